@@ -1,0 +1,95 @@
+"""What every stated value has in common, and the small words that annotate fields.
+
+Descriptions on the fields are the single source of the JSON Schema, the reference page and the error messages.
+"""
+
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address, IPv6Interface, IPv6Network
+from typing import Any, NamedTuple
+
+import msgspec
+
+from portolan.source.place import FixedMark, FixedNode, Place
+
+IPAddress = IPv4Address | IPv6Address
+IPNetwork = IPv4Network | IPv6Network
+IPInterface = IPv4Interface | IPv6Interface
+
+#: The place of values that no file states.
+NOWHERE = Place((), FixedNode(FixedMark("(assumed)", 0, 0)))
+
+
+class Stated(msgspec.Struct, frozen=True, kw_only=True, eq=False, gc=True):
+    """A value that some line of the estate states; two values are the same only when they are the same line."""
+
+    place: Place = NOWHERE
+
+
+def says(text: str, *, refers: tuple[str, ...] = (), example: Any = None) -> msgspec.Meta:
+    """A field's meaning; `refers` lists the sections of the estate whose names the field may hold."""
+    extra = {"refers": refers} if refers else None
+    return msgspec.Meta(description=text, extra=extra, examples=[example] if example is not None else None)
+
+
+class HostName(str):
+    """A DNS host name in lower case without the final dot, in its ASCII form (RFC 5891)."""
+
+    __slots__ = ()
+
+
+class NamePattern(str):
+    """A name that a site answers to: exact, `*.rest` or `first.*`, in lower case."""
+
+    __slots__ = ()
+
+
+class EstatePath(str):
+    """A path relative to the estate's folder that stays inside it, with forward slashes."""
+
+    __slots__ = ()
+
+
+class WebAddress(str):
+    """An absolute http or https URL as it was written."""
+
+    __slots__ = ()
+
+
+class Template(str):
+    """A redirect's target with the placeholders {scheme} {host} {port} {path} {query} {rest}."""
+
+    __slots__ = ()
+
+
+class PortRange(NamedTuple):
+    """Ports from first to last, both included."""
+
+    first: int
+    last: int
+
+    def __str__(self) -> str:
+        return str(self.first) if self.first == self.last else f"{self.first}-{self.last}"
+
+    def __contains__(self, port: object) -> bool:
+        return isinstance(port, int) and self.first <= port <= self.last
+
+
+def is_public(address: IPAddress) -> bool:
+    """Whether the public internet carries the address.
+
+    The documentation ranges (RFC 5737, RFC 3849) count as public, since examples use them in that role. Private
+    (RFC 1918), shared (RFC 6598), unique local (RFC 4193), link-local, loopback, multicast and reserved ones do not.
+    """
+    value = int(address)
+    if address.version == 4:
+        return not any(value & mask == net for net, mask in _PRIVATE_4)
+    return value >> 125 == 1  # 2000::/3, RFC 4291 section 2.4
+
+
+_PRIVATE_4 = tuple(
+    (int(net.network_address), int(net.netmask))
+    for net in map(
+        IPv4Network,
+        ("0.0.0.0/8", "10.0.0.0/8", "100.64.0.0/10", "127.0.0.0/8", "169.254.0.0/16", "172.16.0.0/12",
+         "192.168.0.0/16", "224.0.0.0/3"),
+    )
+)  # fmt: skip

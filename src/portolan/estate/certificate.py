@@ -1,0 +1,49 @@
+"""Certificates, and the authorities behind them."""
+
+from datetime import datetime
+from typing import Annotated
+
+import msgspec
+
+from portolan.estate.base import EstatePath, Stated, says
+
+
+class Certificate(Stated, frozen=True, kw_only=True, eq=False):
+    """A server certificate: a PEM file, or its facts declared."""
+
+    name: str
+    file: Annotated[
+        EstatePath | None,
+        says("PEM file: the certificate first, then what is sent along as its chain.", example="certificates/visit.pem"),
+    ] = None
+    key: Annotated[
+        EstatePath | None, says("PEM file with the private key, to check that the two are a pair. Never shown.")
+    ] = None
+    names: Annotated[tuple[str, ...], says("Declared: the names and addresses that it covers.")] = ()
+    issuer: Annotated[
+        str | None,
+        says("Declared: `public` (an ordinary public authority), `self`, or an authority of the estate. "
+             "Left out: `public`.", refers=("authorities",)),
+    ] = None  # fmt: skip
+    starts: Annotated[datetime | None, says("Declared: valid from; left out: always was.")] = (
+        msgspec.field(default=None, name="from")
+    )
+    until: Annotated[datetime | None, says("Declared: valid until; left out: does not end.")] = None
+    sends_chain: Annotated[bool, says("Declared: whether the intermediates are sent along.")] = True
+    pem: tuple[bytes, ...] = ()
+    key_pem: bytes | None = None
+
+
+class Authority(Stated, frozen=True, kw_only=True, eq=False):
+    """An authority that issues certificates: a root, or an intermediate under another authority."""
+
+    name: str
+    file: Annotated[EstatePath | None, says("PEM file with the authority's own certificate.")] = None
+    issued_by: Annotated[
+        str | None,
+        says("Declared: the authority above it, or `public`; left out: it is a root.", refers=("authorities",)),
+    ] = None
+    public: Annotated[bool, says("For a root: whether ordinary visitors trust it.")] = True
+    starts: Annotated[datetime | None, says("Declared: valid from.")] = msgspec.field(default=None, name="from")
+    until: Annotated[datetime | None, says("Declared: valid until.")] = None
+    pem: tuple[bytes, ...] = ()

@@ -1,0 +1,83 @@
+"""What a reader of an estate would guess where nothing is written: one place for every such rule."""
+
+from collections.abc import Iterator
+
+from portolan.estate.base import IPAddress, IPInterface, IPNetwork
+from portolan.estate.estate import Estate
+from portolan.estate.machine import Machine
+from portolan.estate.network import Interface, Network
+from portolan.estate.vantage import Vantage
+
+#: The network that exists in every estate.
+INTERNET = Network(name="internet", kind="internet")
+
+
+def network_named(estate: Estate, name: str) -> Network | None:
+    """A network by name; `internet` exists unwritten."""
+    found = estate.networks.get(name)
+    return INTERNET if found is None and name == "internet" else found
+
+
+def network_name(interface: Interface) -> str:
+    """The network that an interface is on: the one written, else the one of its own name."""
+    return interface.network or interface.name
+
+
+def machines(estate: Estate) -> Iterator[Machine]:
+    """Every router and host, routers first, in the order written."""
+    yield from estate.routers.values()
+    yield from estate.hosts.values()
+
+
+def prefix_of(address: IPInterface, network: Network | None) -> IPNetwork | None:
+    """The range that a machine believes to be its neighbours.
+
+    The written prefix length, else the network's subnet that holds the address; None on the internet, which has no
+    neighbours, and where no subnet fits.
+    """
+    if network is None or network.kind == "internet":
+        return None
+    if address.network.prefixlen < address.max_prefixlen:
+        return address.network
+    return next((subnet for subnet in network.subnets if address.ip in subnet), None)
+
+
+def attachments(machine: Machine | Vantage) -> list[tuple[str, tuple[IPInterface, ...]]]:
+    """The networks that a machine or a visitor's device is on, with its addresses there."""
+    if isinstance(machine, Vantage):
+        return [(machine.network, machine.address)] if machine.network else []
+    return [(network_name(interface), interface.address) for interface in machine.interfaces.values()]
+
+
+def gateway_candidates(estate: Estate, machine: Machine | Vantage, version: int) -> list[tuple[str, IPAddress]]:
+    """The routers that share a segment with a machine, with their addresses of a family there."""
+    found = []
+    mine = {name for name, addresses in attachments(machine) if any(item.version == version for item in addresses)}
+    for router in estate.routers.values():
+        if router is machine:
+            continue
+        for interface in router.interfaces.values():
+            if network_name(interface) in mine:
+                found.extend((router.name, item.ip) for item in interface.address if item.version == version)
+    return found
+
+
+def on_internet(estate: Estate, machine: Machine | Vantage, version: int) -> bool:
+    """Whether a machine has an address of a family on the public internet."""
+    for name, addresses in attachments(machine):
+        network = network_named(estate, name)
+        if network is not None and network.kind == "internet" and any(item.version == version for item in addresses):
+            return True
+    return False
+
+
+def uplinks(estate: Estate, network: Network) -> list[str]:
+    """The routers that are both on the internet and on a segment."""
+    found = []
+    for router in estate.routers.values():
+        names = {network_name(interface) for interface in router.interfaces.values()}
+        if network.name in names and any(
+            (other := network_named(estate, name)) is not None and other.kind == "internet" for name in names
+        ):
+            found.append(router.name)
+    return found

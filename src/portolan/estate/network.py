@@ -1,0 +1,77 @@
+"""Networks, and the interfaces, routes and groups that hang on them."""
+
+from typing import Annotated, Literal
+
+import msgspec
+
+from portolan.estate.base import IPAddress, IPInterface, IPNetwork, PortRange, Stated, says
+
+
+class Network(Stated, frozen=True, kw_only=True, eq=False):
+    """A network that machines and visitors are attached to."""
+
+    name: str
+    kind: Annotated[
+        Literal["internet", "segment"],
+        says("`internet`: the public internet, which carries packets between all public addresses. "
+             "`segment`: one link, whose members reach each other as neighbours."),
+    ] = "segment"  # fmt: skip
+    subnets: Annotated[
+        tuple[IPNetwork, ...],
+        says("The ranges used on a segment. An address that is written without its prefix length takes it from here.",
+             example=["10.20.0.0/24", "2001:db8:20::/64"]),
+    ] = ()  # fmt: skip
+
+
+class Route(Stated, frozen=True, kw_only=True, eq=False):
+    """One line of a routing table; the longest prefix wins."""
+
+    to: Annotated[IPNetwork, says("The range that the line is about.", example="10.30.0.0/24")]
+    via: Annotated[IPAddress, says("The next router's address, a neighbour on one of the machine's networks.")]
+
+
+class Interface(Stated, frozen=True, kw_only=True, eq=False):
+    """Where a machine is attached to a network."""
+
+    name: str
+    network: Annotated[
+        str | None, says("The network it is attached to. Left out: the network of the same name.", refers=("networks",))
+    ] = None
+    address: Annotated[
+        tuple[IPInterface, ...],
+        says("Its addresses, IPv4 and IPv6. With a prefix length (`10.20.0.15/16`) the machine believes that mask; "
+             "without one it has the network's.", example="10.20.0.15"),
+    ] = ()  # fmt: skip
+    groups: Annotated[
+        tuple[str, ...] | None,
+        says("The security groups attached here; what none of them allows is dropped. Left out: no group filters "
+             "this interface. An empty list: nothing passes.", refers=("groups",)),
+    ] = None  # fmt: skip
+
+
+class GroupRule(Stated, frozen=True, kw_only=True, eq=False):
+    """One allowance of a security group."""
+
+    allow: Annotated[Literal["tcp", "udp", "icmp", "any"], says("The protocol let through.")]
+    ports: Annotated[tuple[PortRange, ...], says("Destination ports; left out: all.", example=[80, 443])] = ()
+    sources: Annotated[
+        tuple[IPNetwork | str, ...],
+        says("Inbound: who asks, as ranges, or names of groups, which mean the private addresses of the interfaces "
+             "that they hang on. Left out: anybody, IPv4 and IPv6.", example="0.0.0.0/0", refers=("groups",)),
+    ] = msgspec.field(default=(), name="from")  # fmt: skip
+    destinations: Annotated[
+        tuple[IPNetwork | str, ...], says("Outbound: who is asked, in the same way.", refers=("groups",))
+    ] = msgspec.field(default=(), name="to")
+
+    @property
+    def peers(self) -> tuple[IPNetwork | str, ...]:
+        """The other end, whichever direction the rule is for."""
+        return self.sources or self.destinations
+
+
+class Group(Stated, frozen=True, kw_only=True, eq=False):
+    """A security group: stateful, allow only. Answers to what was allowed pass by themselves."""
+
+    name: str
+    inbound: Annotated[tuple[GroupRule, ...], says("What may come in.")] = ()
+    outbound: Annotated[tuple[GroupRule, ...] | None, says("What may go out; left out: everything.")] = None

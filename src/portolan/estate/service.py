@@ -1,0 +1,125 @@
+"""Programs that listen: web servers with their sites, name servers, resolvers, and anything else."""
+
+from typing import Annotated, Literal
+
+import msgspec
+
+from portolan.estate.base import EstatePath, HostName, IPAddress, NamePattern, Stated, Template, says
+
+
+class Listener(Stated, frozen=True, kw_only=True, eq=False):
+    """One listening socket, written `PORT`, `ADDRESS:PORT` or `[V6-ADDRESS]:PORT`, then words."""
+
+    text: str
+    address: IPAddress | None = None
+    port: int
+    tls: bool = False
+    only_v6: bool | None = None
+
+    def __str__(self) -> str:
+        return self.text
+
+
+class When(Stated, frozen=True, kw_only=True, eq=False):
+    """The condition of a redirect; all that is written must hold."""
+
+    scheme: Annotated[Literal["http", "https"] | None, says("How the request came to this server.")] = None
+    host: Annotated[
+        tuple[NamePattern, ...], says("The name asked for, without port.", example="www.kestrel-ridge.example")
+    ] = ()
+    path: Annotated[
+        str | None,
+        says("The path asked for, without query: exact (`/old`), or with `*` at its end for all that starts so "
+             "(`/old/*`); what stood for `*` is {rest}."),
+    ] = None  # fmt: skip
+
+
+class Redirect(Stated, frozen=True, kw_only=True, eq=False):
+    """A rule that sends the visitor elsewhere; the first whose condition holds is taken, before any content."""
+
+    when: Annotated[When | None, says("When it applies; left out: always.")] = None
+    to: Annotated[
+        Template,
+        says("The target, absolute or relative. {scheme}, {host} (name asked for, without port), {port}, {path} (with "
+             "its slash), {query} (with its question mark, or nothing) and {rest} stand for the request's parts.",
+             example="https://{host}{path}{query}"),
+    ]  # fmt: skip
+    status: Annotated[Literal[301, 302, 303, 307, 308], says("The status sent (RFC 9110 section 15.4).")] = 301
+
+
+class Site(Stated, frozen=True, kw_only=True, eq=False):
+    """A website that a service holds, bound to names and listeners. Its pages are known as SITE/PATH."""
+
+    name: str
+    names: Annotated[
+        tuple[NamePattern, ...],
+        says("The names it answers to: exact, `*.rest` (any depth) or `first.*`. Left out: only what falls to it as "
+             "the default site.", example=["visit.kestrel-ridge.example", "*.kestrel-ridge.example"]),
+    ] = ()  # fmt: skip
+    listens: Annotated[
+        tuple[str, ...],
+        says("The listeners it is bound to, written as at the service (the words after the port may be left out). "
+             "Left out: all."),
+    ] = ()  # fmt: skip
+    default: Annotated[
+        bool, says("Takes requests whose name no site answers to. Where no site says so: the first one listed.")
+    ] = False
+    enabled: Annotated[bool, says("Whether the program in force has it switched on.")] = True
+    certificate: Annotated[
+        str | None, says("The certificate shown for its names; left out: the service's.", refers=("certificates",))
+    ] = None
+    folder: Annotated[
+        str | None, says("Where its content lies on the host; only shown in explanations.", example="/srv/visit")
+    ] = None
+    files: Annotated[
+        tuple[str, ...] | None,
+        says("What the folder holds, as paths relative to it. Left out (and no `copy`): every file asked for is "
+             "assumed to exist.", example=["index.html", "img/dome.jpg"]),
+    ] = None  # fmt: skip
+    copy: Annotated[
+        EstatePath | None, says("A folder of the estate that holds a copy of the content, read instead of `files`.")
+    ] = None
+    default_documents: Annotated[
+        tuple[str, ...], says("The names tried, in this order, when a folder is asked for.")
+    ] = ("index.html",)
+    listing: Annotated[bool, says("Whether a folder without default document is listed.")] = False
+    redirects: Annotated[tuple[Redirect, ...], says("Redirect rules, first match first.")] = ()
+    answer: Annotated[
+        int | None, says("A status that the site gives to everything that no redirect took, 200 to 599.", example=404)
+    ] = None
+    marks: Annotated[
+        tuple[Literal["takes-payments"], ...],
+        says("`takes-payments`: remedies that drop encryption or open more than needed are withheld."),
+    ] = ()
+
+
+class Service(Stated, frozen=True, kw_only=True, eq=False):
+    """A program that listens on a machine. A web service without sites answers every name with pages of its own."""
+
+    name: str
+    kind: Annotated[
+        Literal["web", "name-server", "resolver", "other"],
+        says("What it speaks: HTTP, DNS with authority over `zones`, DNS as a recursive resolver, or something else."),
+    ] = "web"
+    program: Annotated[
+        Literal["nginx", "apache"] | None,
+        says("Whose rules a web server follows where they differ. Left out: `nginx`'s, said as an assumption "
+             "wherever that decides."),
+    ] = None  # fmt: skip
+    state: Annotated[Literal["running", "stopped"], says("What it does now.")] = "running"
+    listens: Annotated[
+        tuple[Listener, ...],
+        says("Its listeners: `80` (every address, IPv4 and IPv6), `443 tls`, `10.20.0.15:80`, `127.0.0.1:8080`, "
+             "`0.0.0.0:80` (every IPv4 address), `[::]:80` (IPv6; IPv4 too as the program does, or as `v6-only` or "
+             "`dual-stack` says). Left out: 80 for web services, 53 for the DNS kinds.",
+             example=["80", "443 tls"]),
+    ] = ()  # fmt: skip
+    certificate: Annotated[
+        str | None, says("The certificate of every site that names none.", refers=("certificates",))
+    ] = None
+    sites: Annotated[dict[str, Site], says("The websites, in the order of the program's configuration.")] = (
+        msgspec.field(default_factory=dict)
+    )
+    zones: Annotated[
+        tuple[HostName, ...], says("The zones that a name server serves with authority.", refers=("zones",))
+    ] = ()

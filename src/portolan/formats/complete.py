@@ -1,0 +1,122 @@
+"""Completers: what a value takes from other files (zones, PEM, hosts files, content) is read when the value is."""
+
+from collections.abc import Callable
+from typing import Any
+
+from yaml.nodes import Node, ScalarNode
+
+from portolan.estate.certificate import Authority, Certificate
+from portolan.estate.machine import HostsFile
+from portolan.estate.service import Service, Site
+from portolan.estate.zone import Zone
+from portolan.formats import hosts_text, pem
+from portolan.formats.files import FileProblem, Files
+from portolan.formats.reader import Path, Reader
+from portolan.formats.zone_file import read_zone
+from portolan.source.place import Place, Span
+from portolan.source.plain import one_line
+
+Values = dict[str, Any]
+
+
+class Completing(Reader):
+    """A reader that also reads the files that values name."""
+
+    def __init__(self, problems: Any, files: Files) -> None:
+        super().__init__(problems)
+        self.files = files
+
+    def complete(self, kind: type, values: Values, node: Node, path: Path, name: str | None) -> None:
+        """Fills what comes from elsewhere."""
+        action = COMPLETERS.get(kind)
+        if action is not None:
+            action(self, values, node, path, name or "")
+
+    def bytes_of(self, values: Values, key: str, path: Path, what: str) -> tuple[bytes, str] | None:
+        """A named file's bytes and shown path; notes the problem when it cannot be read."""
+        name = values.get(key)
+        if not name:
+            return None
+        try:
+            return self.files.read(name), self.files.shown(name)
+        except FileProblem as problem:
+            span = values["place"].key(key).span
+            self.problems.add(span, f"cannot read the {what} '{one_line(name)}': {problem}", ".".join(map(str, path)),
+                              "Check the path, which counts from the estate's folder.")  # fmt: skip
+            return None
+
+
+def _certificate(reader: Completing, values: Values, _node: Node, path: Path, _name: str) -> None:
+    where = ".".join(map(str, path))
+    held = reader.bytes_of(values, "file", path, "certificate")
+    if held:
+        values["pem"] = pem.certificates(held[0], held[1], reader.problems, where)
+    key = reader.bytes_of(values, "key", path, "key")
+    if key:
+        values["key_pem"] = pem.private_key(key[0], key[1], reader.problems, where)
+
+
+def _hosts_file(reader: Completing, values: Values, node: Node, path: Path, _name: str) -> None:
+    held = reader.bytes_of(values, "file", path, "hosts file")
+    entries = []
+    if held:
+        text = held[0].decode("utf-8", "replace")
+        entries += hosts_text.hosts_lines(text, held[1], reader.problems, path)
+    for line, span in _lines(values, "lines", node):
+        entries += hosts_text.hosts_lines(line, span.file, reader.problems, (*path, "lines"), span.line)
+    values["entries"] = tuple(entries)
+
+
+def _zone(reader: Completing, values: Values, node: Node, path: Path, name: str) -> None:
+    place: Place = values["place"]
+    file = values.get("file")
+    named = None if not file else (str(file), place.key("file").span)
+    zone = name.lower().removesuffix(".")
+    values["data"] = read_zone(zone, named, _lines(values, "records", node), _lines(values, "withdrawn", node),
+                               reader.problems, reader.files.read, reader.files.shown)  # fmt: skip
+
+
+def _site(reader: Completing, values: Values, _node: Node, path: Path, _name: str) -> None:
+    copy = values.get("copy")
+    if not copy:
+        return
+    if "files" in values:
+        reader.problems.add(values["place"].key("copy").span, "'files' and 'copy' both say what the folder holds",
+                            ".".join(map(str, path)), "Keep one of them.")  # fmt: skip
+        return
+    try:
+        values["files"] = reader.files.tree(copy)
+    except FileProblem as problem:
+        reader.problems.add(values["place"].key("copy").span, f"cannot read the folder '{one_line(copy)}': {problem}",
+                            ".".join(map(str, path)), "Check the path, which counts from the estate's folder.")  # fmt: skip
+
+
+def _service(reader: Completing, values: Values, node: Node, path: Path, _name: str) -> None:
+    kind = values.get("kind", "web")
+    if "listens" in values:
+        return
+    usual = {"web": "80", "name-server": "53", "resolver": "53"}.get(kind)
+    if usual is None:
+        reader.fail(node, path, "a service of kind 'other' needs 'listens'", "Add 'listens: [PORT]'.")
+        return
+    text = ScalarNode("plain", usual, node.start_mark, node.end_mark)
+    values["listens"] = (reader.listener(text, (*path, "listens")),)
+
+
+def _lines(values: Values, key: str, node: Node) -> list[tuple[str, Span]]:
+    texts = values.get(key, ())
+    if not texts:
+        return []
+    value = next(item for name, item in node.value if name.value == key)
+    nodes = value.value if isinstance(value.value, list) else [value]
+    return [(text, Place((), part).span) for text, part in zip(texts, nodes, strict=True)]
+
+
+COMPLETERS: dict[type, Callable[[Completing, Values, Node, Path, str], None]] = {
+    Certificate: _certificate,
+    Authority: _certificate,
+    HostsFile: _hosts_file,
+    Zone: _zone,
+    Site: _site,
+    Service: _service,
+}

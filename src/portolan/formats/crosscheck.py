@@ -1,0 +1,444 @@
+"""What no single value can know: references, addresses in their subnets, combinations that make no sense.
+
+One function a concern, each noting all that it finds. What an estate may wrongly *configure* is no problem here: it
+is for the engine to answer and for the faults to explain.
+"""
+
+from collections.abc import Iterable, Iterator
+from ipaddress import ip_address
+from typing import Any
+
+from portolan.estate.base import IPAddress, Stated, is_public
+from portolan.estate.certificate import Authority, Certificate
+from portolan.estate.estate import Estate
+from portolan.estate.filter import Filter, FilterRule
+from portolan.estate.guesses import (
+    attachments,
+    gateway_candidates,
+    machines,
+    network_named,
+    on_internet,
+    prefix_of,
+)
+from portolan.estate.machine import HostsFile, Machine, Router
+from portolan.estate.network import Interface
+from portolan.estate.service import Listener, Service, Site
+from portolan.estate.vantage import Vantage
+from portolan.estate.zone import Zone
+from portolan.formats.listener_text import listener_key
+from portolan.formats.reader import bare, plan_of
+from portolan.formats.scalars import Unfit, host_name
+from portolan.source.nearest import did_you_mean
+from portolan.source.place import Place
+from portolan.source.plain import one_line
+from portolan.source.problem import Problems
+
+#: Names that exist in a section without being written.
+BUILT_IN = {"networks": ("internet",), "authorities": ("public", "self")}
+
+
+def crosscheck(estate: Estate, problems: Problems, damaged: frozenset[tuple[str | int, ...]] = frozenset()) -> None:
+    """Notes everything about an estate that its values cannot each know.
+
+    In `damaged` entries, such as ("hosts", "orion"), something could not be read: only their references are looked
+    at, and references to them pass.
+    """
+    note = _Notes(problems, damaged)
+    for value in _walk(estate):
+        _references(estate, value, note)
+    for machine in machines(estate):
+        _machine(estate, machine, note)
+    _names_of_machines(estate, note)
+    _addresses(estate, note)
+    for zone in estate.zones.values():
+        _zone(estate, zone, note)
+    for certificate in estate.certificates.values():
+        _certificate(certificate, note)
+    for authority in estate.authorities.values():
+        _authority(estate, authority, note)
+    for vantage in estate.vantages.values():
+        _vantage(estate, vantage, note)
+    _whole(estate, note)
+
+
+class _Notes:
+    def __init__(self, problems: Problems, damaged: frozenset[tuple[str | int, ...]]) -> None:
+        self._problems = problems
+        self.damaged = damaged
+
+    def __call__(self, place: Place, message: str, hint: str = "", reference: bool = False) -> None:
+        if not reference and place.path[:2] in self.damaged:
+            return
+        self._problems.add(place.span, message, one_line(place.object, 200), hint)
+
+
+def _walk(value: Any) -> Iterator[Stated]:
+    """Every stated value below and including one, containers first."""
+    if isinstance(value, Stated):
+        yield value
+        for field, _ in plan_of(type(value)).fields.values():
+            inner = getattr(value, field)
+            if inner and not isinstance(inner, str):
+                yield from _walk(inner)
+    elif isinstance(value, dict):
+        for inner in value.values():
+            yield from _walk(inner)
+    elif isinstance(value, tuple) and value and isinstance(value[0], Stated):
+        for inner in value:
+            yield from _walk(inner)
+
+
+_REFERRING: dict[type, tuple[tuple[str, str, tuple[str, ...]], ...]] = {}
+
+
+def _references(estate: Estate, value: Stated, note: _Notes) -> None:
+    kind = type(value)
+    fields = _REFERRING.get(kind)
+    if fields is None:
+        found = []
+        for key, (field, _) in plan_of(kind).fields.items():
+            annotation = next(base.__annotations__[field] for base in kind.__mro__ if field in base.__dict__.get("__annotations__", {}))
+            _, meta = bare(annotation)
+            if meta is not None and meta.extra:
+                found.append((key, field, meta.extra["refers"]))
+        fields = _REFERRING[kind] = tuple(found)
+    for key, field, sections in fields:
+        held = getattr(value, field)
+        names = (held,) if isinstance(held, str) else held or ()
+        for index, name in enumerate(names):
+            if not isinstance(name, str):
+                continue
+            if any(name in getattr(estate, section) for section in sections):
+                continue
+            known = [*BUILT_IN.get(sections[0], ()), *(each for section in sections for each in getattr(estate, section))]
+            if name not in known and not any((section, name) in note.damaged for section in sections):
+                place = value.place.key(key)
+                if not isinstance(held, str):
+                    place = Place((*place.path, index), _item(value.place, key, index) or place.node)
+                what = sections[0][:-1] if sections[0] != "authorities" else "authority"
+                note(place, f"no {what} is named '{one_line(name)}'", did_you_mean(name, known), reference=True)
+
+
+def _item(place: Place, key: str, index: int) -> Any:
+    for name, node in place.node.value or ():
+        if name.value == key and isinstance(node.value, list) and index < len(node.value):
+            return node.value[index]
+    return None
+
+
+def _names_of_machines(estate: Estate, note: _Notes) -> None:
+    for name in estate.hosts.keys() & estate.routers.keys():
+        note(estate.hosts[name].place, f"'{one_line(name)}' is the name of a router too", "Give one of them another name.")
+    internets = [network for network in estate.networks.values() if network.kind == "internet"]
+    for network in internets:
+        if network.subnets:
+            note(network.place.key("subnets"), "the internet has no subnets of its own")
+        if network.name != "internet":
+            note(network.place, "the public internet is one network; it is named 'internet'",
+                 "Use the name 'internet', or kind 'segment'.")  # fmt: skip
+    named = estate.networks.get("internet")
+    if named is not None and named.kind != "internet":
+        note(named.place, "the network named 'internet' has the kind 'internet'", "Write 'kind: internet', or rename it.")
+
+
+def _machine(estate: Estate, machine: Machine, note: _Notes) -> None:
+    for interface in machine.interfaces.values():
+        if interface.network is None and network_named(estate, interface.name) is None:
+            note(interface.place, f"interface '{one_line(interface.name)}' says no network, and no network has its name",
+                 did_you_mean(interface.name, [*estate.networks, "internet"]) or "Add 'network: ...'.")  # fmt: skip
+        _interface(estate, interface, note)
+    for route in machine.routes:
+        _neighbour(estate, machine, route.via, route.place.key("via"), note)
+        if route.via.version != route.to.version:
+            note(route.place, "'to' and 'via' are of different IP versions")
+    _gateway(estate, machine, note)
+    _filter(machine.filter, tuple(machine.interfaces), note, isinstance(machine, Router))
+    for service in machine.services.values():
+        _service(service, note)
+    _hosts_file(machine.hosts_file, note)
+    if isinstance(machine, Router):
+        _router(machine, note)
+
+
+def _hosts_file(file: HostsFile | None, note: _Notes) -> None:
+    if file is not None and file.file is None and not file.lines:
+        note(file.place, "the hosts file says neither 'file' nor 'lines'")
+
+
+def _interface(estate: Estate, interface: Interface, note: _Notes) -> None:
+    network = network_named(estate, interface.network or interface.name)
+    if network is None:
+        return
+    for address in interface.address:
+        place = interface.place.key("address")
+        if network.kind == "internet":
+            if not is_public(address.ip):
+                note(place, f"{address.ip} is no public address, and '{interface.name}' is on the internet",
+                     "Put the interface on a network of its own, behind a router.")  # fmt: skip
+        elif prefix_of(address, network) is None:
+            if network.subnets:
+                ranges = ", ".join(map(str, network.subnets))
+                note(place, f"{address.ip} lies outside the network {network.name} ({ranges})")
+            else:
+                note(place, f"the network {network.name} has no subnets, so {address.ip} needs its prefix length",
+                     f"Write {address.ip}/24, or give the network its subnets.")  # fmt: skip
+        elif network.subnets and not any(address.ip in subnet for subnet in network.subnets):
+            ranges = ", ".join(map(str, network.subnets))
+            note(place, f"{address.ip} lies outside the network {network.name} ({ranges})")
+
+
+def _neighbour(estate: Estate, machine: Machine | Vantage, via: IPAddress, place: Place, note: _Notes) -> None:
+    reachable = []
+    for name, addresses in attachments(machine):
+        network = network_named(estate, name)
+        for address in addresses:
+            prefix = prefix_of(address, network)
+            if prefix is not None:
+                reachable.append(prefix)
+    if not any(via in prefix for prefix in reachable):
+        ranges = ", ".join(map(str, reachable)) or "none"
+        note(place, f"{via} is on no network of '{one_line(machine.name)}' (its ranges: {ranges})")
+
+
+def _gateway(estate: Estate, machine: Machine | Vantage, note: _Notes) -> None:
+    written = machine.gateway
+    if written == "none":
+        return
+    if written is not None:
+        for address in written:
+            _neighbour(estate, machine, address, machine.place.key("gateway"), note)
+        if len({address.version for address in written}) < len(written):
+            note(machine.place.key("gateway"), "two gateways of one IP version", "Keep one of each.")
+        return
+    for version in (4, 6):
+        if on_internet(estate, machine, version):
+            continue
+        names = {name for name, _ in gateway_candidates(estate, machine, version)}
+        if len(names) > 1:
+            note(machine.place, f"'{one_line(machine.name)}' shares its networks with several routers ({', '.join(sorted(names))})",
+                 "Say which is its way out with 'gateway', or 'gateway: none'.")  # fmt: skip
+            return
+
+
+def _filter(filtering: Filter | None, interfaces: tuple[str, ...], note: _Notes, routes: bool) -> None:
+    if filtering is None:
+        return
+    if filtering.forward is not None and not routes:
+        note(filtering.place.key("forward"), "only a router passes packets on", "Take 'forward' away, or use 'inbound'.")
+    for name, chain in (("inbound", filtering.inbound), ("forward", filtering.forward), ("outbound", filtering.outbound)):
+        if chain is not None:
+            for rule in chain.rules:
+                _rule(rule, name, interfaces, note)
+
+
+def _rule(rule: FilterRule, chain: str, interfaces: tuple[str, ...], note: _Notes) -> None:
+    verdicts = [word for word in ("allow", "drop", "reject") if getattr(rule, word)]
+    if len(verdicts) != 1:
+        note(rule.place, "a rule has exactly one of 'allow', 'drop' and 'reject'", "Write for example: {allow: tcp, ports: 443}.")
+        return
+    if (rule.ports or rule.source_ports) and rule.protocol not in ("tcp", "udp"):
+        note(rule.place, "ports belong to tcp or udp", f"Write '{verdicts[0]}: tcp'.")
+    if rule.answer and not rule.reject:
+        note(rule.place.key("answer"), "'answer' belongs to 'reject'")
+    if rule.answer == "tcp-reset" and rule.reject != "tcp":
+        note(rule.place.key("answer"), "a TCP reset can only answer 'reject: tcp'")
+    if rule.entering and chain == "outbound":
+        note(rule.place.key("in"), "what the machine itself sends came in by no interface", "Use 'out'.")
+    if rule.leaving and chain == "inbound":
+        note(rule.place.key("out"), "what is addressed to the machine leaves by no interface", "Use 'in'.")
+    if rule.forwarded is not None and chain == "outbound":
+        note(rule.place.key("forwarded"), "'forwarded' belongs to the chains 'forward' and 'inbound'")
+    for key, names in (("in", rule.entering), ("out", rule.leaving)):
+        for name in names:
+            if name not in interfaces:
+                note(rule.place.key(key), f"no interface is named '{one_line(name)}' on this machine", did_you_mean(name, interfaces))
+
+
+def _router(router: Router, note: _Notes) -> None:
+    for name in router.masquerade:
+        if name not in router.interfaces:
+            note(router.place.key("masquerade"), f"no interface is named '{one_line(name)}' on this router",
+                 did_you_mean(name, router.interfaces))  # fmt: skip
+    for forward in router.forwards:
+        if (forward.tcp is None) == (forward.udp is None):
+            note(forward.place, "a forward has exactly one of 'tcp' and 'udp'", "Write for example: {on: line, tcp: 443, to: 10.20.0.15}.")
+            continue
+        if forward.on not in router.interfaces:
+            note(forward.place.key("on"), f"no interface is named '{one_line(forward.on)}' on this router",
+                 did_you_mean(forward.on, router.interfaces))  # fmt: skip
+        if forward.port is not None:
+            span = forward.outside.last - forward.outside.first
+            if not 1 <= forward.port <= 65535 - span:
+                note(forward.place.key("port"), f"expected a port, 1 to {65535 - span}, found {forward.port}")
+
+
+def _service(service: Service, note: _Notes) -> None:
+    allowed = {
+        "web": {"program", "certificate", "sites"},
+        "name-server": {"zones"},
+        "resolver": set(),
+        "other": set(),
+    }[service.kind]
+    for key in ("program", "certificate", "sites", "zones"):
+        if key not in allowed and service.place.has(key):
+            note(service.place.key(key), f"'{key}' is not for a service of kind '{service.kind}'")
+    if service.kind == "name-server" and not service.zones:
+        note(service.place, "a name server needs 'zones'", "Name the zones that it serves.")
+    keys: dict[str, Listener] = {}
+    for listener in service.listens:
+        key = listener_key(listener.text)
+        if key in keys:
+            note(listener.place, f"the listener '{key}' is written twice", "Keep one of them.")
+        keys[key] = listener
+        if listener.tls and service.kind in ("name-server", "resolver"):
+            note(listener.place, "DNS over TLS is not modelled", "Take 'tls' away.")
+    for site in service.sites.values():
+        _site(site, keys, note)
+
+
+def _site(site: Site, listeners: dict[str, Listener], note: _Notes) -> None:
+    for index, text in enumerate(site.listens):
+        place = Place((*site.place.path, "listens", index), _item(site.place, "listens", index) or site.place.key("listens").node)
+        try:
+            key = listener_key(text)
+        except Unfit as unfit:
+            note(place, f"expected {unfit.expected}, found '{one_line(text)}'", unfit.hint)
+            continue
+        if key not in listeners:
+            note(place, f"the service has no listener '{one_line(text)}'", did_you_mean(key, listeners))
+    if site.answer is not None and not 200 <= site.answer <= 599:
+        note(site.place.key("answer"), f"expected a status, 200 to 599, found {site.answer}")
+    if site.answer is not None and 300 <= site.answer <= 399:
+        note(site.place.key("answer"), "a redirect needs its target", "Use 'redirects'.")
+    for name in site.default_documents:
+        if "/" in name or not name:
+            note(site.place.key("default_documents"), f"'{one_line(name)}' is no plain file name")
+    for name in site.files or ():
+        if name.startswith("/") or ".." in name.split("/"):
+            note(site.place.key("files"), f"'{one_line(name)}' is not relative to the site's folder",
+                 f"Write '{one_line(name.lstrip('/'))}'.")  # fmt: skip
+    for redirect in site.redirects:
+        if redirect.when is not None and redirect.when.path is not None:
+            path = redirect.when.path
+            if not path.startswith("/") or "*" in path[:-1] or "?" in path:
+                note(redirect.when.place.key("path"), f"expected a path such as /old or /old/*, found '{one_line(path)}'")
+        star = redirect.when is not None and redirect.when.path is not None and redirect.when.path.endswith("*")
+        if "{rest}" in redirect.to and not star:
+            note(redirect.place.key("to"), "{rest} needs a 'when' whose path ends in *")
+
+
+def _addresses(estate: Estate, note: _Notes) -> None:
+    """Two boxes with one address on one network."""
+    seen: dict[tuple[str, IPAddress], str] = {}
+    holders: list[tuple[str, Place, str, Iterable[Any]]] = []
+    for machine in machines(estate):
+        for interface in machine.interfaces.values():
+            name = f"{machine.name}, interface {interface.name}"
+            holders.append((interface.network or interface.name, interface.place.key("address"), name, interface.address))
+    for vantage in estate.vantages.values():
+        if vantage.network:
+            holders.append((vantage.network, vantage.place.key("address"), f"vantage {vantage.name}", vantage.address))
+    for network, place, name, addresses in holders:
+        for address in addresses:
+            other = seen.setdefault((network, address.ip), name)
+            if other != name:
+                note(place, f"{address.ip} is taken by {one_line(other)}",
+                     "Two boxes with one address are not modelled yet; give one of them another.")  # fmt: skip
+
+
+def _zone(estate: Estate, zone: Zone, note: _Notes) -> None:
+    try:
+        name = host_name(zone.name)
+    except Unfit as unfit:
+        note(zone.place, f"expected {unfit.expected}, found '{one_line(zone.name)}'")
+        return
+    if name != zone.name:
+        note(zone.place, f"a zone's name is written '{name}' here", "In lower case, without the final dot.")
+    if zone.file is None and not zone.records:
+        note(zone.place, "the zone has neither 'file' nor 'records'", "Name its master file.")
+    if zone.withdrawn and zone.file is None:
+        note(zone.place.key("withdrawn"), "'withdrawn' is about the records of a 'file'")
+    parent = next((other for other in estate.zones if name.endswith("." + other)), None)
+    if zone.delegated_to and parent:
+        note(zone.place.key("delegated_to"), f"the parent zone {parent} is in the estate; its NS records say who is delegated to",
+             "Take 'delegated_to' away.")  # fmt: skip
+
+
+def _certificate(certificate: Certificate, note: _Notes) -> None:
+    declared = [key for key in ("names", "issuer", "from", "until", "sends_chain") if certificate.place.has(key)]
+    if certificate.file is not None and declared:
+        note(certificate.place.key(declared[0]), f"'{declared[0]}' is for declared certificates; this one is read from its file",
+             "Keep 'file', or declare the certificate.")  # fmt: skip
+    if certificate.file is None and not certificate.names:
+        note(certificate.place, "a certificate has 'file', or is declared with 'names'")
+    if certificate.key is not None and certificate.file is None:
+        note(certificate.place.key("key"), "'key' goes with 'file'")
+    if certificate.starts and certificate.until and certificate.until <= certificate.starts:
+        note(certificate.place.key("until"), "the certificate ends before it starts")
+    for name in certificate.names:
+        try:
+            ip_address(name)
+        except ValueError:
+            try:
+                host_name(name.removeprefix("*."))
+            except Unfit as unfit:
+                note(certificate.place.key("names"), f"expected {unfit.expected}, found '{one_line(name)}'")
+
+
+def _authority(estate: Estate, authority: Authority, note: _Notes) -> None:
+    if authority.name in BUILT_IN["authorities"]:
+        note(authority.place, f"'{authority.name}' has a meaning of its own here", "Give the authority another name.")
+    if authority.file is not None:
+        for key in ("issued_by", "from", "until"):
+            if authority.place.has(key):
+                note(authority.place.key(key), f"'{key}' is for declared authorities; this one is read from its file")
+    if authority.issued_by == "self":
+        note(authority.place.key("issued_by"), "a root is written without 'issued_by'")
+    seen, above = {authority.name}, authority.issued_by
+    while above in estate.authorities:
+        if above in seen:
+            note(authority.place.key("issued_by"), "the authorities issue each other in a circle")
+            return
+        seen.add(above)
+        above = estate.authorities[above].issued_by
+
+
+def _vantage(estate: Estate, vantage: Vantage, note: _Notes) -> None:
+    if (vantage.host is None) == (vantage.network is None):
+        note(vantage.place, "a vantage has either 'network' with 'address', or 'host'")
+        return
+    if vantage.host is not None:
+        for key in ("address", "gateway", "routes", "filter", "hosts_file", "resolver"):
+            if vantage.place.has(key):
+                note(vantage.place.key(key), f"the host {one_line(vantage.host)} brings its own '{key}'")
+        return
+    if not vantage.address:
+        note(vantage.place, "a vantage on a network needs 'address'")
+    network = network_named(estate, vantage.network or "")
+    if network is not None:
+        _interface(estate, Interface(place=vantage.place, name=vantage.network or "", address=vantage.address), note)
+        for route in vantage.routes:
+            _neighbour(estate, vantage, route.via, route.place.key("via"), note)
+        _gateway(estate, vantage, note)
+    _filter(vantage.filter, (), note, False)
+    _hosts_file(vantage.hosts_file, note)
+    if not 0 <= vantage.redirect_limit <= 100:
+        note(vantage.place.key("redirect_limit"), f"expected 0 to 100, found {vantage.redirect_limit}")
+    if "self" in vantage.trusts:
+        note(vantage.place.key("trusts"), "nobody trusts 'self'", "Name an authority.")
+
+
+def _whole(estate: Estate, note: _Notes) -> None:
+    defaults = [vantage for vantage in estate.vantages.values() if vantage.default]
+    for vantage in defaults[1:]:
+        note(vantage.place.key("default"), f"{defaults[0].name} is the default vantage already")
+    site_names = {site.name for machine in machines(estate) for service in machine.services.values()
+                  for site in (*service.sites.values(), *(() if service.sites else (service,)))}  # fmt: skip
+    for promise in estate.promises:
+        if promise.page is not None:
+            site = promise.page.partition("/")[0]
+            if site not in site_names:
+                note(promise.place.key("page"), f"no site is named '{one_line(site)}'", did_you_mean(site, site_names))
+        if promise.status is not None and not 100 <= promise.status <= 599:
+            note(promise.place.key("status"), f"expected a status, 100 to 599, found {promise.status}")
+

@@ -1,0 +1,143 @@
+"""An estate's files to an Estate: include, read, complete, cross-check; and changed estates, read again where touched."""
+
+from typing import Any, NamedTuple
+
+from yaml.nodes import MappingNode, Node, SequenceNode
+
+from portolan.estate.estate import Estate
+from portolan.formats.change import Operation, apply
+from portolan.formats.complete import Completing
+from portolan.formats.crosscheck import crosscheck
+from portolan.formats.files import FileProblem, Files
+from portolan.formats.reader import BAD, bare, converter, plan_of
+from portolan.formats.scalars import Unfit, estate_path
+from portolan.formats.yaml_nodes import compose
+from portolan.source.place import Place, Span
+from portolan.source.plain import one_line
+from portolan.source.problem import EstateError, Problem, Problems
+
+
+class Loaded(NamedTuple):
+    """An estate, the document it was read from, and the files that it may name."""
+
+    estate: Estate
+    root: Node
+    files: Files
+
+
+def load(files: Files, main: str) -> Loaded:
+    """Reads the estate whose main file is named. Raises EstateError with every problem of the load."""
+    problems = Problems()
+    root = _assembled(files, main, problems)
+    reader = Completing(problems, files)
+    estate = reader.read(Estate, root)
+    if estate is not BAD:
+        crosscheck(estate, problems, frozenset(reader.damaged))
+    problems.raise_any()
+    return Loaded(estate, root, files)
+
+
+def changed(loaded: Loaded, changes: list[Operation], trusted: bool = False) -> Loaded:
+    """The estate with a change applied; only touched objects are read again. Raises EstateError.
+
+    `trusted` skips the cross-check of the whole, for changes that Portolan itself proposes.
+    """
+    root = apply(loaded.root, changes)
+    problems = Problems()
+    reader = Completing(problems, loaded.files)
+    if not isinstance(root, MappingNode):
+        raise EstateError([Problem(changes[0].span, "the change leaves no estate")])
+    sections = {key.value: value for key, value in root.value}
+    before = {key.value: value for key, value in loaded.root.value}
+    plan = plan_of(Estate)
+    values: dict[str, Any] = {"place": Place((), root)}
+    for key, (field, read) in plan.fields.items():
+        node = sections.get(key)
+        if node is None:
+            continue
+        if node is before.get(key):
+            values[field] = getattr(loaded.estate, field)
+        elif isinstance(node, MappingNode) and isinstance(getattr(loaded.estate, field), dict):
+            values[field] = _reread(reader, loaded, field, key, node, before.get(key))
+        else:
+            values[field] = read(reader, node, (key,))
+    for key in sections:
+        if key not in plan.fields:
+            reader.read(Estate, root)
+            break
+    problems.raise_any()
+    if any(key not in sections for key in plan.required):
+        raise EstateError([Problem(changes[0].span, f"the change leaves the estate without '{plan.required[0]}'")])
+    estate = Estate(**values)
+    if not trusted:
+        crosscheck(estate, problems)
+        problems.raise_any()
+    return Loaded(estate, root, loaded.files)
+
+
+def _reread(reader: Completing, loaded: Loaded, field: str, key: str, node: MappingNode, old: Node | None) -> Any:
+    held = {name.value: value for name, value in old.value} if isinstance(old, MappingNode) else {}
+    known: dict[str, Any] = getattr(loaded.estate, field)
+    names = [name.value for name, _ in node.value]
+    fresh = [(name, value) for name, value in node.value if value is not held.get(name.value)]
+    if len(set(names)) < len(names):
+        fresh = list(node.value)
+    section, _ = bare(Estate.__annotations__[field])
+    part = converter(section)(reader, MappingNode(node.tag, fresh, node.start_mark, node.end_mark), (key,))
+    if part is BAD:
+        return BAD
+    return {name: part[name] if name in part else known[name] for name in names}
+
+
+def _assembled(files: Files, main: str, problems: Problems) -> MappingNode:
+    root = _parsed(files, main, Span(files.shown(main), 1, 1))
+    included = next((value for key, value in root.value if key.value == "include"), None)
+    if included is None:
+        return root
+    parts = included.value if isinstance(included, SequenceNode) else [included]
+    pairs = list(root.value)
+    for part in parts:
+        span = Place((), part).span
+        if not isinstance(part.value, str):
+            continue
+        try:
+            path = estate_path(part.value)
+            _add(pairs, _parsed(files, path, span), problems)
+        except Unfit as unfit:
+            problems.add(span, f"expected {unfit.expected}, found '{one_line(part.value)}'", "include", unfit.hint)
+        except EstateError as error:
+            problems.found.extend(error.problems)
+    return MappingNode(root.tag, pairs, root.start_mark, root.end_mark)
+
+
+def _parsed(files: Files, path: str, cite: Span) -> MappingNode:
+    try:
+        data = files.read(path)
+    except FileProblem as problem:
+        raise EstateError([Problem(cite, f"cannot read '{one_line(path)}': {problem}")]) from None
+    root = compose(files.shown(path), data)
+    if not isinstance(root, MappingNode):
+        span = Place((), root).span
+        raise EstateError([Problem(span, "expected an estate with keys such as 'hosts' and 'zones'",
+                                   hint="Start with 'portolan: 1'.")])  # fmt: skip
+    return root
+
+
+def _add(pairs: list[tuple[Node, Node]], root: MappingNode, problems: Problems) -> None:
+    """Adds an included file's sections to the document."""
+    for key, value in root.value:
+        at = next((index for index, (name, _) in enumerate(pairs) if name.value == key.value), -1)
+        if key.value == "portolan":
+            continue
+        if key.value == "include":
+            problems.add(Place((), key).span, "an included file includes nothing itself", "include",
+                         "Name the file in the main file's 'include'.")  # fmt: skip
+        elif at < 0:
+            pairs.append((key, value))
+        elif type(pairs[at][1]) is type(value) and isinstance(value, MappingNode | SequenceNode):
+            held = pairs[at][1]
+            merged = type(held)(held.tag, [*held.value, *value.value], held.start_mark, held.end_mark)
+            pairs[at] = (pairs[at][0], merged)
+        else:
+            problems.add(Place((), key).span, f"'{one_line(key.value)}' is written in the main file already",
+                         one_line(key.value), "Keep one of them.")  # fmt: skip

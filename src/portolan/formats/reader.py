@@ -1,0 +1,362 @@
+"""One generic reader: nodes to typed values, driven by the types' annotations; collects every problem.
+
+A type's plan (its keys, each with a converter) is made once and cached. On the happy path a value costs one pass
+over its node; spans are worked out only when cited.
+"""
+
+import types
+import typing
+from collections.abc import Callable
+from typing import Any, Literal
+
+import msgspec
+from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
+
+from portolan.estate.base import IPNetwork, Stated
+from portolan.estate.service import Listener
+from portolan.formats.listener_text import listener_parts
+from portolan.formats.scalars import SCALARS, Unfit
+from portolan.formats.yaml_nodes import is_plain
+from portolan.source.nearest import did_you_mean
+from portolan.source.place import Place, Span
+from portolan.source.plain import one_line
+from portolan.source.problem import Problems
+
+Path = tuple[str | int, ...]
+#: What a converter returns when it noted a problem.
+BAD: Any = object()
+Converter = Callable[["Reader", Node, Path], Any]
+
+#: Fields that readers and compilers fill; no key of the file sets them.
+INTERNAL = {
+    "Stated": {"place"},
+    "HostsFile": {"entries"},
+    "Certificate": {"pem", "key_pem"},
+    "Authority": {"pem"},
+    "Zone": {"data"},
+}
+
+
+class Plan(typing.NamedTuple):
+    """How a type is read."""
+
+    type: type[Stated]
+    fields: dict[str, tuple[str, Converter]]
+    required: tuple[str, ...]
+    named: bool
+
+
+class Reader:
+    """Reads one estate's nodes."""
+
+    def __init__(self, problems: Problems) -> None:
+        self.problems = problems
+        #: The entries of sections, such as ("hosts", "orion"), in which something could not be read.
+        self.damaged: set[Path] = set()
+
+    def read(
+        self, kind: type[Stated], node: Node, path: Path = (), name: str | None = None, name_node: Node | None = None
+    ) -> Any:
+        """The value of a struct type at a node, after noting what is wrong.
+
+        What is wrong is left out where the type has a default for it, so that the rest can be checked too; BAD where
+        it has none.
+        """
+        plan = plan_of(kind)
+        if not isinstance(node, MappingNode):
+            return self.fail(node, path, f"expected {_a(kind)} with keys, found {found(node)}",
+                             f"Keys here: {', '.join(list(plan.fields)[:12])}.")  # fmt: skip
+        values: dict[str, Any] = {"place": Place(path, node, name_node)}
+        good = True
+        seen: set[str] = set()
+        fields = plan.fields
+        for key_node, value_node in node.value:
+            key = key_node.value
+            entry = fields.get(key) if isinstance(key_node, ScalarNode) else None
+            if entry is None:
+                if not isinstance(key_node, ScalarNode):
+                    self.fail(key_node, path, "a key must be a word")
+                else:
+                    self.fail(key_node, path, f"unknown key '{one_line(key)}' for {_a(kind)}", did_you_mean(key, fields))
+                continue
+            if key in seen:
+                self.fail(key_node, path, f"key '{key}' is written twice", "Keep one of them.")
+                continue
+            seen.add(key)
+            value = entry[1](self, value_node, (*path, key))
+            if value is not BAD:
+                values[entry[0]] = value
+            elif key in plan.required:
+                good = False
+        for key in plan.required:
+            if key not in seen:
+                good = False
+                self.fail(node, path, f"{_a(kind)} needs '{key}'", f"Add '{key}: ...'.")
+        if not good:
+            return BAD
+        self.complete(kind, values, node, path, name)
+        if plan.named:
+            values["name"] = name
+        return kind(**values)
+
+    def complete(self, kind: type[Stated], values: dict[str, Any], node: Node, path: Path, name: str | None) -> None:
+        """A place for readers that fill in what other files hold."""
+
+    def fail(self, node: Node, path: Path, message: str, hint: str = "") -> Any:
+        """Notes a problem at a node."""
+        self.damaged.add(path[:2])
+        mark = node.start_mark
+        self.problems.add(Span(mark.name, mark.line + 1, mark.column + 1), message,
+                          ".".join(one_line(str(part), 60) for part in path), hint)  # fmt: skip
+        return BAD
+
+    def listener(self, node: Node, path: Path) -> Any:
+        """The listener that a text writes."""
+        text = _text(self, node, path, "a listener such as 80 or 443 tls")
+        if text is BAD:
+            return BAD
+        try:
+            where, port, tls, only_v6 = listener_parts(text)
+        except Unfit as unfit:
+            return self.fail(node, path, f"expected {unfit.expected}, found '{one_line(text)}'", unfit.hint)
+        return Listener(place=Place(path, node), text=" ".join(text.split()), address=where, port=port, tls=tls,
+                        only_v6=only_v6)  # fmt: skip
+
+
+_PLANS: dict[type, Plan] = {}
+
+
+def plan_of(kind: type[Stated]) -> Plan:
+    """The cached plan of a type."""
+    plan = _PLANS.get(kind)
+    if plan is None:
+        hidden = set().union(*(INTERNAL.get(base.__name__, set()) for base in kind.__mro__))
+        annotations: dict[str, Any] = {}
+        for base in reversed(kind.__mro__):
+            annotations.update(base.__dict__.get("__annotations__", {}))
+        fields, required = {}, []
+        defaults = dict(zip(reversed(kind.__struct_fields__), reversed(kind.__struct_defaults__), strict=False))
+        named = kind.__name__ not in ("Estate",) and "name" in kind.__struct_fields__
+        for field, key in zip(kind.__struct_fields__, kind.__struct_encode_fields__, strict=True):
+            if field in hidden or (named and field == "name"):
+                continue
+            fields[key] = (field, converter(annotations[field]))
+            if defaults.get(field, msgspec.NODEFAULT) is msgspec.NODEFAULT:
+                required.append(key)
+        plan = _PLANS[kind] = Plan(kind, fields, tuple(required), named)
+    return plan
+
+
+def bare(annotation: Any) -> tuple[Any, msgspec.Meta | None]:
+    """An annotation without Annotated, and its Meta."""
+    if typing.get_origin(annotation) is typing.Annotated:
+        meta = next((part for part in annotation.__metadata__ if isinstance(part, msgspec.Meta)), None)
+        return annotation.__origin__, meta
+    return annotation, None
+
+
+def without_none(annotation: Any) -> tuple[Any, bool]:
+    """A union's type without None, and whether None was in it."""
+    if annotation in SCALARS:
+        return annotation, False
+    if typing.get_origin(annotation) in (typing.Union, types.UnionType):
+        rest = [arg for arg in typing.get_args(annotation) if arg is not type(None)]
+        optional = len(rest) < len(typing.get_args(annotation))
+        merged: Any = rest[0]
+        for part in rest[1:]:
+            merged = merged | part
+        return merged, optional
+    return annotation, False
+
+
+def converter(annotation: Any) -> Converter:
+    """The converter for an annotation."""
+    kind, _ = bare(annotation)
+    kind, _ = without_none(kind)
+    origin, args = typing.get_origin(kind), typing.get_args(kind)
+    if kind in SCALARS:
+        return _scalar(kind)
+    if origin is tuple:
+        return _many(converter(args[0]))
+    if origin is dict:
+        return _named(args[1])
+    if origin is Literal:
+        return _choice(args)
+    if origin in (typing.Union, types.UnionType):
+        return _either(args)
+    if kind is Listener:
+        return lambda reader, node, path: reader.listener(node, path)
+    if isinstance(kind, type) and issubclass(kind, Stated):
+        return lambda reader, node, path: reader.read(kind, node, path)
+    return {str: _words, int: _whole, bool: _truth}[kind]
+
+
+def _many(item: Converter) -> Converter:
+    def read(reader: Reader, node: Node, path: Path) -> Any:
+        if not isinstance(node, SequenceNode):
+            # A lone item may stand for the list of itself.
+            if _is_null(node):
+                return reader.fail(node, path, "expected a list or one item, found nothing", "Write [] for an empty list.")
+            value = item(reader, node, path)
+            return BAD if value is BAD else (value,)
+        values = [item(reader, part, (*path, index)) for index, part in enumerate(node.value)]
+        return tuple(value for value in values if value is not BAD)
+
+    return read
+
+
+def _named(kind: Any) -> Converter:
+    def read(reader: Reader, node: Node, path: Path) -> Any:
+        if not isinstance(node, MappingNode):
+            if _is_null(node):
+                return {}
+            return reader.fail(node, path, f"expected names with {_a(kind)} each, found {found(node)}")
+        values: dict[str, Any] = {}
+        for key_node, value_node in node.value:
+            name = key_node.value
+            if not isinstance(key_node, ScalarNode) or not name:
+                reader.fail(key_node, path, "a name must be a word")
+                continue
+            if name in values:
+                reader.fail(key_node, path, f"the name '{one_line(name)}' is used twice", "Give one of them another name.")
+                continue
+            if _is_null(value_node):
+                value_node = MappingNode("plain", [], key_node.start_mark, key_node.end_mark)  # noqa: PLW2901
+            value = reader.read(kind, value_node, (*path, name), name, key_node)
+            if value is not BAD:
+                values[name] = value
+        return values
+
+    return read
+
+
+def _scalar(kind: Any) -> Converter:
+    parse = SCALARS[kind][0]
+
+    def read(reader: Reader, node: Node, path: Path) -> Any:
+        text = node.value
+        if text.__class__ is not str or not isinstance(node, ScalarNode) or (not text and not node.style):
+            return reader.fail(node, path, f"expected {_expected(parse)}, found {found(node)}")
+        try:
+            return parse(text)
+        except Unfit as unfit:
+            return reader.fail(node, path, f"expected {unfit.expected}, found '{one_line(text)}'", unfit.hint)
+
+    return read
+
+
+def _expected(parse: Callable[[str], Any]) -> str:
+    try:
+        parse("\0")
+    except Unfit as unfit:
+        return unfit.expected
+    return "a value"
+
+
+def _choice(values: tuple[Any, ...]) -> Converter:
+    texts = {str(value): value for value in values}
+
+    def read(reader: Reader, node: Node, path: Path) -> Any:
+        text = _text(reader, node, path, f"one of {', '.join(texts)}")
+        if text is BAD:
+            return BAD
+        if text in texts:
+            return texts[text]
+        if len(texts) == 1:
+            return reader.fail(node, path, f"expected {next(iter(texts))}, found '{one_line(text)}'")
+        return reader.fail(node, path, f"expected one of {', '.join(texts)}, found '{one_line(text)}'",
+                           did_you_mean(text, texts) if not _listed(texts) else "")  # fmt: skip
+
+    return read
+
+
+def _listed(texts: dict[str, Any]) -> bool:
+    return len(texts) <= 3
+
+
+def _either(kinds: tuple[Any, ...]) -> Converter:
+    """A union: a literal word first, then the other form; ranges before names."""
+    words: dict[str, Any] = {}
+    forms = []
+    for kind in kinds:
+        if typing.get_origin(kind) is Literal:
+            words.update({str(value): value for value in typing.get_args(kind)})
+        else:
+            forms.append(kind)
+    # IPNetwork | str reaches here flattened: ranges where the text looks like one, else a name.
+    if str in forms:
+        ranges = _scalar_or_name
+        return ranges
+    rest = converter(forms[0])
+
+    def read(reader: Reader, node: Node, path: Path) -> Any:
+        if isinstance(node, ScalarNode) and node.value in words:
+            return words[node.value]
+        return rest(reader, node, path)
+
+    return read
+
+
+def _scalar_or_name(reader: Reader, node: Node, path: Path) -> Any:
+    text = node.value
+    if isinstance(node, ScalarNode) and text and (":" in text or "/" in text or text[0].isdigit()):
+        return _scalar(IPNetwork)(reader, node, path)
+    return _words(reader, node, path)
+
+
+def _words(reader: Reader, node: Node, path: Path) -> Any:
+    return _text(reader, node, path, "text")
+
+
+def _whole(reader: Reader, node: Node, path: Path) -> Any:
+    text = _text(reader, node, path, "a whole number")
+    if text is BAD:
+        return BAD
+    if text.lstrip("+-").isdecimal() and text.isascii() and len(text) < 19:
+        if not is_plain(node):
+            return reader.fail(node, path, f"expected a whole number, found the text '{text}'", "Take the quotes away.")
+        return int(text)
+    return reader.fail(node, path, f"expected a whole number, found '{one_line(text)}'")
+
+
+def _truth(reader: Reader, node: Node, path: Path) -> Any:
+    text = _text(reader, node, path, "true or false")
+    if text is BAD:
+        return BAD
+    if is_plain(node) and text in ("true", "True", "TRUE"):
+        return True
+    if is_plain(node) and text in ("false", "False", "FALSE"):
+        return False
+    hint = {"yes": "Write true.", "on": "Write true.", "no": "Write false.", "off": "Write false."}.get(text.lower(), "")
+    return reader.fail(node, path, f"expected true or false, found '{one_line(text)}'", hint)
+
+
+def _text(reader: Reader, node: Node, path: Path, expected: str) -> Any:
+    if not isinstance(node, ScalarNode) or _is_null(node):
+        return reader.fail(node, path, f"expected {expected}, found {found(node)}")
+    return node.value
+
+
+def _is_null(node: Node) -> bool:
+    return isinstance(node, ScalarNode) and is_plain(node) and node.value in ("", "~", "null", "Null", "NULL")
+
+
+def found(node: Node) -> str:
+    """What stands at a node, in words."""
+    if isinstance(node, MappingNode):
+        return "a mapping"
+    if isinstance(node, SequenceNode):
+        return "a list"
+    return "nothing" if _is_null(node) else f"'{one_line(node.value)}'"
+
+
+_WORDS = {
+    "FilterRule": "a filter rule", "GroupRule": "a group rule", "HostsFile": "a hosts file", "When": "a condition",
+    "Estate": "an estate", "Interface": "an interface", "Authority": "an authority",
+}  # fmt: skip
+
+
+def _a(kind: type) -> str:
+    return _WORDS.get(kind.__name__, f"a {kind.__name__.lower()}")
+
+

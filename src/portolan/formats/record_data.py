@@ -1,0 +1,147 @@
+"""Record data: one small parser a type; types without one here are checked by the DNS library and kept as text.
+
+Each parser takes the data's tokens and the origin and returns the value, or raises ValueError with what was expected.
+"""
+
+from collections.abc import Callable
+from ipaddress import IPv4Address, IPv6Address
+from typing import Any, NamedTuple
+
+
+class Soa(NamedTuple):
+    """Start of authority (RFC 1035 section 3.3.13); times in seconds."""
+
+    primary: str
+    mailbox: str
+    serial: int
+    refresh: int
+    retry: int
+    expire: int
+    minimum: int
+
+
+def absolute(text: str, origin: str) -> str:
+    """A name in lower case without final dot; relative ones get the origin (RFC 1035 section 5.1)."""
+    if text == "@":
+        return origin
+    name = text.lower()
+    if name.endswith(".") and not name.endswith("\\."):
+        name = name[:-1]
+    elif origin:
+        name = f"{name}.{origin}"
+    if "\\" not in name and (len(name) > 253 or (name and any(not 0 < len(part) < 64 for part in name.split(".")))):
+        raise ValueError("expected a name whose labels have 1 to 63 characters")
+    return name
+
+
+_UNITS = {"s": 1, "m": 60, "h": 3600, "d": 86400, "w": 604800}
+
+
+def seconds(text: str) -> int:
+    """A time in seconds, or with units as in 1h30m. Raises ValueError."""
+    if text.isdecimal():
+        value = int(text)
+    else:
+        value, digits = 0, ""
+        for char in text.lower():
+            if char.isdecimal():
+                digits += char
+            elif char in _UNITS and digits:
+                value, digits = value + int(digits) * _UNITS[char], ""
+            else:
+                raise ValueError(f"expected a time in seconds, found '{text}'")
+        if digits:
+            raise ValueError(f"expected a time in seconds, found '{text}'")
+    if value > 2**31 - 1:  # RFC 2181 section 8
+        raise ValueError("expected a time of at most 2147483647 seconds")
+    return value
+
+
+def _exactly(tokens: list[str], count: int, what: str) -> None:
+    if len(tokens) != count:
+        raise ValueError(f"expected {what}, found {len(tokens)} fields")
+
+
+def _v4(tokens: list[str], _origin: str) -> IPv4Address:
+    _exactly(tokens, 1, "one IPv4 address")
+    try:
+        return IPv4Address(tokens[0])
+    except ValueError:
+        raise ValueError(f"expected an IPv4 address, found '{tokens[0]}'") from None
+
+
+def _v6(tokens: list[str], _origin: str) -> IPv6Address:
+    _exactly(tokens, 1, "one IPv6 address")
+    try:
+        return IPv6Address(tokens[0])
+    except ValueError:
+        raise ValueError(f"expected an IPv6 address, found '{tokens[0]}'") from None
+
+
+def _name(tokens: list[str], origin: str) -> str:
+    _exactly(tokens, 1, "one name")
+    return absolute(tokens[0], origin)
+
+
+def _soa(tokens: list[str], origin: str) -> Soa:
+    _exactly(tokens, 7, "primary, mailbox, serial, refresh, retry, expire and minimum")
+    if not tokens[2].isdecimal():
+        raise ValueError(f"expected a serial number, found '{tokens[2]}'")
+    times = [seconds(token) for token in tokens[3:]]
+    return Soa(absolute(tokens[0], origin), absolute(tokens[1], origin), int(tokens[2]), *times)
+
+
+def _mx(tokens: list[str], origin: str) -> tuple[int, str]:
+    _exactly(tokens, 2, "a preference and a name")
+    if not tokens[0].isdecimal():
+        raise ValueError(f"expected a preference, found '{tokens[0]}'")
+    return int(tokens[0]), absolute(tokens[1], origin)
+
+
+def _strings(tokens: list[str], _origin: str) -> tuple[str, ...]:
+    if not tokens:
+        raise ValueError("expected at least one string")
+    return tuple(tokens)
+
+
+PARSERS: dict[str, Callable[[list[str], str], Any]] = {
+    "A": _v4,
+    "AAAA": _v6,
+    "CNAME": _name,
+    "DNAME": _name,
+    "NS": _name,
+    "PTR": _name,
+    "SOA": _soa,
+    "MX": _mx,
+    "TXT": _strings,
+}
+
+
+def checked_text(kind: str, text: str, origin: str) -> str:
+    """The data of a rarer type, checked by the DNS library. Raises ValueError."""
+    import dns.exception
+    import dns.name
+    import dns.rdata
+    import dns.rdataclass
+    import dns.rdatatype
+
+    try:
+        number = dns.rdatatype.from_text(kind)
+        base = dns.name.from_text(origin + ".")
+        return dns.rdata.from_text(dns.rdataclass.IN, number, text, origin=base, relativize=False).to_text()
+    except (dns.exception.DNSException, ValueError) as error:
+        raise ValueError(f"not {kind} data: {error}") from None
+
+
+def known_type(word: str) -> bool:
+    """Whether a word is a record type, `TYPE123` (RFC 3597) included."""
+    if word in PARSERS:
+        return True
+    import dns.exception
+    import dns.rdatatype
+
+    try:
+        dns.rdatatype.from_text(word)
+    except (dns.exception.DNSException, ValueError):
+        return False
+    return True

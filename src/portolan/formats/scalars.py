@@ -1,0 +1,173 @@
+"""Scalars: one parser a type. Each takes the text as written and returns the value, or raises Unfit with what was
+expected."""
+
+import re
+from datetime import UTC, datetime
+from ipaddress import ip_address, ip_interface, ip_network
+from typing import Any
+
+from portolan.estate.base import (
+    EstatePath,
+    HostName,
+    IPAddress,
+    IPInterface,
+    IPNetwork,
+    NamePattern,
+    PortRange,
+    Template,
+    WebAddress,
+)
+from portolan.formats.files import inside
+
+
+class Unfit(Exception):
+    """The text does not fit; `expected` says what would, `hint` what to do."""
+
+    def __init__(self, expected: str, hint: str = "") -> None:
+        super().__init__(expected)
+        self.expected = expected
+        self.hint = hint
+
+
+def address(text: str) -> IPAddress:
+    """An IPv4 or IPv6 address."""
+    try:
+        return ip_address(text)
+    except ValueError:
+        hint = "The prefix length does not belong here." if "/" in text else ""
+        raise Unfit("an IP address such as 10.20.0.15 or 2001:db8::15", hint) from None
+
+
+def interface(text: str) -> IPInterface:
+    """An address with or without its prefix length; without one the prefix is full (the reader knows the network)."""
+    try:
+        return ip_interface(text)
+    except ValueError:
+        raise Unfit("an IP address such as 10.20.0.15, or with its prefix length such as 10.20.0.15/24") from None
+
+
+def network(text: str) -> IPNetwork:
+    """A range in CIDR form; a lone address is the range of itself."""
+    try:
+        return ip_network(text)
+    except ValueError:
+        try:
+            meant = ip_network(text, strict=False)
+        except ValueError:
+            raise Unfit("a range such as 10.20.0.0/24 or 2001:db8::/64") from None
+        raise Unfit("a range whose host bits are zero", f"Did you mean {meant}?") from None
+
+
+def port(text: str) -> int:
+    """A port number, 1 to 65535."""
+    if re.fullmatch(r"[0-9]{1,5}", text) and 1 <= int(text) <= 65535:
+        return int(text)
+    raise Unfit("a port, 1 to 65535")
+
+
+def port_range(text: str) -> PortRange:
+    """A port, or `first-last`."""
+    first, dash, last = text.partition("-")
+    try:
+        low = port(first.strip())
+        high = port(last.strip()) if dash else low
+    except Unfit:
+        raise Unfit("a port such as 443, or a range such as 8000-8100") from None
+    if high < low:
+        raise Unfit("a range from the lower port to the higher", f"Did you mean {high}-{low}?")
+    return PortRange(low, high)
+
+
+_LABEL = re.compile(r"[a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?")
+
+
+def host_name(text: str) -> HostName:
+    """A host name in its ASCII form, lower case, no final dot (RFC 1123 section 2.1, RFC 5891)."""
+    name = text.rstrip(".") if text.endswith(".") and not text.endswith("..") else text
+    if not name.isascii():
+        name = _ascii_form(name)
+    name = name.lower()
+    if not name or len(name) > 253 or not all(_LABEL.fullmatch(label) for label in name.split(".")):
+        raise Unfit("a host name such as visit.kestrel-ridge.example")
+    return HostName(name)
+
+
+def _ascii_form(name: str) -> str:
+    import idna  # only for names that need it
+
+    try:
+        return idna.encode(name, uts46=True).decode("ascii")
+    except idna.IDNAError:
+        raise Unfit("a host name that has an ASCII form (RFC 5891)") from None
+
+
+def name_pattern(text: str) -> NamePattern:
+    """An exact name, `*.rest` or `first.*`."""
+    rest = text.removeprefix("*.") if text.startswith("*.") else text.removesuffix(".*")
+    try:
+        return NamePattern(text.replace(rest, host_name(rest)) if "*" in text else host_name(rest))
+    except Unfit:
+        raise Unfit("a name such as visit.kestrel-ridge.example, *.kestrel-ridge.example or visit.*") from None
+
+
+def estate_path(text: str) -> EstatePath:
+    """A path that stays inside the estate's folder."""
+    normal = inside(text)
+    if normal is None:
+        raise Unfit("a relative path inside the estate's folder", "Copy the file into the estate's folder.")
+    return EstatePath(normal)
+
+
+def web_address(text: str) -> WebAddress:
+    """An absolute http or https URL; the journey parses it whole when it is asked."""
+    if not re.match(r"https?://[^/?#\s]", text, re.IGNORECASE):
+        raise Unfit("a URL that starts with http:// or https://")
+    return WebAddress(text)
+
+
+_PLACEHOLDERS = frozenset(("scheme", "host", "port", "path", "query", "rest"))
+
+
+def template(text: str) -> Template:
+    """A redirect's target; its placeholders must be known ones."""
+    for name in re.findall(r"\{([^{}]*)\}", text):
+        if name not in _PLACEHOLDERS:
+            raise Unfit("placeholders {scheme}, {host}, {port}, {path}, {query} or {rest}")
+    if re.search(r"[{}]", re.sub(r"\{[^{}]*\}", "", text)) or not text:
+        raise Unfit("a target such as https://{host}{path}{query}")
+    return Template(text)
+
+
+_TIME = re.compile(r"(\d{4}-\d\d-\d\d)(?:[Tt ](\d\d:\d\d(?::\d\d(?:\.\d{1,6})?)?)([Zz]|[+-]\d\d:\d\d)?)?")
+
+
+def time(text: str) -> datetime:
+    """An RFC 3339 time; a date alone is its midnight, and without an offset it is UTC."""
+    match = _TIME.fullmatch(text)
+    if match:
+        day, clock, offset = match.groups()
+        try:
+            moment = datetime.fromisoformat(f"{day}T{clock or '00:00:00'}{(offset or 'Z').upper().replace('Z', '+00:00')}")
+            return moment.astimezone(UTC)
+        except (ValueError, OverflowError):
+            pass
+    raise Unfit("a time such as 2026-03-14T20:00:00Z")
+
+
+#: Type to (parser, JSON Schema of the written form).
+SCALARS: dict[Any, tuple[Any, dict[str, Any]]] = {
+    HostName: (host_name, {"type": "string", "minLength": 1}),
+    NamePattern: (name_pattern, {"type": "string", "minLength": 1}),
+    EstatePath: (estate_path, {"type": "string", "pattern": r"^[^/\\].*$"}),
+    WebAddress: (web_address, {"type": "string", "pattern": "^[Hh][Tt][Tt][Pp][Ss]?://"}),
+    Template: (template, {"type": "string", "minLength": 1}),
+    PortRange: (
+        port_range,
+        {"anyOf": [{"type": "integer", "minimum": 1, "maximum": 65535},
+                   {"type": "string", "pattern": "^[0-9]{1,5}( *- *[0-9]{1,5})?$"}]},
+    ),
+    datetime: (time, {"type": "string"}),
+    IPAddress: (address, {"type": "string", "minLength": 2}),
+    IPInterface: (interface, {"type": "string", "minLength": 2}),
+    IPNetwork: (network, {"type": "string", "minLength": 2}),
+}  # fmt: skip

@@ -1,0 +1,299 @@
+"""Master files (RFC 1035 section 5, RFC 2308 section 4) to records with the line of each.
+
+Grammar, from RFC 1035 section 5.1: `[<owner>] [<TTL>] [<class>] <type> <RDATA>`, TTL and class in either order;
+blank owner repeats the last; parentheses join lines; `;` starts a comment; `@` is the origin.
+"""
+
+import re
+from collections.abc import Callable, Iterator
+from typing import NamedTuple
+
+from portolan.estate.zone import Record, ZoneData
+from portolan.formats.files import FileProblem, inside
+from portolan.formats.record_data import PARSERS, absolute, checked_text, known_type, seconds
+from portolan.source.nearest import did_you_mean
+from portolan.source.place import Span
+from portolan.source.plain import one_line
+from portolan.source.problem import Problem, Problems
+
+#: The TTL where neither the record, $TTL nor an earlier record says one.
+DEFAULT_TTL = 3600
+_MOST_INCLUDES = 16
+_TOKEN = re.compile(r'"((?:[^"\\]|\\.)*)"|([^\s"();]+)')
+_SPECIAL = re.compile(r'["();\\]')
+
+
+class Entry(NamedTuple):
+    """One logical line: its tokens, whether it starts with white space, its file line, its text."""
+
+    tokens: list[str]
+    blank_owner: bool
+    line: int
+    text: str
+
+
+class ZoneReader:
+    """Reads one zone's text; problems go to the collector with file, line and column."""
+
+    def __init__(self, zone: str, problems: Problems, read: Callable[[str], bytes], shown: Callable[[str], str]) -> None:
+        self.zone = zone
+        self.problems = problems
+        self._read = read
+        self._shown = shown
+        self.records: list[Record] = []
+        self._depth = 0
+
+    def file(self, path: str, cite: Span, origin: str | None = None, owner: str = "") -> None:
+        """Reads a master file of the estate."""
+        try:
+            data = self._read(path)
+        except FileProblem as problem:
+            self.problems.add(cite, f"cannot read the zone file '{one_line(path)}': {problem}", f"zones.{self.zone}",
+                              "Check the path, which counts from the estate's folder.")  # fmt: skip
+            return
+        try:
+            text = data.decode("utf-8")
+        except UnicodeDecodeError as error:
+            line = data[: error.start].count(b"\n") + 1
+            self.problems.add(Span(self._shown(path), line, 1), "the zone file is not text in UTF-8 or ASCII")
+            return
+        self.text(text, self._shown(path), path, self.zone if origin is None else origin, owner)
+
+    def text(self, text: str, shown: str, path: str, origin: str, owner: str) -> None:
+        """Reads master file text."""
+        ttl: int | None = None
+        last_ttl: int | None = None
+        add = self.records.append
+        for entry in self._entries(text, shown):
+            tokens = entry.tokens
+            try:
+                first = tokens[0]
+                if first[0] == "$" and not entry.blank_owner:
+                    origin, ttl = self._directive(entry, shown, path, origin, ttl, owner)
+                    continue
+                at = 0
+                if not entry.blank_owner:
+                    owner = absolute(first, origin)
+                    at = 1
+                own_ttl: int | None = None
+                while True:
+                    word = tokens[at].upper()
+                    if word in PARSERS:
+                        break
+                    if word == "IN":
+                        at += 1
+                    elif own_ttl is None and word[0].isdecimal():
+                        own_ttl = seconds(word)
+                        at += 1
+                    elif word in ("CH", "HS", "CS"):
+                        raise ValueError(f"class {word} is not for the internet; expected IN")
+                    elif known_type(word):
+                        break
+                    else:
+                        raise ValueError(f"expected a record type, found '{tokens[at]}'")
+                data_tokens = tokens[at + 1 :]
+                parse = PARSERS.get(word)
+                if parse is not None and (not data_tokens or data_tokens[0] != "\\#"):
+                    data = parse(data_tokens, origin)
+                else:
+                    data = checked_text(word, _after(entry.text, at + 1), origin)
+                if own_ttl is None:
+                    # RFC 2308 section 4: $TTL, else (RFC 1035) the last one stated, else SOA's minimum.
+                    own_ttl = ttl if ttl is not None else last_ttl
+                    if own_ttl is None:
+                        own_ttl = data.minimum if word == "SOA" else DEFAULT_TTL
+                last_ttl = own_ttl
+                if owner != self.zone and self.zone and not owner.endswith("." + self.zone):
+                    raise ValueError(f"'{owner}.' does not lie in the zone {self.zone}.")
+                add(Record(owner, word, own_ttl, data, shown, entry.line, entry.text))
+            except ValueError as error:
+                self._fail(entry, shown, str(error))
+            except IndexError:
+                self._fail(entry, shown, "the record ends too early; expected owner, type and data")
+
+    def _fail(self, entry: Entry, shown: str, message: str) -> None:
+        found = re.search(r"found '(.+)'$", message)
+        column = entry.text.find(found.group(1)) + 1 if found else 1
+        hint = ""
+        if found and "record type" in message:
+            hint = did_you_mean(found.group(1).upper(), [*PARSERS, "CAA", "SRV", "HTTPS", "DS"])
+        self.problems.add(Span(shown, entry.line, max(1, column)), one_line(message, 200), f"zones.{self.zone}", hint)
+
+    def _directive(
+        self, entry: Entry, shown: str, path: str, origin: str, ttl: int | None, owner: str
+    ) -> tuple[str, int | None]:
+        word, arguments = entry.tokens[0].upper(), entry.tokens[1:]
+        if word == "$ORIGIN" and len(arguments) == 1:
+            return absolute(arguments[0], origin), ttl
+        if word == "$TTL" and len(arguments) == 1:
+            return origin, seconds(arguments[0])
+        if word == "$INCLUDE" and len(arguments) in (1, 2):
+            folder = path.rpartition("/")[0]
+            target = inside(f"{folder}/{arguments[0]}" if folder else arguments[0])
+            if target is None:
+                raise ValueError(f"expected a path inside the estate, found '{arguments[0]}'")
+            if self._depth >= _MOST_INCLUDES:
+                raise ValueError("$INCLUDE goes round in a circle, or too deep")
+            self._depth += 1
+            # RFC 1035 section 5.1: origin and owner of the including file stay as they were.
+            base = absolute(arguments[1], origin) if len(arguments) == 2 else origin
+            self.file(target, Span(shown, entry.line, 1), base, owner)
+            self._depth -= 1
+            return origin, ttl
+        raise ValueError(f"expected $ORIGIN, $TTL or $INCLUDE with its argument, found '{entry.tokens[0]}'")
+
+    def _entries(self, text: str, shown: str) -> Iterator[Entry]:
+        lines = iter(enumerate(text.split("\n"), 1))
+        for number, line in lines:
+            if not _SPECIAL.search(line):
+                tokens = line.split()
+                if tokens:
+                    yield Entry(tokens, line[0] in " \t", number, line)
+                continue
+            joined, depth, tokens = [], 0, []
+            while True:
+                part, depth, fault = _scan(line, tokens, depth)
+                joined.append(part)
+                if fault:
+                    self.problems.add(Span(shown, number, fault[0] + 1), fault[1], f"zones.{self.zone}")
+                if depth <= 0:
+                    break
+                following = next(lines, None)
+                if following is None:
+                    self.problems.add(Span(shown, number, line.find("(") + 1), "a '(' is not closed", f"zones.{self.zone}",
+                                      "Add the ')' behind the record's last field.")  # fmt: skip
+                    return
+                line = following[1]  # noqa: PLW2901
+            if tokens:
+                yield Entry(tokens, joined[0][:1] in (" ", "\t"), number, " ".join(joined))
+
+
+def _scan(line: str, tokens: list[str], depth: int) -> tuple[str, int, tuple[int, str] | None]:
+    """Adds a line's tokens; the line without comment, the depth of parentheses, and what is wrong where."""
+    at, kept = 0, []
+    while at < len(line):
+        char = line[at]
+        if char == ";":
+            break
+        if char in "()":
+            depth += 1 if char == "(" else -1
+            if depth < 0:
+                return line, 0, (at, "a ')' has no '('")
+            kept.append(" ")
+            at += 1
+        elif char.isspace():
+            kept.append(char)
+            at += 1
+        else:
+            match = _TOKEN.match(line, at)
+            if match is None:
+                return line, 0, (at, 'a string\'s closing " is missing on this line')
+            tokens.append(match[1] if match[1] is not None else match[2])
+            kept.append(match[0])
+            at = match.end()
+    return "".join(kept), depth, None
+
+
+def _after(text: str, count: int) -> str:
+    """A record's text behind its first `count` fields."""
+    at, seen = 0, 0
+    for match in _TOKEN.finditer(text):
+        seen += 1
+        at = match.end()
+        if seen == count:
+            break
+    return text[at:].strip()
+
+
+def read_zone(
+    name: str,
+    file: tuple[str, Span] | None,
+    lines: list[tuple[str, Span]],
+    withdrawn: list[tuple[str, Span]],
+    problems: Problems,
+    read: Callable[[str], bytes],
+    shown: Callable[[str], str],
+) -> ZoneData:
+    """A zone from its file, its further lines and its withdrawn records; names and problems cite their lines."""
+    reader = ZoneReader(name, problems, read, shown)
+    if file is not None:
+        reader.file(file[0], file[1])
+        complete = any(record.type == "SOA" and record.owner == name for record in reader.records)
+        if not complete and not problems.found:
+            problems.add(Span(shown(file[0]), 1, 1), f"the zone has no SOA record for {name}.", f"zones.{name}",
+                         "A master file starts with one (RFC 1035 section 5.2).")  # fmt: skip
+    before = len(reader.records)
+    for text, span in withdrawn:
+        _withdraw(reader, text, span, name, before)
+    for text, span in lines:
+        start, noted = len(reader.records), len(problems.found)
+        reader.text(text, span.file, "", name, name)
+        for index in range(start, len(reader.records)):
+            reader.records[index] = reader.records[index]._replace(file=span.file, line=span.line)
+        for index in range(noted, len(problems.found)):
+            problems.found[index] = Problem(span, problems.found[index].message, f"zones.{name}", problems.found[index].hint)
+    return zone_data(name, reader.records)
+
+
+def _withdraw(reader: ZoneReader, text: str, span: Span, name: str, before: int) -> None:
+    tokens = text.split()
+    if len(tokens) >= 2:
+        try:
+            owner = absolute(tokens[0], name)
+        except ValueError:
+            owner = ""
+        kind = tokens[1].upper()
+        data = [token.lower() for token in tokens[2:]]
+        kept = [
+            record
+            for index, record in enumerate(reader.records)
+            if index >= before
+            or not (record.owner == owner and record.type == kind and _same_data(record, data, name))
+        ]
+        if len(kept) < len(reader.records):
+            reader.records[:] = kept
+            return
+    owners = sorted({f"{_shorter(record.owner, name)} {record.type}" for record in reader.records})
+    reader.problems.add(span, f"no record of the zone file fits '{one_line(text)}'", f"zones.{name}.withdrawn",
+                        did_you_mean(" ".join(tokens[:2]), owners))  # fmt: skip
+
+
+def _same_data(record: Record, tokens: list[str], origin: str) -> bool:
+    if not tokens:
+        return True
+    parse = PARSERS.get(record.type)
+    if parse is None:
+        return record.text.lower().split()[-len(tokens) :] == tokens
+    try:
+        return bool(parse(tokens, origin) == record.data)
+    except ValueError:
+        return False
+
+
+def _shorter(owner: str, zone: str) -> str:
+    return "@" if owner == zone else owner.removesuffix("." + zone)
+
+
+def zone_data(zone: str, records: list[Record]) -> ZoneData:
+    """Records by owner and type, with the defect for which a real server would refuse the zone.
+
+    CNAME beside other data, or twice: RFC 1034 section 3.6.2, RFC 2181 section 10.1.
+    """
+    nodes: dict[str, dict[str, tuple[Record, ...]]] = {}
+    for record in records:
+        types = nodes.setdefault(record.owner, {})
+        held = types.get(record.type)
+        if held is None:
+            types[record.type] = (record,)
+        elif all(other.data != record.data for other in held):
+            types[record.type] = (*held, record)
+    defect: tuple[str, Record] | None = None
+    for types in nodes.values():
+        alias = types.get("CNAME")
+        if alias is None:
+            continue
+        if len(alias) > 1:
+            defect = defect or ("two aliases stand at one name", alias[1])
+        elif len(types) > 1 and not set(types) <= {"CNAME", "RRSIG", "NSEC"}:
+            defect = defect or ("an alias stands beside other records", alias[0])
+    return ZoneData(nodes, defect)

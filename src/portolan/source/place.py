@@ -1,0 +1,108 @@
+"""Positions: a span is a spot in a file, a place is a value's spot in the estate.
+
+A place keeps the parsed node and works out line and column only when asked, so that a large estate pays
+nothing for positions until something is cited.
+"""
+
+from collections.abc import Iterable
+from typing import Any, NamedTuple, Protocol
+
+
+class Span(NamedTuple):
+    """A spot in a file; line and column count from 1."""
+
+    file: str
+    line: int
+    column: int
+
+    def __str__(self) -> str:
+        return f"{self.file}:{self.line}:{self.column}"
+
+    @property
+    def short(self) -> str:
+        """`file:line`, for citing in running text."""
+        return f"{self.file}:{self.line}"
+
+
+class Mark(Protocol):
+    """What a parser says about where a node starts; line and column count from 0."""
+
+    name: str
+    line: int
+    column: int
+
+
+class Node(Protocol):
+    """A parsed node: its mark, and for a mapping its list of (key node, value node)."""
+
+    start_mark: Any
+    value: Any
+
+
+class Place:
+    """A value's spot in the estate document: the path of keys that leads to it, its node, and its name's node."""
+
+    __slots__ = ("name", "node", "path")
+
+    def __init__(self, path: tuple[str | int, ...], node: Node, name: Node | None = None) -> None:
+        self.path = path
+        self.node = node
+        self.name = name
+
+    @property
+    def span(self) -> Span:
+        """File, line and column where the value's name stands, else where the value starts."""
+        mark = (self.name or self.node).start_mark
+        return Span(mark.name, mark.line + 1, mark.column + 1)
+
+    def key(self, name: str) -> "Place":
+        """The place of one of this mapping's entries (its key's position), or this place if it has none such."""
+        if isinstance(self.node.value, list):
+            for pair in self.node.value:
+                if isinstance(pair, tuple) and pair[0].value == name:
+                    return Place((*self.path, name), pair[0])
+        return self
+
+    def has(self, name: str) -> bool:
+        """Whether the mapping at this place writes the key."""
+        return isinstance(self.node.value, list) and any(
+            isinstance(pair, tuple) and pair[0].value == name for pair in self.node.value
+        )
+
+    @property
+    def pointer(self) -> str:
+        """The JSON Pointer (RFC 6901) of the value in the assembled estate document."""
+        return pointer(self.path)
+
+    @property
+    def object(self) -> str:
+        """The dotted path, for people: `hosts.orion.services.web`."""
+        return ".".join(str(part) for part in self.path)
+
+    def __repr__(self) -> str:
+        return f"Place({self.object!r}, {self.span})"
+
+
+class FixedMark(NamedTuple):
+    """A mark that was made by hand, for values that stand in files other than YAML."""
+
+    name: str
+    line: int
+    column: int
+
+
+class FixedNode(NamedTuple):
+    """A node that is only a position."""
+
+    start_mark: Mark
+    value: None = None
+
+
+def place_in_file(path: tuple[str | int, ...], file: str, line: int, column: int = 1) -> Place:
+    """A place in a file that is not the estate document itself, such as a zone's master file."""
+    return Place(path, FixedNode(FixedMark(file, line - 1, column - 1)))
+
+
+def pointer(path: Iterable[str | int]) -> str:
+    """A path as a JSON Pointer (RFC 6901 section 3)."""
+    return "".join("/" + str(part).replace("~", "~0").replace("/", "~1") for part in path)
