@@ -221,7 +221,7 @@ def _named(kind: Any) -> Converter:
                 reader.fail(key_node, path, f"the name '{one_line(name)}' is used twice", "Give one of them another name.")
                 continue
             if _is_null(value_node):
-                value_node = MappingNode("plain", [], key_node.start_mark, key_node.end_mark)  # noqa: PLW2901
+                value_node = MappingNode("plain", [], key_node.start_mark, key_node.end_mark)
             value = reader.read(kind, value_node, (*path, name), name, key_node)
             if value is not BAD:
                 values[name] = value

@@ -163,7 +163,7 @@ class ZoneReader:
                     self.problems.add(Span(shown, number, line.find("(") + 1), "a '(' is not closed", f"zones.{self.zone}",
                                       "Add the ')' behind the record's last field.")  # fmt: skip
                     return
-                line = following[1]  # noqa: PLW2901
+                line = following[1]
             if tokens:
                 yield Entry(tokens, joined[0][:1] in (" ", "\t"), number, " ".join(joined))
 

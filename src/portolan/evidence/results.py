@@ -1,0 +1,79 @@
+"""What each leg of an exchange comes to."""
+
+from typing import Any, NamedTuple
+
+from portolan.estate.base import IPAddress
+from portolan.estate.certificate import Certificate
+from portolan.estate.machine import Machine
+from portolan.estate.service import Listener, Service, Site
+from portolan.evidence.decision import Decision
+
+Decisions = tuple[Decision, ...]
+
+
+class Resolution(NamedTuple):
+    """A name's addresses, in the order in which a client tries them, or why there are none.
+
+    `detail` is None when there are addresses, else `no-such-name`, `no-address`, `resolver-failure`,
+    `resolver-timeout` or `refused`. `origins` holds for each address what states it (a Record, a HostsLine, or None).
+    """
+
+    host: str
+    addresses: tuple[IPAddress, ...]
+    detail: str | None
+    decisions: Decisions
+    origins: tuple[Any, ...] = ()
+    aliases: tuple[str, ...] = ()
+    zone: str | None = None
+
+    @property
+    def stop(self) -> Decision | None:
+        """The decision that ended it badly."""
+        return self.decisions[-1] if self.detail is not None and self.decisions else None
+
+
+class Arrival(NamedTuple):
+    """Where a connection was accepted: the program, and the address and port as it sees them."""
+
+    machine: Machine
+    service: Service
+    listener: Listener
+    address: IPAddress
+    port: int
+    source: IPAddress
+
+
+class Connection(NamedTuple):
+    """An attempt to connect. `detail` is None when it is open, else `refused`, `timed-out`, `unreachable`, `reset`.
+
+    `reached` is the machine that the packet was delivered to, whether or not something listens there.
+    """
+
+    address: IPAddress
+    port: int
+    detail: str | None
+    decisions: Decisions
+    arrival: Arrival | None = None
+    reached: Machine | None = None
+    stop: Decision | None = None
+
+
+class Handshake(NamedTuple):
+    """The TLS leg. `detail` is None when the visitor is content, else as in the outcome `tls-error`."""
+
+    detail: str | None
+    decisions: Decisions
+    certificate: Certificate | None = None
+    stop: Decision | None = None
+
+
+class Response(NamedTuple):
+    """The HTTP leg. `protocol` is set (`empty`, `garbled`) when what came is no HTTP."""
+
+    status: int
+    decisions: Decisions
+    site: Site | Service | None = None
+    page: str | None = None
+    location: str | None = None
+    protocol: str | None = None
+    stop: Decision | None = None

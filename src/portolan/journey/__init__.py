@@ -1,0 +1,1 @@
+"""One visit, end to end: the only place that knows the order of things."""

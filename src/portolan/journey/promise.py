@@ -1,0 +1,46 @@
+"""Promises: what was promised for a URL and a vantage, and whether a visit keeps it."""
+
+from portolan.estate.estate import Estate
+from portolan.estate.vantage import Promise, Vantage
+from portolan.journey.visit import Visit
+from portolan.web.url import BadUrlError, parse
+
+
+def promise_for(estate: Estate, url: str, vantage: Vantage) -> Promise | None:
+    """The first promise about a URL from a vantage."""
+    wanted = str(parse(url))
+    for promise in estate.promises:
+        if promise.vantages and vantage.name not in promise.vantages:
+            continue
+        try:
+            if str(parse(promise.url)) == wanted:
+                return promise
+        except BadUrlError:
+            continue
+    return None
+
+
+def breaches(promise: Promise | None, visit: Visit) -> tuple[str, ...]:
+    """What of the promise is not kept, in words; without a promise, that there is no page."""
+    outcome = visit.outcome
+    found = []
+    if promise is None or promise.status is None:
+        if outcome.kind != "served":
+            found.append("no page came")
+    elif outcome.status != promise.status or outcome.kind not in ("served", "http-error"):
+        found.append(f"status {promise.status} was promised")
+    if promise is None:
+        return tuple(found)
+    if promise.page is not None and not _same_page(promise.page, outcome.page):
+        found.append(f"the page {promise.page} was promised")
+    if promise.final is not None and outcome.final_url != str(parse(promise.final)):
+        found.append(f"the final address {promise.final} was promised")
+    if promise.secure is not None and outcome.kind in ("served", "http-error") and outcome.secure != promise.secure:
+        found.append(f"{'a secure' if promise.secure else 'a plain'} connection was promised")
+    return tuple(found)
+
+
+def _same_page(promised: str, got: str | None) -> bool:
+    if got is None:
+        return False
+    return promised == got or ("/" not in promised.rstrip("/") and got.partition("/")[0] == promised.rstrip("/"))

@@ -1,0 +1,218 @@
+"""One visit: exchanges (name, way, secure leg, answer) until there is an outcome; redirects followed, loops found."""
+
+from datetime import datetime
+from typing import NamedTuple
+
+from portolan.estate.certificate import Certificate
+from portolan.estate.service import Site
+from portolan.estate.vantage import Vantage
+from portolan.evidence.decision import Decision, Law
+from portolan.evidence.results import Arrival, Connection, Handshake, Resolution, Response
+from portolan.journey.world import World
+from portolan.names.order import ordered
+from portolan.tls import law as tls_law
+from portolan.tls.verify import verify
+from portolan.web.binding import table_of
+from portolan.web.respond import Request, respond
+from portolan.web.url import BadUrlError, Url, join, parse
+
+LOOP = Law("answer", "loop", "{0} was asked before: the redirects go round", "RFC 9110 section 15.4", stops=True)
+TOO_MANY = Law("answer", "too-many", "{0} redirects, and the visitor gives up after {1}", "RFC 9110 section 15.4", stops=True)
+BAD_TARGET = Law("answer", "bad-target", "the redirect leads nowhere: {0}", "RFC 9110 section 10.2.2", stops=True)
+
+_REDIRECTS = frozenset((301, 302, 303, 307, 308))
+
+
+class Exchange(NamedTuple):
+    """One URL asked: each leg as far as it came. `attempts` holds every address tried, the last one counts."""
+
+    url: Url
+    resolution: Resolution
+    attempts: tuple[Connection, ...] = ()
+    handshake: Handshake | None = None
+    response: Response | None = None
+
+    @property
+    def connection(self) -> Connection | None:
+        """The attempt that counts."""
+        return self.attempts[-1] if self.attempts else None
+
+
+class Outcome(NamedTuple):
+    """What the visitor gets; kinds and details as docs/outcomes.md lists them."""
+
+    kind: str
+    detail: str | None
+    status: int | None
+    page: str | None
+    final_url: str
+    secure: bool
+    address: str | None
+
+
+class Visit(NamedTuple):
+    """A finished visit. `stop` is the decision that ended it badly, None when it went well."""
+
+    url: str
+    vantage: Vantage
+    at: datetime
+    exchanges: tuple[Exchange, ...]
+    outcome: Outcome
+    stop: Decision | None
+
+    @property
+    def decisions(self) -> tuple[Decision, ...]:
+        """Every decision in order."""
+        found: list[Decision] = []
+        for exchange in self.exchanges:
+            found.extend(exchange.resolution.decisions)
+            for attempt in exchange.attempts:
+                found.extend(attempt.decisions)
+            if exchange.handshake is not None:
+                found.extend(exchange.handshake.decisions)
+            if exchange.response is not None:
+                found.extend(exchange.response.decisions)
+        return tuple(found)
+
+    @property
+    def assumptions(self) -> tuple[Decision, ...]:
+        """What the answer rests on that no line states, each once."""
+        found: dict[str, Decision] = {}
+        for decision in self.decisions:
+            if decision.law.assumed:
+                found.setdefault(decision.text, decision)
+        return tuple(found.values())
+
+
+def visit(world: World, text: str, vantage: Vantage) -> Visit:
+    """What a visitor gets who asks for a URL. Raises BadUrlError when the URL itself is none."""
+    url = parse(text)
+    exchanges: list[Exchange] = []
+    seen: set[Url] = set()
+    while True:
+        seen.add(url)
+        exchange = _exchange(world, url, vantage)
+        exchanges.append(exchange)
+        response = exchange.response
+        if response is None or response.status not in _REDIRECTS or response.location is None:
+            break
+        try:
+            following = join(url, response.location)
+        except BadUrlError as error:
+            return _ended(world, text, vantage, exchanges, "bad-target", Decision(BAD_TARGET, (str(error),), *_rests(response)))
+        if following in seen:
+            return _ended(world, text, vantage, exchanges, "loop", Decision(LOOP, (following,), *_rests(response)))
+        if len(exchanges) > vantage.redirect_limit:
+            stop = Decision(TOO_MANY, (len(exchanges), vantage.redirect_limit), *_rests(response))
+            return _ended(world, text, vantage, exchanges, "too-many", stop)
+        url = following
+    outcome, reason = _outcome(exchanges[-1])
+    return Visit(text, vantage, world.now, tuple(exchanges), outcome, reason)
+
+
+def _rests(response: Response) -> tuple[object, object]:
+    last = response.decisions[-1]
+    return last.place, last.subject
+
+
+def _exchange(world: World, url: Url, vantage: Vantage) -> Exchange:
+    resolution = world.naming.resolve(url.host, url.literal, vantage)
+    if resolution.detail is not None:
+        return Exchange(url, resolution)
+    attempts: list[Connection] = []
+    order = ordered(resolution.addresses, lambda address: world.source(vantage, address))
+    for index in order:
+        attempt = world.connect(vantage, resolution.addresses[index], url.port)
+        attempts.append(attempt)
+        if attempt.detail is None:
+            break
+    else:
+        # When all fail, silence is what the visitor notices: it is what the wait was for.
+        attempts.sort(key=lambda attempt: attempt.detail == "timed-out")
+    arrival = attempts[-1].arrival
+    if arrival is None:
+        return Exchange(url, resolution, tuple(attempts))
+    handshake = _handshake(world, url, vantage, arrival) if url.secure else None
+    if handshake is not None and handshake.detail is not None:
+        return Exchange(url, resolution, tuple(attempts), handshake)
+    response = respond(arrival, Request(url, url.secure), world.shared)
+    return Exchange(url, resolution, tuple(attempts), handshake, response)
+
+
+def _handshake(world: World, url: Url, vantage: Vantage, arrival: Arrival) -> Handshake:
+    service, listener = arrival.service, arrival.listener
+    decision: Decision | None
+    if service.kind != "web":
+        decision = Decision(tls_law.NOT_HTTP, (service.name, listener), service.place, service)
+        return Handshake("not-tls", (decision,), None, decision)
+    if not listener.tls:
+        decision = Decision(tls_law.PLAIN_SPOKEN, (service.name, listener), listener.place, service)
+        return Handshake("not-tls", (decision,), None, decision)
+    certificate, shown = _certificate(world, url, arrival)
+    if certificate is None:
+        # Apache httpd without a site on the listener: its main server speaks plain HTTP there.
+        decision = Decision(tls_law.PLAIN_SPOKEN, (service.name, listener), listener.place, service)
+        return Handshake("not-tls", (decision,), None, decision)
+    checked = verify(certificate, url.host, url.literal, vantage, vantage.clock or world.now, world.estate, world.shared)
+    return checked._replace(decisions=(shown, *checked.decisions))
+
+
+def _certificate(world: World, url: Url, arrival: Arrival) -> tuple[Certificate | None, Decision]:
+    """The certificate that the server shows for the name asked (RFC 6066 section 3: none is sent for an address)."""
+    service, listener = arrival.service, arrival.listener
+    certificates = world.estate.certificates
+    if not service.sites:
+        certificate = certificates[service.certificate or ""]
+        return certificate, Decision(tls_law.SHOWS, (service.name, certificate.name, service.name),
+                                     service.place.key("certificate"), service)  # fmt: skip
+    table = table_of(service, listener, world.shared)
+    default = table.default
+    if default is None:
+        return None, Decision(tls_law.PLAIN_SPOKEN, (service.name, listener), listener.place, service)
+    by_name = url.literal is None
+    chosen = table.choose(url.host) if by_name else None
+    site: Site = chosen.site if chosen is not None and chosen.site is not None else default
+    name = site.certificate or service.certificate
+    own = name is not None
+    name = name or default.certificate
+    certificate = certificates[name or ""]
+    place = (site if own else default).place.key("certificate")
+    if not own:
+        return certificate, Decision(tls_law.SHOWS_OTHERS, (site.name, service.name, certificate.name), place, site)
+    if chosen is not None and not chosen.by_name:
+        return certificate, Decision(tls_law.SHOWS_DEFAULT, (listener, url.host, site.name, certificate.name), place, site)
+    return certificate, Decision(tls_law.SHOWS, (service.name, certificate.name, site.name), place, site)
+
+
+def _ended(
+    world: World, text: str, vantage: Vantage, exchanges: list[Exchange], detail: str, stop: Decision
+) -> Visit:
+    last = exchanges[-1]
+    status = last.response.status if last.response is not None else None
+    outcome = Outcome("redirect-error", detail, status, None, str(last.url), False, _address(last))
+    return Visit(text, vantage, world.now, tuple(exchanges), outcome, stop)
+
+
+def _address(exchange: Exchange) -> str | None:
+    return str(exchange.connection.address) if exchange.connection is not None else None
+
+
+def _outcome(last: Exchange) -> tuple[Outcome, Decision | None]:
+    url, address = str(last.url), _address(last)
+    if last.resolution.detail is not None:
+        return Outcome("name-error", last.resolution.detail, None, None, url, False, None), last.resolution.stop
+    connection = last.connection
+    assert connection is not None
+    if connection.detail is not None:
+        return Outcome("connect-error", connection.detail, None, None, url, False, address), connection.stop
+    if last.handshake is not None and last.handshake.detail is not None:
+        return Outcome("tls-error", last.handshake.detail, None, None, url, False, address), last.handshake.stop
+    response = last.response
+    assert response is not None
+    secure = last.handshake is not None
+    if response.protocol is not None:
+        return Outcome("protocol-error", response.protocol, None, None, url, secure, address), response.stop
+    if 200 <= response.status < 300:
+        return Outcome("served", None, response.status, response.page, url, secure, address), None
+    who = connection.arrival.service.name if connection.arrival is not None else None
+    return Outcome("http-error", who, response.status, None, url, secure, address), response.stop

@@ -1,0 +1,48 @@
+"""The order in which a client tries several addresses (RFC 6724 section 6, the rules that do not need a history)."""
+
+from collections.abc import Callable, Sequence
+from ipaddress import IPv4Address, ip_network
+
+from portolan.estate.base import IPAddress
+
+#: RFC 6724 section 2.1: prefix, precedence, label.
+_POLICY = tuple(
+    (net, precedence, label)
+    for net, precedence, label in (
+        (ip_network("::1/128"), 50, 0),
+        (ip_network("::ffff:0:0/96"), 35, 4),
+        (ip_network("2002::/16"), 30, 2),
+        (ip_network("2001::/32"), 5, 5),
+        (ip_network("fc00::/7"), 3, 13),
+        (ip_network("::/96"), 1, 3),
+        (ip_network("fec0::/10"), 1, 11),
+        (ip_network("3ffe::/16"), 1, 12),
+    )
+)
+
+
+def _policy(address: IPAddress) -> tuple[int, int]:
+    if isinstance(address, IPv4Address):
+        return 35, 4
+    return next(((precedence, label) for net, precedence, label in _POLICY if address in net), (40, 1))
+
+
+def _scope(address: IPAddress) -> int:
+    """RFC 6724 section 3.1 and 3.2."""
+    return 2 if address.is_link_local or address.is_loopback else 14
+
+
+def ordered(addresses: Sequence[IPAddress], source: Callable[[IPAddress], IPAddress | None]) -> list[int]:
+    """The indexes of the addresses in the order of trial; `source` is the sender's choice, None without a route."""
+    if len(addresses) < 2:
+        return list(range(len(addresses)))
+
+    def rank(index: int) -> tuple[bool, bool, bool, int, int]:
+        address = addresses[index]
+        sender = source(address)
+        precedence, label = _policy(address)
+        if sender is None:
+            return True, True, True, -precedence, 0
+        return False, _scope(address) != _scope(sender), label != _policy(sender)[1], -precedence, _scope(address)
+
+    return sorted(range(len(addresses)), key=rank)

@@ -1,0 +1,178 @@
+"""A certificate's facts, from PEM by the cryptography library or as declared: one form for the verifier.
+
+The library is imported when the first PEM certificate is looked at, so that an answer that meets none never loads it.
+"""
+
+import warnings
+from collections.abc import Callable
+from datetime import datetime
+from typing import Any, NamedTuple
+
+from portolan.estate.certificate import Authority, Certificate
+from portolan.estate.estate import Estate
+from portolan.source.problem import EstateError, Problem
+
+
+class Facts(NamedTuple):
+    """What the verifier needs of one certificate. `issued` says whether this one signed another."""
+
+    label: str
+    subject: str
+    issuer: str
+    names: tuple[str, ...]
+    starts: datetime | None
+    until: datetime | None
+    self_signed: bool
+    may_issue: bool
+    may_serve: bool
+    identity: object
+    signed: Callable[["Facts"], bool]
+
+
+class Shown(NamedTuple):
+    """What a server sends: its certificate, then its chain."""
+
+    leaf: Facts
+    chain: tuple[Facts, ...]
+
+
+def shown_by(certificate: Certificate, estate: Estate, shared: dict[Any, Any]) -> Shown:
+    """What a server that uses the certificate sends. Raises EstateError for a PEM certificate that is damaged."""
+    key = ("shown", id(certificate))
+    found = shared.get(key)
+    if found is None:
+        if certificate.pem:
+            parsed = [_from_pem(der, certificate, number) for number, der in enumerate(certificate.pem)]
+            shown = Shown(parsed[0], tuple(parsed[1:]))
+        else:
+            shown = _declared(certificate, estate)
+        found = shared[key] = (shown, certificate)
+    result: Shown = found[0]
+    return result
+
+
+def authority_facts(authority: Authority, shared: dict[Any, Any]) -> Facts:
+    """The facts of an authority's own certificate."""
+    key = ("authority", id(authority))
+    found = shared.get(key)
+    if found is None:
+        if authority.pem:
+            facts = _from_pem(authority.pem[0], authority, 0)
+        else:
+            facts = _declared_authority(authority)
+        found = shared[key] = (facts, authority)
+    result: Facts = found[0]
+    return result
+
+
+def _declared_authority(authority: Authority) -> Facts:
+    subject = f"authority:{authority.name}"
+    issuer = f"authority:{authority.issued_by}" if authority.issued_by else subject
+    return Facts(authority.name, subject, issuer, (), authority.starts, authority.until, authority.issued_by is None,
+                 True, True, subject, lambda other: other.issuer == subject)  # fmt: skip
+
+
+def _declared(certificate: Certificate, estate: Estate) -> Shown:
+    issuer = certificate.issuer or "public"
+    own = issuer == "self"
+    subject = f"certificate:{certificate.name}"
+    leaf = Facts(certificate.name, subject, subject if own else f"authority:{issuer}", tuple(certificate.names),
+                 certificate.starts, certificate.until, own, False, True, subject, lambda other: False)  # fmt: skip
+    chain = []
+    above = estate.authorities.get(issuer)
+    while certificate.sends_chain and above is not None and above.issued_by is not None:
+        chain.append(_declared_authority(above) if not above.pem else authority_facts(above, {}))
+        above = estate.authorities.get(above.issued_by)
+    return Shown(leaf, tuple(chain))
+
+
+def _from_pem(der: bytes, holder: Certificate | Authority, number: int) -> Facts:
+    from cryptography import x509
+    from cryptography.exceptions import InvalidSignature
+    from cryptography.x509.oid import ExtendedKeyUsageOID
+
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            parsed = x509.load_der_x509_certificate(der)
+            subject, issuer = parsed.subject.rfc4514_string(), parsed.issuer.rfc4514_string()
+            starts, until = parsed.not_valid_before_utc, parsed.not_valid_after_utc
+            names = _covered(parsed)
+            basic = _extension(parsed, x509.BasicConstraints)
+            usage = _extension(parsed, x509.ExtendedKeyUsage)
+    except (ValueError, TypeError, x509.DuplicateExtension, x509.UnsupportedGeneralNameType) as error:
+        place = holder.place.key("file")
+        raise EstateError([Problem(place.span, f"certificate {number + 1} in the file is damaged: {error}", place.object,
+                                   "Copy the file anew.")]) from None  # fmt: skip
+
+    def signed(other: Facts) -> bool:
+        if not isinstance(other.identity, bytes) or other.issuer != subject:
+            return False
+        try:
+            x509.load_der_x509_certificate(other.identity).verify_directly_issued_by(parsed)
+        except (ValueError, TypeError, InvalidSignature):
+            return False
+        return True
+
+    facts = Facts(
+        label=_label(parsed.subject, holder.name if number == 0 else subject),
+        subject=subject,
+        issuer=issuer,
+        names=names,
+        starts=starts,
+        until=until,
+        self_signed=False,
+        may_issue=bool(basic is not None and basic.ca),
+        may_serve=usage is None
+        or ExtendedKeyUsageOID.SERVER_AUTH in usage
+        or ExtendedKeyUsageOID.ANY_EXTENDED_KEY_USAGE in usage,
+        identity=der,
+        signed=signed,
+    )
+    return facts._replace(self_signed=signed(facts))
+
+
+def _label(subject: Any, fallback: str) -> str:
+    from cryptography.x509.oid import NameOID
+
+    common = subject.get_attributes_for_oid(NameOID.COMMON_NAME)
+    return str(common[0].value) if common and common[0].value else fallback
+
+
+def _extension(parsed: Any, kind: Any) -> Any:
+    from cryptography import x509
+
+    try:
+        return parsed.extensions.get_extension_for_class(kind).value
+    except x509.ExtensionNotFound:
+        return None
+
+
+def _covered(parsed: Any) -> tuple[str, ...]:
+    """DNS names and addresses of the subject alternative names; nothing else counts (RFC 9525 section 2)."""
+    from cryptography import x509
+
+    held = _extension(parsed, x509.SubjectAlternativeName)
+    if held is None:
+        return ()
+    names = [name.lower() for name in held.get_values_for_type(x509.DNSName)]
+    return (*names, *(str(address) for address in held.get_values_for_type(x509.IPAddress)))
+
+
+def key_fits(certificate: Certificate) -> bool:
+    """Whether a PEM certificate and its PEM key are a pair; an encrypted key counts as fitting."""
+    if not certificate.pem or certificate.key_pem is None:
+        return True
+    from cryptography import x509
+    from cryptography.exceptions import UnsupportedAlgorithm
+    from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat, load_pem_private_key
+
+    try:
+        key: Any = load_pem_private_key(certificate.key_pem, None)
+        parsed: Any = x509.load_der_x509_certificate(certificate.pem[0])
+        form = (Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
+        return bool(key.public_key().public_bytes(*form) == parsed.public_key().public_bytes(*form))
+    except TypeError:
+        return True
+    except (ValueError, UnsupportedAlgorithm):
+        return False

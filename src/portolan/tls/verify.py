@@ -1,0 +1,138 @@
+"""What a visitor checks, in this order: the chain to an anchor, use, the time at its clock, and names."""
+
+from datetime import datetime
+from ipaddress import ip_address
+from typing import Any
+
+from portolan.estate.base import IPAddress
+from portolan.estate.certificate import Certificate
+from portolan.estate.estate import Estate
+from portolan.estate.vantage import Vantage
+from portolan.evidence.decision import Decision
+from portolan.evidence.results import Handshake
+from portolan.tls import law
+from portolan.tls.facts import Facts, Shown, authority_facts, shown_by
+
+_MOST_LINKS = 10
+
+
+def covers(pattern: str, host: str, literal: IPAddress | None) -> bool:
+    """Whether a certificate's name covers a host (RFC 9525 section 6.3): exact, or a whole left-most label."""
+    if literal is not None:
+        try:
+            return ip_address(pattern) == literal
+        except ValueError:
+            return False
+    pattern, host = pattern.lower().rstrip("."), host.lower().rstrip(".")
+    if pattern.startswith("*."):
+        first, dot, rest = host.partition(".")
+        return bool(first and dot) and rest == pattern[2:]
+    return pattern == host
+
+
+def verify(
+    certificate: Certificate, host: str, literal: IPAddress | None, vantage: Vantage, now: datetime, estate: Estate,
+    shared: dict[Any, Any],
+) -> Handshake:  # fmt: skip
+    """What a visitor makes of a server's certificate, for the host that it asked for."""
+    shown = shown_by(certificate, estate, shared)
+    decisions: list[Decision] = []
+    place = certificate.place
+    path = _chain(shown, certificate, vantage, estate, shared, decisions)
+    if isinstance(path, str):
+        return Handshake(path, tuple(decisions), certificate, decisions[-1])
+
+    def fail(detail: str, kind: Any, *facts: Any) -> Handshake:
+        decisions.append(Decision(kind, facts, place, certificate))
+        return Handshake(detail, tuple(decisions), certificate, decisions[-1])
+
+    # OpenSSL looks at purposes before it looks at the clock.
+    for link in path[1:]:
+        if not link.may_issue:
+            return fail("other", law.WRONG_USE, link.label, "it is no authority's certificate")
+    if not shown.leaf.may_serve:
+        return fail("other", law.WRONG_USE, shown.leaf.label, "it is not for servers")
+    for link in reversed(path):
+        if link.until is not None and now > link.until:
+            return fail("expired", law.EXPIRED, link.label, _when(link.until), _when(now))
+        if link.starts is not None and now < link.starts:
+            return fail("not-yet-valid", law.NOT_YET, link.label, _when(link.starts), _when(now))
+    if shown.leaf.until is not None:
+        decisions.append(Decision(law.VALID, (_when(shown.leaf.until),), place, certificate))
+    if not any(covers(name, host, literal) for name in shown.leaf.names):
+        return fail("name-mismatch", law.NAME_MISMATCH, certificate.name, host, ", ".join(shown.leaf.names) or "no name")
+    decisions.append(Decision(law.COVERS, (host,), place, certificate))
+    return Handshake(None, tuple(decisions), certificate)
+
+
+def _when(moment: datetime) -> str:
+    return moment.strftime("%Y-%m-%d %H:%M UTC")
+
+
+def _chain(
+    shown: Shown, certificate: Certificate, vantage: Vantage, estate: Estate, shared: dict[Any, Any],
+    decisions: list[Decision],
+) -> list[Facts] | str:  # fmt: skip
+    """The path to an anchor, or the failure's detail."""
+    anchors, others = _trusted(vantage, estate, shared)
+    leaf = shown.leaf
+    place, who = certificate.place, vantage.name
+    path = [leaf]
+    while len(path) < _MOST_LINKS:
+        current = path[-1]
+        anchor = next((each for each in anchors if each.identity == current.identity or each.signed(current)), None)
+        if anchor is not None:
+            if anchor.identity != current.identity:
+                path.append(anchor)
+            decisions.append(Decision(law.TRUSTED, (anchor.label, who), place, certificate))
+            return path
+        if current.self_signed:
+            break
+        above = next((each for each in shown.chain if each not in path and each.signed(current)), None)
+        if above is None:
+            break
+        path.append(above)
+    last = path[-1]
+    if last.issuer == "authority:public" and "public" in vantage.trusts:
+        decisions.append(Decision(law.TRUSTED, ("an ordinary public authority", who), place, certificate))
+        return path
+    if leaf.self_signed:
+        decisions.append(Decision(law.SELF_SIGNED, (leaf.label, who), place, certificate))
+        return "self-signed"
+    if last.self_signed:
+        decisions.append(Decision(law.ISSUER_UNKNOWN, (leaf.label, last.label, who), place, certificate))
+        return "unknown-issuer"
+    known = next((each for each in others if each.signed(last)), None)
+    if known is not None and _leads_to(known, others, anchors):
+        decisions.append(Decision(law.CHAIN_INCOMPLETE, (last.label, known.label, who), place, certificate))
+        return "incomplete-chain"
+    if known is None and isinstance(last.identity, bytes) and "public" in vantage.trusts and not estate.authorities:
+        decisions.append(Decision(law.TRUST_ASSUMED, (last.issuer, who), place, certificate))
+        return path
+    issuer = known.label if known is not None else last.issuer.removeprefix("authority:")
+    decisions.append(Decision(law.ISSUER_UNKNOWN, (leaf.label, issuer, who), place, certificate))
+    return "unknown-issuer"
+
+
+def _trusted(vantage: Vantage, estate: Estate, shared: dict[Any, Any]) -> tuple[list[Facts], list[Facts]]:
+    """The visitor's anchors, and every other authority of the estate."""
+    anchors, others = [], []
+    for authority in estate.authorities.values():
+        facts = authority_facts(authority, shared)
+        root = facts.self_signed
+        if authority.name in vantage.trusts or (root and authority.public and "public" in vantage.trusts):
+            anchors.append(facts)
+        else:
+            others.append(facts)
+    return anchors, others
+
+
+def _leads_to(authority: Facts, others: list[Facts], anchors: list[Facts]) -> bool:
+    for _ in range(_MOST_LINKS):
+        if authority.issuer == "authority:public" or any(anchor.signed(authority) for anchor in anchors):
+            return True
+        above = next((each for each in others if each is not authority and each.signed(authority)), None)
+        if above is None:
+            return False
+        authority = above
+    return False

@@ -1,0 +1,1 @@
+"""The answer: which site takes a request, and what it gives."""

@@ -1,0 +1,160 @@
+"""URLs: what is typed (WHATWG URL section 4), and references against a base (RFC 3986 section 5)."""
+
+import re
+from ipaddress import IPv4Address, IPv6Address
+from typing import NamedTuple
+from urllib.parse import quote, unquote, urljoin
+
+from portolan.estate.base import IPAddress
+
+DEFAULT_PORTS = {"http": 80, "https": 443}
+
+
+class BadUrlError(ValueError):
+    """A URL that no client would follow; the message says why and what to do."""
+
+
+class Url(NamedTuple):
+    """A parsed URL: host in ASCII and lower case, path percent-encoded, query with its question mark or empty."""
+
+    scheme: str
+    host: str
+    port: int
+    path: str
+    query: str
+    literal: IPAddress | None = None
+
+    def __str__(self) -> str:
+        port = "" if self.port == DEFAULT_PORTS[self.scheme] else f":{self.port}"
+        return f"{self.scheme}://{self.shown_host}{port}{self.path}{self.query}"
+
+    @property
+    def shown_host(self) -> str:
+        """The host as it stands in a URL: IPv6 addresses in brackets."""
+        return f"[{self.host}]" if isinstance(self.literal, IPv6Address) else self.host
+
+    @property
+    def secure(self) -> bool:
+        """Whether the scheme is https."""
+        return self.scheme == "https"
+
+
+_SHAPE = re.compile(r"([A-Za-z][A-Za-z0-9+.-]*):(.*)", re.DOTALL)
+_HOST = re.compile(r"[a-z0-9_]([a-z0-9_-]*[a-z0-9_])?(\.[a-z0-9_]([a-z0-9_-]*[a-z0-9_])?)*\.?")
+_SAFE = "/%:@!$&'()*+,;=~-._[]|^"
+
+
+def parse(text: str) -> Url:
+    """An absolute http or https URL. Raises BadUrlError."""
+    cleaned = re.sub(r"[\t\r\n]", "", text.strip("".join(map(chr, range(0x21)))))
+    match = _SHAPE.fullmatch(cleaned)
+    if match is None or re.match(r"[A-Za-z0-9.-]+:\d+(/|$)", cleaned):
+        raise BadUrlError(f"'{cleaned}' has no scheme. Write http://{cleaned} or https://{cleaned}.")
+    scheme = match[1].lower()
+    if scheme not in DEFAULT_PORTS:
+        raise BadUrlError(f"the scheme '{scheme}' is not for websites. Write http:// or https://.")
+    rest = match[2].replace("\\", "/").lstrip("/")
+    rest = rest.partition("#")[0]
+    authority, path, query = _split(rest)
+    host, port = _host_and_port(authority.rpartition("@")[2], scheme)
+    literal = _literal(host)
+    if literal is not None:
+        host = str(literal)
+    elif len(host) > 253 or not _HOST.fullmatch(host):
+        raise BadUrlError(f"'{host}' is no host name. Check its spelling.")
+    return Url(scheme, host, port, _path(path), _encoded(query, _SAFE + "?"), literal)
+
+
+def join(base: Url, reference: str) -> Url:
+    """A reference against a base (RFC 3986 section 5.2). Raises BadUrlError."""
+    return parse(urljoin(str(base), reference.strip()))
+
+
+def _split(rest: str) -> tuple[str, str, str]:
+    match = re.match(r"([^/?]*)([^?]*)(\?.*)?", rest, re.DOTALL)
+    assert match is not None
+    query = match[3] or ""
+    return match[1], match[2], "" if query == "?" else query
+
+
+def _host_and_port(authority: str, scheme: str) -> tuple[str, int]:
+    if authority.startswith("["):
+        inside, bracket, after = authority[1:].partition("]")
+        if not bracket or (after and not after.startswith(":")):
+            raise BadUrlError("the address's closing ']' is missing. Write [2001:db8::1].")
+        host, number = f"[{inside}]", after[1:]
+    else:
+        if authority.count(":") > 1:
+            raise BadUrlError(f"'{authority}' looks like an IPv6 address. Write it in brackets: [{authority}].")
+        host, _, number = authority.partition(":")
+        host = _ascii(unquote(host))
+    if not host:
+        raise BadUrlError("the URL names no host. Write http://HOST/.")
+    if not number:
+        return host, DEFAULT_PORTS[scheme]
+    if not (number.isascii() and number.isdecimal()) or not 1 <= int(number[:6]) <= 65535:
+        raise BadUrlError(f"'{number}' is no port. A port is a number from 1 to 65535.")
+    return host, int(number)
+
+
+def _ascii(host: str) -> str:
+    if host.isascii():
+        return host.lower()
+    import idna  # only for names that need it
+
+    try:
+        return idna.encode(host, uts46=True).decode("ascii").lower()
+    except idna.IDNAError as error:
+        raise BadUrlError(f"the host name has no ASCII form (RFC 5891): {error}. Check its spelling.") from None
+
+
+def _literal(host: str) -> IPAddress | None:
+    """The address that a host is, if it is one; IPv4 in every form that WHATWG URL section 3.5 takes."""
+    if host.startswith("["):
+        try:
+            return IPv6Address(host[1:-1])
+        except ValueError:
+            raise BadUrlError(f"'{host}' is no IPv6 address. Write it like [2001:db8::1].") from None
+    parts = host.removesuffix(".").split(".")
+    if not re.fullmatch(r"[0-9]+|0[xX][0-9A-Fa-f]*", parts[-1]):
+        return None
+    try:
+        numbers = [int(part, 16) if part[:2] in ("0x", "0X") and len(part) > 2
+                   else 0 if part in ("0x", "0X") else int(part, 8) if len(part) > 1 and part[0] == "0"
+                   else int(part) for part in parts]  # fmt: skip
+    except ValueError:
+        raise BadUrlError(f"'{host}' is no IPv4 address. Check its digits.") from None
+    *upper, last = numbers
+    if len(numbers) > 4 or any(number > 255 for number in upper) or last >= 256 ** (5 - len(numbers)):
+        raise BadUrlError(f"'{host}' is no IPv4 address. Each part is 0 to 255.")
+    return IPv4Address(sum(number << (24 - 8 * at) for at, number in enumerate(upper)) + last)
+
+
+def _path(path: str) -> str:
+    """The path with its dot segments removed (RFC 3986 section 5.2.4) and unsafe characters encoded."""
+    if not path:
+        return "/"
+    if "/." not in path and "%2e" not in path.lower():
+        return _encoded(path, _SAFE)
+    kept: list[str] = []
+    segments = path.split("/")[1:]
+    for at, segment in enumerate(segments):
+        plain = segment.lower().replace("%2e", ".")
+        last = at == len(segments) - 1
+        if plain == "..":
+            if kept:
+                kept.pop()
+            if last:
+                kept.append("")
+        elif plain == ".":
+            if last:
+                kept.append("")
+        else:
+            kept.append(segment)
+    return _encoded("/" + "/".join(kept), _SAFE)
+
+
+def _encoded(text: str, safe: str) -> str:
+    if text.isascii() and text.isprintable() and not any(char in text for char in ' "<>`{}'):
+        return text
+    return quote(text, safe=safe)

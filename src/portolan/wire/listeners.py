@@ -1,0 +1,154 @@
+"""Which program owns a socket: binding as Linux does it, wildcards, families, and programs that cannot start.
+
+bind(2), ip(7), ipv6(7); nginx and Apache httpd differ in what `[::]` takes and in addresses under a wildcard.
+"""
+
+from collections.abc import Callable, Iterable
+from typing import NamedTuple
+
+from portolan.estate.base import IPAddress
+from portolan.estate.service import Listener, Service
+
+
+class Binding(NamedTuple):
+    """One bound socket: an address (None: the family's wildcard), the families it takes, port and protocol."""
+
+    address: IPAddress | None
+    families: tuple[int, ...]
+    port: int
+    protocol: str
+    service: Service
+    listener: Listener
+
+    def takes(self, address: IPAddress, port: int, protocol: str) -> bool:
+        """Whether a packet to an address of the machine comes here."""
+        return (
+            self.port == port
+            and self.protocol == protocol
+            and (self.address == address if self.address is not None else address.version in self.families)
+        )
+
+
+class Failure(NamedTuple):
+    """A service that runs by the estate and yet does not listen, and why."""
+
+    service: Service
+    reason: str
+    rival: Service | None = None
+
+
+class Sockets(NamedTuple):
+    """What listens on a machine, what would if it ran, and what failed to start."""
+
+    bindings: tuple[Binding, ...]
+    stopped: tuple[Binding, ...]
+    failures: dict[str, Failure]
+    failed: tuple[Binding, ...]
+
+    def choose(self, address: IPAddress, port: int, protocol: str) -> Binding | None:
+        """The socket that takes a packet: the exact address before the wildcard."""
+        return _choose(self.bindings, address, port, protocol)
+
+    def would(self, address: IPAddress, port: int, protocol: str) -> tuple[Binding, Failure | None] | None:
+        """A socket of a stopped or failed service that would have taken the packet."""
+        found = _choose(self.stopped, address, port, protocol)
+        if found is not None:
+            return found, None
+        found = _choose(self.failed, address, port, protocol)
+        return (found, self.failures[found.service.name]) if found is not None else None
+
+
+def _choose(bindings: Iterable[Binding], address: IPAddress, port: int, protocol: str) -> Binding | None:
+    wild = None
+    for binding in bindings:
+        if binding.takes(address, port, protocol):
+            if binding.address is not None:
+                return binding
+            wild = wild or binding
+    return wild
+
+
+def program_of(service: Service) -> str:
+    """Whose rules a web service follows; nginx's where nothing is said."""
+    return service.program or "nginx"
+
+
+def bindings_of(service: Service) -> list[Binding]:
+    """The sockets that a service asks for."""
+    protocols = ("udp", "tcp") if service.kind in ("name-server", "resolver") else ("tcp",)
+    found = []
+    for listener in service.listens:
+        address: IPAddress | None = listener.address
+        if address is None:
+            families: tuple[int, ...] = (4, 6)
+        elif int(address) == 0:
+            families = _wild_families(service, listener)
+            address = None
+        else:
+            families = (address.version,)
+        found.extend(Binding(address, families, listener.port, protocol, service, listener) for protocol in protocols)
+    return found
+
+
+def _wild_families(service: Service, listener: Listener) -> tuple[int, ...]:
+    """The families behind `0.0.0.0` or `::`."""
+    if listener.address is not None and listener.address.version == 4:
+        return (4,)
+    if listener.only_v6 is not None:
+        return (6,) if listener.only_v6 else (4, 6)
+    # nginx sets IPV6_V6ONLY on its sockets; Apache httpd and the kernel's default (ipv6(7)) take IPv4 too.
+    return (6,) if service.kind == "web" and program_of(service) == "nginx" else (4, 6)
+
+
+def open_sockets(
+    services: Iterable[Service], local: dict[IPAddress, object], startup: Callable[[Service], str | None]
+) -> Sockets:
+    """Starts the services in the order written; one that cannot bind all it asks for does not run at all."""
+    bound: list[Binding] = []
+    stopped: list[Binding] = []
+    failed: list[Binding] = []
+    failures: dict[str, Failure] = {}
+    for service in services:
+        wanted = bindings_of(service)
+        if service.state == "stopped":
+            stopped += wanted
+            continue
+        failure = _conflict(service, wanted, bound, local)
+        if failure is None:
+            reason = startup(service)
+            failure = Failure(service, reason) if reason is not None else None
+        if failure is None:
+            bound += wanted
+        else:
+            failures[service.name] = failure
+            failed += wanted
+    return Sockets(tuple(bound), tuple(stopped), failures, tuple(failed))
+
+
+def _conflict(service: Service, wanted: list[Binding], bound: list[Binding], local: dict[IPAddress, object]) -> Failure | None:
+    merges = service.kind == "web" and program_of(service) == "nginx"
+    for index, binding in enumerate(wanted):
+        under_wildcard = merges and binding.address is not None and any(
+            other.address is None and other.port == binding.port and other.protocol == binding.protocol
+            and binding.families[0] in other.families for other in wanted
+        )  # fmt: skip
+        if under_wildcard:
+            continue  # nginx binds the wildcard only and tells addresses apart by itself
+        if binding.address is not None and not binding.address.is_loopback and binding.address not in local:
+            return Failure(service, f"the machine does not have the address {binding.address}")
+        rival = next((other for other in bound if _overlap(binding, other)), None)
+        if rival is not None:
+            return Failure(service, f"{rival.service.name} has port {binding.port} already", rival.service)
+        if not merges:
+            own = next((other for other in wanted[:index] if _overlap(binding, other)), None)
+            if own is not None:
+                return Failure(service, f"its listeners '{own.listener}' and '{binding.listener}' take the same address")
+    return None
+
+
+def _overlap(one: Binding, other: Binding) -> bool:
+    if one.port != other.port or one.protocol != other.protocol:
+        return False
+    if one.address is not None and other.address is not None:
+        return one.address == other.address
+    return bool(set(one.families) & set(other.families))
