@@ -1,0 +1,1 @@
+"""The command line: files, clock, terminal and exit status; one file a command."""

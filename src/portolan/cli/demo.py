@@ -1,0 +1,103 @@
+"""`portolan demo`: a shipped estate's story, from the question to the proven remedy."""
+
+import argparse
+from pathlib import Path
+
+from portolan.cli.options import add_command, format_option
+
+MAIN_STORY = "half-open"
+
+
+def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
+    """Adds the command."""
+    parser = add_command(commands, "demo", "run a shipped story from question to proven remedy", "portolan demo --list")
+    parser.add_argument("story", nargs="?", metavar="STORY", default=None, help=f"the story (default: {MAIN_STORY})")
+    parser.add_argument("--list", action="store_true", help="list the stories")
+    parser.add_argument("--copy", metavar="DIR", default=None, help="write the story's estate to a new folder, to start from")
+    format_option(parser, "text", "json")
+    parser.set_defaults(run=run)
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """Tells a story; 0 when it came to its end."""
+    from portolan.cli.errors import UsageError
+    from portolan.cli.terminal import print_json, style_of
+    from portolan.source.nearest import did_you_mean
+    from portolan.source.plain import one_line
+
+    stories = story_index()
+    if arguments.list:
+        if arguments.format == "json":
+            print_json({"stories": list(stories.values())})
+        else:
+            from portolan.views.demo_text import list_text
+
+            print(list_text(list(stories.values()), style_of(arguments)), end="")
+        return 0
+    name = arguments.story or MAIN_STORY
+    if name not in stories:
+        raise UsageError(f"no story is named '{one_line(name)}'", did_you_mean(name, stories))
+    if arguments.copy is not None:
+        return _copy(name, Path(arguments.copy))
+    return _tell(stories[name], arguments)
+
+
+def story_index() -> dict[str, dict[str, str]]:
+    """The shipped stories by name: title, URL and vantage of each."""
+    import json
+
+    entries = json.loads((_folder() / "index.json").read_text("utf-8"))
+    return {entry["name"]: entry for entry in entries}
+
+
+def _folder() -> Path:
+    return Path(__file__).resolve().parent.parent / "stories"
+
+
+def _copy(name: str, target: Path) -> int:
+    import shutil
+
+    from portolan.cli.errors import UsageError
+    from portolan.source.plain import one_line
+
+    shown = one_line(str(target))
+    if target.exists() and (not target.is_dir() or any(target.iterdir())):
+        raise UsageError(f"'{shown}' exists and is not an empty folder", "Name a new folder.")
+    try:
+        shutil.copytree(_folder() / name, target, dirs_exist_ok=True)
+    except OSError as error:
+        raise UsageError(f"cannot write to '{shown}': {error.strerror or error}", "Name a folder that you may write to.") from None
+    print(f"The estate is in {shown}. Try: portolan check -e {shown}")
+    return 0
+
+
+def _tell(story: dict[str, str], arguments: argparse.Namespace) -> int:
+    from portolan.cli.disk import DiskFiles
+    from portolan.cli.terminal import print_json, style_of
+    from portolan.formats.change import patch_operations
+    from portolan.formats.estate_file import changed, load
+    from portolan.journey.visit import visit
+    from portolan.journey.world import World
+    from portolan.remedies.mend import explain
+
+    loaded = load(DiskFiles(_folder() / story["name"], "."), "estate.yaml")
+    estate = loaded.estate
+    assert estate.at is not None
+    world = World(estate, estate.at)
+    vantage = estate.vantages[story["vantage"]]
+    found = explain(world, story["url"], vantage,
+                    lambda patch: changed(loaded, patch_operations(patch), trusted=True).estate)  # fmt: skip
+    after = None
+    best = next((each for each in found.remedies if each.complete and len(each.fixes) == len(found.causes)), None)
+    if best is not None:
+        mended = changed(loaded, patch_operations(best.patch)).estate
+        after = visit(world.changed(mended), story["url"], mended.vantages[vantage.name])
+    if arguments.format == "json":
+        from portolan.views.data import explain_data
+
+        print_json({"story": story, "explanation": explain_data(found, [])})
+    else:
+        from portolan.views.demo_text import story_text
+
+        print(story_text(story, estate, found, after, best.patch if best is not None else [], style_of(arguments)), end="")
+    return 0

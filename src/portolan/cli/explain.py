@@ -1,0 +1,46 @@
+"""`portolan explain`: the cause, what waits behind it, and remedies, each proven."""
+
+import argparse
+
+from portolan.cli.options import add_command, estate_options, format_option, question_options
+
+
+def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
+    """Adds the command."""
+    parser = add_command(commands, "explain", "why a visitor does not get what was promised, and what mends it",
+                         "portolan explain https://visit.kestrel-ridge.example/ --from street")  # fmt: skip
+    question_options(parser)
+    estate_options(parser)
+    format_option(parser, "text", "json", "patch")
+    parser.set_defaults(run=run)
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """Answers; 0 when nothing is to be mended, else 1."""
+    from portolan.cli.asking import asked
+    from portolan.cli.question import ready, vantage_of
+    from portolan.cli.terminal import print_json, style_of
+    from portolan.faults.base import Case
+    from portolan.faults.registry import recognise
+    from portolan.formats.change import patch_operations
+    from portolan.formats.estate_file import changed
+    from portolan.remedies.mend import explain
+
+    question = ready(arguments)
+    vantage = vantage_of(arguments, question.loaded)
+    with asked():
+        found = explain(question.world, arguments.url, vantage,
+                        lambda patch: changed(question.loaded, patch_operations(patch), trusted=True).estate)  # fmt: skip
+    if arguments.format == "patch":
+        best = next((each for each in found.remedies if each.complete and len(each.fixes) == len(found.causes)), None)
+        print_json(best.patch if best is not None else [])
+    elif arguments.format == "json":
+        from portolan.views.data import explain_data
+
+        findings = recognise(Case(question.world, found.visit, found.promise)) if found.broken else []
+        print_json(explain_data(found, findings))
+    else:
+        from portolan.views.text import explain_text
+
+        print(explain_text(found, style_of(arguments), arguments.every_step), end="")
+    return 1 if found.broken else 0

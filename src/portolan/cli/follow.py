@@ -1,0 +1,46 @@
+"""`portolan follow`: one request, leg by leg, to its outcome."""
+
+import argparse
+
+from portolan.cli.options import add_command, estate_options, format_option, question_options
+
+
+def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
+    """Adds the command."""
+    parser = add_command(commands, "follow", "follow one request, leg by leg, to its outcome",
+                         "portolan follow https://visit.kestrel-ridge.example/ --from street")  # fmt: skip
+    question_options(parser)
+    estate_options(parser)
+    format_option(parser, "text", "json")
+    parser.set_defaults(run=run)
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """Answers; 0 when the visitor gets what was promised, else 1."""
+    from portolan.cli.asking import asked
+    from portolan.cli.question import ready, vantage_of
+    from portolan.cli.terminal import print_json, style_of
+    from portolan.journey.promise import breaches, promise_for
+    from portolan.journey.visit import visit
+
+    question = ready(arguments)
+    vantage = vantage_of(arguments, question.loaded)
+    with asked():
+        found = visit(question.world, arguments.url, vantage)
+        promise = promise_for(question.loaded.estate, arguments.url, vantage)
+    broken = breaches(promise, found)
+    findings = []
+    if broken:
+        from portolan.faults.base import Case
+        from portolan.faults.registry import recognise
+
+        findings = recognise(Case(question.world, found, promise))
+    if arguments.format == "json":
+        from portolan.views.data import follow_data
+
+        print_json(follow_data(found, broken, promise is not None, findings))
+    else:
+        from portolan.views.text import follow_text
+
+        print(follow_text(found, broken, promise is not None, findings, style_of(arguments), arguments.every_step), end="")
+    return 1 if broken else 0

@@ -1,0 +1,103 @@
+"""From arguments to a loaded estate, a moment and a vantage."""
+
+import argparse
+import os
+import sys
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import NamedTuple
+
+from portolan.cli.disk import DiskFiles
+from portolan.cli.errors import UsageError
+from portolan.estate.vantage import Vantage
+from portolan.formats.change import operations
+from portolan.formats.estate_file import Loaded, changed, load
+from portolan.formats.scalars import Unfit, time
+from portolan.formats.yaml_nodes import compose
+from portolan.journey.world import World
+from portolan.source.nearest import did_you_mean
+from portolan.source.plain import one_line
+
+MAIN_FILES = ("estate.yaml", "estate.yml", "estate.json")
+
+
+class Question(NamedTuple):
+    """An estate made ready, and how it was loaded."""
+
+    loaded: Loaded
+    world: World
+
+
+def load_estate(arguments: argparse.Namespace) -> Loaded:
+    """The estate that the arguments name, with their changes. Raises EstateError or UsageError."""
+    given = arguments.estate or os.environ.get("PORTOLAN_ESTATE") or "."
+    loaded = load_path(given)
+    for name in arguments.changes:
+        shown = "(standard input)" if name == "-" else name
+        try:
+            if name == "-":
+                if given == "-":
+                    raise UsageError("estate and change cannot both come from standard input", "Name a file for one of them.")
+                data = sys.stdin.buffer.read()
+            else:
+                data = Path(name).read_bytes()
+        except OSError as error:
+            raise UsageError(f"cannot read the change '{one_line(name)}': {error.strerror or error}", "Check the path.") from None
+        root = compose(shown, data)
+        loaded = changed(loaded, operations(root, loaded.root))
+    return loaded
+
+
+def load_path(given: str) -> Loaded:
+    """The estate in a folder or a file. Raises EstateError or UsageError."""
+    if given == "-":
+        return load(DiskFiles(Path("."), ".", sys.stdin.buffer.read()), "-")
+    path = Path(given)
+    try:
+        is_folder, exists = path.is_dir(), path.exists()
+    except (OSError, ValueError) as error:
+        raise UsageError(f"cannot read '{one_line(given)}': {error}", "Check the path.") from None
+    if is_folder:
+        found = [name for name in MAIN_FILES if (path / name).exists()]
+        if len(found) > 1:
+            raise UsageError(f"the folder '{one_line(given)}' has {' and '.join(found)}", "Keep one of them.")
+        if not found:
+            raise UsageError(f"the folder '{one_line(given)}' has no estate.yaml",
+                             "Name an estate with -e PATH, or start one: portolan demo --copy DIR.")  # fmt: skip
+        return load(DiskFiles(path, given), found[0])
+    if not exists:
+        raise UsageError(f"there is no estate at '{one_line(given)}'", "Name a folder or a file with -e PATH.")
+    return load(DiskFiles(path.parent, str(path.parent)), path.name)
+
+
+def ready(arguments: argparse.Namespace) -> Question:
+    """The estate at its moment."""
+    loaded = load_estate(arguments)
+    return Question(loaded, World(loaded.estate, moment(arguments, loaded)))
+
+
+def moment(arguments: argparse.Namespace, loaded: Loaded) -> datetime:
+    """The moment asked about: `--at`, else the estate's, else now."""
+    if arguments.at is not None:
+        try:
+            return time(arguments.at)
+        except Unfit as unfit:
+            raise UsageError(f"--at: expected {unfit.expected}, found '{one_line(arguments.at)}'") from None
+    return loaded.estate.at or datetime.now(UTC).replace(microsecond=0)
+
+
+def vantage_of(arguments: argparse.Namespace, loaded: Loaded) -> Vantage:
+    """The vantage that is meant. Raises UsageError."""
+    vantages = loaded.estate.vantages
+    name = arguments.vantage
+    if name is not None:
+        if name not in vantages:
+            raise UsageError(f"no vantage is named '{one_line(name)}'", did_you_mean(name, vantages) or "Add it under 'vantages'.")
+        return vantages[name]
+    if not vantages:
+        raise UsageError("the estate has no vantage to ask from",
+                         "Add one, such as: vantages: {street: {network: internet, address: 198.51.100.77}}.")  # fmt: skip
+    chosen = [each for each in vantages.values() if each.default] or list(vantages.values())
+    if len(chosen) > 1:
+        raise UsageError("several vantages are described", f"Say which with --from: {', '.join(list(vantages)[:12])}.")
+    return chosen[0]

@@ -1,0 +1,28 @@
+"""What the terminal bears: width, colour, characters."""
+
+import argparse
+import os
+import shutil
+import sys
+
+from portolan.views.style import Style
+
+_WIDEST = 140
+
+
+def style_of(arguments: argparse.Namespace) -> Style:
+    """How to draw on standard output."""
+    wish = getattr(arguments, "color", "auto")
+    on_terminal = sys.stdout.isatty()
+    colour = wish == "always" or (wish == "auto" and on_terminal and not os.environ.get("NO_COLOR")
+                                  and os.environ.get("TERM") != "dumb")  # fmt: skip
+    encoding = (sys.stdout.encoding or "ascii").lower().replace("_", "-")
+    width = shutil.get_terminal_size((80, 24)).columns if on_terminal or os.environ.get("COLUMNS") else 80
+    return Style(max(40, min(_WIDEST, width)), colour, encoding.startswith("utf"))
+
+
+def print_json(data: object) -> None:
+    """Plain data as JSON in ASCII, so that nothing in it can move a terminal."""
+    import json
+
+    sys.stdout.write(json.dumps(data, indent=2, ensure_ascii=True) + "\n")

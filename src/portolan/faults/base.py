@@ -1,0 +1,188 @@
+"""What a recogniser is given, what it returns, and the registry that holds them all."""
+
+from collections.abc import Callable, Iterable
+from typing import Any, NamedTuple
+
+from portolan.estate.base import IPAddress, is_public
+from portolan.estate.estate import Estate
+from portolan.estate.guesses import machines
+from portolan.estate.machine import Machine
+from portolan.estate.service import Service, Site
+from portolan.estate.vantage import Promise
+from portolan.evidence.decision import Decision
+from portolan.journey.promise import breaches
+from portolan.journey.visit import Exchange, Visit
+from portolan.journey.world import World
+from portolan.source.place import Place
+
+
+class Finding(NamedTuple):
+    """One cause: its code, the estate's value that must change, and why in a sentence.
+
+    `hints` carries what the recogniser learned on the way (the near miss, say) to the remedies.
+    """
+
+    code: str
+    text: str
+    place: Place | None
+    severity: str = "error"
+    hints: dict[str, Any] = {}  # never altered
+
+    @property
+    def object(self) -> str:
+        """The dotted path of the value that must change."""
+        return self.place.object if self.place is not None else ""
+
+
+class Case(NamedTuple):
+    """A visit that did not get what was promised."""
+
+    world: World
+    visit: Visit
+    promise: Promise | None
+
+    @property
+    def estate(self) -> Estate:
+        """The estate asked about."""
+        return self.world.estate
+
+    @property
+    def last(self) -> Exchange:
+        """The exchange that counts."""
+        return self.visit.exchanges[-1]
+
+    @property
+    def host(self) -> str:
+        """The name asked for in the last exchange."""
+        return self.last.url.host.rstrip(".")
+
+    @property
+    def symptom(self) -> str:
+        """The kind of the decision that ended it, or for a page that came: what of the promise it breaks."""
+        stop = self.stop
+        if stop is not None:
+            return stop.kind
+        promise, outcome = self.promise, self.visit.outcome
+        if promise is not None:
+            if promise.page is not None and outcome.page != promise.page and self.breached("page"):
+                return "wrong-page"
+            if promise.secure and not outcome.secure:
+                return "not-secure"
+            if self.breached("final"):
+                return "wrong-final"
+            if self.breached("status"):
+                return "wrong-status"
+        return "none"
+
+    def breached(self, word: str) -> bool:
+        """Whether the promise is broken in the way that a word names."""
+        return any(word in breach for breach in breaches(self.promise, self.visit))
+
+    @property
+    def stop(self) -> Decision | None:
+        """The decision that ended it; for a resolver that was not reached, the one that kept its packets away."""
+        stop = self.visit.stop
+        while stop is not None and isinstance(stop.subject, Decision):
+            stop = stop.subject
+        return stop
+
+    def decision(self, kind: str) -> Decision | None:
+        """The last decision of a kind in the last exchange."""
+        return next((each for each in reversed(Visit.decisions.fget(self.visit._replace(exchanges=(self.last,))))  # type: ignore[attr-defined]
+                     if each.kind == kind), None)  # fmt: skip
+
+    @property
+    def site_name(self) -> str | None:
+        """The site that was promised."""
+        page = self.promise.page if self.promise is not None else None
+        return page.partition("/")[0] if page else None
+
+    def homes(self) -> list["Home"]:
+        """The sites that the visitor may have meant: the promised one, else those that answer to the name."""
+        wanted, host = self.site_name, self.host
+        found = []
+        for home in all_homes(self.estate):
+            if (wanted is not None and home.site.name == wanted) or (
+                wanted is None and isinstance(home.site, Site) and host in home.site.names
+            ):
+                found.append(home)
+        return found
+
+
+class Home(NamedTuple):
+    """A site (or a service without sites), and where it lives."""
+
+    machine: Machine
+    service: Service
+    site: Site | Service
+
+
+def all_homes(estate: Estate) -> Iterable[Home]:
+    """Every site of the estate."""
+    for machine in machines(estate):
+        for service in machine.services.values():
+            if service.kind == "web":
+                for site in service.sites.values():
+                    yield Home(machine, service, site)
+                if not service.sites:
+                    yield Home(machine, service, service)
+
+
+def addresses_of(machine: Machine) -> list[IPAddress]:
+    """A machine's addresses."""
+    return [item.ip for interface in machine.interfaces.values() for item in interface.address]
+
+
+def outside_addresses(estate: Estate, machine: Machine) -> list[IPAddress]:
+    """The public addresses by which a machine is meant to be reached: its own, else those that forward to it."""
+    own = [address for address in addresses_of(machine) if is_public(address)]
+    if own:
+        return own
+    inside = set(addresses_of(machine))
+    found: list[IPAddress] = []
+    for router in estate.routers.values():
+        interfaces = {forward.on for forward in router.forwards if forward.to in inside}
+        for name in interfaces:
+            if name in router.interfaces:
+                found.extend(item.ip for item in router.interfaces[name].address if is_public(item.ip))
+    if not found:
+        mine = {interface.network or interface.name for interface in machine.interfaces.values()}
+        for router in estate.routers.values():
+            networks = {interface.network or interface.name for interface in router.interfaces.values()}
+            if mine & networks:
+                found.extend(address for address in addresses_of(router) if is_public(address) and address.version == 4)
+    return found
+
+
+Recogniser = Callable[[Case], Finding | None]
+
+
+class Fault(NamedTuple):
+    """A fault: its code, what is wrong, what the visitor gets, how it is mended, and who recognises it."""
+
+    code: str
+    title: str
+    visitor_gets: str
+    help: str
+    symptoms: tuple[str, ...]
+    recognise: Recogniser
+
+
+#: Every fault in the order in which they are tried for a symptom: the more particular first.
+FAULTS: list[Fault] = []
+
+
+def fault(code: str, title: str, visitor_gets: str, help_text: str, *symptoms: str) -> Callable[[Recogniser], Recogniser]:
+    """Registers a recogniser for the symptoms (kinds of the decision that stopped the visit) that it looks at."""
+
+    def register(recognise: Recogniser) -> Recogniser:
+        FAULTS.append(Fault(code, title, visitor_gets, help_text, symptoms, recognise))
+        return recognise
+
+    return register
+
+
+def listed(names: Iterable[str]) -> str:
+    """Names in a sentence."""
+    held = list(names)
+    return ", ".join(held[:4]) + (f" and {len(held) - 4} more" if len(held) > 4 else "")

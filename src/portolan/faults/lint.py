@@ -1,0 +1,212 @@
+"""What can be found without asking any question: faults that wait, found from the estate alone."""
+
+from collections.abc import Callable, Iterator
+from datetime import timedelta
+
+from portolan.estate.base import is_public
+from portolan.estate.filter import FilterRule
+from portolan.estate.guesses import machines
+from portolan.estate.service import Listener, Service, Site
+from portolan.faults.base import Finding, all_homes
+from portolan.journey.world import World
+from portolan.source.nearest import nearest
+from portolan.tls.facts import shown_by
+from portolan.tls.verify import covers
+from portolan.web.binding import bound
+from portolan.web.url import BadUrlError, parse
+
+#: A certificate that ends within this time is worth a word.
+SOON = timedelta(days=21)
+
+Lint = Callable[[World], Iterator[Finding]]
+
+
+def lint(world: World) -> list[Finding]:
+    """Every finding about an estate, in the order of its lines."""
+    found = [finding for check in LINTS for finding in check(world)]
+    return sorted(found, key=lambda each: (each.place.span if each.place is not None else ("", 0, 0), each.code))
+
+
+def zones_that_do_not_load(world: World) -> Iterator[Finding]:
+    """Zones that a real server refuses."""
+    for zone in world.estate.zones.values():
+        if zone.data.defect is not None:
+            text, record = zone.data.defect
+            yield Finding("name-alias-at-apex", f"the zone {zone.name} does not load: {text} ({record.text.strip()})", record.place)
+
+
+def doubled_origins(world: World) -> Iterator[Finding]:
+    """Names that end in the zone's name twice."""
+    for zone in world.estate.zones.values():
+        twice = f".{zone.name}.{zone.name}"
+        for owner, types in zone.data.nodes.items():
+            if owner.endswith(twice):
+                record = next(iter(types.values()))[0]
+                yield Finding("name-doubled-origin", f"{owner} ends in the zone's name twice: a final dot is missing", record.place,
+                              "warning")  # fmt: skip
+
+
+def private_addresses(world: World) -> Iterator[Finding]:
+    """Private addresses in zones that everybody asks."""
+    for zone in world.estate.zones.values():
+        for types in zone.data.nodes.values():
+            for record in (*types.get("A", ()), *types.get("AAAA", ())):
+                if not is_public(record.data):
+                    yield Finding("name-private-address", f"{record.owner} is {record.data}, which works inside only", record.place,
+                                  "warning")  # fmt: skip
+
+
+def dangling_aliases(world: World) -> Iterator[Finding]:
+    """Aliases to names that the estate's own zones do not have."""
+    for zone in world.estate.zones.values():
+        for types in zone.data.nodes.values():
+            for record in types.get("CNAME", ()):
+                holder = max((name for name in world.estate.zones if record.data == name or record.data.endswith("." + name)),
+                             key=len, default=None)  # fmt: skip
+                if holder is not None and world.naming.index(world.estate.zones[holder]).look(record.data) is None:
+                    yield Finding("name-alias-dangling", f"{record.owner} is an alias of {record.data}, which does not exist",
+                                  record.place)  # fmt: skip
+
+
+def certificates_in_time(world: World) -> Iterator[Finding]:
+    """Certificates that are over, not begun, or soon over."""
+    for certificate in world.estate.certificates.values():
+        leaf = shown_by(certificate, world.estate, world.shared).leaf
+        if leaf.until is not None and world.now > leaf.until:
+            yield Finding("cert-expired", f"the certificate {certificate.name} was valid until {leaf.until:%Y-%m-%d}", certificate.place)
+        elif leaf.starts is not None and world.now < leaf.starts:
+            yield Finding("cert-not-yet", f"the certificate {certificate.name} is valid from {leaf.starts:%Y-%m-%d} on", certificate.place)
+        elif leaf.until is not None and leaf.until - world.now < SOON:
+            yield Finding("cert-expired", f"the certificate {certificate.name} ends on {leaf.until:%Y-%m-%d}", certificate.place, "warning")
+
+
+def certificates_cover(world: World) -> Iterator[Finding]:
+    """Names of sites with a secure listener that their certificate does not cover."""
+    for home in all_homes(world.estate):
+        site = home.site
+        if not isinstance(site, Site) or not site.enabled:
+            continue
+        if not any(listener.tls and bound(site, listener) for listener in home.service.listens):
+            continue
+        name = site.certificate or home.service.certificate
+        if name is None:
+            continue
+        held = shown_by(world.estate.certificates[name], world.estate, world.shared).leaf.names
+        for wanted in site.names:
+            if "*" not in wanted and not any(covers(each, wanted, None) for each in held):
+                yield Finding("cert-name", f"the certificate {name} of the site {site.name} does not cover {wanted}",
+                              site.place.key("names"))  # fmt: skip
+
+
+def forwards_lead_somewhere(world: World) -> Iterator[Finding]:
+    """Forwards to addresses that no box has, or to ports where nothing listens."""
+    for router in world.estate.routers.values():
+        for forward in router.forwards:
+            holder = world.topology.holder(forward.to)
+            if not forward.enabled:
+                continue
+            if holder is None:
+                yield Finding("forward-wrong-address", f"no box has {forward.to}, to which port {forward.outside} is forwarded",
+                              forward.place, "warning")  # fmt: skip
+            elif forward.protocol == "tcp" and forward.outside.first == forward.outside.last:
+                port = forward.port or forward.outside.first
+                sockets = holder.sockets
+                if sockets.choose(forward.to, port, "tcp") is None and sockets.would(forward.to, port, "tcp") is None:
+                    yield Finding("forward-wrong-port", f"nothing listens on port {port} of {holder.label}, to which port "
+                                  f"{forward.outside} is forwarded", forward.place, "warning")  # fmt: skip
+
+
+def services_that_do_not_start(world: World) -> Iterator[Finding]:
+    """Services that run by the estate and cannot."""
+    for machine in machines(world.estate):
+        for failure in world.topology.device(machine).sockets.failures.values():
+            code = "cert-key-differs" if "key of" in failure.reason else "cert-missing" if "certificate" in failure.reason else (
+                "service-port-taken"
+            )  # fmt: skip
+            yield Finding(code, f"{failure.service.name} on {machine.name} does not start: {failure.reason}", failure.service.place)
+
+
+def names_have_records(world: World) -> Iterator[Finding]:
+    """Names that sites answer to, in zones of the estate that do not have them."""
+    for home in all_homes(world.estate):
+        site = home.site
+        for name in site.names if isinstance(site, Site) else ():
+            if "*" in name:
+                continue
+            zone = max((each for each in world.estate.zones if name == each or name.endswith("." + each)), key=len, default=None)
+            if zone is not None and world.estate.zones[zone].data.defect is None:
+                index = world.naming.index(world.estate.zones[zone])
+                if index.look(name) is None:
+                    near = nearest(name, index.nodes) if len(index.nodes) < 5000 else None
+                    hint = f"; {near} exists" if near else ""
+                    yield Finding("name-missing", f"the site {site.name} answers to {name}, which the zone {zone} does not have{hint}",
+                                  site.place.key("names"), "warning")  # fmt: skip
+
+
+def hidden_rules(world: World) -> Iterator[Finding]:
+    """Allowing rules behind a rule of the same chain that takes everything."""
+    for machine in machines(world.estate):
+        if machine.filter is None:
+            continue
+        for chain in (machine.filter.inbound, machine.filter.forward, machine.filter.outbound):
+            final: FilterRule | None = None
+            for rule in chain.rules if chain is not None else ():
+                if final is not None:
+                    text = f"rule {int(rule.place.path[-1]) + 1} is never asked: rule {int(final.place.path[-1]) + 1} takes everything"
+                    yield Finding("filter-order", text, rule.place, "warning")
+                elif _takes_all(rule):
+                    final = rule
+
+
+def _takes_all(rule: FilterRule) -> bool:
+    return rule.protocol == "any" and not (
+        rule.sources or rule.destinations or rule.entering or rule.leaving or rule.state or rule.forwarded is not None
+    )  # fmt: skip
+
+
+def shadowed_names(world: World) -> Iterator[Finding]:
+    """One name at two sites on one listener."""
+    for machine in machines(world.estate):
+        for service in machine.services.values():
+            for listener in service.listens:
+                yield from _shadowed(service, listener)
+
+
+def _shadowed(service: Service, listener: Listener) -> Iterator[Finding]:
+    seen: dict[str, Site] = {}
+    for site in service.sites.values():
+        if site.enabled and bound(site, listener):
+            for name in site.names:
+                other = seen.setdefault(name, site)
+                if other is not site:
+                    yield Finding("binding-shadowed", f"{other.name} answers to {name} on {listener} before {site.name} does",
+                                  site.place.key("names"), "warning")  # fmt: skip
+
+
+def promises_can_be_asked(world: World) -> Iterator[Finding]:
+    """Promises whose URL no client would ask, or whose name nothing mentions."""
+    for promise in world.estate.promises:
+        for key, text in (("url", promise.url), ("final", promise.final)):
+            if text is None:
+                continue
+            try:
+                parse(text)
+            except BadUrlError as error:
+                yield Finding("address-typed-wrong", str(error), promise.place.key(key))
+
+
+LINTS: tuple[Lint, ...] = (
+    zones_that_do_not_load,
+    doubled_origins,
+    private_addresses,
+    dangling_aliases,
+    certificates_in_time,
+    certificates_cover,
+    forwards_lead_somewhere,
+    services_that_do_not_start,
+    names_have_records,
+    hidden_rules,
+    shadowed_names,
+    promises_can_be_asked,
+)
+

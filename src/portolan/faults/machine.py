@@ -1,0 +1,155 @@
+"""Faults of the machine and its listeners."""
+
+from portolan.estate.machine import Machine
+from portolan.estate.service import Listener, Service
+from portolan.faults.base import Case, Finding, fault, listed
+
+
+@fault("service-stopped", "The service does not run", "a refusal",
+       "Start it, and let it start at boot.", "service-stopped")  # fmt: skip
+def stopped(case: Case) -> Finding | None:
+    """A stopped service would have listened here."""
+    stop = case.stop
+    if stop is None or not isinstance(stop.subject, Service):
+        return None
+    return Finding("service-stopped", stop.text, stop.subject.place, hints={"service": stop.subject})
+
+
+@fault("cert-key-differs", "The private key and the certificate are no pair", "a refusal: the service does not start",
+       "Install the key that the certificate was made for, or a new certificate for this key.", "service-failed")  # fmt: skip
+def key_differs(case: Case) -> Finding | None:
+    """The service does not start for its key."""
+    stop = case.stop
+    if stop is None or "key of the certificate" not in str(stop.facts[3]):
+        return None
+    return Finding("cert-key-differs", stop.text, stop.place, hints={"service": stop.subject})
+
+
+@fault("cert-missing", "A secure listener has no certificate", "a refusal: the service does not start",
+       "Give the site or the service a certificate.", "service-failed")  # fmt: skip
+def certificate_missing(case: Case) -> Finding | None:
+    """The service does not start for want of a certificate."""
+    stop = case.stop
+    if stop is None or "no certificate" not in str(stop.facts[3]):
+        return None
+    return Finding("cert-missing", stop.text, stop.place, hints={"service": stop.subject})
+
+
+@fault("service-port-taken", "Another program has the port, and the service does not start", "a refusal, or another page",
+       "Stop the other program, or give one of them another port.", "service-failed", "wrong-page", "not-found",
+       "no-default", "not-web")  # fmt: skip
+def port_taken(case: Case) -> Finding | None:
+    """The service could not bind."""
+    connection = case.last.connection
+    if connection is None or not isinstance(connection.reached, Machine):
+        return None
+    failures = case.world.topology.device(connection.reached).sockets.failures
+    for home in case.homes() or []:
+        failure = failures.get(home.service.name)
+        if failure is not None and failure.service is home.service and failure.rival is not None:
+            text = f"{home.service.name} on {connection.reached.name} does not start: {failure.reason}"
+            return Finding("service-port-taken", text, home.service.place, hints={"failure": failure})
+    stop = case.stop
+    if stop is not None and stop.kind == "service-failed" and isinstance(stop.subject, Service):
+        failure = failures.get(stop.subject.name)
+        return Finding("service-port-taken", stop.text, stop.place, hints={"failure": failure})
+    return None
+
+
+@fault("listener-loopback-only", "The service listens on the loopback address only", "works on the machine itself only",
+       "Let it listen on the address that visitors ask, or on every address.", "nothing-listens")  # fmt: skip
+def loopback_only(case: Case) -> Finding | None:
+    """A loopback listener has the port."""
+    for service, listener in _candidates(case):
+        if listener.address is not None and listener.address.is_loopback and listener.port == _port(case):
+            text = f"{service.name} on {_name(case)} listens on {listener}, which only {_name(case)} itself can ask"
+            return Finding("listener-loopback-only", text, listener.place, hints={"listener": listener, "service": service})
+    return None
+
+
+@fault("listener-family", "The service listens for one IP version only", "fails for the other",
+       "Listen on both, or take the other version's address record away.", "nothing-listens")  # fmt: skip
+def family(case: Case) -> Finding | None:
+    """A listener of the other family has the port."""
+    connection = case.last.connection
+    if connection is None:
+        return None
+    for service, listener in _candidates(case):
+        if listener.port == _port(case) and listener.address is not None and not listener.address.is_loopback and (
+            int(listener.address) == 0
+        ):
+            text = f"{service.name} on {_name(case)} listens on {listener}, which does not take IPv{connection.address.version}"
+            return Finding("listener-family", text, listener.place, hints={"listener": listener, "service": service})
+    return None
+
+
+@fault("listener-wrong-address", "The service listens on another address of the host", "a refusal",
+       "Let it listen on the address that visitors reach.", "nothing-listens")  # fmt: skip
+def wrong_address(case: Case) -> Finding | None:
+    """A listener on another address has the port."""
+    for service, listener in _candidates(case):
+        if listener.port == _port(case) and listener.address is not None and not listener.address.is_loopback:
+            text = f"{service.name} on {_name(case)} listens on {listener} only"
+            return Finding("listener-wrong-address", text, listener.place, hints={"listener": listener, "service": service})
+    return None
+
+
+@fault("listener-wrong-port", "The service listens on another port", "a refusal",
+       "Let it listen on the port that visitors ask, or send them to its own.", "nothing-listens")  # fmt: skip
+def wrong_port(case: Case) -> Finding | None:
+    """The site's service runs on the machine, on other ports only."""
+    secure = case.last.url.secure
+    homes = {id(home.service) for home in case.homes()}
+    found = [(service, listener) for service, listener in _candidates(case)
+             if service.kind == "web" and (not homes or id(service) in homes)]  # fmt: skip
+    if not found:
+        return None
+    service = found[0][0]
+    ports = [str(listener) for each, listener in found if each is service]
+    text = f"{service.name} on {_name(case)} does not listen on port {_port(case)}; it listens on {listed(ports)}"
+    return Finding("listener-wrong-port", text, service.place.key("listens"),
+                   hints={"service": service, "port": _port(case), "tls": secure})  # fmt: skip
+
+
+@fault("listener-plain-on-tls", "TLS is expected on a port where plain HTTP is spoken", "no TLS",
+       "Speak TLS on that port, with a certificate.", "plain-spoken", "not-web")  # fmt: skip
+def plain_on_tls(case: Case) -> Finding | None:
+    """The listener speaks no TLS."""
+    stop, connection = case.stop, case.last.connection
+    if stop is None or stop.law.leg != "secure" or connection is None or connection.arrival is None:
+        return None
+    listener = connection.arrival.listener
+    return Finding("listener-plain-on-tls", stop.text, listener.place,
+                   hints={"listener": listener, "service": connection.arrival.service})  # fmt: skip
+
+
+@fault("listener-tls-on-plain", "Plain HTTP is sent to a port where TLS is spoken", "status 400",
+       "Speak plain HTTP there, or send visitors to https.", "plain-on-tls")  # fmt: skip
+def tls_on_plain(case: Case) -> Finding | None:
+    """The listener expects TLS."""
+    stop, connection = case.stop, case.last.connection
+    if stop is None or connection is None or connection.arrival is None:
+        return None
+    listener = connection.arrival.listener
+    return Finding("listener-tls-on-plain", stop.text, listener.place,
+                   hints={"listener": listener, "service": connection.arrival.service})  # fmt: skip
+
+
+def _candidates(case: Case) -> list[tuple[Service, Listener]]:
+    """The running listeners of the machine that was reached."""
+    connection = case.last.connection
+    if connection is None or connection.reached is None:
+        return []
+    return [(service, listener) for service in connection.reached.services.values() if service.state == "running"
+            for listener in service.listens]  # fmt: skip
+
+
+def _port(case: Case) -> int:
+    taken = case.decision("forwarded")
+    connection = case.last.connection
+    return int(taken.facts[4]) if taken is not None else connection.port if connection is not None else 0
+
+
+def _name(case: Case) -> str:
+    connection = case.last.connection
+    return connection.reached.name if connection is not None and connection.reached is not None else "the machine"

@@ -1,0 +1,217 @@
+"""Faults of names."""
+
+from portolan.estate.base import is_public
+from portolan.estate.machine import HostsLine, Router
+from portolan.estate.zone import Record, Zone
+from portolan.faults.base import Case, Finding, fault, outside_addresses
+from portolan.source.nearest import nearest
+
+
+@fault("name-doubled-origin", "A final dot is missing, and the name became NAME.ZONE.ZONE", "no such name",
+       "In a master file a name without a final dot gets the zone's name appended. Write the dot, or the short name.",
+       "no-such-name")  # fmt: skip
+def doubled_origin(case: Case) -> Finding | None:
+    """The zone holds the name with the zone's own name appended once more."""
+    zone = _zone(case)
+    if zone is None:
+        return None
+    doubled = f"{_asked(case)}.{zone.name}"
+    held = zone.data.nodes.get(doubled)
+    if held is None:
+        return None
+    record = next(iter(held.values()))[0]
+    text = f"the record made for {_asked(case)} is named {doubled}: its final dot is missing"
+    return Finding("name-doubled-origin", text, zone.place, hints={"record": record, "zone": zone, "name": _asked(case)})
+
+
+@fault("name-alias-dangling", "The alias leads to a name that does not exist", "no such name",
+       "Point the alias at a name that exists, or make the name that it leads to.", "no-such-name", "undescribed")  # fmt: skip
+def alias_dangling(case: Case) -> Finding | None:
+    """The name exists, as an alias of one that does not."""
+    aliases = case.last.resolution.aliases
+    link = case.decision("alias")
+    if not aliases or link is None or not isinstance(link.subject, Record):
+        return None
+    record = link.subject
+    zone = _zone_of(case, record.owner)
+    text = f"{record.owner} is an alias of {record.data}, which does not exist"
+    return Finding("name-alias-dangling", text, record.place, hints={"record": record, "zone": zone, "name": record.owner})
+
+
+@fault("name-missing", "No record makes this name", "no such name",
+       "Make the record in the zone that the world asks, or ask for the name that exists. The answer \"no such name\" is "
+       "remembered by resolvers for the time that the zone's SOA record says.", "no-such-name", "undescribed")  # fmt: skip
+def missing(case: Case) -> Finding | None:
+    """Nothing in the zone has the name."""
+    asked = _asked(case)
+    zone = _zone(case)
+    if zone is None:
+        close = nearest(asked.split(".", 1)[-1], case.estate.zones) or nearest(asked, case.estate.zones)
+        near = f"; the estate has the zone {close}" if close else ""
+        return Finding("name-missing", f"no zone of the estate holds {asked}{near}", None, hints={"zone": None, "name": asked})
+    owners = [owner for owner, types in zone.data.nodes.items() if {"A", "AAAA", "CNAME"} & set(types)]
+    close = nearest(asked, owners)
+    near = f"; {close} exists" if close else ""
+    return Finding("name-missing", f"the zone {zone.name} has no record named {asked}{near}", zone.place,
+                   hints={"zone": zone, "name": asked, "near": close})  # fmt: skip
+
+
+@fault("name-wrong-type", "The name has records, and none gives an address", "no address",
+       "Add an A or AAAA record for the name.", "no-address")  # fmt: skip
+def wrong_type(case: Case) -> Finding | None:
+    """The name exists without an address."""
+    zone = _zone(case)
+    stop = case.stop
+    text = stop.text if stop is not None else ""
+    return Finding("name-wrong-type", text, stop.place if stop else None, hints={"zone": zone, "name": _asked(case)})
+
+
+@fault("name-alias-loop", "Aliases go in a circle, or their chain is too long", "the resolver fails",
+       "Give the last name of the chain an address.", "alias-loop", "alias-long")  # fmt: skip
+def alias_loop(case: Case) -> Finding | None:
+    """The resolver gave up on the aliases."""
+    stop = case.stop
+    if stop is None or not isinstance(stop.subject, Record):
+        return None
+    record = stop.subject
+    return Finding("name-alias-loop", stop.text, record.place,
+                   hints={"record": record, "zone": _zone_of(case, record.owner), "name": record.owner})  # fmt: skip
+
+
+@fault("name-alias-at-apex", "An alias stands where other records must stand, and the zone does not load", "the resolver fails",
+       "Replace the alias by address records.", "zone-broken")  # fmt: skip
+def alias_at_apex(case: Case) -> Finding | None:
+    """A CNAME beside other data."""
+    stop = case.stop
+    if stop is None or not isinstance(stop.subject, Zone) or stop.subject.data.defect is None:
+        return None
+    zone = stop.subject
+    record = zone.data.defect[1] if zone.data.defect else None
+    return Finding("name-alias-at-apex", stop.text, stop.place,
+                   hints={"record": record, "zone": zone, "name": record.owner if record else ""})  # fmt: skip
+
+
+@fault("name-delegation-lame", "The zone is delegated to servers that do not answer for it", "the resolver fails",
+       "Name the servers that hold the zone at the registration or in the parent zone, or make those that are named "
+       "serve it.", "servers-fail")  # fmt: skip
+def delegation_lame(case: Case) -> Finding | None:
+    """None of the delegated servers answers."""
+    stop = case.stop
+    return Finding("name-delegation-lame", stop.text, stop.place, hints={"zone": stop.subject}) if stop else None
+
+
+@fault("name-hosts-override", "A line left behind in a hosts file", "another address, on one machine only",
+       "Take the line out of that machine's hosts file.",
+       "internet-unknown", "internet-private", "neighbour-missing", "nothing-listens", "wrong-page", "no-route",
+       "name-mismatch")  # fmt: skip
+def hosts_override(case: Case) -> Finding | None:
+    """The address came from a hosts file, and the resolver would say another."""
+    origin = _origin(case)
+    if not isinstance(origin, HostsLine) or _leads_home(case):
+        return None
+    text = f"the hosts file says that {case.host} is {origin.address}, before any resolver is asked"
+    return Finding("name-hosts-override", text, origin.place, hints={"line": origin})
+
+
+@fault("name-private-address", "A private address in the public zone", "works inside, hangs outside",
+       "Give the name the public address; serve the private one to the inside only.",
+       "internet-private", "neighbour-missing", "no-route")  # fmt: skip
+def private_address(case: Case) -> Finding | None:
+    """The record's address is not public, and the visitor is elsewhere."""
+    origin = _origin(case)
+    if not isinstance(origin, Record) or is_public(origin.data):
+        return None
+    if case.stop is not None and case.stop.kind == "neighbour-missing" and case.world.topology.holder(origin.data) is None:
+        return None
+    text = f"{origin.owner} is {origin.data} in the public zone, which no packet from outside reaches"
+    return Finding("name-private-address", text, origin.place, hints=_record_hints(case, origin))
+
+
+@fault("name-wrong-address", "The name's address is not where the site is", "a time-out, a refusal, or another site",
+       "Correct the record. Resolvers that remember the old address keep it until its TTL ends.",
+       "internet-unknown", "neighbour-missing", "nothing-listens", "service-stopped", "wrong-page", "name-mismatch",
+       "not-found", "no-default", "filter-drops", "filter-rejects", "group-drops", "internet-private",
+       "plain-spoken")  # fmt: skip
+def wrong_address(case: Case) -> Finding | None:
+    """The record leads to a box that is not the site's, or to none."""
+    origin = _origin(case)
+    if not isinstance(origin, Record) or case.decision("forwarded") is not None:
+        return None
+    homes = case.homes()
+    right = {address for home in homes for address in outside_addresses(case.estate, home.machine)}
+    if homes and (origin.data in right or _leads_home(case)):
+        return None
+    holder = case.world.topology.holder(origin.data)
+    symptom = case.symptom
+    if not homes and (holder is not None or symptom not in ("internet-unknown", "neighbour-missing", "internet-private")):
+        return None
+    if holder is None:
+        where = "which no box of the estate has"
+    else:
+        where = f"which is {holder.label}'s, not that of {homes[0].machine.name}, where the site {homes[0].site.name} is"
+        if isinstance(holder.stated, Router) and any(
+            forward.to in _inside(case) for forward in holder.stated.forwards
+        ):
+            return None
+    text = f"{origin.owner} is {origin.data}, {where}"
+    return Finding("name-wrong-address", text, origin.place, hints=_record_hints(case, origin))
+
+
+@fault("address-typed-wrong", "The address asked for belongs to no box", "a time-out, or unreachable",
+       "Ask for the address that the box has.", "internet-unknown", "internet-private", "neighbour-missing", "no-route",
+       "not-a-router")  # fmt: skip
+def typed_wrong(case: Case) -> Finding | None:
+    """A literal address that nobody has, near one that somebody has."""
+    literal = case.last.url.literal
+    if literal is None or case.world.topology.holder(literal) is not None or case.decision("forwarded") is not None:
+        return None
+    known = {str(address) for ports in case.world.topology.on_link.values() for address in ports}
+    close = nearest(str(literal), known)
+    near = f"; {close} is one slip away" if close else ""
+    return Finding("address-typed-wrong", f"no box of the estate has the address {literal}{near}", None,
+                   hints={"near": close, "literal": literal})  # fmt: skip
+
+
+def _asked(case: Case) -> str:
+    aliases = case.last.resolution.aliases
+    return aliases[-1] if aliases else case.host
+
+
+def _zone(case: Case) -> Zone | None:
+    name = case.last.resolution.zone
+    if name is not None:
+        return case.estate.zones.get(name)
+    return _zone_of(case, _asked(case))
+
+
+def _zone_of(case: Case, name: str) -> Zone | None:
+    while name:
+        if name in case.estate.zones:
+            return case.estate.zones[name]
+        name = name.partition(".")[2]
+    return None
+
+
+def _origin(case: Case) -> object:
+    """What states the address that the visit used."""
+    resolution, connection = case.last.resolution, case.last.connection
+    if connection is None:
+        return None
+    for address, origin in zip(resolution.addresses, resolution.origins, strict=True):
+        if address == connection.address:
+            return origin
+    return None
+
+
+def _inside(case: Case) -> set[object]:
+    return {item.ip for home in case.homes() for interface in home.machine.interfaces.values() for item in interface.address}
+
+
+def _leads_home(case: Case) -> bool:
+    """Whether the visit was delivered to a machine that holds the site."""
+    connection = case.last.connection
+    return connection is not None and any(home.machine is connection.reached for home in case.homes())
+
+
+def _record_hints(case: Case, record: Record) -> dict[str, object]:
+    return {"record": record, "zone": _zone_of(case, record.owner), "name": record.owner}

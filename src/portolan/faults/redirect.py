@@ -1,0 +1,90 @@
+"""Faults of redirects."""
+
+from portolan.estate.service import Redirect
+from portolan.evidence.decision import Decision
+from portolan.faults.base import Case, Finding, fault, listed
+
+
+def loop_rules(case: Case) -> list[Decision]:
+    """The redirect decisions that make the circle, each rule once, in the order met."""
+    found: list[Decision] = []
+    for exchange in case.visit.exchanges:
+        if exchange.response is not None:
+            for decision in exchange.response.decisions:
+                if isinstance(decision.subject, Redirect) and all(each.subject is not decision.subject for each in found):
+                    found.append(decision)
+    return found
+
+
+@fault("redirect-loop-names", "Two rules send to each other, often a name and the same name with www", "redirects without end",
+       "Keep one direction and take the other rule away.", "loop", "too-many")  # fmt: skip
+def loop_names(case: Case) -> Finding | None:
+    """The redirects come back to an address that was asked before."""
+    rules = loop_rules(case)
+    if not rules or case.symptom != "loop":
+        return None
+    hosts = list(dict.fromkeys(exchange.url.host for exchange in case.visit.exchanges))
+    circle = f"{listed(hosts)} send to each other" if len(hosts) > 1 else f"{hosts[0]} sends to itself"
+    where = " and ".join(rule.place.span.short for rule in rules[:4] if rule.place is not None)
+    return Finding("redirect-loop-names", f"{circle} without end, by the rules at {where}", rules[-1].place, hints={"rules": rules})
+
+
+@fault("redirect-too-many", "A chain of redirects over the visitor's limit", "too many redirects",
+       "Send the first address straight to the last.", "too-many")  # fmt: skip
+def too_many(case: Case) -> Finding | None:
+    """The visitor gave up."""
+    stop = case.visit.stop
+    return Finding("redirect-too-many", stop.text, stop.place) if stop is not None else None
+
+
+@fault("redirect-inner-target", "The target shows an inner name, address or port, or is no address", "a name or connection error",
+       "Write the public name into the target.", "bad-target", "undescribed", "internet-private")  # fmt: skip
+def inner_target(case: Case) -> Finding | None:
+    """A redirect led to a host that only the inside knows."""
+    rule = _last_rule(case)
+    if rule is None or rule.place is None:
+        return None
+    if case.symptom == "undescribed" and "." in case.host and case.host.rpartition(".")[2] not in _INNER:
+        return None
+    return Finding("redirect-inner-target", f"a redirect leads to {case.last.url}, which fails: {rule.text}", rule.place,
+                   hints={"rule": rule.subject})  # fmt: skip
+
+
+@fault("redirect-missing", "Plain HTTP is served although secure was promised", "not secure",
+       "Send plain requests to the secure address.", "not-secure")  # fmt: skip
+def redirect_missing(case: Case) -> Finding | None:
+    """A page came without encryption."""
+    response = case.last.response
+    site = response.site if response is not None else None
+    if site is None or case.visit.outcome.secure:
+        return None
+    return Finding("redirect-missing", f"{site.name} serves {case.last.url} without encryption", site.place, hints={"site": site})
+
+
+@fault("redirect-loses-path", "The redirect drops the path or the query", "the wrong page",
+       "Keep {path} and {query} in the target.", "wrong-page", "wrong-final", "not-found")  # fmt: skip
+def loses_path(case: Case) -> Finding | None:
+    """The target of a redirect on the way has no path of the request's."""
+    rule = _last_rule(case)
+    first = case.visit.exchanges[0].url
+    if rule is None or not isinstance(rule.subject, Redirect) or (first.path == "/" and not first.query):
+        return None
+    target = str(rule.subject.to)
+    if "{path}" in target or "{rest}" in target:
+        return None
+    return Finding("redirect-loses-path", f"the redirect to {target} drops the path {first.path}", rule.place,
+                   hints={"rule": rule.subject})  # fmt: skip
+
+
+#: Endings that only the inside knows (RFC 6762 appendix G, RFC 8375).
+_INNER = ("local", "lan", "internal", "intranet", "home", "arpa", "localdomain")
+
+
+def _last_rule(case: Case) -> Decision | None:
+    """The rule that led to the last exchange."""
+    for exchange in reversed(case.visit.exchanges[:-1] if case.symptom != "bad-target" else case.visit.exchanges):
+        if exchange.response is not None:
+            for decision in reversed(exchange.response.decisions):
+                if isinstance(decision.subject, Redirect):
+                    return decision
+    return None

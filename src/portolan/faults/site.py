@@ -1,0 +1,169 @@
+"""Faults of the site: bindings and content."""
+
+from portolan.estate.service import Service, Site
+from portolan.faults.base import Case, Finding, Home, fault, listed
+from portolan.source.nearest import nearest
+
+_OTHER = ("wrong-page", "not-found", "no-default", "answers", "main-server", "name-mismatch", "wrong-status", "not-secure",
+          "expired", "self-signed", "issuer-unknown", "chain-incomplete", "loop")  # fmt: skip
+
+
+def _unbound(case: Case) -> tuple[Service, Site | None] | None:
+    """The service that took a request whose name none of its sites answers to, and its default site."""
+    connection = case.last.connection
+    if connection is None or connection.arrival is None:
+        return None
+    service, listener = connection.arrival.service, connection.arrival.listener
+    if service.kind != "web" or not service.sites or case.last.url.literal is not None:
+        return None
+    chosen = case.world.table(service, listener).choose(case.host)
+    if chosen.by_name or (chosen.site is not None and chosen.site.name == case.site_name):
+        return None
+    if case.site_name is None and case.symptom not in ("answers", "main-server", "not-found", "no-default", "name-mismatch"):
+        return None
+    return service, chosen.site
+
+
+@fault("site-not-enabled", "The site is written and not switched on", "another page",
+       "Switch it on and reload.", *_OTHER)  # fmt: skip
+def not_enabled(case: Case) -> Finding | None:
+    """A disabled site answers to the name."""
+    unbound = _unbound(case)
+    if unbound is None:
+        return None
+    for site in unbound[0].sites.values():
+        if not site.enabled and (case.host in site.names or site.name == case.site_name):
+            return Finding("site-not-enabled", f"the site {site.name} is not switched on in {unbound[0].name}", site.place,
+                           hints={"site": site})  # fmt: skip
+    return None
+
+
+@fault("binding-apex-or-www", "Of a name and the same name with www, only one is bound", "another page",
+       "Bind both names, and send one to the other.", *_OTHER)  # fmt: skip
+def apex_or_www(case: Case) -> Finding | None:
+    """The twin with or without `www.` is bound."""
+    unbound = _unbound(case)
+    if unbound is None:
+        return None
+    twin = case.host.removeprefix("www.") if case.host.startswith("www.") else f"www.{case.host}"
+    for site in _bound_sites(case, unbound[0]):
+        if twin in site.names:
+            return Finding("binding-apex-or-www", f"the site {site.name} answers to {twin}, and not to {case.host}", site.place,
+                           hints={"site": site, "name": case.host})  # fmt: skip
+    return None
+
+
+@fault("binding-name-differs", "A site answers to a name that is a slip away", "another page, without an error",
+       "Correct the name in the binding, or ask for the name that is bound. DNS, binding and URL must have the same one.",
+       *_OTHER)  # fmt: skip
+def name_differs(case: Case) -> Finding | None:
+    """The names of the sites hold a near miss."""
+    unbound = _unbound(case)
+    if unbound is None:
+        return None
+    bound = {name: site for site in reversed(_bound_sites(case, unbound[0])) for name in site.names}
+    close = nearest(case.host, bound)
+    if close is None:
+        return None
+    site = bound[close]
+    text = f"no site answers to {case.host}; the site {site.name} answers to {close}, one slip away"
+    return Finding("binding-name-differs", text, site.place, hints={"site": site, "near": close, "name": case.host})
+
+
+@fault("site-catch-all", "The default site answers with an error on purpose", "that error",
+       "Bind the name to the site that should take it.", "answers")  # fmt: skip
+def catch_all(case: Case) -> Finding | None:
+    """The site that took it gives an error to everything, and no other site was meant."""
+    unbound = _unbound(case)
+    if unbound is None or case.homes() or unbound[1] is None:
+        return None
+    site = unbound[1]
+    return Finding("site-catch-all", f"no site answers to {case.host}; the default site {site.name} answers {site.answer}",
+                   site.place, hints={"site": site})  # fmt: skip
+
+
+@fault("binding-missing", "No site answers to this name; the default one does", "another page, or 404",
+       "Bind the name to the site.", *_OTHER)  # fmt: skip
+def binding_missing(case: Case) -> Finding | None:
+    """None of the service's sites has the name."""
+    unbound = _unbound(case)
+    if unbound is None:
+        return None
+    service, default = unbound
+    meant = next((home for home in case.homes() if home.service is service), None)
+    took = f"; the default site {default.name} takes it" if default is not None else ""
+    text = f"no site of {service.name} answers to {case.host}{took}"
+    if meant is None and case.site_name is not None and case.homes():
+        return None  # the name leads to a machine that does not hold the site
+    place = meant.site.place if meant is not None else service.place
+    return Finding("binding-missing", text, place,
+                   hints={"service": service, "site": meant.site if meant else None, "name": case.host, "default": default})  # fmt: skip
+
+
+@fault("binding-shadowed", "A more specific listener, or an earlier site, takes the request", "another page",
+       "Bind the site to the listener that takes the request, or take the name from the other site.",
+       "wrong-page", "not-found", "no-default", "answers", "name-mismatch")  # fmt: skip
+def shadowed(case: Case) -> Finding | None:
+    """Another site took the name although the promised one has it too."""
+    connection = case.last.connection
+    if connection is None or connection.arrival is None or case.site_name is None:
+        return None
+    service, listener = connection.arrival.service, connection.arrival.listener
+    mine: Home | None = next((home for home in case.homes() if home.service is service), None)
+    if mine is None or not isinstance(mine.site, Site) or case.host not in mine.site.names or not mine.site.enabled:
+        return None
+    taker = case.world.table(service, listener).choose(case.host).site
+    if taker is None or taker is mine.site:
+        return None
+    text = f"the site {taker.name} takes {case.host} on {listener} before {mine.site.name} does"
+    return Finding("binding-shadowed", text, taker.place, hints={"taker": taker, "site": mine.site, "name": case.host})
+
+
+@fault("content-default-missing", "The folder has no default document, and may not be listed", "403",
+       "Add the default document, or name the one that the folder has.", "no-default")  # fmt: skip
+def default_missing(case: Case) -> Finding | None:
+    """No file of the list is in the folder."""
+    stop = case.stop
+    if stop is None or not isinstance(stop.subject, Site):
+        return None
+    site = stop.subject
+    folder = str(stop.facts[1]).lstrip("/")
+    here = [name[len(folder) :] for name in site.files or () if name.startswith(folder) and "/" not in name[len(folder) :]]
+    wanted = [name.lower() for name in site.default_documents]
+    like = next((name for name in here if name.lower() in wanted or name.lower().startswith(("index.", "default.", "home."))), None)
+    held = f"; it holds {listed(here)}" if here else "; it is empty"
+    return Finding("content-default-missing", f"{stop.text}{held}", site.place,
+                   hints={"site": site, "folder": folder, "like": like})  # fmt: skip
+
+
+@fault("content-missing", "No such file, or other case of letters", "404",
+       "Add the file, or ask for the one that exists; letters count.", "not-found")  # fmt: skip
+def content_missing(case: Case) -> Finding | None:
+    """The path leads to no file."""
+    stop = case.stop
+    if stop is None or not isinstance(stop.subject, Site):
+        return None
+    site, asked = stop.subject, str(stop.facts[1])
+    files = site.files or ()
+    other = next((name for name in files if name.lower() == asked.lower()), None) or nearest(asked, files)
+    near = f"; {other} exists" if other else ""
+    return Finding("content-missing", f"{stop.text}{near}", site.place, hints={"site": site, "asked": asked, "near": other})
+
+
+@fault("content-default-order", "An older document stands first in the order", "the old page",
+       "Put the new document first, or take the old one away.", "wrong-page")  # fmt: skip
+def default_order(case: Case) -> Finding | None:
+    """Another default document of the same folder was promised."""
+    page, promised = case.visit.outcome.page, case.promise.page if case.promise else None
+    response = case.last.response
+    if page is None or promised is None or response is None or not isinstance(response.site, Site):
+        return None
+    site = response.site
+    folder, _, got = page.rpartition("/")
+    if folder != promised.rpartition("/")[0] or not case.last.url.path.endswith("/"):
+        return None
+    wanted = promised.rpartition("/")[2]
+    if wanted not in site.default_documents:
+        return None
+    return Finding("content-default-order", f"{site.name} tries {got} before {wanted}", site.place.key("default_documents"),
+                   hints={"site": site, "wanted": wanted})  # fmt: skip

@@ -1,0 +1,1 @@
+"""Remedies: changes to the estate, proposed by fault, proven by asking again."""

@@ -1,0 +1,171 @@
+"""Remedies for the way in. What they open, they open for one protocol, one port and one machine."""
+
+from collections.abc import Iterator
+from typing import Any
+
+from portolan.estate.base import is_public
+from portolan.estate.filter import Chain, FilterRule
+from portolan.estate.machine import Forward, Machine, Router
+from portolan.estate.network import Group, GroupRule, Interface
+from portolan.estate.vantage import Vantage
+from portolan.faults.base import Case, Finding, Home, addresses_of
+from portolan.remedies.base import Patch, Proposal, append, put, remedy, remove, replace
+from portolan.source.place import pointer
+
+
+@remedy("forward-missing")
+def add_forward(case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Forwards the port to the machine that holds the site."""
+    router, home = finding.hints["router"], finding.hints["home"]
+    connection = case.last.connection
+    if not isinstance(router, Router) or not isinstance(home, Home) or connection is None:
+        return
+    outside = next((name for name, each in router.interfaces.items()
+                    if connection.address in [item.ip for item in each.address]), None)  # fmt: skip
+    secure = case.last.url.secure
+    inner = [each.port for each in home.service.listens if each.tls == secure]
+    for address in addresses_of(home.machine):
+        if address.version != connection.address.version or outside is None:
+            continue
+        value: dict[str, Any] = {"on": outside, "tcp": connection.port, "to": str(address)}
+        if inner and connection.port not in inner:
+            value["port"] = inner[0]
+        at = f" port {value['port']}" if "port" in value else ""
+        text = f"forward tcp port {connection.port} on {router.name} to {home.machine.name} ({address}{at})"
+        yield Proposal(text, append(router.place, "forwards", value), "opens")
+
+
+@remedy("forward-wrong-address")
+def correct_forward(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Leads the forward to the machine that holds the site."""
+    forward, home = finding.hints["forward"], finding.hints["home"]
+    if isinstance(forward, Forward) and isinstance(home, Home):
+        for address in addresses_of(home.machine):
+            if address.version == forward.to.version:
+                text = f"let the forward of port {forward.outside} lead to {home.machine.name} ({address})"
+                yield Proposal(text, replace((*forward.place.path, "to"), str(address)))
+
+
+@remedy("forward-wrong-port")
+def correct_port(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Leads the forward to the port on which the service listens."""
+    forward = finding.hints["forward"]
+    text = f"let the forward of port {forward.outside} lead to port {finding.hints['port']}"
+    yield Proposal(text, put(forward.place, "port", finding.hints["port"]))
+
+
+@remedy("forward-disabled")
+def enable_forward(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Switches the forward on."""
+    forward = finding.hints["forward"]
+    yield Proposal(f"switch the forward of port {forward.outside} to {forward.to} on", put(forward.place, "enabled", True), "opens")
+
+
+@remedy("hairpin-missing")
+def turn_round(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Lets the router turn inside packets round."""
+    router = finding.hints["router"]
+    yield Proposal(f"let {router.name} turn packets from inside round, under its own address",
+                   put(router.place, "hairpin", "full"))  # fmt: skip
+
+
+@remedy("filter-drops", "filter-rejects", "filter-order", "outbound-blocked")
+def allow_port(case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Allows the port before what stops it, for the asker's kind only."""
+    chain = finding.hints.get("chain")
+    connection, stop = case.last.connection, case.stop
+    if not isinstance(chain, Chain) or connection is None or stop is None:
+        return
+    taken = case.decision("forwarded")
+    port = int(taken.facts[4]) if taken is not None else connection.port
+    rule: dict[str, Any] = {"allow": "tcp", "ports": [port]}
+    path = chain.place.path
+    if path[-1] == "forward":
+        rule["to"] = [str(taken.facts[3] if taken is not None else connection.address)]
+    source = _asker_range(case)
+    if source is not None and path[-1] != "outbound":
+        rule["from"] = [source]
+    at = chain.rules.index(stop.subject) if isinstance(stop.subject, FilterRule) and stop.subject in chain.rules else None
+    if finding.code == "filter-order":
+        moved = {"op": "move", "from": _item(chain, finding.hints["from"]), "path": _item(chain, finding.hints["to"])}
+        yield Proposal(f"move rule {finding.hints['from'] + 1} before rule {finding.hints['to'] + 1}", [moved], "opens")
+    where = f"before rule {at + 1}" if at is not None else "at the end of the rules"
+    who = f" from {source}" if "from" in rule else ""
+    yield Proposal(f"allow tcp port {port}{who} in {path[-3]} {path[-2]} {path[-1]}, {where}",
+                   append(chain.place, "rules", rule, at), "opens")  # fmt: skip
+
+
+def _item(chain: Chain, index: int) -> str:
+
+
+    return pointer((*chain.place.path, "rules", index))
+
+
+def _asker_range(case: Case) -> str | None:
+    """The segment of an inside asker; None for visitors from the internet, who are everybody."""
+    connection = case.last.connection
+    if connection is None:
+        return None
+    for address in case.world.topology.device(case.visit.vantage).local:
+        if address.version == connection.address.version and not is_public(address):
+            for network in case.estate.networks.values():
+                for subnet in network.subnets:
+                    if address in subnet:
+                        return str(subnet)
+    return None
+
+
+@remedy("group-missing-port")
+def allow_in_group(case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Allows the port in a group of the interface."""
+    groups, port, interface = finding.hints["groups"], finding.hints["port"], finding.hints["interface"]
+    source = _asker_range(case)
+    rule: dict[str, Any] = {"allow": "tcp", "ports": [port]}
+    if source is not None:
+        rule["from"] = [source]
+    who = f" from {source}" if source else ""
+    for name in sorted(case.estate.groups):
+        group = case.estate.groups[name]
+        if isinstance(interface, Interface) and name not in (interface.groups or ()) and _allows(group, port):
+            yield Proposal(f"attach the group {name}, which allows port {port}, to {interface.name}",
+                           append(interface.place, "groups", name), "opens")  # fmt: skip
+    for group in groups:
+        if isinstance(group, Group):
+            yield Proposal(f"allow tcp port {port}{who} in the group {group.name}", append(group.place, "inbound", rule), "opens")
+
+
+def _allows(group: Group, port: int) -> bool:
+    return any(rule.allow == "tcp" and rule.ports and any(port in each for each in rule.ports) for rule in group.inbound)
+
+
+@remedy("group-wrong-source")
+def widen_source(case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Adds the asker's range to the rule's sources."""
+    rule, group = finding.hints["rule"], finding.hints["group"]
+    if not isinstance(rule, GroupRule):
+        return
+    connection = case.last.connection
+    version = connection.address.version if connection is not None else 4
+    source = _asker_range(case) or ("0.0.0.0/0" if version == 4 else "::/0")
+    wide = source in ("0.0.0.0/0", "::/0")
+    text = f"allow port {finding.hints['port']} in the group {group.name} from {source} too"
+    yield Proposal(text, append(rule.place, "from", source), "weakens" if wide else "opens")
+
+
+@remedy("route-missing")
+def give_route(case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Gives a gateway, or lets the last router masquerade."""
+    stop, device = case.stop, finding.hints["device"]
+    if stop is not None and stop.kind == "source-private" and isinstance(device, Router):
+        for name, interface in device.interfaces.items():
+            if (interface.network or interface.name) == "internet":
+                yield Proposal(f"let {device.name} masquerade on {name}", append(device.place, "masquerade", name))
+        return
+    if isinstance(device, Machine | Vantage) and device.gateway == "none":
+        yield Proposal(f"give {device.name} the gateway that its network has", remove((*device.place.path, "gateway")))
+    elif isinstance(device, Machine | Vantage) and device.gateway is None:
+        for router in case.estate.routers.values():
+            for interface in router.interfaces.values():
+                for item in interface.address:
+                    patch: Patch = put(device.place, "gateway", [str(item.ip)])
+                    yield Proposal(f"give {device.name} the gateway {item.ip} ({router.name})", patch)

@@ -1,0 +1,1 @@
+"""Renderers of finished values: text, JSON, and later pictures and pages. They compute nothing."""

@@ -1,0 +1,156 @@
+"""The JSON view: stable, versioned, described by the schemas beside this file."""
+
+from datetime import datetime
+from typing import Any
+
+from portolan.estate.estate import Estate
+from portolan.evidence.decision import Decision
+from portolan.evidence.results import Connection
+from portolan.faults.base import Finding
+from portolan.journey.visit import Exchange, Outcome, Visit
+from portolan.remedies.mend import Explanation, Remedy
+from portolan.source.place import Place
+
+VERSION = 1
+
+
+def follow_data(visit: Visit, broken: tuple[str, ...], promised: bool, findings: list[Finding]) -> dict[str, Any]:
+    """One visit as plain data."""
+    return {
+        "portolan": VERSION,
+        "url": visit.url,
+        "vantage": visit.vantage.name,
+        "at": visit.at.strftime("%Y-%m-%dT%H:%M:%SZ"),
+        "outcome": outcome_data(visit.outcome),
+        "promise": {"stated": promised, "kept": not broken, "broken": list(broken)},
+        "exchanges": [_exchange(exchange) for exchange in visit.exchanges],
+        "assumptions": [each.text for each in visit.assumptions],
+        "findings": [finding_data(finding) for finding in findings],
+    }
+
+
+def explain_data(explanation: Explanation, findings: list[Finding]) -> dict[str, Any]:
+    """An explanation as plain data."""
+    data = follow_data(explanation.visit, explanation.broken, explanation.promise is not None, findings)
+    data["causes"] = [finding_data(cause) for cause in explanation.causes]
+    data["remedies"] = [_remedy(remedy) for remedy in explanation.remedies]
+    data["withheld"] = list(explanation.withheld)
+    data["after"] = outcome_data(explanation.after.outcome) if explanation.after is not None else None
+    return data
+
+
+def outcome_data(outcome: Outcome) -> dict[str, Any]:
+    """An outcome as plain data."""
+    return {
+        "kind": outcome.kind,
+        "detail": outcome.detail,
+        "status": outcome.status,
+        "page": outcome.page,
+        "final_url": outcome.final_url,
+        "secure": outcome.secure,
+        "address": outcome.address,
+    }
+
+
+def finding_data(finding: Finding) -> dict[str, Any]:
+    """A finding as plain data."""
+    return {
+        "code": finding.code,
+        "severity": finding.severity,
+        "object": finding.object,
+        "where": _where(finding.place),
+        "text": finding.text,
+    }
+
+
+def _remedy(remedy: Remedy) -> dict[str, Any]:
+    return {
+        "text": remedy.text,
+        "change": remedy.patch,
+        "safety": remedy.safety,
+        "fixes": list(remedy.fixes),
+        "also_changes": list(remedy.changes) if remedy.changes is not None else None,
+        "outcome": outcome_data(remedy.outcome) if remedy.outcome is not None else None,
+        "complete": remedy.complete,
+    }
+
+
+def _exchange(exchange: Exchange) -> dict[str, Any]:
+    handshake, response = exchange.handshake, exchange.response
+    return {
+        "url": str(exchange.url),
+        "resolution": {
+            "host": exchange.resolution.host,
+            "addresses": [str(address) for address in exchange.resolution.addresses],
+            "aliases": list(exchange.resolution.aliases),
+            "detail": exchange.resolution.detail,
+            "steps": _steps(exchange.resolution.decisions),
+        },
+        "connection": _connection(exchange.connection) if exchange.connection is not None else None,
+        "attempts": [_connection(attempt) for attempt in exchange.attempts],
+        "tls": {
+            "certificate": handshake.certificate.name if handshake.certificate is not None else None,
+            "detail": handshake.detail,
+            "steps": _steps(handshake.decisions),
+        }
+        if handshake is not None
+        else None,
+        "response": {
+            "status": response.status,
+            "site": response.site.name if response.site is not None else None,
+            "page": response.page,
+            "location": response.location,
+            "steps": _steps(response.decisions),
+        }
+        if response is not None
+        else None,
+    }
+
+
+def _connection(connection: Connection) -> dict[str, Any]:
+    arrival = connection.arrival
+    return {
+        "address": str(connection.address),
+        "port": connection.port,
+        "detail": connection.detail,
+        "machine": connection.reached.name if connection.reached is not None else None,
+        "service": arrival.service.name if arrival is not None else None,
+        "inside_address": str(arrival.address) if arrival is not None else None,
+        "inside_port": arrival.port if arrival is not None else None,
+        "steps": _steps(connection.decisions),
+    }
+
+
+def _steps(decisions: tuple[Decision, ...]) -> list[dict[str, Any]]:
+    return [
+        {
+            "kind": each.kind,
+            "text": each.text,
+            "where": _where(each.place),
+            "standard": each.law.standard or None,
+            "stops": each.law.stops,
+        }
+        for each in decisions
+    ]
+
+
+def _where(place: Place | None) -> str | None:
+    if place is None or place.span.file == "(assumed)":
+        return None
+    return place.span.short
+
+
+def check_data(estate: Estate, at: datetime, findings: list[Finding]) -> dict[str, Any]:
+    """The findings of a check as plain data."""
+    return {
+        "portolan": VERSION,
+        "at": at.strftime("%Y-%m-%dT%H:%M:%SZ"),
+        "read": {
+            "routers": len(estate.routers),
+            "hosts": len(estate.hosts),
+            "zones": len(estate.zones),
+            "vantages": len(estate.vantages),
+            "promises": len(estate.promises),
+        },
+        "findings": [{**finding_data(each), "where": str(each.place.span) if each.place else None} for each in findings],
+    }

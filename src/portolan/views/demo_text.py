@@ -1,0 +1,36 @@
+"""The text view of `demo`."""
+
+from typing import Any
+
+from portolan.estate.estate import Estate
+from portolan.journey.visit import Visit
+from portolan.remedies.mend import Explanation
+from portolan.views.style import Style, paragraph, row
+from portolan.views.text import explain_text, follow_text
+
+
+def list_text(stories: list[dict[str, str]], style: Style) -> str:
+    """The stories, a line or two each."""
+    width = max(len(story["name"]) for story in stories) + 2
+    lines: list[str] = []
+    for story in stories:
+        lines += row(style, style.ink(story["name"].ljust(width), "bold"), width, story["title"])
+    lines += ["", "Tell one: portolan demo STORY"]
+    return "\n".join(lines) + "\n"
+
+
+def story_text(
+    story: dict[str, str], estate: Estate, found: Explanation, after: Visit | None, patch: list[dict[str, Any]], style: Style
+) -> str:
+    """A story: what is configured, the question, the cause, the remedy, and the question asked again."""
+    lines = [style.ink(line, "bold") for line in paragraph(style, story["title"])]
+    lines += ["", *paragraph(style, " ".join((estate.about or "").split())), ""]
+    question = f"{story['url']} --from {story['vantage']}"
+    lines += [style.ink(f"$ portolan explain {question}", "leg"), ""]
+    out = "\n".join(lines) + "\n" + explain_text(found, style, False)
+    if after is not None:
+        out += "\n" + style.ink(f"$ portolan explain {question} --format patch > mend.json", "leg")
+        out += "\n" + style.ink(f"$ portolan follow {question} --with mend.json", "leg") + "\n\n"
+        out += follow_text(after, (), found.promise is not None, [], style, False)
+    closing = f"The estate of this story: portolan demo {story['name']} --copy DIR. Other stories: portolan demo --list."
+    return out + "\n" + "\n".join(paragraph(style, closing, ink=("dim",))) + "\n"

@@ -1,0 +1,79 @@
+"""Ink and glyphs: colour only where asked, plain ASCII where the encoding needs it, never colour alone."""
+
+import textwrap
+from typing import NamedTuple
+
+from portolan.source.plain import plain
+
+_CODES = {"bad": "31", "good": "32", "dim": "2", "bold": "1", "warn": "33", "leg": "36"}
+
+
+class Style(NamedTuple):
+    """How to draw: the width in columns, whether in colour, whether beyond ASCII."""
+
+    width: int = 80
+    colour: bool = False
+    unicode: bool = True
+
+    def ink(self, text: str, *inks: str) -> str:
+        """Text in colour, where colour is on."""
+        if not self.colour or not text:
+            return text
+        return f"\x1b[{';'.join(_CODES[ink] for ink in inks)}m{text}\x1b[0m"
+
+    def safe(self, text: object) -> str:
+        """Foreign text made harmless, and ASCII where it must be."""
+        shown = plain(str(text)).replace("\n", "\\n")
+        return shown if self.unicode else shown.encode("ascii", "backslashreplace").decode()
+
+    @property
+    def bad(self) -> str:
+        """The mark of a break."""
+        return "✗" if self.unicode else "X"
+
+    @property
+    def good(self) -> str:
+        """The mark of what went well."""
+        return "✓" if self.unicode else "+"
+
+    @property
+    def arrow(self) -> str:
+        """The mark of what follows."""
+        return "→" if self.unicode else "->"
+
+    @property
+    def dot(self) -> str:
+        """The mark of a step that was passed."""
+        return "·" if self.unicode else "."
+
+
+def row(style: Style, lead: str, lead_width: int, text: str, where: str = "", ink: tuple[str, ...] = ()) -> list[str]:
+    """A lead, wrapped text, and at the right end of the first line where it is written.
+
+    `lead` may hold ink; `lead_width` is its width in columns. Where text and place do not fit on one line, the place
+    gets the end of the last line, or a line of its own.
+    """
+    room = max(24, style.width - lead_width)
+    text = style.safe(text)
+    where = style.safe(where)
+    held = f"  {where}" if where else ""
+    if len(text) + len(held) <= room:
+        gap = room - len(text) - len(where) if where else 0
+        return [lead + style.ink(text, *ink) + (" " * gap + style.ink(where, "dim") if where else "")]
+    lines = textwrap.wrap(text, room, break_long_words=True, break_on_hyphens=False) or [""]
+    out = [lead + style.ink(lines[0], *ink)]
+    out += [" " * lead_width + style.ink(line, *ink) for line in lines[1:]]
+    if where:
+        last = lines[-1]
+        if len(last) + len(held) <= room:
+            out[-1] += " " * (room - len(last) - len(where)) + style.ink(where, "dim")
+        else:
+            out.append(" " * max(lead_width, style.width - len(where)) + style.ink(where, "dim"))
+    return out
+
+
+def paragraph(style: Style, text: str, indent: int = 0, ink: tuple[str, ...] = ()) -> list[str]:
+    """Wrapped text."""
+    room = max(24, min(style.width, 100) - indent)
+    lines = textwrap.wrap(style.safe(text), room, break_on_hyphens=False) or [""]
+    return [" " * indent + style.ink(line, *ink) for line in lines]

@@ -1,0 +1,45 @@
+"""Outcomes in words; the same words in every view."""
+
+from portolan.journey.visit import Outcome
+
+_DETAILS = {
+    "no-such-name": "no such name",
+    "no-address": "the name has no address",
+    "resolver-failure": "the resolver fails",
+    "resolver-timeout": "the resolver does not answer",
+    "refused": "connection refused",
+    "timed-out": "no answer; it hangs until it times out",
+    "unreachable": "unreachable",
+    "reset": "connection reset",
+    "not-tls": "no TLS is spoken there",
+    "name-mismatch": "the certificate does not cover the name",
+    "expired": "the certificate has expired",
+    "not-yet-valid": "the certificate is not yet valid",
+    "self-signed": "the certificate is signed by itself",
+    "unknown-issuer": "the certificate's issuer is not trusted",
+    "incomplete-chain": "the certificate's chain is incomplete",
+    "other": "the certificate is not fit for this",
+    "loop": "redirects without end",
+    "too-many": "too many redirects",
+    "bad-target": "a redirect that leads nowhere",
+    "empty": "an empty answer",
+    "garbled": "an answer that is no HTTP",
+}
+
+STATUS = {
+    200: "OK", 400: "Bad Request", 401: "Unauthorized", 403: "Forbidden", 404: "Not Found", 405: "Method Not Allowed",
+    410: "Gone", 421: "Misdirected Request", 500: "Internal Server Error", 502: "Bad Gateway",
+    503: "Service Unavailable", 504: "Gateway Timeout",
+}  # fmt: skip
+
+
+def in_words(outcome: Outcome) -> str:
+    """What the visitor gets, in one phrase."""
+    if outcome.kind == "served":
+        return f"the page {outcome.page} ({outcome.status}, {'secure' if outcome.secure else 'not secure'})"
+    if outcome.kind == "http-error":
+        words = STATUS.get(outcome.status or 0, "")
+        return f"status {outcome.status}{' ' + words if words else ''}, from {outcome.detail}"
+    if outcome.kind == "name-error" and outcome.detail == "refused":
+        return "the resolver refuses"
+    return _DETAILS.get(outcome.detail or "", outcome.detail or outcome.kind)
