@@ -13,7 +13,11 @@ from cryptography.hazmat.primitives.serialization import Encoding
 from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 
 STORIES = Path(__file__).resolve().parent.parent / "src" / "portolan" / "stories"
-START, ROOT_END, END = datetime(2026, 1, 10, tzinfo=UTC), datetime(2036, 1, 10, tzinfo=UTC), datetime(2026, 7, 10, tzinfo=UTC)
+START, ROOT_END, END = (
+    datetime(2026, 1, 10, tzinfo=UTC),
+    datetime(2036, 1, 10, tzinfo=UTC),
+    datetime(2026, 7, 10, tzinfo=UTC),
+)
 NAMES = ("visit.kestrel-ridge.example", "www.kestrel-ridge.example", "kestrel-ridge.example")
 
 
@@ -23,7 +27,12 @@ def named(common: str) -> x509.Name:
 
 
 def certificate(
-    subject: str, issuer: str, key: ec.EllipticCurvePrivateKey, signer: ec.EllipticCurvePrivateKey, end: datetime, names: tuple[str, ...] = ()
+    subject: str,
+    issuer: str,
+    key: ec.EllipticCurvePrivateKey,
+    signer: ec.EllipticCurvePrivateKey,
+    end: datetime,
+    names: tuple[str, ...] = (),
 ) -> x509.Certificate:
     """A certificate; an authority's when it has no names."""
     builder = (
@@ -37,7 +46,9 @@ def certificate(
         .add_extension(x509.BasicConstraints(ca=not names, path_length=None), critical=True)
     )
     if names:
-        builder = builder.add_extension(x509.SubjectAlternativeName([x509.DNSName(name) for name in names]), critical=False)
+        builder = builder.add_extension(
+            x509.SubjectAlternativeName([x509.DNSName(name) for name in names]), critical=False
+        )
         builder = builder.add_extension(x509.ExtendedKeyUsage([ExtendedKeyUsageOID.SERVER_AUTH]), critical=False)
     return builder.sign(signer, hashes.SHA256())
 

@@ -13,7 +13,9 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
     parser = add_command(commands, "demo", "run a shipped story from question to proven remedy", "portolan demo --list")
     parser.add_argument("story", nargs="?", metavar="STORY", default=None, help=f"the story (default: {MAIN_STORY})")
     parser.add_argument("--list", action="store_true", help="list the stories")
-    parser.add_argument("--copy", metavar="DIR", default=None, help="write the story's estate to a new folder, to start from")
+    parser.add_argument(
+        "--copy", metavar="DIR", default=None, help="write the story's estate to a new folder, to start from"
+    )
     format_option(parser, "text", "json")
     parser.set_defaults(run=run)
 
@@ -66,7 +68,9 @@ def _copy(name: str, target: Path) -> int:
     try:
         shutil.copytree(_folder() / name, target, dirs_exist_ok=True)
     except OSError as error:
-        raise UsageError(f"cannot write to '{shown}': {error.strerror or error}", "Name a folder that you may write to.") from None
+        raise UsageError(
+            f"cannot write to '{shown}': {error.strerror or error}", "Name a folder that you may write to."
+        ) from None
     print(f"The estate is in {shown}. Try: portolan check -e {shown}")
     return 0
 
@@ -99,5 +103,5 @@ def _tell(story: dict[str, str], arguments: argparse.Namespace) -> int:
     else:
         from portolan.views.demo_text import story_text
 
-        print(story_text(story, estate, found, after, best.patch if best is not None else [], style_of(arguments)), end="")
+        print(story_text(story, estate, found, after, style_of(arguments)), end="")
     return 0

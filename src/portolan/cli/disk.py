@@ -4,7 +4,7 @@ import os
 import stat
 from pathlib import Path
 
-from portolan.formats.files import FileProblem, inside
+from portolan.formats.files import FileError, inside
 
 _MOST_BYTES = 512 * 1024 * 1024
 _MOST_FILES = 200_000
@@ -20,28 +20,28 @@ class DiskFiles:
         self._input = standard_input
 
     def read(self, path: str) -> bytes:
-        """The file's bytes. Raises FileProblem."""
+        """The file's bytes. Raises FileError."""
         if path == "-" and self._input is not None:
             return self._input
         full = self._inside(path)
         try:
             status = os.stat(full)
             if stat.S_ISDIR(status.st_mode):
-                raise FileProblem("it is a folder, not a file")
+                raise FileError("it is a folder, not a file")
             if not stat.S_ISREG(status.st_mode):
-                raise FileProblem("it is no regular file")
+                raise FileError("it is no regular file")
             if status.st_size > _MOST_BYTES:
-                raise FileProblem(f"it has more than {_MOST_BYTES // 1048576} MiB")
+                raise FileError(f"it has more than {_MOST_BYTES // 1048576} MiB")
             with open(full, "rb") as file:
                 return file.read()
         except OSError as error:
-            raise FileProblem(_reason(error)) from None
+            raise FileError(_reason(error)) from None
 
     def tree(self, path: str) -> tuple[str, ...]:
-        """All files below a folder, relative to it, sorted. Raises FileProblem."""
+        """All files below a folder, relative to it, sorted. Raises FileError."""
         top = self._inside(path)
         if not os.path.isdir(top):
-            raise FileProblem("it is no folder" if os.path.exists(top) else "no such folder")
+            raise FileError("it is no folder" if os.path.exists(top) else "no such folder")
         found = []
         for folder, folders, names in os.walk(top, followlinks=False):
             folders.sort()
@@ -50,7 +50,7 @@ class DiskFiles:
             found += [prefix + name for name in names]
             found += [prefix + name + "/" for name in folders]
             if len(found) > _MOST_FILES:
-                raise FileProblem(f"it holds more than {_MOST_FILES} files")
+                raise FileError(f"it holds more than {_MOST_FILES} files")
         return tuple(sorted(found))
 
     def shown(self, path: str) -> str:
@@ -62,13 +62,13 @@ class DiskFiles:
     def _inside(self, path: str) -> str:
         normal = inside(path)
         if normal is None:
-            raise FileProblem("it lies outside the estate's folder")
+            raise FileError("it lies outside the estate's folder")
         try:
             full = os.path.realpath(os.path.join(self._real, normal))
         except (OSError, ValueError) as error:
-            raise FileProblem(str(error)) from None
+            raise FileError(str(error)) from None
         if full != self._real and not full.startswith(self._real.rstrip(os.sep) + os.sep):
-            raise FileProblem("it lies outside the estate's folder")
+            raise FileError("it lies outside the estate's folder")
         return full
 
 

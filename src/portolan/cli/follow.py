@@ -42,5 +42,7 @@ def run(arguments: argparse.Namespace) -> int:
     else:
         from portolan.views.text import follow_text
 
-        print(follow_text(found, broken, promise is not None, findings, style_of(arguments), arguments.every_step), end="")
+        print(
+            follow_text(found, broken, promise is not None, findings, style_of(arguments), arguments.every_step), end=""
+        )
     return 1 if broken else 0

@@ -9,7 +9,9 @@ def estate_options(parser: argparse.ArgumentParser) -> None:
                         help="the estate: a folder with estate.yaml, or a file, or - (default: PORTOLAN_ESTATE, else here)")  # fmt: skip
     parser.add_argument("--with", dest="changes", metavar="CHANGE_FILE", action="append", default=[],
                         help="ask as if this change were made: JSON Patch or JSON Merge Patch, in YAML or JSON; or -")  # fmt: skip
-    parser.add_argument("--at", metavar="TIME", default=None, help="ask about this moment, such as 2026-03-14T20:00:00Z")
+    parser.add_argument(
+        "--at", metavar="TIME", default=None, help="ask about this moment, such as 2026-03-14T20:00:00Z"
+    )
 
 
 def format_option(parser: argparse.ArgumentParser, *formats: str) -> None:
@@ -30,7 +32,6 @@ def question_options(parser: argparse.ArgumentParser) -> None:
 def add_command(commands: "argparse._SubParsersAction[argparse.ArgumentParser]", name: str, summary: str, example: str,
                 about: str = "") -> argparse.ArgumentParser:  # fmt: skip
     """A command's parser, with an example in its help."""
-    parser = commands.add_parser(name, help=summary, description=about or summary[0].upper() + summary[1:] + ".",
+    return commands.add_parser(name, help=summary, description=about or summary[0].upper() + summary[1:] + ".",
                                  epilog="example: " + example, formatter_class=argparse.RawDescriptionHelpFormatter,
                                  allow_abbrev=False)  # fmt: skip
-    return parser

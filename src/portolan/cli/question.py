@@ -12,7 +12,7 @@ from portolan.cli.errors import UsageError
 from portolan.estate.vantage import Vantage
 from portolan.formats.change import operations
 from portolan.formats.estate_file import Loaded, changed, load
-from portolan.formats.scalars import Unfit, time
+from portolan.formats.scalars import UnfitError, time
 from portolan.formats.yaml_nodes import compose
 from portolan.journey.world import World
 from portolan.source.nearest import did_you_mean
@@ -37,12 +37,16 @@ def load_estate(arguments: argparse.Namespace) -> Loaded:
         try:
             if name == "-":
                 if given == "-":
-                    raise UsageError("estate and change cannot both come from standard input", "Name a file for one of them.")
+                    raise UsageError(
+                        "estate and change cannot both come from standard input", "Name a file for one of them."
+                    )
                 data = sys.stdin.buffer.read()
             else:
                 data = Path(name).read_bytes()
         except OSError as error:
-            raise UsageError(f"cannot read the change '{one_line(name)}': {error.strerror or error}", "Check the path.") from None
+            raise UsageError(
+                f"cannot read the change '{one_line(name)}': {error.strerror or error}", "Check the path."
+            ) from None
         root = compose(shown, data)
         loaded = changed(loaded, operations(root, loaded.root))
     return loaded
@@ -81,7 +85,7 @@ def moment(arguments: argparse.Namespace, loaded: Loaded) -> datetime:
     if arguments.at is not None:
         try:
             return time(arguments.at)
-        except Unfit as unfit:
+        except UnfitError as unfit:
             raise UsageError(f"--at: expected {unfit.expected}, found '{one_line(arguments.at)}'") from None
     return loaded.estate.at or datetime.now(UTC).replace(microsecond=0)
 
@@ -92,7 +96,9 @@ def vantage_of(arguments: argparse.Namespace, loaded: Loaded) -> Vantage:
     name = arguments.vantage
     if name is not None:
         if name not in vantages:
-            raise UsageError(f"no vantage is named '{one_line(name)}'", did_you_mean(name, vantages) or "Add it under 'vantages'.")
+            raise UsageError(
+                f"no vantage is named '{one_line(name)}'", did_you_mean(name, vantages) or "Add it under 'vantages'."
+            )
         return vantages[name]
     if not vantages:
         raise UsageError("the estate has no vantage to ask from",

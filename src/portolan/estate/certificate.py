@@ -14,7 +14,9 @@ class Certificate(Stated, frozen=True, kw_only=True, eq=False):
     name: str
     file: Annotated[
         EstatePath | None,
-        says("PEM file: the certificate first, then what is sent along as its chain.", example="certificates/visit.pem"),
+        says(
+            "PEM file: the certificate first, then what is sent along as its chain.", example="certificates/visit.pem"
+        ),
     ] = None
     key: Annotated[
         EstatePath | None, says("PEM file with the private key, to check that the two are a pair. Never shown.")
@@ -25,8 +27,8 @@ class Certificate(Stated, frozen=True, kw_only=True, eq=False):
         says("Declared: `public` (an ordinary public authority), `self`, or an authority of the estate. "
              "Left out: `public`.", refers=("authorities",)),
     ] = None  # fmt: skip
-    starts: Annotated[datetime | None, says("Declared: valid from; left out: always was.")] = (
-        msgspec.field(default=None, name="from")
+    starts: Annotated[datetime | None, says("Declared: valid from; left out: always was.")] = msgspec.field(
+        default=None, name="from"
     )
     until: Annotated[datetime | None, says("Declared: valid until; left out: does not end.")] = None
     sends_chain: Annotated[bool, says("Declared: whether the intermediates are sent along.")] = True

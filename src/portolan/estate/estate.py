@@ -35,11 +35,9 @@ class Estate(Stated, frozen=True, kw_only=True, eq=False):
     hosts: Annotated[dict[str, Host], says("Hosts by name.")] = msgspec.field(default_factory=dict)
     groups: Annotated[dict[str, Group], says("Security groups by name.")] = msgspec.field(default_factory=dict)
     zones: Annotated[dict[str, Zone], says("DNS zones by name.")] = msgspec.field(default_factory=dict)
-    certificates: Annotated[dict[str, Certificate], says("Certificates by name.")] = (
-        msgspec.field(default_factory=dict)
-    )
-    authorities: Annotated[dict[str, Authority], says("Certificate authorities by name.")] = (
-        msgspec.field(default_factory=dict)
+    certificates: Annotated[dict[str, Certificate], says("Certificates by name.")] = msgspec.field(default_factory=dict)
+    authorities: Annotated[dict[str, Authority], says("Certificate authorities by name.")] = msgspec.field(
+        default_factory=dict
     )
     vantages: Annotated[dict[str, Vantage], says("Where visitors ask from.")] = msgspec.field(default_factory=dict)
     promises: Annotated[tuple[Promise, ...], says("What visitors should get.")] = ()

@@ -39,12 +39,12 @@ class FilterRule(Stated, frozen=True, kw_only=True, eq=False):
     destinations: Annotated[
         tuple[IPNetwork, ...], says("Destination ranges, after any port forward has rewritten them; left out: all.")
     ] = msgspec.field(default=(), name="to")
-    entering: Annotated[
-        tuple[str, ...], says("The machine's interfaces by which the packet came; left out: any.")
-    ] = msgspec.field(default=(), name="in")
-    leaving: Annotated[
-        tuple[str, ...], says("The machine's interfaces by which the packet leaves; left out: any.")
-    ] = msgspec.field(default=(), name="out")
+    entering: Annotated[tuple[str, ...], says("The machine's interfaces by which the packet came; left out: any.")] = (
+        msgspec.field(default=(), name="in")
+    )
+    leaving: Annotated[tuple[str, ...], says("The machine's interfaces by which the packet leaves; left out: any.")] = (
+        msgspec.field(default=(), name="out")
+    )
     state: Annotated[
         tuple[State, ...],
         says("What connection tracking says: `new`, `established`, `related`, `invalid`; left out: any."),
@@ -75,9 +75,9 @@ class Filter(Stated, frozen=True, kw_only=True, eq=False):
     """A machine's packet filter, in force now. The loopback interface and neighbour discovery always pass."""
 
     inbound: Annotated[Chain | None, says("For what is addressed to the machine itself; left out: all pass.")] = None
-    forward: Annotated[
-        Chain | None, says("For what a router passes on, after port forwards; left out: all pass.")
-    ] = None
+    forward: Annotated[Chain | None, says("For what a router passes on, after port forwards; left out: all pass.")] = (
+        None
+    )
     outbound: Annotated[Chain | None, says("For what the machine itself sends; left out: all pass.")] = None
     stateful: Annotated[
         bool, says("Whether packets of known connections, and the errors about them, pass before any rule is asked.")

@@ -51,7 +51,7 @@ def attachments(machine: Machine | Vantage) -> list[tuple[str, tuple[IPInterface
 
 def gateway_candidates(estate: Estate, machine: Machine | Vantage, version: int) -> list[tuple[str, IPAddress]]:
     """The routers that share a segment with a machine, with their addresses of a family there."""
-    found = []
+    found: list[tuple[str, IPAddress]] = []
     mine = {name for name, addresses in attachments(machine) if any(item.version == version for item in addresses)}
     for router in estate.routers.values():
         if router is machine:

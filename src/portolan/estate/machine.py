@@ -21,9 +21,7 @@ class HostsFile(Stated, frozen=True, kw_only=True, eq=False):
     """A hosts file: its lines come before any resolver."""
 
     file: Annotated[EstatePath | None, says("A file in hosts format inside the estate.")] = None
-    lines: Annotated[
-        tuple[str, ...], says("Further lines.", example="10.20.0.15 visit.kestrel-ridge.example")
-    ] = ()
+    lines: Annotated[tuple[str, ...], says("Further lines.", example="10.20.0.15 visit.kestrel-ridge.example")] = ()
     entries: tuple[HostsLine, ...] = ()
 
 
@@ -39,9 +37,9 @@ class Forward(Stated, frozen=True, kw_only=True, eq=False):
         says("The inside port (for a range: of its first port, the others follow). Left out: the same as outside."),
     ] = None
     enabled: Annotated[bool, says("Whether it is switched on.")] = True
-    sources: Annotated[
-        tuple[IPNetwork, ...], says("Only for visitors from these ranges; left out: for all.")
-    ] = msgspec.field(default=(), name="from")
+    sources: Annotated[tuple[IPNetwork, ...], says("Only for visitors from these ranges; left out: for all.")] = (
+        msgspec.field(default=(), name="from")
+    )
 
     @property
     def protocol(self) -> Literal["tcp", "udp"]:
@@ -66,8 +64,8 @@ class Machine(Stated, frozen=True, kw_only=True, eq=False):
     ] = None  # fmt: skip
     routes: Annotated[tuple[Route, ...], says("Further routes.")] = ()
     filter: Annotated[Filter | None, says("Its packet filter; left out: everything passes.")] = None
-    services: Annotated[dict[str, Service], says("The programs that listen on it.")] = (
-        msgspec.field(default_factory=dict)
+    services: Annotated[dict[str, Service], says("The programs that listen on it.")] = msgspec.field(
+        default_factory=dict
     )
     hosts_file: Annotated[HostsFile | None, says("Its hosts file.")] = None
     resolver: Annotated[

@@ -15,26 +15,20 @@ class Vantage(Stated, frozen=True, kw_only=True, eq=False):
     """A place that a visitor asks from: a device of its own on a network, or a machine of the estate."""
 
     name: str
-    network: Annotated[
-        str | None, says("The network that the visitor's device is on.", refers=("networks",))
-    ] = None
-    address: Annotated[
-        tuple[IPInterface, ...], says("The device's addresses.", example="198.51.100.77")
-    ] = ()
+    network: Annotated[str | None, says("The network that the visitor's device is on.", refers=("networks",))] = None
+    address: Annotated[tuple[IPInterface, ...], says("The device's addresses.", example="198.51.100.77")] = ()
     host: Annotated[
         str | None,
         says("Instead of a network: the machine of the estate that the visitor sits at; it asks with that machine's "
              "addresses, routes, filter, hosts file and resolver.", refers=("hosts", "routers")),
     ] = None  # fmt: skip
-    gateway: Annotated[
-        tuple[IPAddress, ...] | Literal["none"] | None, says("As for a host.")
-    ] = None
+    gateway: Annotated[tuple[IPAddress, ...] | Literal["none"] | None, says("As for a host.")] = None
     routes: Annotated[tuple[Route, ...], says("As for a host.")] = ()
     filter: Annotated[Filter | None, says("The device's own filter.")] = None
     hosts_file: Annotated[HostsFile | None, says("The device's hosts file.")] = None
-    resolver: Annotated[
-        IPAddress | None, says("The resolver's address. Left out: an ordinary recursive resolver.")
-    ] = None
+    resolver: Annotated[IPAddress | None, says("The resolver's address. Left out: an ordinary recursive resolver.")] = (
+        None
+    )
     trusts: Annotated[
         tuple[str, ...],
         says("Whom it trusts to issue certificates: `public` (every root of the estate that is public, and ordinary "
@@ -49,9 +43,9 @@ class Promise(Stated, frozen=True, kw_only=True, eq=False):
     """What a visitor should get."""
 
     url: Annotated[WebAddress, says("The address asked for.", example="https://visit.kestrel-ridge.example/")]
-    vantages: Annotated[
-        tuple[str, ...], says("From where; left out: from every vantage.", refers=("vantages",))
-    ] = msgspec.field(default=(), name="from")
+    vantages: Annotated[tuple[str, ...], says("From where; left out: from every vantage.", refers=("vantages",))] = (
+        msgspec.field(default=(), name="from")
+    )
     page: Annotated[
         str | None, says("The page, as SITE/PATH, or SITE alone for any page of it.", example="visit/index.html")
     ] = None

@@ -172,7 +172,9 @@ class Fault(NamedTuple):
 FAULTS: list[Fault] = []
 
 
-def fault(code: str, title: str, visitor_gets: str, help_text: str, *symptoms: str) -> Callable[[Recogniser], Recogniser]:
+def fault(
+    code: str, title: str, visitor_gets: str, help_text: str, *symptoms: str
+) -> Callable[[Recogniser], Recogniser]:
     """Registers a recogniser for the symptoms (kinds of the decision that stopped the visit) that it looks at."""
 
     def register(recognise: Recogniser) -> Recogniser:

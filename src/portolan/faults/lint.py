@@ -32,7 +32,11 @@ def zones_that_do_not_load(world: World) -> Iterator[Finding]:
     for zone in world.estate.zones.values():
         if zone.data.defect is not None:
             text, record = zone.data.defect
-            yield Finding("name-alias-at-apex", f"the zone {zone.name} does not load: {text} ({record.text.strip()})", record.place)
+            yield Finding(
+                "name-alias-at-apex",
+                f"the zone {zone.name} does not load: {text} ({record.text.strip()})",
+                record.place,
+            )
 
 
 def doubled_origins(world: World) -> Iterator[Finding]:
@@ -73,11 +77,24 @@ def certificates_in_time(world: World) -> Iterator[Finding]:
     for certificate in world.estate.certificates.values():
         leaf = shown_by(certificate, world.estate, world.shared).leaf
         if leaf.until is not None and world.now > leaf.until:
-            yield Finding("cert-expired", f"the certificate {certificate.name} was valid until {leaf.until:%Y-%m-%d}", certificate.place)
+            yield Finding(
+                "cert-expired",
+                f"the certificate {certificate.name} was valid until {leaf.until:%Y-%m-%d}",
+                certificate.place,
+            )
         elif leaf.starts is not None and world.now < leaf.starts:
-            yield Finding("cert-not-yet", f"the certificate {certificate.name} is valid from {leaf.starts:%Y-%m-%d} on", certificate.place)
+            yield Finding(
+                "cert-not-yet",
+                f"the certificate {certificate.name} is valid from {leaf.starts:%Y-%m-%d} on",
+                certificate.place,
+            )
         elif leaf.until is not None and leaf.until - world.now < SOON:
-            yield Finding("cert-expired", f"the certificate {certificate.name} ends on {leaf.until:%Y-%m-%d}", certificate.place, "warning")
+            yield Finding(
+                "cert-expired",
+                f"the certificate {certificate.name} ends on {leaf.until:%Y-%m-%d}",
+                certificate.place,
+                "warning",
+            )
 
 
 def certificates_cover(world: World) -> Iterator[Finding]:
@@ -123,7 +140,11 @@ def services_that_do_not_start(world: World) -> Iterator[Finding]:
             code = "cert-key-differs" if "key of" in failure.reason else "cert-missing" if "certificate" in failure.reason else (
                 "service-port-taken"
             )  # fmt: skip
-            yield Finding(code, f"{failure.service.name} on {machine.name} does not start: {failure.reason}", failure.service.place)
+            yield Finding(
+                code,
+                f"{failure.service.name} on {machine.name} does not start: {failure.reason}",
+                failure.service.place,
+            )
 
 
 def names_have_records(world: World) -> Iterator[Finding]:
@@ -133,7 +154,11 @@ def names_have_records(world: World) -> Iterator[Finding]:
         for name in site.names if isinstance(site, Site) else ():
             if "*" in name:
                 continue
-            zone = max((each for each in world.estate.zones if name == each or name.endswith("." + each)), key=len, default=None)
+            zone = max(
+                (each for each in world.estate.zones if name == each or name.endswith("." + each)),
+                key=len,
+                default=None,
+            )
             if zone is not None and world.estate.zones[zone].data.defect is None:
                 index = world.naming.index(world.estate.zones[zone])
                 if index.look(name) is None:
@@ -209,4 +234,3 @@ LINTS: tuple[Lint, ...] = (
     shadowed_names,
     promises_can_be_asked,
 )
-

@@ -63,7 +63,9 @@ def loopback_only(case: Case) -> Finding | None:
     for service, listener in _candidates(case):
         if listener.address is not None and listener.address.is_loopback and listener.port == _port(case):
             text = f"{service.name} on {_name(case)} listens on {listener}, which only {_name(case)} itself can ask"
-            return Finding("listener-loopback-only", text, listener.place, hints={"listener": listener, "service": service})
+            return Finding(
+                "listener-loopback-only", text, listener.place, hints={"listener": listener, "service": service}
+            )
     return None
 
 
@@ -75,8 +77,11 @@ def family(case: Case) -> Finding | None:
     if connection is None:
         return None
     for service, listener in _candidates(case):
-        if listener.port == _port(case) and listener.address is not None and not listener.address.is_loopback and (
-            int(listener.address) == 0
+        if (
+            listener.port == _port(case)
+            and listener.address is not None
+            and not listener.address.is_loopback
+            and (int(listener.address) == 0)
         ):
             text = f"{service.name} on {_name(case)} listens on {listener}, which does not take IPv{connection.address.version}"
             return Finding("listener-family", text, listener.place, hints={"listener": listener, "service": service})
@@ -90,7 +95,9 @@ def wrong_address(case: Case) -> Finding | None:
     for service, listener in _candidates(case):
         if listener.port == _port(case) and listener.address is not None and not listener.address.is_loopback:
             text = f"{service.name} on {_name(case)} listens on {listener} only"
-            return Finding("listener-wrong-address", text, listener.place, hints={"listener": listener, "service": service})
+            return Finding(
+                "listener-wrong-address", text, listener.place, hints={"listener": listener, "service": service}
+            )
     return None
 
 

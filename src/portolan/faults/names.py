@@ -21,7 +21,9 @@ def doubled_origin(case: Case) -> Finding | None:
         return None
     record = next(iter(held.values()))[0]
     text = f"the record made for {_asked(case)} is named {doubled}: its final dot is missing"
-    return Finding("name-doubled-origin", text, zone.place, hints={"record": record, "zone": zone, "name": _asked(case)})
+    return Finding(
+        "name-doubled-origin", text, zone.place, hints={"record": record, "zone": zone, "name": _asked(case)}
+    )
 
 
 @fault("name-alias-dangling", "The alias leads to a name that does not exist", "no such name",
@@ -35,7 +37,9 @@ def alias_dangling(case: Case) -> Finding | None:
     record = link.subject
     zone = _zone_of(case, record.owner)
     text = f"{record.owner} is an alias of {record.data}, which does not exist"
-    return Finding("name-alias-dangling", text, record.place, hints={"record": record, "zone": zone, "name": record.owner})
+    return Finding(
+        "name-alias-dangling", text, record.place, hints={"record": record, "zone": zone, "name": record.owner}
+    )
 
 
 @fault("name-missing", "No record makes this name", "no such name",
@@ -48,7 +52,9 @@ def missing(case: Case) -> Finding | None:
     if zone is None:
         close = nearest(asked.split(".", 1)[-1], case.estate.zones) or nearest(asked, case.estate.zones)
         near = f"; the estate has the zone {close}" if close else ""
-        return Finding("name-missing", f"no zone of the estate holds {asked}{near}", None, hints={"zone": None, "name": asked})
+        return Finding(
+            "name-missing", f"no zone of the estate holds {asked}{near}", None, hints={"zone": None, "name": asked}
+        )
     owners = [owner for owner, types in zone.data.nodes.items() if {"A", "AAAA", "CNAME"} & set(types)]
     close = nearest(asked, owners)
     near = f"; {close} exists" if close else ""
@@ -121,7 +127,11 @@ def private_address(case: Case) -> Finding | None:
     origin = _origin(case)
     if not isinstance(origin, Record) or is_public(origin.data):
         return None
-    if case.stop is not None and case.stop.kind == "neighbour-missing" and case.world.topology.holder(origin.data) is None:
+    if (
+        case.stop is not None
+        and case.stop.kind == "neighbour-missing"
+        and case.world.topology.holder(origin.data) is None
+    ):
         return None
     text = f"{origin.owner} is {origin.data} in the public zone, which no packet from outside reaches"
     return Finding("name-private-address", text, origin.place, hints=_record_hints(case, origin))
@@ -143,15 +153,17 @@ def wrong_address(case: Case) -> Finding | None:
         return None
     holder = case.world.topology.holder(origin.data)
     symptom = case.symptom
-    if not homes and (holder is not None or symptom not in ("internet-unknown", "neighbour-missing", "internet-private")):
+    if not homes and (
+        holder is not None or symptom not in ("internet-unknown", "neighbour-missing", "internet-private")
+    ):
         return None
     if holder is None:
         where = "which no box of the estate has"
     else:
-        where = f"which is {holder.label}'s, not that of {homes[0].machine.name}, where the site {homes[0].site.name} is"
-        if isinstance(holder.stated, Router) and any(
-            forward.to in _inside(case) for forward in holder.stated.forwards
-        ):
+        where = (
+            f"which is {holder.label}'s, not that of {homes[0].machine.name}, where the site {homes[0].site.name} is"
+        )
+        if isinstance(holder.stated, Router) and any(forward.to in _inside(case) for forward in holder.stated.forwards):
             return None
     text = f"{origin.owner} is {origin.data}, {where}"
     return Finding("name-wrong-address", text, origin.place, hints=_record_hints(case, origin))
@@ -204,7 +216,9 @@ def _origin(case: Case) -> object:
 
 
 def _inside(case: Case) -> set[object]:
-    return {item.ip for home in case.homes() for interface in home.machine.interfaces.values() for item in interface.address}
+    return {
+        item.ip for home in case.homes() for interface in home.machine.interfaces.values() for item in interface.address
+    }
 
 
 def _leads_home(case: Case) -> bool:

@@ -11,7 +11,9 @@ def loop_rules(case: Case) -> list[Decision]:
     for exchange in case.visit.exchanges:
         if exchange.response is not None:
             for decision in exchange.response.decisions:
-                if isinstance(decision.subject, Redirect) and all(each.subject is not decision.subject for each in found):
+                if isinstance(decision.subject, Redirect) and all(
+                    each.subject is not decision.subject for each in found
+                ):
                     found.append(decision)
     return found
 
@@ -26,7 +28,9 @@ def loop_names(case: Case) -> Finding | None:
     hosts = list(dict.fromkeys(exchange.url.host for exchange in case.visit.exchanges))
     circle = f"{listed(hosts)} send to each other" if len(hosts) > 1 else f"{hosts[0]} sends to itself"
     where = " and ".join(rule.place.span.short for rule in rules[:4] if rule.place is not None)
-    return Finding("redirect-loop-names", f"{circle} without end, by the rules at {where}", rules[-1].place, hints={"rules": rules})
+    return Finding(
+        "redirect-loop-names", f"{circle} without end, by the rules at {where}", rules[-1].place, hints={"rules": rules}
+    )
 
 
 @fault("redirect-too-many", "A chain of redirects over the visitor's limit", "too many redirects",
@@ -58,7 +62,9 @@ def redirect_missing(case: Case) -> Finding | None:
     site = response.site if response is not None else None
     if site is None or case.visit.outcome.secure:
         return None
-    return Finding("redirect-missing", f"{site.name} serves {case.last.url} without encryption", site.place, hints={"site": site})
+    return Finding(
+        "redirect-missing", f"{site.name} serves {case.last.url} without encryption", site.place, hints={"site": site}
+    )
 
 
 @fault("redirect-loses-path", "The redirect drops the path or the query", "the wrong page",
@@ -83,8 +89,7 @@ _INNER = ("local", "lan", "internal", "intranet", "home", "arpa", "localdomain")
 def _last_rule(case: Case) -> Decision | None:
     """The rule that led to the last exchange."""
     for exchange in reversed(case.visit.exchanges[:-1] if case.symptom != "bad-target" else case.visit.exchanges):
-        if exchange.response is not None:
-            for decision in reversed(exchange.response.decisions):
-                if isinstance(decision.subject, Redirect):
-                    return decision
+        for decision in reversed(exchange.response.decisions if exchange.response is not None else ()):
+            if isinstance(decision.subject, Redirect):
+                return decision
     return None

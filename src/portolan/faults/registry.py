@@ -1,12 +1,12 @@
 """Every fault, in the order in which they are tried: redirects and sites before the name, the name before the way."""
 
 from portolan.faults import base
-from portolan.faults import redirect as _redirect  # noqa: F401 - registers its faults
-from portolan.faults import machine as _machine  # noqa: F401, I001
-from portolan.faults import site as _site  # noqa: F401
-from portolan.faults import names as _names  # noqa: F401
-from portolan.faults import way as _way  # noqa: F401
 from portolan.faults import certificate as _certificate  # noqa: F401
+from portolan.faults import machine as _machine  # noqa: F401
+from portolan.faults import names as _names  # noqa: F401
+from portolan.faults import redirect as _redirect  # noqa: F401 - registers its faults
+from portolan.faults import site as _site  # noqa: F401
+from portolan.faults import way as _way  # noqa: F401
 from portolan.faults.base import Case, Fault, Finding
 
 FAULTS: tuple[Fault, ...] = tuple(base.FAULTS)

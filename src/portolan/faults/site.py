@@ -19,9 +19,20 @@ def _unbound(case: Case) -> tuple[Service, Site | None] | None:
     chosen = case.world.table(service, listener).choose(case.host)
     if chosen.by_name or (chosen.site is not None and chosen.site.name == case.site_name):
         return None
-    if case.site_name is None and case.symptom not in ("answers", "main-server", "not-found", "no-default", "name-mismatch"):
+    if case.site_name is None and case.symptom not in (
+        "answers",
+        "main-server",
+        "not-found",
+        "no-default",
+        "name-mismatch",
+    ):
         return None
     return service, chosen.site
+
+
+def _bound_sites(service: Service) -> list[Site]:
+    """The sites that are switched on."""
+    return [site for site in service.sites.values() if site.enabled]
 
 
 @fault("site-not-enabled", "The site is written and not switched on", "another page",
@@ -46,7 +57,7 @@ def apex_or_www(case: Case) -> Finding | None:
     if unbound is None:
         return None
     twin = case.host.removeprefix("www.") if case.host.startswith("www.") else f"www.{case.host}"
-    for site in _bound_sites(case, unbound[0]):
+    for site in _bound_sites(unbound[0]):
         if twin in site.names:
             return Finding("binding-apex-or-www", f"the site {site.name} answers to {twin}, and not to {case.host}", site.place,
                            hints={"site": site, "name": case.host})  # fmt: skip
@@ -61,7 +72,7 @@ def name_differs(case: Case) -> Finding | None:
     unbound = _unbound(case)
     if unbound is None:
         return None
-    bound = {name: site for site in reversed(_bound_sites(case, unbound[0])) for name in site.names}
+    bound: dict[str, Site] = {name: site for site in reversed(_bound_sites(unbound[0])) for name in site.names}
     close = nearest(case.host, bound)
     if close is None:
         return None
@@ -128,9 +139,14 @@ def default_missing(case: Case) -> Finding | None:
         return None
     site = stop.subject
     folder = str(stop.facts[1]).lstrip("/")
-    here = [name[len(folder) :] for name in site.files or () if name.startswith(folder) and "/" not in name[len(folder) :]]
+    here = [
+        name[len(folder) :] for name in site.files or () if name.startswith(folder) and "/" not in name[len(folder) :]
+    ]
     wanted = [name.lower() for name in site.default_documents]
-    like = next((name for name in here if name.lower() in wanted or name.lower().startswith(("index.", "default.", "home."))), None)
+    like = next(
+        (name for name in here if name.lower() in wanted or name.lower().startswith(("index.", "default.", "home."))),
+        None,
+    )
     held = f"; it holds {listed(here)}" if here else "; it is empty"
     return Finding("content-default-missing", f"{stop.text}{held}", site.place,
                    hints={"site": site, "folder": folder, "like": like})  # fmt: skip
@@ -147,7 +163,9 @@ def content_missing(case: Case) -> Finding | None:
     files = site.files or ()
     other = next((name for name in files if name.lower() == asked.lower()), None) or nearest(asked, files)
     near = f"; {other} exists" if other else ""
-    return Finding("content-missing", f"{stop.text}{near}", site.place, hints={"site": site, "asked": asked, "near": other})
+    return Finding(
+        "content-missing", f"{stop.text}{near}", site.place, hints={"site": site, "asked": asked, "near": other}
+    )
 
 
 @fault("content-default-order", "An older document stands first in the order", "the old page",

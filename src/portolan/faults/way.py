@@ -236,7 +236,9 @@ def _filtered(case: Case, code: str) -> Finding | None:
     stop = case.stop
     if stop is None:
         return None
-    return Finding(code, stop.text, stop.place, hints={"chain": _chain(case), "rule": stop.subject, "port": _asked_port(case)})
+    return Finding(
+        code, stop.text, stop.place, hints={"chain": _chain(case), "rule": stop.subject, "port": _asked_port(case)}
+    )
 
 
 def _chain(case: Case) -> Chain | None:
@@ -263,9 +265,15 @@ def group_wrong_source(case: Case) -> Finding | None:
     for name in interface.groups or ():
         group = case.estate.groups[name]
         for rule in group.inbound:
-            if rule.peers and rule.allow in ("tcp", "any") and (not rule.ports or any(port in each for each in rule.ports)):
+            if (
+                rule.peers
+                and rule.allow in ("tcp", "any")
+                and (not rule.ports or any(port in each for each in rule.ports))
+            ):
                 text = f"group {name} allows port {port} from {listed(map(str, rule.peers))} only: {case.stop.text if case.stop else ''}"
-                return Finding("group-wrong-source", text, rule.place, hints={"rule": rule, "group": group, "port": port})
+                return Finding(
+                    "group-wrong-source", text, rule.place, hints={"rule": rule, "group": group, "port": port}
+                )
     return None
 
 
@@ -308,5 +316,3 @@ def route_back_astray(case: Case) -> Finding | None:
     """The answer did not come back as the visitor expects it."""
     stop = case.visit.stop
     return Finding("route-back-astray", stop.text, stop.place) if stop is not None else None
-
-

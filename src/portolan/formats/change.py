@@ -53,8 +53,10 @@ def apply(root: Node, changes: list[Operation]) -> Node:
             root = _edit(root, change.path, change._replace(op="add", value=value))
         elif change.op == "test":
             value = _at(root, change.path, change)
-            if plain_data(value) != plain_data(change.value):
-                raise EstateError([Problem(change.span, f"the test of '{pointer(change.path)}' fails: the value differs")])
+            if change.value is None or plain_data(value) != plain_data(change.value):
+                raise EstateError(
+                    [Problem(change.span, f"the test of '{pointer(change.path)}' fails: the value differs")]
+                )
         else:
             root = _edit(root, change.path, change)
     return root

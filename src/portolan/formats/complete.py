@@ -10,7 +10,7 @@ from portolan.estate.machine import HostsFile
 from portolan.estate.service import Service, Site
 from portolan.estate.zone import Zone
 from portolan.formats import hosts_text, pem
-from portolan.formats.files import FileProblem, Files
+from portolan.formats.files import FileError, Files
 from portolan.formats.reader import Path, Reader
 from portolan.formats.zone_file import read_zone
 from portolan.source.place import Place, Span
@@ -39,7 +39,7 @@ class Completing(Reader):
             return None
         try:
             return self.files.read(name), self.files.shown(name)
-        except FileProblem as problem:
+        except FileError as problem:
             span = values["place"].key(key).span
             self.problems.add(span, f"cannot read the {what} '{one_line(name)}': {problem}", ".".join(map(str, path)),
                               "Check the path, which counts from the estate's folder.")  # fmt: skip
@@ -67,7 +67,7 @@ def _hosts_file(reader: Completing, values: Values, node: Node, path: Path, _nam
     values["entries"] = tuple(entries)
 
 
-def _zone(reader: Completing, values: Values, node: Node, path: Path, name: str) -> None:
+def _zone(reader: Completing, values: Values, node: Node, _path: Path, name: str) -> None:
     place: Place = values["place"]
     file = values.get("file")
     named = None if not file else (str(file), place.key("file").span)
@@ -86,7 +86,7 @@ def _site(reader: Completing, values: Values, _node: Node, path: Path, _name: st
         return
     try:
         values["files"] = reader.files.tree(copy)
-    except FileProblem as problem:
+    except FileError as problem:
         reader.problems.add(values["place"].key("copy").span, f"cannot read the folder '{one_line(copy)}': {problem}",
                             ".".join(map(str, path)), "Check the path, which counts from the estate's folder.")  # fmt: skip
 

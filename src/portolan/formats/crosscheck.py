@@ -26,8 +26,8 @@ from portolan.estate.service import Listener, Service, Site
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
 from portolan.formats.listener_text import listener_key
-from portolan.formats.reader import bare, plan_of
-from portolan.formats.scalars import Unfit, host_name
+from portolan.formats.reader import annotations_of, bare, plan_of
+from portolan.formats.scalars import UnfitError, host_name
 from portolan.source.nearest import did_you_mean
 from portolan.source.place import Place
 from portolan.source.plain import one_line
@@ -96,9 +96,9 @@ def _references(estate: Estate, value: Stated, note: _Notes) -> None:
     fields = _REFERRING.get(kind)
     if fields is None:
         found = []
+        annotations = annotations_of(kind)
         for key, (field, _) in plan_of(kind).fields.items():
-            annotation = next(base.__annotations__[field] for base in kind.__mro__ if field in base.__dict__.get("__annotations__", {}))
-            _, meta = bare(annotation)
+            _, meta = bare(annotations[field])
             if meta is not None and meta.extra:
                 found.append((key, field, meta.extra["refers"]))
         fields = _REFERRING[kind] = tuple(found)
@@ -110,7 +110,10 @@ def _references(estate: Estate, value: Stated, note: _Notes) -> None:
                 continue
             if any(name in getattr(estate, section) for section in sections):
                 continue
-            known = [*BUILT_IN.get(sections[0], ()), *(each for section in sections for each in getattr(estate, section))]
+            known = [
+                *BUILT_IN.get(sections[0], ()),
+                *(each for section in sections for each in getattr(estate, section)),
+            ]
             if name not in known and not any((section, name) in note.damaged for section in sections):
                 place = value.place.key(key)
                 if not isinstance(held, str):
@@ -128,7 +131,11 @@ def _item(place: Place, key: str, index: int) -> Any:
 
 def _names_of_machines(estate: Estate, note: _Notes) -> None:
     for name in estate.hosts.keys() & estate.routers.keys():
-        note(estate.hosts[name].place, f"'{one_line(name)}' is the name of a router too", "Give one of them another name.")
+        note(
+            estate.hosts[name].place,
+            f"'{one_line(name)}' is the name of a router too",
+            "Give one of them another name.",
+        )
     internets = [network for network in estate.networks.values() if network.kind == "internet"]
     for network in internets:
         if network.subnets:
@@ -138,7 +145,9 @@ def _names_of_machines(estate: Estate, note: _Notes) -> None:
                  "Use the name 'internet', or kind 'segment'.")  # fmt: skip
     named = estate.networks.get("internet")
     if named is not None and named.kind != "internet":
-        note(named.place, "the network named 'internet' has the kind 'internet'", "Write 'kind: internet', or rename it.")
+        note(
+            named.place, "the network named 'internet' has the kind 'internet'", "Write 'kind: internet', or rename it."
+        )
 
 
 def _machine(estate: Estate, machine: Machine, note: _Notes) -> None:
@@ -224,8 +233,14 @@ def _filter(filtering: Filter | None, interfaces: tuple[str, ...], note: _Notes,
     if filtering is None:
         return
     if filtering.forward is not None and not routes:
-        note(filtering.place.key("forward"), "only a router passes packets on", "Take 'forward' away, or use 'inbound'.")
-    for name, chain in (("inbound", filtering.inbound), ("forward", filtering.forward), ("outbound", filtering.outbound)):
+        note(
+            filtering.place.key("forward"), "only a router passes packets on", "Take 'forward' away, or use 'inbound'."
+        )
+    for name, chain in (
+        ("inbound", filtering.inbound),
+        ("forward", filtering.forward),
+        ("outbound", filtering.outbound),
+    ):
         if chain is not None:
             for rule in chain.rules:
                 _rule(rule, name, interfaces, note)
@@ -234,7 +249,11 @@ def _filter(filtering: Filter | None, interfaces: tuple[str, ...], note: _Notes,
 def _rule(rule: FilterRule, chain: str, interfaces: tuple[str, ...], note: _Notes) -> None:
     verdicts = [word for word in ("allow", "drop", "reject") if getattr(rule, word)]
     if len(verdicts) != 1:
-        note(rule.place, "a rule has exactly one of 'allow', 'drop' and 'reject'", "Write for example: {allow: tcp, ports: 443}.")
+        note(
+            rule.place,
+            "a rule has exactly one of 'allow', 'drop' and 'reject'",
+            "Write for example: {allow: tcp, ports: 443}.",
+        )
         return
     if (rule.ports or rule.source_ports) and rule.protocol not in ("tcp", "udp"):
         note(rule.place, "ports belong to tcp or udp", f"Write '{verdicts[0]}: tcp'.")
@@ -251,7 +270,11 @@ def _rule(rule: FilterRule, chain: str, interfaces: tuple[str, ...], note: _Note
     for key, names in (("in", rule.entering), ("out", rule.leaving)):
         for name in names:
             if name not in interfaces:
-                note(rule.place.key(key), f"no interface is named '{one_line(name)}' on this machine", did_you_mean(name, interfaces))
+                note(
+                    rule.place.key(key),
+                    f"no interface is named '{one_line(name)}' on this machine",
+                    did_you_mean(name, interfaces),
+                )
 
 
 def _router(router: Router, note: _Notes) -> None:
@@ -261,7 +284,11 @@ def _router(router: Router, note: _Notes) -> None:
                  did_you_mean(name, router.interfaces))  # fmt: skip
     for forward in router.forwards:
         if (forward.tcp is None) == (forward.udp is None):
-            note(forward.place, "a forward has exactly one of 'tcp' and 'udp'", "Write for example: {on: line, tcp: 443, to: 10.20.0.15}.")
+            note(
+                forward.place,
+                "a forward has exactly one of 'tcp' and 'udp'",
+                "Write for example: {on: line, tcp: 443, to: 10.20.0.15}.",
+            )
             continue
         if forward.on not in router.interfaces:
             note(forward.place.key("on"), f"no interface is named '{one_line(forward.on)}' on this router",
@@ -298,10 +325,12 @@ def _service(service: Service, note: _Notes) -> None:
 
 def _site(site: Site, listeners: dict[str, Listener], note: _Notes) -> None:
     for index, text in enumerate(site.listens):
-        place = Place((*site.place.path, "listens", index), _item(site.place, "listens", index) or site.place.key("listens").node)
+        place = Place(
+            (*site.place.path, "listens", index), _item(site.place, "listens", index) or site.place.key("listens").node
+        )
         try:
             key = listener_key(text)
-        except Unfit as unfit:
+        except UnfitError as unfit:
             note(place, f"expected {unfit.expected}, found '{one_line(text)}'", unfit.hint)
             continue
         if key not in listeners:
@@ -321,7 +350,9 @@ def _site(site: Site, listeners: dict[str, Listener], note: _Notes) -> None:
         if redirect.when is not None and redirect.when.path is not None:
             path = redirect.when.path
             if not path.startswith("/") or "*" in path[:-1] or "?" in path:
-                note(redirect.when.place.key("path"), f"expected a path such as /old or /old/*, found '{one_line(path)}'")
+                note(
+                    redirect.when.place.key("path"), f"expected a path such as /old or /old/*, found '{one_line(path)}'"
+                )
         star = redirect.when is not None and redirect.when.path is not None and redirect.when.path.endswith("*")
         if "{rest}" in redirect.to and not star:
             note(redirect.place.key("to"), "{rest} needs a 'when' whose path ends in *")
@@ -334,7 +365,9 @@ def _addresses(estate: Estate, note: _Notes) -> None:
     for machine in machines(estate):
         for interface in machine.interfaces.values():
             name = f"{machine.name}, interface {interface.name}"
-            holders.append((interface.network or interface.name, interface.place.key("address"), name, interface.address))
+            holders.append(
+                (interface.network or interface.name, interface.place.key("address"), name, interface.address)
+            )
     for vantage in estate.vantages.values():
         if vantage.network:
             holders.append((vantage.network, vantage.place.key("address"), f"vantage {vantage.name}", vantage.address))
@@ -349,7 +382,7 @@ def _addresses(estate: Estate, note: _Notes) -> None:
 def _zone(estate: Estate, zone: Zone, note: _Notes) -> None:
     try:
         name = host_name(zone.name)
-    except Unfit as unfit:
+    except UnfitError as unfit:
         note(zone.place, f"expected {unfit.expected}, found '{one_line(zone.name)}'")
         return
     if name != zone.name:
@@ -381,7 +414,7 @@ def _certificate(certificate: Certificate, note: _Notes) -> None:
         except ValueError:
             try:
                 host_name(name.removeprefix("*."))
-            except Unfit as unfit:
+            except UnfitError as unfit:
                 note(certificate.place.key("names"), f"expected {unfit.expected}, found '{one_line(name)}'")
 
 
@@ -441,4 +474,3 @@ def _whole(estate: Estate, note: _Notes) -> None:
                 note(promise.place.key("page"), f"no site is named '{one_line(site)}'", did_you_mean(site, site_names))
         if promise.status is not None and not 100 <= promise.status <= 599:
             note(promise.place.key("status"), f"expected a status, 100 to 599, found {promise.status}")
-

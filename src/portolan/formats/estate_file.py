@@ -8,9 +8,9 @@ from portolan.estate.estate import Estate
 from portolan.formats.change import Operation, apply
 from portolan.formats.complete import Completing
 from portolan.formats.crosscheck import crosscheck
-from portolan.formats.files import FileProblem, Files
+from portolan.formats.files import FileError, Files
 from portolan.formats.reader import BAD, bare, converter, plan_of
-from portolan.formats.scalars import Unfit, estate_path
+from portolan.formats.scalars import UnfitError, estate_path
 from portolan.formats.yaml_nodes import compose
 from portolan.source.place import Place, Span
 from portolan.source.plain import one_line
@@ -103,7 +103,7 @@ def _assembled(files: Files, main: str, problems: Problems) -> MappingNode:
         try:
             path = estate_path(part.value)
             _add(pairs, _parsed(files, path, span), problems)
-        except Unfit as unfit:
+        except UnfitError as unfit:
             problems.add(span, f"expected {unfit.expected}, found '{one_line(part.value)}'", "include", unfit.hint)
         except EstateError as error:
             problems.found.extend(error.problems)
@@ -113,7 +113,7 @@ def _assembled(files: Files, main: str, problems: Problems) -> MappingNode:
 def _parsed(files: Files, path: str, cite: Span) -> MappingNode:
     try:
         data = files.read(path)
-    except FileProblem as problem:
+    except FileError as problem:
         raise EstateError([Problem(cite, f"cannot read '{one_line(path)}': {problem}")]) from None
     root = compose(files.shown(path), data)
     if not isinstance(root, MappingNode):

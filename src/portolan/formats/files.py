@@ -5,7 +5,7 @@ from pathlib import PurePosixPath
 from typing import Protocol
 
 
-class FileProblem(Exception):
+class FileError(Exception):
     """A file cannot be read; the message says why, in words for the user."""
 
 
@@ -13,10 +13,10 @@ class Files(Protocol):
     """Read-only access to an estate's folder; paths are relative to it, with forward slashes."""
 
     def read(self, path: str) -> bytes:
-        """The file's bytes. Raises FileProblem."""
+        """The file's bytes. Raises FileError."""
 
     def tree(self, path: str) -> tuple[str, ...]:
-        """All files below a folder, relative to it, sorted. Raises FileProblem."""
+        """All files below a folder, relative to it, sorted. Raises FileError."""
 
     def shown(self, path: str) -> str:
         """The path as the user would write it, for messages."""
@@ -26,23 +26,21 @@ class MemoryFiles:
     """Files held in memory: for tests, and for estates that were made by a program."""
 
     def __init__(self, contents: Mapping[str, str | bytes]) -> None:
-        self._contents = {
-            name: text.encode() if isinstance(text, str) else text for name, text in contents.items()
-        }
+        self._contents = {name: text.encode() if isinstance(text, str) else text for name, text in contents.items()}
 
     def read(self, path: str) -> bytes:
-        """The file's bytes. Raises FileProblem."""
+        """The file's bytes. Raises FileError."""
         try:
             return self._contents[path]
         except KeyError:
-            raise FileProblem("no such file") from None
+            raise FileError("no such file") from None
 
     def tree(self, path: str) -> tuple[str, ...]:
-        """All files below a folder, relative to it, sorted. Raises FileProblem."""
+        """All files below a folder, relative to it, sorted. Raises FileError."""
         below = path.rstrip("/") + "/"
         found = tuple(sorted(name[len(below) :] for name in self._contents if name.startswith(below)))
         if not found:
-            raise FileProblem("no such folder")
+            raise FileError("no such folder")
         return found
 
     def shown(self, path: str) -> str:

@@ -8,7 +8,9 @@ from portolan.source.plain import one_line
 from portolan.source.problem import Problems
 
 
-def hosts_lines(text: str, shown: str, problems: Problems, path: tuple[str | int, ...], first: int = 1) -> list[HostsLine]:
+def hosts_lines(
+    text: str, shown: str, problems: Problems, path: tuple[str | int, ...], first: int = 1
+) -> list[HostsLine]:
     """The lines that name something; a line that cannot be read is noted."""
     found = []
     for number, line in enumerate(text.split("\n"), first):

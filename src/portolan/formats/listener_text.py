@@ -3,23 +3,25 @@
 import re
 
 from portolan.estate.base import IPAddress
-from portolan.formats.scalars import Unfit, address, port
+from portolan.formats.scalars import UnfitError, address, port
 
-_SHAPE = re.compile(r"(?:(?:\[(?P<v6>[^\]]*)\]|(?P<v4>[0-9.]+)|(?P<star>\*)):)?(?P<port>[0-9]{1,5})(?P<words>(?: +\S+)*)")
+_SHAPE = re.compile(
+    r"(?:(?:\[(?P<v6>[^\]]*)\]|(?P<v4>[0-9.]+)|(?P<star>\*)):)?(?P<port>[0-9]{1,5})(?P<words>(?: +\S+)*)"
+)
 _EXPECTED = "a listener such as 80, 443 tls, 10.20.0.15:80 or [::]:80 v6-only"
 
 
 def listener_parts(text: str) -> tuple[IPAddress | None, int, bool, bool | None]:
-    """Address (None: every one), port, whether TLS is spoken, and whether `::` is IPv6 only. Raises Unfit."""
+    """Address (None: every one), port, whether TLS is spoken, and whether `::` is IPv6 only. Raises UnfitError."""
     match = _SHAPE.fullmatch(text.strip())
     if not match:
-        raise Unfit(_EXPECTED, "An IPv6 address stands in square brackets." if text.count(":") > 1 else "")
+        raise UnfitError(_EXPECTED, "An IPv6 address stands in square brackets." if text.count(":") > 1 else "")
     place: IPAddress | None = None
     written = match["v6"] if match["v6"] is not None else match["v4"]
     if written is not None:
         place = address(written)
         if (place.version == 6) != (match["v6"] is not None):
-            raise Unfit(_EXPECTED)
+            raise UnfitError(_EXPECTED)
     tls = False
     only_v6: bool | None = None
     for word in match["words"].split():
@@ -28,7 +30,7 @@ def listener_parts(text: str) -> tuple[IPAddress | None, int, bool, bool | None]
         elif word in ("v6-only", "dual-stack") and place is not None and place.version == 6 and int(place) == 0:
             only_v6 = word == "v6-only"
         else:
-            raise Unfit("the word tls, or behind [::] v6-only or dual-stack", f"'{word}' is none of them.")
+            raise UnfitError("the word tls, or behind [::] v6-only or dual-stack", f"'{word}' is none of them.")
     return place, port(match["port"]), tls, only_v6
 
 

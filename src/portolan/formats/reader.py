@@ -4,6 +4,7 @@ A type's plan (its keys, each with a converter) is made once and cached. On the 
 over its node; spans are worked out only when cited.
 """
 
+import inspect
 import types
 import typing
 from collections.abc import Callable
@@ -15,7 +16,7 @@ from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 from portolan.estate.base import IPNetwork, Stated
 from portolan.estate.service import Listener
 from portolan.formats.listener_text import listener_parts
-from portolan.formats.scalars import SCALARS, Unfit
+from portolan.formats.scalars import SCALARS, UnfitError
 from portolan.formats.yaml_nodes import is_plain
 from portolan.source.nearest import did_you_mean
 from portolan.source.place import Place, Span
@@ -77,7 +78,9 @@ class Reader:
                 if not isinstance(key_node, ScalarNode):
                     self.fail(key_node, path, "a key must be a word")
                 else:
-                    self.fail(key_node, path, f"unknown key '{one_line(key)}' for {_a(kind)}", did_you_mean(key, fields))
+                    self.fail(
+                        key_node, path, f"unknown key '{one_line(key)}' for {_a(kind)}", did_you_mean(key, fields)
+                    )
                 continue
             if key in seen:
                 self.fail(key_node, path, f"key '{key}' is written twice", "Keep one of them.")
@@ -117,7 +120,7 @@ class Reader:
             return BAD
         try:
             where, port, tls, only_v6 = listener_parts(text)
-        except Unfit as unfit:
+        except UnfitError as unfit:
             return self.fail(node, path, f"expected {unfit.expected}, found '{one_line(text)}'", unfit.hint)
         return Listener(place=Place(path, node), text=" ".join(text.split()), address=where, port=port, tls=tls,
                         only_v6=only_v6)  # fmt: skip
@@ -131,9 +134,7 @@ def plan_of(kind: type[Stated]) -> Plan:
     plan = _PLANS.get(kind)
     if plan is None:
         hidden = set().union(*(INTERNAL.get(base.__name__, set()) for base in kind.__mro__))
-        annotations: dict[str, Any] = {}
-        for base in reversed(kind.__mro__):
-            annotations.update(base.__dict__.get("__annotations__", {}))
+        annotations = annotations_of(kind)
         fields, required = {}, []
         defaults = dict(zip(reversed(kind.__struct_fields__), reversed(kind.__struct_defaults__), strict=False))
         named = kind.__name__ not in ("Estate",) and "name" in kind.__struct_fields__
@@ -145,6 +146,14 @@ def plan_of(kind: type[Stated]) -> Plan:
                 required.append(key)
         plan = _PLANS[kind] = Plan(kind, fields, tuple(required), named)
     return plan
+
+
+def annotations_of(kind: type[Stated]) -> dict[str, Any]:
+    """A type's annotations with those that it inherits."""
+    found: dict[str, Any] = {}
+    for base in reversed(kind.__mro__):
+        found.update(inspect.get_annotations(base))
+    return found
 
 
 def bare(annotation: Any) -> tuple[Any, msgspec.Meta | None]:
@@ -196,7 +205,9 @@ def _many(item: Converter) -> Converter:
         if not isinstance(node, SequenceNode):
             # A lone item may stand for the list of itself.
             if _is_null(node):
-                return reader.fail(node, path, "expected a list or one item, found nothing", "Write [] for an empty list.")
+                return reader.fail(
+                    node, path, "expected a list or one item, found nothing", "Write [] for an empty list."
+                )
             value = item(reader, node, path)
             return BAD if value is BAD else (value,)
         values = [item(reader, part, (*path, index)) for index, part in enumerate(node.value)]
@@ -218,7 +229,9 @@ def _named(kind: Any) -> Converter:
                 reader.fail(key_node, path, "a name must be a word")
                 continue
             if name in values:
-                reader.fail(key_node, path, f"the name '{one_line(name)}' is used twice", "Give one of them another name.")
+                reader.fail(
+                    key_node, path, f"the name '{one_line(name)}' is used twice", "Give one of them another name."
+                )
                 continue
             if _is_null(value_node):
                 value_node = MappingNode("plain", [], key_node.start_mark, key_node.end_mark)
@@ -239,7 +252,7 @@ def _scalar(kind: Any) -> Converter:
             return reader.fail(node, path, f"expected {_expected(parse)}, found {found(node)}")
         try:
             return parse(text)
-        except Unfit as unfit:
+        except UnfitError as unfit:
             return reader.fail(node, path, f"expected {unfit.expected}, found '{one_line(text)}'", unfit.hint)
 
     return read
@@ -248,7 +261,7 @@ def _scalar(kind: Any) -> Converter:
 def _expected(parse: Callable[[str], Any]) -> str:
     try:
         parse("\0")
-    except Unfit as unfit:
+    except UnfitError as unfit:
         return unfit.expected
     return "a value"
 
@@ -285,8 +298,7 @@ def _either(kinds: tuple[Any, ...]) -> Converter:
             forms.append(kind)
     # IPNetwork | str reaches here flattened: ranges where the text looks like one, else a name.
     if str in forms:
-        ranges = _scalar_or_name
-        return ranges
+        return _scalar_or_name
     rest = converter(forms[0])
 
     def read(reader: Reader, node: Node, path: Path) -> Any:
@@ -327,7 +339,9 @@ def _truth(reader: Reader, node: Node, path: Path) -> Any:
         return True
     if is_plain(node) and text in ("false", "False", "FALSE"):
         return False
-    hint = {"yes": "Write true.", "on": "Write true.", "no": "Write false.", "off": "Write false."}.get(text.lower(), "")
+    hint = {"yes": "Write true.", "on": "Write true.", "no": "Write false.", "off": "Write false."}.get(
+        text.lower(), ""
+    )
     return reader.fail(node, path, f"expected true or false, found '{one_line(text)}'", hint)
 
 
@@ -358,5 +372,3 @@ _WORDS = {
 
 def _a(kind: type) -> str:
     return _WORDS.get(kind.__name__, f"a {kind.__name__.lower()}")
-
-

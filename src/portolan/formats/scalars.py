@@ -1,4 +1,4 @@
-"""Scalars: one parser a type. Each takes the text as written and returns the value, or raises Unfit with what was
+"""Scalars: one parser a type. Each takes the text as written and returns the value, or raises UnfitError with what was
 expected."""
 
 import re
@@ -20,7 +20,7 @@ from portolan.estate.base import (
 from portolan.formats.files import inside
 
 
-class Unfit(Exception):
+class UnfitError(Exception):
     """The text does not fit; `expected` says what would, `hint` what to do."""
 
     def __init__(self, expected: str, hint: str = "") -> None:
@@ -35,7 +35,7 @@ def address(text: str) -> IPAddress:
         return ip_address(text)
     except ValueError:
         hint = "The prefix length does not belong here." if "/" in text else ""
-        raise Unfit("an IP address such as 10.20.0.15 or 2001:db8::15", hint) from None
+        raise UnfitError("an IP address such as 10.20.0.15 or 2001:db8::15", hint) from None
 
 
 def interface(text: str) -> IPInterface:
@@ -43,7 +43,7 @@ def interface(text: str) -> IPInterface:
     try:
         return ip_interface(text)
     except ValueError:
-        raise Unfit("an IP address such as 10.20.0.15, or with its prefix length such as 10.20.0.15/24") from None
+        raise UnfitError("an IP address such as 10.20.0.15, or with its prefix length such as 10.20.0.15/24") from None
 
 
 def network(text: str) -> IPNetwork:
@@ -54,15 +54,15 @@ def network(text: str) -> IPNetwork:
         try:
             meant = ip_network(text, strict=False)
         except ValueError:
-            raise Unfit("a range such as 10.20.0.0/24 or 2001:db8::/64") from None
-        raise Unfit("a range whose host bits are zero", f"Did you mean {meant}?") from None
+            raise UnfitError("a range such as 10.20.0.0/24 or 2001:db8::/64") from None
+        raise UnfitError("a range whose host bits are zero", f"Did you mean {meant}?") from None
 
 
 def port(text: str) -> int:
     """A port number, 1 to 65535."""
     if re.fullmatch(r"[0-9]{1,5}", text) and 1 <= int(text) <= 65535:
         return int(text)
-    raise Unfit("a port, 1 to 65535")
+    raise UnfitError("a port, 1 to 65535")
 
 
 def port_range(text: str) -> PortRange:
@@ -71,10 +71,10 @@ def port_range(text: str) -> PortRange:
     try:
         low = port(first.strip())
         high = port(last.strip()) if dash else low
-    except Unfit:
-        raise Unfit("a port such as 443, or a range such as 8000-8100") from None
+    except UnfitError:
+        raise UnfitError("a port such as 443, or a range such as 8000-8100") from None
     if high < low:
-        raise Unfit("a range from the lower port to the higher", f"Did you mean {high}-{low}?")
+        raise UnfitError("a range from the lower port to the higher", f"Did you mean {high}-{low}?")
     return PortRange(low, high)
 
 
@@ -88,7 +88,7 @@ def host_name(text: str) -> HostName:
         name = _ascii_form(name)
     name = name.lower()
     if not name or len(name) > 253 or not all(_LABEL.fullmatch(label) for label in name.split(".")):
-        raise Unfit("a host name such as visit.kestrel-ridge.example")
+        raise UnfitError("a host name such as visit.kestrel-ridge.example")
     return HostName(name)
 
 
@@ -98,7 +98,7 @@ def _ascii_form(name: str) -> str:
     try:
         return idna.encode(name, uts46=True).decode("ascii")
     except idna.IDNAError:
-        raise Unfit("a host name that has an ASCII form (RFC 5891)") from None
+        raise UnfitError("a host name that has an ASCII form (RFC 5891)") from None
 
 
 def name_pattern(text: str) -> NamePattern:
@@ -106,22 +106,22 @@ def name_pattern(text: str) -> NamePattern:
     rest = text.removeprefix("*.") if text.startswith("*.") else text.removesuffix(".*")
     try:
         return NamePattern(text.replace(rest, host_name(rest)) if "*" in text else host_name(rest))
-    except Unfit:
-        raise Unfit("a name such as visit.kestrel-ridge.example, *.kestrel-ridge.example or visit.*") from None
+    except UnfitError:
+        raise UnfitError("a name such as visit.kestrel-ridge.example, *.kestrel-ridge.example or visit.*") from None
 
 
 def estate_path(text: str) -> EstatePath:
     """A path that stays inside the estate's folder."""
     normal = inside(text)
     if normal is None:
-        raise Unfit("a relative path inside the estate's folder", "Copy the file into the estate's folder.")
+        raise UnfitError("a relative path inside the estate's folder", "Copy the file into the estate's folder.")
     return EstatePath(normal)
 
 
 def web_address(text: str) -> WebAddress:
     """An absolute http or https URL; the journey parses it whole when it is asked."""
     if not re.match(r"https?://[^/?#\s]", text, re.IGNORECASE):
-        raise Unfit("a URL that starts with http:// or https://")
+        raise UnfitError("a URL that starts with http:// or https://")
     return WebAddress(text)
 
 
@@ -132,9 +132,9 @@ def template(text: str) -> Template:
     """A redirect's target; its placeholders must be known ones."""
     for name in re.findall(r"\{([^{}]*)\}", text):
         if name not in _PLACEHOLDERS:
-            raise Unfit("placeholders {scheme}, {host}, {port}, {path}, {query} or {rest}")
+            raise UnfitError("placeholders {scheme}, {host}, {port}, {path}, {query} or {rest}")
     if re.search(r"[{}]", re.sub(r"\{[^{}]*\}", "", text)) or not text:
-        raise Unfit("a target such as https://{host}{path}{query}")
+        raise UnfitError("a target such as https://{host}{path}{query}")
     return Template(text)
 
 
@@ -147,11 +147,13 @@ def time(text: str) -> datetime:
     if match:
         day, clock, offset = match.groups()
         try:
-            moment = datetime.fromisoformat(f"{day}T{clock or '00:00:00'}{(offset or 'Z').upper().replace('Z', '+00:00')}")
+            moment = datetime.fromisoformat(
+                f"{day}T{clock or '00:00:00'}{(offset or 'Z').upper().replace('Z', '+00:00')}"
+            )
             return moment.astimezone(UTC)
         except (ValueError, OverflowError):
             pass
-    raise Unfit("a time such as 2026-03-14T20:00:00Z")
+    raise UnfitError("a time such as 2026-03-14T20:00:00Z")
 
 
 #: Type to (parser, JSON Schema of the written form).

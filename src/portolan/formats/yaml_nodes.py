@@ -21,9 +21,9 @@ MOST_DEPTH = 64
 _PLAIN = "plain"
 
 if yaml.__with_libyaml__:
-    from yaml.cyaml import CParser as _Parser
+    from yaml._yaml import CParser as _Parser
 
-    class _Composer(_Parser):  # type: ignore[misc]
+    class _Composer(_Parser):
         """libyaml's composer, with every implicit scalar left alone."""
 
         def __init__(self, stream: Any) -> None:
@@ -99,8 +99,8 @@ def compose(name: str, data: bytes) -> Node:
         raise EstateError([_problem(name, text, error)]) from None
     except yaml.YAMLError as error:
         raise EstateError([Problem(start, f"not YAML: {one_line(str(error))}")]) from None
-    if not isinstance(root, Node):
-        _refuse(start, "the file is empty", "Start with 'portolan: 1'.")
+    if root is None:
+        raise EstateError([Problem(start, "the file is empty", hint="Start with 'portolan: 1'.")])
     return root
 
 
@@ -108,7 +108,9 @@ def node_of(value: object, name: str = "(change)") -> Node:
     """A node for plain data (JSON's types), positioned in a named text that does not exist as a file."""
     mark = yaml.Mark(name, 0, 0, 0, None, 0)
     if isinstance(value, dict):
-        pairs = [(ScalarNode(_PLAIN, str(key), mark, mark, style='"'), node_of(item, name)) for key, item in value.items()]
+        pairs = [
+            (ScalarNode(_PLAIN, str(key), mark, mark, style='"'), node_of(item, name)) for key, item in value.items()
+        ]
         return MappingNode(_PLAIN, pairs, mark, mark)
     if isinstance(value, list | tuple):
         return SequenceNode(_PLAIN, [node_of(item, name) for item in value], mark, mark)
@@ -145,7 +147,7 @@ def plain_data(node: Node) -> Any:
 
 def is_plain(node: Node) -> bool:
     """Whether a scalar was written without quotes."""
-    return not node.style
+    return isinstance(node, ScalarNode) and not node.style
 
 
 def _decoded(name: str, data: bytes) -> str:
@@ -196,7 +198,9 @@ def _check_depth(name: str, text: str) -> None:
         if isinstance(event, yaml.CollectionStartEvent):
             depth += 1
             if depth > MOST_DEPTH:
-                _refuse(_span(event), f"nested deeper than {MOST_DEPTH} levels", "No estate needs that; check the brackets.")
+                _refuse(
+                    _span(event), f"nested deeper than {MOST_DEPTH} levels", "No estate needs that; check the brackets."
+                )
         elif isinstance(event, yaml.CollectionEndEvent):
             depth -= 1
 
@@ -205,10 +209,10 @@ def _check_plain_events(name: str, text: str) -> None:
     problems = []
     for event in _events(name, text):
         if isinstance(event, yaml.AliasEvent):
-            problems.append(Problem(_span(event), f"'*{one_line(event.anchor)}' is a YAML alias, which is not read here",
+            problems.append(Problem(_span(event), f"'*{one_line(str(event.anchor))}' is a YAML alias, which is not read here",
                                     hint="Write the value out; or put it in quotes if it is text."))  # fmt: skip
         elif getattr(event, "anchor", None):
-            problems.append(Problem(_span(event), f"'&{one_line(event.anchor)}' is a YAML anchor, which is not read here",
+            problems.append(Problem(_span(event), f"'&{one_line(str(event.anchor))}' is a YAML anchor, which is not read here",
                                     hint="Take it away; or put the text in quotes."))  # fmt: skip
         elif getattr(event, "tag", None):
             problems.append(Problem(_span(event), f"'{one_line(event.tag)}' is a YAML tag, which is not read here",

@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
 from portolan.estate.zone import Record, ZoneData
-from portolan.formats.files import FileProblem, inside
+from portolan.formats.files import FileError, inside
 from portolan.formats.record_data import PARSERS, absolute, checked_text, known_type, seconds
 from portolan.source.nearest import did_you_mean
 from portolan.source.place import Span
@@ -35,7 +35,9 @@ class Entry(NamedTuple):
 class ZoneReader:
     """Reads one zone's text; problems go to the collector with file, line and column."""
 
-    def __init__(self, zone: str, problems: Problems, read: Callable[[str], bytes], shown: Callable[[str], str]) -> None:
+    def __init__(
+        self, zone: str, problems: Problems, read: Callable[[str], bytes], shown: Callable[[str], str]
+    ) -> None:
         self.zone = zone
         self.problems = problems
         self._read = read
@@ -47,7 +49,7 @@ class ZoneReader:
         """Reads a master file of the estate."""
         try:
             data = self._read(path)
-        except FileProblem as problem:
+        except FileError as problem:
             self.problems.add(cite, f"cannot read the zone file '{one_line(path)}': {problem}", f"zones.{self.zone}",
                               "Check the path, which counts from the estate's folder.")  # fmt: skip
             return
@@ -187,7 +189,7 @@ def _scan(line: str, tokens: list[str], depth: int) -> tuple[str, int, tuple[int
         else:
             match = _TOKEN.match(line, at)
             if match is None:
-                return line, 0, (at, 'a string\'s closing " is missing on this line')
+                return line, 0, (at, "a string's closing \" is missing on this line")
             tokens.append(match[1] if match[1] is not None else match[2])
             kept.append(match[0])
             at = match.end()
@@ -196,9 +198,8 @@ def _scan(line: str, tokens: list[str], depth: int) -> tuple[str, int, tuple[int
 
 def _after(text: str, count: int) -> str:
     """A record's text behind its first `count` fields."""
-    at, seen = 0, 0
-    for match in _TOKEN.finditer(text):
-        seen += 1
+    at = 0
+    for seen, match in enumerate(_TOKEN.finditer(text), 1):
         at = match.end()
         if seen == count:
             break
@@ -231,8 +232,10 @@ def read_zone(
         for index in range(start, len(reader.records)):
             reader.records[index] = reader.records[index]._replace(file=span.file, line=span.line)
         for index in range(noted, len(problems.found)):
-            problems.found[index] = Problem(span, problems.found[index].message, f"zones.{name}", problems.found[index].hint)
-    return zone_data(name, reader.records)
+            problems.found[index] = Problem(
+                span, problems.found[index].message, f"zones.{name}", problems.found[index].hint
+            )
+    return zone_data(reader.records)
 
 
 def _withdraw(reader: ZoneReader, text: str, span: Span, name: str, before: int) -> None:
@@ -247,8 +250,7 @@ def _withdraw(reader: ZoneReader, text: str, span: Span, name: str, before: int)
         kept = [
             record
             for index, record in enumerate(reader.records)
-            if index >= before
-            or not (record.owner == owner and record.type == kind and _same_data(record, data, name))
+            if index >= before or not (record.owner == owner and record.type == kind and _same_data(record, data, name))
         ]
         if len(kept) < len(reader.records):
             reader.records[:] = kept
@@ -274,7 +276,7 @@ def _shorter(owner: str, zone: str) -> str:
     return "@" if owner == zone else owner.removesuffix("." + zone)
 
 
-def zone_data(zone: str, records: list[Record]) -> ZoneData:
+def zone_data(records: list[Record]) -> ZoneData:
     """Records by owner and type, with the defect for which a real server would refuse the zone.
 
     CNAME beside other data, or twice: RFC 1034 section 3.6.2, RFC 2181 section 10.1.

@@ -10,6 +10,7 @@ from portolan.evidence.decision import Decision, Law
 from portolan.evidence.results import Arrival, Connection, Handshake, Resolution, Response
 from portolan.journey.world import World
 from portolan.names.order import ordered
+from portolan.source.place import Place
 from portolan.tls import law as tls_law
 from portolan.tls.verify import verify
 from portolan.web.binding import table_of
@@ -17,7 +18,9 @@ from portolan.web.respond import Request, respond
 from portolan.web.url import BadUrlError, Url, join, parse
 
 LOOP = Law("answer", "loop", "{0} was asked before: the redirects go round", "RFC 9110 section 15.4", stops=True)
-TOO_MANY = Law("answer", "too-many", "{0} redirects, and the visitor gives up after {1}", "RFC 9110 section 15.4", stops=True)
+TOO_MANY = Law(
+    "answer", "too-many", "{0} redirects, and the visitor gives up after {1}", "RFC 9110 section 15.4", stops=True
+)
 BAD_TARGET = Law("answer", "bad-target", "the redirect leads nowhere: {0}", "RFC 9110 section 10.2.2", stops=True)
 
 _REDIRECTS = frozenset((301, 302, 303, 307, 308))
@@ -99,7 +102,9 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
         try:
             following = join(url, response.location)
         except BadUrlError as error:
-            return _ended(world, text, vantage, exchanges, "bad-target", Decision(BAD_TARGET, (str(error),), *_rests(response)))
+            return _ended(
+                world, text, vantage, exchanges, "bad-target", Decision(BAD_TARGET, (str(error),), *_rests(response))
+            )
         if following in seen:
             return _ended(world, text, vantage, exchanges, "loop", Decision(LOOP, (following,), *_rests(response)))
         if len(exchanges) > vantage.redirect_limit:
@@ -110,7 +115,7 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
     return Visit(text, vantage, world.now, tuple(exchanges), outcome, reason)
 
 
-def _rests(response: Response) -> tuple[object, object]:
+def _rests(response: Response) -> tuple[Place | None, object]:
     last = response.decisions[-1]
     return last.place, last.subject
 
@@ -153,7 +158,9 @@ def _handshake(world: World, url: Url, vantage: Vantage, arrival: Arrival) -> Ha
         # Apache httpd without a site on the listener: its main server speaks plain HTTP there.
         decision = Decision(tls_law.PLAIN_SPOKEN, (service.name, listener), listener.place, service)
         return Handshake("not-tls", (decision,), None, decision)
-    checked = verify(certificate, url.host, url.literal, vantage, vantage.clock or world.now, world.estate, world.shared)
+    checked = verify(
+        certificate, url.host, url.literal, vantage, vantage.clock or world.now, world.estate, world.shared
+    )
     return checked._replace(decisions=(shown, *checked.decisions))
 
 
@@ -180,13 +187,13 @@ def _certificate(world: World, url: Url, arrival: Arrival) -> tuple[Certificate 
     if not own:
         return certificate, Decision(tls_law.SHOWS_OTHERS, (site.name, service.name, certificate.name), place, site)
     if chosen is not None and not chosen.by_name:
-        return certificate, Decision(tls_law.SHOWS_DEFAULT, (listener, url.host, site.name, certificate.name), place, site)
+        return certificate, Decision(
+            tls_law.SHOWS_DEFAULT, (listener, url.host, site.name, certificate.name), place, site
+        )
     return certificate, Decision(tls_law.SHOWS, (service.name, certificate.name, site.name), place, site)
 
 
-def _ended(
-    world: World, text: str, vantage: Vantage, exchanges: list[Exchange], detail: str, stop: Decision
-) -> Visit:
+def _ended(world: World, text: str, vantage: Vantage, exchanges: list[Exchange], detail: str, stop: Decision) -> Visit:
     last = exchanges[-1]
     status = last.response.status if last.response is not None else None
     outcome = Outcome("redirect-error", detail, status, None, str(last.url), False, _address(last))

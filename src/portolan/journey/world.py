@@ -32,8 +32,10 @@ class World:
         self.estate = estate
         self.now = now
         self.shared: dict[Any, Any] = {} if shared is None else shared
-        self.topology = Topology(estate, self._why_not_started)
-        self.naming = Naming(estate, self._reach, lambda address: self.topology.holder(address) is not None, self.shared)
+        self.topology = Topology(estate, self._why_not_started, (_ORDINARY,))
+        self.naming = Naming(
+            estate, self._reach, lambda address: self.topology.holder(address) is not None, self.shared
+        )
         self._connections: dict[tuple[int, IPAddress, int, str], Connection] = {}
 
     def changed(self, estate: Estate) -> "World":

@@ -107,7 +107,9 @@ class Naming:
         lines = [line for line in client.hosts_file.entries if host in line.names]
         if not lines:
             return None
-        decisions = tuple(Decision(law.HOSTS_LINE, (client.name, host, line.address), line.place, line) for line in lines)
+        decisions = tuple(
+            Decision(law.HOSTS_LINE, (client.name, host, line.address), line.place, line) for line in lines
+        )
         return Resolution(host, tuple(line.address for line in lines), None, decisions, tuple(lines))
 
     def _ask(self, name: str, client: Machine | Vantage, address: IPAddress, answer: Answer) -> None:
@@ -117,9 +119,15 @@ class Naming:
         if connection.arrival is None:
             reason = connection.stop.text if connection.stop is not None else "no answer"
             if connection.detail == "refused":
-                answer.fail("resolver-failure", Decision(law.RESOLVER_CLOSED, (client.name, address, reason), place, connection.stop))
+                answer.fail(
+                    "resolver-failure",
+                    Decision(law.RESOLVER_CLOSED, (client.name, address, reason), place, connection.stop),
+                )
             else:
-                answer.fail("resolver-timeout", Decision(law.RESOLVER_SILENT, (client.name, address, reason), place, connection.stop))
+                answer.fail(
+                    "resolver-timeout",
+                    Decision(law.RESOLVER_SILENT, (client.name, address, reason), place, connection.stop),
+                )
             return
         machine, service = connection.arrival.machine, connection.arrival.service
         if service.kind == "resolver":
@@ -158,7 +166,10 @@ class Naming:
             answer.decisions.append(Decision(law.ALIAS, (name, target), alias[0].place, alias[0]))
             answer.aliases.append(target)
             if target in seen:
-                answer.fail("resolver-failure", Decision(law.ALIAS_LOOP, (" -> ".join([*seen, target]),), alias[0].place, alias[0]))
+                answer.fail(
+                    "resolver-failure",
+                    Decision(law.ALIAS_LOOP, (" -> ".join([*seen, target]),), alias[0].place, alias[0]),
+                )
                 return
             if len(seen) > law.MOST_ALIASES:
                 answer.fail("resolver-failure", Decision(law.ALIAS_LONG, (law.MOST_ALIASES,), alias[0].place, alias[0]))
@@ -189,7 +200,10 @@ class Naming:
         while True:
             if zone.data.defect is not None:
                 text, record = zone.data.defect
-                answer.fail("resolver-failure", Decision(law.ZONE_BROKEN, (zone.name, text, record.text.strip()), record.place, zone))
+                answer.fail(
+                    "resolver-failure",
+                    Decision(law.ZONE_BROKEN, (zone.name, text, record.text.strip()), record.place, zone),
+                )
                 return None
             answer.zone = zone.name
             found = self.index(zone).look(name)
@@ -208,7 +222,9 @@ class Naming:
                 continue
             missing = self._undelegated(name, zone)
             if missing is not None:
-                answer.decisions.append(Decision(law.DELEGATION_MISSING, (zone.name, missing.name), zone.place, missing))
+                answer.decisions.append(
+                    Decision(law.DELEGATION_MISSING, (zone.name, missing.name), zone.place, missing)
+                )
             if found is None:
                 answer.fail("no-such-name", Decision(law.NO_SUCH_NAME, (zone.name, name), zone.place, zone))
                 return None
@@ -237,7 +253,9 @@ class Naming:
 
     # -- servers -------------------------------------------------------------------------------------------------
 
-    def _reachable(self, zone: Zone, cut: Cut | None, parent: Zone | None, resolver: Machine | None, answer: Answer) -> bool:
+    def _reachable(
+        self, zone: Zone, cut: Cut | None, parent: Zone | None, resolver: Machine | None, answer: Answer
+    ) -> bool:
         """Whether some server of the zone, as the delegation names them, answers the resolver for it."""
         key = (zone.name, id(resolver))
         decisions = self._served.get(key)
@@ -253,18 +271,26 @@ class Naming:
             return False
         return True
 
-    def _try_servers(self, zone: Zone, cut: Cut | None, parent: Zone | None, resolver: Machine | None) -> list[Decision]:
+    def _try_servers(
+        self, zone: Zone, cut: Cut | None, parent: Zone | None, resolver: Machine | None
+    ) -> list[Decision]:
         holders = self._servers.get(zone.name, [])
         named = tuple(record.data for record in cut.servers) if cut is not None else zone.delegated_to
-        if not holders and not any(self._described(each) for name in named for each in self._server_addresses(name, zone, parent, resolver)):
+        if not holders and not any(
+            self._described(each) for name in named for each in self._server_addresses(name, zone, parent, resolver)
+        ):
             return [Decision(law.ZONE_ASSUMED, (zone.name,), zone.place, zone)]
         decisions: list[Decision] = []
         if named:
-            targets = [(name, address) for name in named for address in self._server_addresses(name, zone, parent, resolver)]
+            targets = [
+                (name, address) for name in named for address in self._server_addresses(name, zone, parent, resolver)
+            ]
             without = [name for name in named if not any(name == each for each, _ in targets)]
         else:
             decisions.append(Decision(law.DELEGATION_ASSUMED, (zone.name,), zone.place, zone))
-            targets = [(machine.name, address) for machine, service in holders for address in _listening(machine, service)]
+            targets = [
+                (machine.name, address) for machine, service in holders for address in _listening(machine, service)
+            ]
             public = [(name, address) for name, address in targets if is_public(address)]
             targets, without = public or targets, []
         reasons = [f"{name} has no address" for name in without]
@@ -283,7 +309,9 @@ class Naming:
         decisions.append(Decision(law.SERVERS_FAIL, (zone.name, "; ".join(reasons)), place, zone))
         return decisions
 
-    def _server_addresses(self, name: str, zone: Zone, parent: Zone | None, resolver: Machine | None) -> list[IPAddress]:
+    def _server_addresses(
+        self, name: str, zone: Zone, parent: Zone | None, resolver: Machine | None
+    ) -> list[IPAddress]:
         """A name server's addresses: the parent's glue, the zone's own records, or resolved as any name."""
         if parent is not None and _within(name, parent.name):
             glue = _address_records(parent, name)
@@ -303,7 +331,9 @@ def _address_records(zone: Zone, name: str) -> list[Record]:
 
 def _listening(machine: Machine, service: Service) -> list[IPAddress]:
     addresses = [item.ip for interface in machine.interfaces.values() for item in interface.address]
-    wanted = {listener.address for listener in service.listens if listener.address is not None and int(listener.address)}
+    wanted = {
+        listener.address for listener in service.listens if listener.address is not None and int(listener.address)
+    }
     return [address for address in addresses if not wanted or address in wanted]
 
 

@@ -69,11 +69,13 @@ def trusted_one(case: Case, finding: Finding) -> Iterator[Proposal]:
     for issuer in _issuers(case, certificate):
         whose = "an ordinary public authority" if issuer == "public" else issuer
         if issuer != certificate.issuer:
-            yield Proposal(f"get a certificate for {', '.join(names)} from {whose}", _renewed(case, certificate, names, issuer))
+            yield Proposal(
+                f"get a certificate for {', '.join(names)} from {whose}", _renewed(case, certificate, names, issuer)
+            )
 
 
 @remedy("clock-wrong")
-def set_clock(case: Case, finding: Finding) -> Iterator[Proposal]:
+def set_clock(_case: Case, finding: Finding) -> Iterator[Proposal]:
     """Sets the visitor's clock."""
     vantage = finding.hints["vantage"]
     yield Proposal(f"set the clock of {vantage.name}", remove((*vantage.place.path, "clock")))

@@ -87,13 +87,15 @@ def free_port(_case: Case, finding: Finding) -> Iterator[Proposal]:
 
 
 @remedy("cert-key-differs")
-def right_key(case: Case, finding: Finding) -> Iterator[Proposal]:
+def right_key(case: Case, _finding: Finding) -> Iterator[Proposal]:
     """Asks for the key that belongs to the certificate."""
     stop = case.stop
     name = str(stop.facts[3]).split("certificate ")[-1].split(" ")[0] if stop is not None else ""
     certificate = case.estate.certificates.get(name)
     if certificate is not None and certificate.key is not None:
-        yield Proposal(f"install the key that belongs to the certificate {name}", remove((*certificate.place.path, "key")))
+        yield Proposal(
+            f"install the key that belongs to the certificate {name}", remove((*certificate.place.path, "key"))
+        )
 
 
 @remedy("cert-missing")

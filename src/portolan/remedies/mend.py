@@ -161,8 +161,10 @@ class _Mending:
             again = {(each.code, each.object) for each in recognise(Case(world, after, self.promise))}
             if not again and after.outcome == current.outcome and _stop_of(after) == _stop_of(current):
                 return None
-            if (finding.code, finding.object) in again or len(after.exchanges) < len(current.exchanges) or (
-                _depth(after) < _depth(current)
+            if (
+                (finding.code, finding.object) in again
+                or len(after.exchanges) < len(current.exchanges)
+                or (_depth(after) < _depth(current))
             ):
                 return None
         return None if self._breaks_others(world) else (world, after)
@@ -201,7 +203,9 @@ class _Mending:
             for vantage in _vantages(self.world.estate, promise):
                 if promise is self.promise and vantage.name == self.vantage.name:
                     continue
-                if _breached(before, promise, vantage) and not _breached(after, promise, after.estate.vantages.get(vantage.name, vantage)):
+                if _breached(before, promise, vantage) and not _breached(
+                    after, promise, after.estate.vantages.get(vantage.name, vantage)
+                ):
                     found.append(f"keeps the promise of {promise.url} from {vantage.name} too")
         opened = _newly_reachable(before, after)
         return None if opened is None else (*found, *opened)
@@ -263,7 +267,9 @@ def _newly_reachable(before: World, after: World) -> tuple[str, ...] | None:
     """Listeners that a vantage can connect to after a change, and could not before."""
     targets: dict[tuple[IPAddress, int], None] = {}
     for machine in machines(after.estate):
-        ports = {binding.port for binding in after.topology.device(machine).sockets.bindings if binding.protocol == "tcp"}
+        ports = {
+            binding.port for binding in after.topology.device(machine).sockets.bindings if binding.protocol == "tcp"
+        }
         for forward in getattr(machine, "forwards", ()):
             if forward.protocol == "tcp" and forward.outside.last - forward.outside.first < 100:
                 ports |= set(range(forward.outside.first, forward.outside.last + 1))
@@ -282,5 +288,3 @@ def _newly_reachable(before: World, after: World) -> tuple[str, ...] | None:
                 continue
             found.append(f"{name} can newly reach {now.service.name} on {now.machine.name} at {address} port {port}")
     return tuple(found)
-
-

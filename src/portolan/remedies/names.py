@@ -20,7 +20,7 @@ def _homes_of(case: Case) -> list[IPAddress]:
 
 
 def _visitor_addresses(vantage: Vantage, case: Case) -> list[IPAddress]:
-    return [address for address in case.world.topology.device(vantage).local]
+    return list(case.world.topology.device(vantage).local)
 
 
 @remedy("name-missing", "name-wrong-type")
@@ -61,7 +61,7 @@ def _siblings(zone: Zone, record: Record) -> list[IPAddress]:
 
 
 @remedy("name-doubled-origin")
-def mend_dot(case: Case, finding: Finding) -> Iterator[Proposal]:
+def mend_dot(_case: Case, finding: Finding) -> Iterator[Proposal]:
     """Gives the record the name that was meant."""
     record, zone = finding.hints["record"], finding.hints["zone"]
     name = str(finding.hints["name"])
@@ -92,7 +92,9 @@ def ask_registrar(_case: Case, finding: Finding) -> Iterator[Proposal]:
         if zone.delegated_to:
             text = f"have the registration of {zone.name} name the servers that hold it"
             yield Proposal(text, remove((*zone.place.path, "delegated_to")))
-        yield Proposal(f"ask whoever keeps the parent zone to delegate {zone.name} to servers that answer for it", [], "outside")
+        yield Proposal(
+            f"ask whoever keeps the parent zone to delegate {zone.name} to servers that answer for it", [], "outside"
+        )
 
 
 @remedy("name-hosts-override")

@@ -58,7 +58,9 @@ def correct_port(_case: Case, finding: Finding) -> Iterator[Proposal]:
 def enable_forward(_case: Case, finding: Finding) -> Iterator[Proposal]:
     """Switches the forward on."""
     forward = finding.hints["forward"]
-    yield Proposal(f"switch the forward of port {forward.outside} to {forward.to} on", put(forward.place, "enabled", True), "opens")
+    yield Proposal(
+        f"switch the forward of port {forward.outside} to {forward.to} on", put(forward.place, "enabled", True), "opens"
+    )
 
 
 @remedy("hairpin-missing")
@@ -85,7 +87,11 @@ def allow_port(case: Case, finding: Finding) -> Iterator[Proposal]:
     source = _asker_range(case)
     if source is not None and path[-1] != "outbound":
         rule["from"] = [source]
-    at = chain.rules.index(stop.subject) if isinstance(stop.subject, FilterRule) and stop.subject in chain.rules else None
+    at = (
+        chain.rules.index(stop.subject)
+        if isinstance(stop.subject, FilterRule) and stop.subject in chain.rules
+        else None
+    )
     if finding.code == "filter-order":
         moved = {"op": "move", "from": _item(chain, finding.hints["from"]), "path": _item(chain, finding.hints["to"])}
         yield Proposal(f"move rule {finding.hints['from'] + 1} before rule {finding.hints['to'] + 1}", [moved], "opens")
@@ -96,7 +102,6 @@ def allow_port(case: Case, finding: Finding) -> Iterator[Proposal]:
 
 
 def _item(chain: Chain, index: int) -> str:
-
 
     return pointer((*chain.place.path, "rules", index))
 
@@ -131,11 +136,15 @@ def allow_in_group(case: Case, finding: Finding) -> Iterator[Proposal]:
                            append(interface.place, "groups", name), "opens")  # fmt: skip
     for group in groups:
         if isinstance(group, Group):
-            yield Proposal(f"allow tcp port {port}{who} in the group {group.name}", append(group.place, "inbound", rule), "opens")
+            yield Proposal(
+                f"allow tcp port {port}{who} in the group {group.name}", append(group.place, "inbound", rule), "opens"
+            )
 
 
 def _allows(group: Group, port: int) -> bool:
-    return any(rule.allow == "tcp" and rule.ports and any(port in each for each in rule.ports) for rule in group.inbound)
+    return any(
+        rule.allow == "tcp" and rule.ports and any(port in each for each in rule.ports) for rule in group.inbound
+    )
 
 
 @remedy("group-wrong-source")

@@ -24,19 +24,16 @@ class Span(NamedTuple):
         return f"{self.file}:{self.line}"
 
 
-class Mark(Protocol):
-    """What a parser says about where a node starts; line and column count from 0."""
-
-    name: str
-    line: int
-    column: int
-
-
 class Node(Protocol):
-    """A parsed node: its mark, and for a mapping its list of (key node, value node)."""
+    """A parsed node: its mark (name, and line and column from 0); a mapping's value is its (key, value) nodes."""
 
-    start_mark: Any
-    value: Any
+    @property
+    def start_mark(self) -> Any:
+        """Where the node starts."""
+
+    @property
+    def value(self) -> Any:
+        """A scalar's text, a list's items, or a mapping's pairs."""
 
 
 class Place:
@@ -94,7 +91,7 @@ class FixedMark(NamedTuple):
 class FixedNode(NamedTuple):
     """A node that is only a position."""
 
-    start_mark: Mark
+    start_mark: FixedMark
     value: None = None
 
 

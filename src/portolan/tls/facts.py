@@ -77,7 +77,7 @@ def _declared(certificate: Certificate, estate: Estate) -> Shown:
     own = issuer == "self"
     subject = f"certificate:{certificate.name}"
     leaf = Facts(certificate.name, subject, subject if own else f"authority:{issuer}", tuple(certificate.names),
-                 certificate.starts, certificate.until, own, False, True, subject, lambda other: False)  # fmt: skip
+                 certificate.starts, certificate.until, own, False, True, subject, lambda _other: False)  # fmt: skip
     chain = []
     above = estate.authorities.get(issuer)
     while certificate.sends_chain and above is not None and above.issued_by is not None:

@@ -60,7 +60,9 @@ def verify(
     if shown.leaf.until is not None:
         decisions.append(Decision(law.VALID, (_when(shown.leaf.until),), place, certificate))
     if not any(covers(name, host, literal) for name in shown.leaf.names):
-        return fail("name-mismatch", law.NAME_MISMATCH, certificate.name, host, ", ".join(shown.leaf.names) or "no name")
+        return fail(
+            "name-mismatch", law.NAME_MISMATCH, certificate.name, host, ", ".join(shown.leaf.names) or "no name"
+        )
     decisions.append(Decision(law.COVERS, (host,), place, certificate))
     return Handshake(None, tuple(decisions), certificate)
 

@@ -30,5 +30,11 @@ def check_text(estate: Estate, findings: list[Finding], style: Style) -> str:
     else:
         verdict = "nothing wrong was found"
     ink = "bad" if errors else "good"
-    lines += row(style, style.ink(f"{style.bad if errors else style.good} ", ink, "bold"), 2, f"{verdict}; read: {read}", ink=(ink, "bold"))
+    lines += row(
+        style,
+        style.ink(f"{style.bad if errors else style.good} ", ink, "bold"),
+        2,
+        f"{verdict}; read: {read}",
+        ink=(ink, "bold"),
+    )
     return "\n".join(lines) + "\n"

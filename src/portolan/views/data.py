@@ -152,5 +152,7 @@ def check_data(estate: Estate, at: datetime, findings: list[Finding]) -> dict[st
             "vantages": len(estate.vantages),
             "promises": len(estate.promises),
         },
-        "findings": [{**finding_data(each), "where": str(each.place.span) if each.place else None} for each in findings],
+        "findings": [
+            {**finding_data(each), "where": str(each.place.span) if each.place else None} for each in findings
+        ],
     }

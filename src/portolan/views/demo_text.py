@@ -1,7 +1,5 @@
 """The text view of `demo`."""
 
-from typing import Any
-
 from portolan.estate.estate import Estate
 from portolan.journey.visit import Visit
 from portolan.remedies.mend import Explanation
@@ -20,7 +18,11 @@ def list_text(stories: list[dict[str, str]], style: Style) -> str:
 
 
 def story_text(
-    story: dict[str, str], estate: Estate, found: Explanation, after: Visit | None, patch: list[dict[str, Any]], style: Style
+    story: dict[str, str],
+    estate: Estate,
+    found: Explanation,
+    after: Visit | None,
+    style: Style,
 ) -> str:
     """A story: what is configured, the question, the cause, the remedy, and the question asked again."""
     lines = [style.ink(line, "bold") for line in paragraph(style, story["title"])]
@@ -29,8 +31,11 @@ def story_text(
     lines += [style.ink(f"$ portolan explain {question}", "leg"), ""]
     out = "\n".join(lines) + "\n" + explain_text(found, style, False)
     if after is not None:
-        out += "\n" + style.ink(f"$ portolan explain {question} --format patch > mend.json", "leg")
-        out += "\n" + style.ink(f"$ portolan follow {question} --with mend.json", "leg") + "\n\n"
+        for command, rest in (("explain", "--format patch > mend.json"), ("follow", "--with mend.json")):
+            out += "\n" + style.ink(f"$ portolan {command} {question} \\\n      {rest}", "leg")
+        out += "\n\n"
         out += follow_text(after, (), found.promise is not None, [], style, False)
-    closing = f"The estate of this story: portolan demo {story['name']} --copy DIR. Other stories: portolan demo --list."
+    closing = (
+        f"The estate of this story: portolan demo {story['name']} --copy DIR. Other stories: portolan demo --list."
+    )
     return out + "\n" + "\n".join(paragraph(style, closing, ink=("dim",))) + "\n"

@@ -24,7 +24,9 @@ _SAFETY = {
 }
 
 
-def follow_text(visit: Visit, broken: tuple[str, ...], promised: bool, findings: list[Finding], style: Style, every: bool) -> str:
+def follow_text(
+    visit: Visit, broken: tuple[str, ...], promised: bool, findings: list[Finding], style: Style, every: bool
+) -> str:
     """One visit, leg by leg."""
     lines = [*_head(visit, style), *_legs(visit, style, every), *_assumed(visit, style)]
     if findings and broken:
@@ -46,9 +48,13 @@ def explain_text(explanation: Explanation, style: Style, every: bool) -> str:
         lines.append(style.ink("Why", "bold"))
         for number, cause in enumerate(explanation.causes, 1):
             behind = "" if number == 1 else "behind it, "
-            lines += row(style, style.ink(f" {number}  ", "bold"), 4, f"{behind}{cause.code}: {cause.text}", where(cause.place))
+            lines += row(
+                style, style.ink(f" {number}  ", "bold"), 4, f"{behind}{cause.code}: {cause.text}", where(cause.place)
+            )
     else:
-        lines += paragraph(style, "No known fault explains this. The steps above show what decided; add --every-step for all.")
+        lines += paragraph(
+            style, "No known fault explains this. The steps above show what decided; add --every-step for all."
+        )
     lines += ["", *_remedies(explanation, style)]
     return "\n".join(lines).rstrip("\n") + "\n"
 
@@ -63,7 +69,12 @@ def _remedies(explanation: Explanation, style: Style) -> list[str]:
             lines += row(style, style.ink(lead, "bold"), 4, text)
             lines += _after(remedy, style, len(explanation.causes) > 1)
         if not mine:
-            lines += row(style, style.ink(f" {number}  ", "bold"), 4, "no remedy is known that proves right; see what the cause names")
+            lines += row(
+                style,
+                style.ink(f" {number}  ", "bold"),
+                4,
+                "no remedy is known that proves right; see what the cause names",
+            )
     for text in explanation.withheld:
         lines += paragraph(style, f"Withheld, since the site takes payments: {text}", 4, ("warn",))
     lines.append("")
@@ -89,7 +100,9 @@ def _after(remedy: Remedy, style: Style, several: bool) -> list[str]:
         lines += row(style, f"    {style.arrow} ", 5 + len(style.arrow), f"then: {in_words(remedy.outcome)}{progress}")
     lines += row(style, "      ", 6, f"[{remedy.safety}] {_SAFETY[remedy.safety]}", ink=warn)
     if remedy.changes is None:
-        lines += row(style, "      ", 6, "who can newly reach what was not worked out: the estate is large", ink=("dim",))
+        lines += row(
+            style, "      ", 6, "who can newly reach what was not worked out: the estate is large", ink=("dim",)
+        )
     for text in (remedy.changes or ())[:5]:
         lines += row(style, "      ", 6, text, ink=("dim",))
     if remedy.changes is not None and len(remedy.changes) > 5:

@@ -61,7 +61,9 @@ class Table:
             return Chosen(site, Decision(law.SITE_PATTERN, (site.name, name, pattern), place, site), True)
         if self.default is None:
             return Chosen(None, None, False)
-        decision = Decision(law.SITE_DEFAULT, (self.listener, name, self.default.name), self.default.place, self.default)
+        decision = Decision(
+            law.SITE_DEFAULT, (self.listener, name, self.default.name), self.default.place, self.default
+        )
         return Chosen(self.default, decision, False)
 
     def _most_exact(self, name: str) -> tuple[Site, str] | None:

@@ -64,7 +64,9 @@ def _content(
     decisions.extend(found.decisions)
     if found.needs_slash:
         if arrival.service.program is None and _asked_port(request) != arrival.port:
-            decisions.append(Decision(law.PROGRAM_ASSUMED, (arrival.service.name,), arrival.service.place, arrival.service))
+            decisions.append(
+                Decision(law.PROGRAM_ASSUMED, (arrival.service.name,), arrival.service.place, arrival.service)
+            )
         target = _absolute(request, arrival, f"{request.url.path}/{request.url.query}")
         decisions.append(Decision(law.FOLDER_SLASH, (request.url.path, site.name, target), site.place, site))
         return Response(301, tuple(decisions), site, location=target)

@@ -33,7 +33,6 @@ def through_filter(
     return _outcome(device, packet, name, chain.default, None, chain.place.key("default"))
 
 
-
 def _outcome(
     device: Device, packet: Packet, name: str, verdict: Verdict, rule: FilterRule | None, place: Place
 ) -> Outcome:
@@ -45,9 +44,7 @@ def _outcome(
     return verdict, Decision(kind, facts, place, rule if rule is not None else device.filter), rule
 
 
-def _matches(
-    rule: FilterRule, packet: Packet, entering: Port | None, leaving: Port | None, forwarded: bool
-) -> bool:
+def _matches(rule: FilterRule, packet: Packet, entering: Port | None, leaving: Port | None, forwarded: bool) -> bool:
     protocol = rule.protocol
     return (
         (protocol == "any" or protocol == packet.protocol)

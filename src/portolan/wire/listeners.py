@@ -3,7 +3,7 @@
 bind(2), ip(7), ipv6(7); nginx and Apache httpd differ in what `[::]` takes and in addresses under a wildcard.
 """
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from typing import NamedTuple
 
 from portolan.estate.base import IPAddress
@@ -76,7 +76,7 @@ def program_of(service: Service) -> str:
 def bindings_of(service: Service) -> list[Binding]:
     """The sockets that a service asks for."""
     protocols = ("udp", "tcp") if service.kind in ("name-server", "resolver") else ("tcp",)
-    found = []
+    found: list[Binding] = []
     for listener in service.listens:
         address: IPAddress | None = listener.address
         if address is None:
@@ -101,7 +101,7 @@ def _wild_families(service: Service, listener: Listener) -> tuple[int, ...]:
 
 
 def open_sockets(
-    services: Iterable[Service], local: dict[IPAddress, object], startup: Callable[[Service], str | None]
+    services: Iterable[Service], local: Mapping[IPAddress, object], startup: Callable[[Service], str | None]
 ) -> Sockets:
     """Starts the services in the order written; one that cannot bind all it asks for does not run at all."""
     bound: list[Binding] = []
@@ -125,7 +125,9 @@ def open_sockets(
     return Sockets(tuple(bound), tuple(stopped), failures, tuple(failed))
 
 
-def _conflict(service: Service, wanted: list[Binding], bound: list[Binding], local: dict[IPAddress, object]) -> Failure | None:
+def _conflict(
+    service: Service, wanted: list[Binding], bound: list[Binding], local: Mapping[IPAddress, object]
+) -> Failure | None:
     merges = service.kind == "web" and program_of(service) == "nginx"
     for index, binding in enumerate(wanted):
         under_wildcard = merges and binding.address is not None and any(
@@ -142,7 +144,9 @@ def _conflict(service: Service, wanted: list[Binding], bound: list[Binding], loc
         if not merges:
             own = next((other for other in wanted[:index] if _overlap(binding, other)), None)
             if own is not None:
-                return Failure(service, f"its listeners '{own.listener}' and '{binding.listener}' take the same address")
+                return Failure(
+                    service, f"its listeners '{own.listener}' and '{binding.listener}' take the same address"
+                )
     return None
 
 

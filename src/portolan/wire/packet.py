@@ -13,7 +13,9 @@ class Packet:
 
     __slots__ = ("dport", "dst", "inner", "protocol", "sport", "src", "state")
 
-    def __init__(self, protocol: str, src: IPAddress, sport: int, dst: IPAddress, dport: int, state: str = "new") -> None:
+    def __init__(
+        self, protocol: str, src: IPAddress, sport: int, dst: IPAddress, dport: int, state: str = "new"
+    ) -> None:
         self.protocol = protocol
         self.src = src
         self.sport = sport

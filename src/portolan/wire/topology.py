@@ -153,14 +153,16 @@ class Device:
 
 
 class Topology:
-    """Every box of an estate, and who is where."""
+    """Every box of an estate, and who is where; `extras` are devices that no file states."""
 
-    def __init__(self, estate: Estate, startup: Startup) -> None:
+    def __init__(self, estate: Estate, startup: Startup, extras: tuple[Vantage, ...] = ()) -> None:
         self.estate = estate
         self.startup = startup
         self._devices: dict[Any, Device] = {}
         self.on_link: dict[str, dict[IPAddress, Port]] = {}
-        for stated in (*machines(estate), *(each for each in estate.vantages.values() if each.network)):
+        visitors = (each for each in (*estate.vantages.values(), *extras) if each.network)
+        boxes: list[Machine | Vantage] = [*machines(estate), *visitors]
+        for stated in boxes:
             device = self.device(stated)
             for port in device.ports:
                 held = self.on_link.setdefault(port.network.name, {})
@@ -201,7 +203,7 @@ class Topology:
         return port
 
     def _routed_ranges(self) -> list[tuple[int, int, int, Port]]:
-        found = []
+        found: list[tuple[int, int, int, Port]] = []
         for network in self.estate.networks.values():
             if network.kind == "internet":
                 continue
@@ -218,5 +220,3 @@ class Topology:
 
 def _line(prefix: IPNetwork, via: IPAddress | None, port: Port, place: Place | None) -> RouteLine:
     return RouteLine(int(prefix.network_address), int(prefix.netmask), prefix.prefixlen, via, port, place)
-
-

@@ -12,7 +12,7 @@ from portolan.estate.machine import Forward, Machine
 from portolan.evidence.decision import Decision
 from portolan.evidence.results import Arrival, Connection
 from portolan.wire import law
-from portolan.wire.filtering import through_filter, through_groups
+from portolan.wire.filtering import ChainName, through_filter, through_groups
 from portolan.wire.packet import EPHEMERAL, Addressed, Packet
 from portolan.wire.topology import Device, Port, RouteLine, Topology
 
@@ -110,7 +110,7 @@ class Walk:
 
     def _filter(self, device: Device, packet: Packet, entering: Port | None, leaving: Port | None, before: Addressed,
                 forwarded: bool) -> End | None:  # fmt: skip
-        name = "outbound" if entering is None else "inbound" if leaving is None else "forward"
+        name: ChainName = "outbound" if entering is None else "inbound" if leaving is None else "forward"
         verdict, decision, rule = through_filter(device, name, packet, entering, leaving, forwarded)
         if decision is None:
             return None
@@ -146,7 +146,9 @@ class Walk:
             return forward
         return None
 
-    def _deliver(self, device: Device, packet: Packet, entering: Port | None, before: Addressed, forwarded: bool) -> End:
+    def _deliver(
+        self, device: Device, packet: Packet, entering: Port | None, before: Addressed, forwarded: bool
+    ) -> End:
         if packet.dst.is_loopback and entering is not None:
             return self._lost(device, Decision(law.NOT_A_ROUTER, (device.label, packet.dst), device.place, device))
         if entering is not None:
@@ -162,13 +164,17 @@ class Walk:
         self.tracked.setdefault(device.name, Tracked(before, packet.addressed))
         return End("delivered", device, None)
 
-    def _source_nat(self, device: Device, packet: Packet, entering: Port | None, line: RouteLine, forward: Forward | None) -> None:
+    def _source_nat(
+        self, device: Device, packet: Packet, entering: Port | None, line: RouteLine, forward: Forward | None
+    ) -> None:
         out = line.port
         if forward is not None and device.hairpin == "full" and out is entering:
             address = out.source_for(line.via or packet.dst)
             if address is not None:
                 packet.src = address
-                self.decisions.append(Decision(law.HAIRPIN, (device.label, address), device.place.key("hairpin"), device))
+                self.decisions.append(
+                    Decision(law.HAIRPIN, (device.label, address), device.place.key("hairpin"), device)
+                )
         elif packet.src.version == 4 and out.name in device.masquerade:
             address = out.source_for(line.via or packet.dst)
             if address is not None and packet.src != address:
@@ -177,7 +183,9 @@ class Walk:
                     Decision(law.MASQUERADED, (device.label, address), device.place.key("masquerade"), device)
                 )
 
-    def _next(self, device: Device, packet: Packet, line: RouteLine, entering: Port | None, before: Addressed) -> "End | Port":
+    def _next(
+        self, device: Device, packet: Packet, line: RouteLine, entering: Port | None, before: Addressed
+    ) -> "End | Port":
         port = line.port
         if entering is None:
             self.decisions.append(
@@ -257,7 +265,11 @@ def connect(topology: Topology, origin: Device, address: IPAddress, port: int, p
         reached = end.device.stated if isinstance(end.device.stated, Machine) else None
         arrival, decision = _listener(end.device, packet)
         walk.decisions.append(decision)
-        end = End("open" if arrival is not None else "reset" if protocol == "tcp" else "port-unreachable", end.device, decision)
+        end = End(
+            "open" if arrival is not None else "reset" if protocol == "tcp" else "port-unreachable",
+            end.device,
+            decision,
+        )
     detail = _answered(walk, end, packet, asked)
     stop = None
     if detail is not None:
@@ -283,7 +295,9 @@ def _listener(device: Device, packet: Packet) -> tuple[Arrival | None, Decision]
     if binding is not None and isinstance(device.stated, Machine):
         service = binding.service
         arrival = Arrival(device.stated, service, binding.listener, packet.dst, packet.dport, packet.src)
-        return arrival, Decision(law.LISTENS, (device.label, service.name, binding.listener), binding.listener.place, service)
+        return arrival, Decision(
+            law.LISTENS, (device.label, service.name, binding.listener), binding.listener.place, service
+        )
     would = device.sockets.would(packet.dst, packet.dport, packet.protocol)
     if would is None:
         facts = (device.label, packet.protocol, packet.dport, packet.dst)
@@ -291,7 +305,9 @@ def _listener(device: Device, packet: Packet) -> tuple[Arrival | None, Decision]
     binding, failure = would
     if failure is None:
         place = binding.service.place.key("state")
-        return None, Decision(law.SERVICE_STOPPED, (device.label, binding.service.name, binding.listener), place, binding.service)
+        return None, Decision(
+            law.SERVICE_STOPPED, (device.label, binding.service.name, binding.listener), place, binding.service
+        )
     facts_failed = (device.label, binding.service.name, binding.listener, failure.reason)
     return None, Decision(law.SERVICE_FAILED, facts_failed, binding.listener.place, binding.service)
 
@@ -300,7 +316,9 @@ def _answered(walk: Walk, end: End, packet: Packet, asked: Addressed) -> str | N
     """Walks the answer back; the connection's error, or None when it opens."""
     if end.how == "lost":
         return "timed-out"
-    result = {"open": None, "reset": "refused"}.get(end.how) if end.how in ("open", "reset") else law.ICMP_RESULT[end.how]
+    result = (
+        {"open": None, "reset": "refused"}.get(end.how) if end.how in ("open", "reset") else law.ICMP_RESULT[end.how]
+    )
     if end.device is walk.origin:
         return result
     if end.how in ("open", "reset"):
@@ -312,7 +330,9 @@ def _answered(walk: Walk, end: End, packet: Packet, asked: Addressed) -> str | N
     kept = len(walk.decisions)
     answer_end = _send_back(walk, end, answer)
     if answer_end.how == "delivered" and answer_end.device is walk.origin:
-        right = answer.inner == asked if answer.inner is not None else (answer.src, answer.sport) == (asked[2], asked[3])
+        right = (
+            answer.inner == asked if answer.inner is not None else (answer.src, answer.sport) == (asked[2], asked[3])
+        )
         del walk.decisions[kept:]
         if right:
             return result

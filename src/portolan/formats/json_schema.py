@@ -1,0 +1,101 @@
+"""The JSON Schema (2020-12) of the estate's format, made from the types that the reader reads by."""
+
+import types
+import typing
+from typing import Any, Literal
+
+import msgspec
+
+from portolan.estate.base import IPNetwork, Stated
+from portolan.estate.estate import Estate
+from portolan.estate.service import Listener
+from portolan.formats.reader import annotations_of, bare, plan_of, without_none
+from portolan.formats.scalars import SCALARS
+
+_TEXT: dict[str, Any] = {"type": ["string", "integer", "number", "boolean"]}
+_LISTENER: dict[str, Any] = {
+    "anyOf": [
+        {"type": "integer", "minimum": 1, "maximum": 65535},
+        {"type": "string", "pattern": r"^(\[.*\]:|[0-9.]+:|\*:)?[0-9]{1,5}( +(tls|v6-only|dual-stack))*$"},
+    ]
+}
+
+
+def estate_schema() -> dict[str, Any]:
+    """The schema of an estate's main file."""
+    definitions: dict[str, Any] = {}
+    _struct(Estate, definitions)
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "A Portolan estate",
+        "$ref": "#/$defs/Estate",
+        "$defs": dict(sorted(definitions.items())),
+    }
+
+
+def fields_of(kind: type[Stated]) -> list[tuple[str, Any, msgspec.Meta | None, Any]]:
+    """A type's written fields: key, annotation without Annotated, meaning, default (msgspec.NODEFAULT without one)."""
+    annotations = annotations_of(kind)
+    names = kind.__struct_fields__
+    defaults = dict(zip(reversed(names), reversed(kind.__struct_defaults__), strict=False))
+    found = []
+    for key, (field, _) in plan_of(kind).fields.items():
+        annotation, meta = bare(annotations[field])
+        found.append((key, annotation, meta, defaults.get(field, msgspec.NODEFAULT)))
+    return found
+
+
+def default_shown(default: Any) -> Any:
+    """A default as it would be written; None where leaving the key out has a meaning of its own."""
+    if default is msgspec.NODEFAULT or type(default).__name__ == "Factory":
+        return None
+    return list(default) if isinstance(default, tuple) else default
+
+
+def _struct(kind: type[Stated], definitions: dict[str, Any]) -> dict[str, Any]:
+    name = kind.__name__
+    if name not in definitions:
+        definitions[name] = {}
+        properties: dict[str, Any] = {}
+        for key, annotation, meta, default in fields_of(kind):
+            schema = _schema(annotation, definitions)
+            extra: dict[str, Any] = {}
+            if meta is not None and meta.description:
+                extra["description"] = meta.description
+            shown = default_shown(default)
+            if shown is not None:
+                extra["default"] = shown
+            if meta is not None and meta.examples:
+                extra["examples"] = list(meta.examples)
+            properties[key] = {**schema, **extra}
+        definitions[name] = {
+            "type": "object",
+            "description": (kind.__doc__ or "").strip().split("\n\n")[0].replace("\n    ", " "),
+            "properties": properties,
+            "required": list(plan_of(kind).required),
+            "additionalProperties": False,
+        }
+    return {"$ref": f"#/$defs/{name}"}
+
+
+def _schema(annotation: Any, definitions: dict[str, Any]) -> dict[str, Any]:
+    kind, _ = without_none(annotation)
+    origin, args = typing.get_origin(kind), typing.get_args(kind)
+    if kind in SCALARS:
+        return dict(SCALARS[kind][1])
+    if origin is tuple:
+        item = _schema(args[0], definitions)
+        return {"anyOf": [{"type": "array", "items": item}, item]}
+    if origin is dict:
+        return {"type": "object", "additionalProperties": {"anyOf": [_schema(args[1], definitions), {"type": "null"}]}}
+    if origin is Literal:
+        return {"enum": list(args)}
+    if origin in (typing.Union, types.UnionType):
+        if str in args:
+            return {"anyOf": [dict(SCALARS[IPNetwork][1]), {"type": "string"}]}
+        return {"anyOf": [_schema(each, definitions) for each in args]}
+    if kind is Listener:
+        return dict(_LISTENER)
+    if isinstance(kind, type) and issubclass(kind, Stated):
+        return _struct(kind, definitions)
+    return {str: dict(_TEXT), int: {"type": "integer"}, bool: {"type": "boolean"}}[kind]
