@@ -1,9 +1,12 @@
 """`portolan demo`: a shipped estate's story, from the question to the proven remedy."""
 
 import argparse
-from pathlib import Path
+from typing import TYPE_CHECKING
 
 from portolan.cli.options import add_command, format_option
+
+if TYPE_CHECKING:
+    from pathlib import Path
 
 MAIN_STORY = "half-open"
 
@@ -40,6 +43,8 @@ def run(arguments: argparse.Namespace) -> int:
     if name not in stories:
         raise UsageError(f"no story is named '{one_line(name)}'", did_you_mean(name, stories))
     if arguments.copy is not None:
+        from pathlib import Path
+
         return _copy(name, Path(arguments.copy))
     return _tell(stories[name], arguments)
 
@@ -52,11 +57,13 @@ def story_index() -> dict[str, dict[str, str]]:
     return {entry["name"]: entry for entry in entries}
 
 
-def _folder() -> Path:
+def _folder() -> "Path":
+    from pathlib import Path
+
     return Path(__file__).resolve().parent.parent / "stories"
 
 
-def _copy(name: str, target: Path) -> int:
+def _copy(name: str, target: "Path") -> int:
     import shutil
 
     from portolan.cli.errors import UsageError

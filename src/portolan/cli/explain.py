@@ -40,7 +40,7 @@ def run(arguments: argparse.Namespace) -> int:
         findings = recognise(Case(question.world, found.visit, found.promise)) if found.broken else []
         print_json(explain_data(found, findings))
     else:
-        from portolan.views.text import explain_text
+        from portolan.views.explain_text import explain_text
 
         print(explain_text(found, style_of(arguments), arguments.every_step), end="")
     return 1 if found.broken else 0

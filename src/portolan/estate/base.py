@@ -85,6 +85,11 @@ def is_public(address: IPAddress) -> bool:
     return value >> 125 == 1  # 2000::/3, RFC 4291 section 2.4
 
 
+def is_loopback(address: IPAddress) -> bool:
+    """Whether the address means the machine itself: 127.0.0.0/8 (RFC 1122 section 3.2.1.3) or ::1 (RFC 4291)."""
+    return int(address) >> 24 == 127 if address.version == 4 else int(address) == 1
+
+
 _PRIVATE_4 = tuple(
     (int(net.network_address), int(net.netmask))
     for net in map(

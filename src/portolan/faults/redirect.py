@@ -88,6 +88,7 @@ _INNER = ("local", "lan", "internal", "intranet", "home", "arpa", "localdomain")
 
 def _last_rule(case: Case) -> Decision | None:
     """The rule that led to the last exchange."""
+    decision: Decision
     for exchange in reversed(case.visit.exchanges[:-1] if case.symptom != "bad-target" else case.visit.exchanges):
         for decision in reversed(exchange.response.decisions if exchange.response is not None else ()):
             if isinstance(decision.subject, Redirect):

@@ -4,7 +4,7 @@ from datetime import datetime
 from ipaddress import IPv4Interface, IPv6Interface
 from typing import Any
 
-from portolan.estate.base import IPAddress
+from portolan.estate.base import IPAddress, is_loopback
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
@@ -49,7 +49,7 @@ class World:
     def source(self, origin: Machine | Vantage, address: IPAddress) -> IPAddress | None:
         """The address that a device sends from towards another; None without a route."""
         device = self.topology.device(origin)
-        if address in device.local or address.is_loopback:
+        if address in device.local or is_loopback(address):
             return address
         line = device.route(address)
         return line.port.source_for(line.via or address) if line is not None else None

@@ -105,14 +105,18 @@ def _from_pem(der: bytes, holder: Certificate | Authority, number: int) -> Facts
         raise EstateError([Problem(place.span, f"certificate {number + 1} in the file is damaged: {error}", place.object,
                                    "Copy the file anew.")]) from None  # fmt: skip
 
+    checked: dict[bytes, bool] = {}
+
     def signed(other: Facts) -> bool:
         if not isinstance(other.identity, bytes) or other.issuer != subject:
             return False
-        try:
-            x509.load_der_x509_certificate(other.identity).verify_directly_issued_by(parsed)
-        except (ValueError, TypeError, InvalidSignature):
-            return False
-        return True
+        if other.identity not in checked:
+            try:
+                x509.load_der_x509_certificate(other.identity).verify_directly_issued_by(parsed)
+                checked[other.identity] = True
+            except (ValueError, TypeError, InvalidSignature):
+                checked[other.identity] = False
+        return checked[other.identity]
 
     facts = Facts(
         label=_label(parsed.subject, holder.name if number == 0 else subject),

@@ -3,8 +3,9 @@
 from portolan.estate.estate import Estate
 from portolan.journey.visit import Visit
 from portolan.remedies.mend import Explanation
+from portolan.views.explain_text import explain_text
 from portolan.views.style import Style, paragraph, row
-from portolan.views.text import explain_text, follow_text
+from portolan.views.text import follow_text
 
 
 def list_text(stories: list[dict[str, str]], style: Style) -> str:

@@ -39,7 +39,7 @@ def _outcome(
     which = f"{name}, rule {int(rule.place.path[-1]) + 1}" if rule is not None else f"{name}, default"
     kind = {"allow": law.FILTER_ALLOWS, "drop": law.FILTER_DROPS, "reject": law.FILTER_REJECTS}[verdict]
     answer = (rule.answer if rule is not None else None) or "port-unreachable"
-    shown = str(packet)
+    shown = packet.seen()
     facts = (device.label, which, shown, answer) if verdict == "reject" else (device.label, which, shown)
     return verdict, Decision(kind, facts, place, rule if rule is not None else device.filter), rule
 
@@ -79,7 +79,7 @@ def through_groups(topology: Topology, port: Port, packet: Packet, inbound: bool
             if _allows(topology, rule, packet, peer):
                 return Decision(law.GROUP_ALLOWS, (place, group.name, way), rule.place, rule)
     names = ", ".join(group.name for group in groups) or "an empty list"
-    return Decision(law.GROUP_DROPS, (place, names, way, str(packet)), port.place.key("groups"), port.stated)
+    return Decision(law.GROUP_DROPS, (place, names, way, packet.seen()), port.place.key("groups"), port.stated)
 
 
 def _allows(topology: Topology, rule: GroupRule, packet: Packet, peer: IPAddress) -> bool:

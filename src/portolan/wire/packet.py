@@ -1,11 +1,30 @@
 """A packet on its way; rewritten at every box that translates it."""
 
+from typing import NamedTuple
+
 from portolan.estate.base import IPAddress
 
 #: The client's port in every walk; from the range of RFC 6335 section 6.
 EPHEMERAL = 50000
 
 Addressed = tuple[IPAddress, int, IPAddress, int]
+
+
+class Seen(NamedTuple):
+    """A packet as it was at some moment, for showing."""
+
+    protocol: str
+    src: IPAddress
+    dst: IPAddress
+    dport: int
+
+    def __str__(self) -> str:
+        if self.protocol == "icmp":
+            return f"ICMP error {self.src} -> {self.dst}"
+        return f"{self.protocol} {self.src} -> {self.dst} port {self.dport}"
+
+    def __format__(self, spec: str) -> str:
+        return format(str(self), spec)
 
 
 class Packet:
@@ -30,7 +49,6 @@ class Packet:
         """Source, source port, destination, destination port."""
         return self.src, self.sport, self.dst, self.dport
 
-    def __str__(self) -> str:
-        if self.protocol == "icmp":
-            return f"ICMP error {self.src} -> {self.dst}"
-        return f"{self.protocol} {self.src} -> {self.dst} port {self.dport}"
+    def seen(self) -> Seen:
+        """The packet as it is now."""
+        return Seen(self.protocol, self.src, self.dst, self.dport)

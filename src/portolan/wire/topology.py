@@ -36,6 +36,12 @@ class RouteLine(NamedTuple):
     port: "Port"
     place: Place | None
 
+    def __str__(self) -> str:
+        return self.port.name if self.via is None else f"{self.port.name}, gateway {self.via}"
+
+    def __format__(self, spec: str) -> str:
+        return format(str(self), spec)
+
 
 class Port:
     """An interface of a device."""

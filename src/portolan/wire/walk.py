@@ -7,7 +7,7 @@ box which does not know its connection is an invalid packet there: nothing trans
 
 from typing import NamedTuple
 
-from portolan.estate.base import IPAddress, is_public
+from portolan.estate.base import IPAddress, is_loopback, is_public
 from portolan.estate.machine import Forward, Machine
 from portolan.evidence.decision import Decision
 from portolan.evidence.results import Arrival, Connection
@@ -69,7 +69,7 @@ class Walk:
             _untranslate(packet, known)
         elif entering is not None and device.is_router and packet.state == "new":
             forward = self._destination_nat(device, packet, entering)
-        if packet.dst in device.local or packet.dst.is_loopback:
+        if packet.dst in device.local or is_loopback(packet.dst):
             return self._deliver(device, packet, entering, before, forward is not None)
         if entering is not None and not device.is_router:
             return self._lost(device, Decision(law.NOT_A_ROUTER, (device.label, packet.dst), device.place, device))
@@ -149,7 +149,7 @@ class Walk:
     def _deliver(
         self, device: Device, packet: Packet, entering: Port | None, before: Addressed, forwarded: bool
     ) -> End:
-        if packet.dst.is_loopback and entering is not None:
+        if is_loopback(packet.dst) and entering is not None:
             return self._lost(device, Decision(law.NOT_A_ROUTER, (device.label, packet.dst), device.place, device))
         if entering is not None:
             if packet.src in device.local and packet.inner is None:
@@ -189,10 +189,10 @@ class Walk:
         port = line.port
         if entering is None:
             self.decisions.append(
-                Decision(law.SENT, (device.label, packet.src, packet.dst, _by(line)), line.place, port.stated or device)
+                Decision(law.SENT, (device.label, packet.src, packet.dst, line), line.place, port.stated or device)
             )
         elif device.is_router:
-            self.decisions.append(Decision(law.PASSED_ON, (device.label, _by(line)), line.place, port.stated))
+            self.decisions.append(Decision(law.PASSED_ON, (device.label, line), line.place, port.stated))
         if line.via is None and port.network.kind == "internet":
             return self._over_internet(device, packet)
         hop = line.via or packet.dst
@@ -225,12 +225,6 @@ class Walk:
             # The box itself undoes its own translation when it answers.
             packet.src, packet.sport, packet.dst, packet.dport = before
         return End(how, device, decision)
-
-
-def _by(line: RouteLine) -> str:
-    if line.via is not None:
-        return f"{line.port.name}, gateway {line.via}"
-    return line.port.name
 
 
 def _reply_state(packet: Packet, known: Tracked | None) -> str:
@@ -279,7 +273,7 @@ def connect(topology: Topology, origin: Device, address: IPAddress, port: int, p
 
 
 def _source(origin: Device, address: IPAddress) -> IPAddress | Decision:
-    if address in origin.local or address.is_loopback:
+    if address in origin.local or is_loopback(address):
         return address
     line = origin.route(address)
     if line is None:

@@ -1,0 +1,87 @@
+"""The text view of `explain`: why, what to do, and the proof."""
+
+from portolan.remedies.mend import Explanation, Remedy
+from portolan.views.style import Style, paragraph, row
+from portolan.views.text import assumed, head, legs, verdict, where
+from portolan.views.words import in_words
+
+_SAFETY = {
+    "safe": "keeps everything closed that is closed",
+    "opens": "opens what is listed, no more",
+    "weakens": "UNSAFE: drops encryption, or opens wide",
+    "outside": "not in this estate",
+}
+
+
+def explain_text(explanation: Explanation, style: Style, every: bool) -> str:
+    """Why, and what to do."""
+    visit = explanation.visit
+    lines = [*head(visit, style), *legs(visit, style, every), *assumed(visit, style)]
+    if not explanation.broken:
+        lines += verdict(visit, (), explanation.promise is not None, style)
+        return "\n".join(lines) + "\n"
+    lines += [*verdict(visit, explanation.broken, explanation.promise is not None, style), ""]
+    if explanation.causes:
+        lines.append(style.ink("Why", "bold"))
+        for number, cause in enumerate(explanation.causes, 1):
+            behind = "" if number == 1 else "behind it, "
+            lines += row(
+                style, style.ink(f" {number}  ", "bold"), 4, f"{behind}{cause.code}: {cause.text}", where(cause.place)
+            )
+    else:
+        lines += paragraph(
+            style, "No known fault explains this. The steps above show what decided; add --every-step for all."
+        )
+    lines += ["", *_remedies(explanation, style)]
+    return "\n".join(lines).rstrip("\n") + "\n"
+
+
+def _remedies(explanation: Explanation, style: Style) -> list[str]:
+    lines = [style.ink("What to do", "bold")]
+    for number, cause in enumerate(explanation.causes, 1):
+        mine = [each for each in explanation.remedies if each.fixes == (cause.code,)]
+        for at, remedy in enumerate(mine):
+            lead = f" {number}  " if at == 0 else "    "
+            text = remedy.text if at == 0 or not remedy.patch or remedy.text.startswith("or ") else f"or {remedy.text}"
+            lines += row(style, style.ink(lead, "bold"), 4, text)
+            lines += _after(remedy, style, len(explanation.causes) > 1)
+        if not mine:
+            lines += row(
+                style,
+                style.ink(f" {number}  ", "bold"),
+                4,
+                "no remedy is known that proves right; see what the cause names",
+            )
+    for text in explanation.withheld:
+        lines += paragraph(style, f"Withheld, since the site takes payments: {text}", 4, ("warn",))
+    lines.append("")
+    if explanation.after is not None:
+        steps = len(explanation.causes)
+        lead = "Proven: with that change" if steps == 1 else f"Proven: with the first remedy of each of the {steps}"
+        text = f"{lead}, the visitor gets {in_words(explanation.after.outcome)}"
+        lines += row(style, style.ink(f"{style.good} ", "good", "bold"), 2, text, ink=("good",))
+        lines += paragraph(style, "The change itself: add --format patch; to try it: --with FILE.", 2, ("dim",))
+    else:
+        text = "Not mended in full: no change to this estate was found that keeps the promise"
+        lines += row(style, style.ink(f"{style.bad} ", "bad", "bold"), 2, text, ink=("bad",))
+    return lines
+
+
+def _after(remedy: Remedy, style: Style, several: bool) -> list[str]:
+    if not remedy.patch:
+        return []
+    lines: list[str] = []
+    warn = ("warn", "bold") if remedy.safety == "weakens" else ("dim",)
+    if remedy.outcome is not None and (several or not remedy.complete):
+        progress = "" if remedy.complete else " (another error is progress here)"
+        lines += row(style, f"    {style.arrow} ", 5 + len(style.arrow), f"then: {in_words(remedy.outcome)}{progress}")
+    lines += row(style, "      ", 6, f"[{remedy.safety}] {_SAFETY[remedy.safety]}", ink=warn)
+    if remedy.changes is None:
+        lines += row(
+            style, "      ", 6, "who can newly reach what was not worked out: the estate is large", ink=("dim",)
+        )
+    for text in (remedy.changes or ())[:5]:
+        lines += row(style, "      ", 6, text, ink=("dim",))
+    if remedy.changes is not None and len(remedy.changes) > 5:
+        lines += row(style, "      ", 6, f"and {len(remedy.changes) - 5} more; --format json lists them", ink=("dim",))
+    return lines
