@@ -1,6 +1,7 @@
 """From arguments to a loaded estate, a moment and a vantage."""
 
 import argparse
+import gc
 import os
 import sys
 from datetime import UTC, datetime
@@ -54,6 +55,17 @@ def load_estate(arguments: argparse.Namespace) -> Loaded:
 
 def load_path(given: str) -> Loaded:
     """The estate in a folder or a file. Raises EstateError or UsageError."""
+    # A load makes many objects and no garbage: looking for cycles meanwhile would take most of the time.
+    collecting = gc.isenabled()
+    gc.disable()
+    try:
+        return _load_path(given)
+    finally:
+        if collecting:
+            gc.enable()
+
+
+def _load_path(given: str) -> Loaded:
     if given == "-":
         return load(DiskFiles(Path("."), ".", sys.stdin.buffer.read()), "-")
     path = Path(given)

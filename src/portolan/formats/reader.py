@@ -4,7 +4,6 @@ A type's plan (its keys, each with a converter) is made once and cached. On the 
 over its node; spans are worked out only when cited.
 """
 
-import inspect
 import types
 import typing
 from collections.abc import Callable
@@ -152,7 +151,8 @@ def annotations_of(kind: type[Stated]) -> dict[str, Any]:
     """A type's annotations with those that it inherits."""
     found: dict[str, Any] = {}
     for base in reversed(kind.__mro__):
-        found.update(inspect.get_annotations(base))
+        if issubclass(base, Stated):
+            found.update(base.__annotations__)
     return found
 
 

@@ -239,6 +239,9 @@ def _untranslate(packet: Packet, known: Tracked) -> None:
     if packet.inner is not None:
         packet.inner = known.before
         packet.dst = src
+        if dst != known.after[2]:
+            # The error is made to look like an answer from the address that was asked (RFC 5508 section 4.2).
+            packet.src = dst
     else:
         packet.src, packet.sport, packet.dst, packet.dport = dst, dport, src, sport
 
@@ -318,7 +321,7 @@ def _answered(walk: Walk, end: End, packet: Packet, asked: Addressed) -> str | N
     if end.how in ("open", "reset"):
         answer = Packet(packet.protocol, packet.dst, packet.dport, packet.src, packet.sport)
     else:
-        speaker = next((each for each in end.device.local if each.version == packet.src.version), packet.dst)
+        speaker = _speaker(end.device, packet)
         answer = Packet("icmp", speaker, 0, packet.src, 0)
         answer.inner = packet.addressed
     kept = len(walk.decisions)
@@ -341,6 +344,15 @@ def _answered(walk: Walk, end: End, packet: Packet, asked: Addressed) -> str | N
         lost = Decision(law.REPLY_ASTRAY, (answer_end.device.label,), answer_end.device.place, answer_end.device)
     walk.decisions.append(lost)
     return "timed-out"
+
+
+def _speaker(device: Device, packet: Packet) -> IPAddress:
+    """The address that a box reports an error from: the one asked if it is its own, else its way back's."""
+    if packet.dst in device.local:
+        return packet.dst
+    line = device.route(packet.src)
+    own = line.port.source_for(line.via or packet.src) if line is not None else None
+    return own or next((each for each in device.local if each.version == packet.src.version), packet.dst)
 
 
 def _send_back(walk: Walk, end: End, answer: Packet) -> End:

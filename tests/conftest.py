@@ -1,0 +1,127 @@
+"""Shared helpers: estates from text, questions to them, and the installed program on temporary folders."""
+
+import json
+import os
+import subprocess
+import sys
+import textwrap
+from collections.abc import Callable
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from portolan.formats.estate_file import Loaded, load
+from portolan.formats.files import MemoryFiles
+from portolan.journey.visit import Visit, visit
+from portolan.journey.world import World
+from portolan.source.problem import EstateError
+
+NOW = datetime(2026, 3, 14, 20, tzinfo=UTC)
+STORIES = Path(__file__).parent.parent / "src" / "portolan" / "stories"
+
+#: A small estate that works; tests change one fact of it.
+OFFICE = """
+portolan: 1
+at: 2026-03-14T20:00:00Z
+networks:
+  dome: {subnets: [10.20.0.0/24]}
+routers:
+  gateway:
+    interfaces:
+      line: {network: internet, address: 203.0.113.40}
+      dome: {address: 10.20.0.1}
+    masquerade: [line]
+    forwards:
+      - {on: line, tcp: 80, to: 10.20.0.15}
+      - {on: line, tcp: 443, to: 10.20.0.15}
+hosts:
+  orion:
+    interfaces: {dome: {address: 10.20.0.15}}
+    services:
+      web:
+        program: nginx
+        listens: [80, 443 tls]
+        sites:
+          visit:
+            names: [visit.kestrel-ridge.example]
+            certificate: visit
+            files: [index.html, tonight.html, img/dome.jpg]
+          other:
+            names: [other.kestrel-ridge.example]
+            certificate: visit
+            files: [index.html]
+certificates:
+  visit: {names: ["*.kestrel-ridge.example"], from: 2026-01-01, until: 2026-06-01}
+zones:
+  kestrel-ridge.example:
+    records:
+      - visit 3600 A 203.0.113.40
+      - other 3600 A 203.0.113.40
+vantages:
+  street: {network: internet, address: 198.51.100.77, default: true}
+  office: {network: dome, address: 10.20.0.50}
+promises:
+  - {url: "https://visit.kestrel-ridge.example/", from: street, page: visit/index.html}
+"""
+
+
+def loaded(text: str, **files: str | bytes) -> Loaded:
+    """An estate from text, with further files (`zones__x` is the file zones/x)."""
+    named = {name.replace("__", "/"): content for name, content in files.items()}
+    return load(MemoryFiles({"estate.yaml": textwrap.dedent(text), **named}), "estate.yaml")
+
+
+def problems(text: str | bytes, **files: str | bytes) -> list[str]:
+    """What a load complains of, as lines."""
+    named = {name.replace("__", "/"): content for name, content in files.items()}
+    content = textwrap.dedent(text) if isinstance(text, str) else text
+    with pytest.raises(EstateError) as caught:
+        load(MemoryFiles({"estate.yaml": content, **named}), "estate.yaml")
+    return [str(problem) for problem in caught.value.problems]
+
+
+def world(text: str, **files: str | bytes) -> World:
+    """An estate from text, ready for visits."""
+    estate = loaded(text, **files).estate
+    return World(estate, estate.at or NOW)
+
+
+def ask(text: str, url: str = "https://visit.kestrel-ridge.example/", vantage: str = "street", **files: str) -> Visit:
+    """One visit."""
+    ready = world(text, **files)
+    return visit(ready, url, ready.estate.vantages[vantage])
+
+
+def got(found: Visit) -> str:
+    """An outcome as one word: its detail, its page, or its status."""
+    outcome = found.outcome
+    return outcome.page or (str(outcome.status) if outcome.kind == "http-error" else outcome.detail) or outcome.kind
+
+
+def swap(text: str, *changes: tuple[str, str]) -> str:
+    """Text with replacements, each of which must find its place."""
+    for old, new in changes:
+        assert old in text, old
+        text = text.replace(old, new)
+    return text
+
+
+@pytest.fixture
+def program(tmp_path: Path) -> Callable[..., "subprocess.CompletedProcess[str]"]:
+    """Runs the installed program in a temporary folder."""
+
+    def run(*arguments: str, stdin: str | None = None, **environment: str) -> "subprocess.CompletedProcess[str]":
+        held = {key: value for key, value in os.environ.items() if key not in ("COLUMNS", "PORTOLAN_ESTATE", "NO_COLOR")}
+        return subprocess.run(
+            [sys.executable, "-m", "portolan", *arguments], input=stdin, capture_output=True, text=True, cwd=tmp_path,
+            env={**held, "PYTHONUTF8": "1", **environment}, timeout=60, check=False,
+        )  # fmt: skip
+
+    return run
+
+
+def schema(name: str) -> Any:
+    """A shipped JSON Schema."""
+    return json.loads((STORIES.parent / "views" / f"{name}.schema.json").read_text("utf-8"))
