@@ -152,7 +152,7 @@ class ZoneReader:
                 if tokens:
                     yield Entry(tokens, line[0] in " \t", number, line)
                 continue
-            joined, depth, tokens = [], 0, []
+            joined, depth, tokens, blank = [], 0, [], line[:1] in (" ", "\t")
             while True:
                 part, depth, fault = _scan(line, tokens, depth)
                 joined.append(part)
@@ -167,7 +167,7 @@ class ZoneReader:
                     return
                 line = following[1]
             if tokens:
-                yield Entry(tokens, joined[0][:1] in (" ", "\t"), number, " ".join(joined))
+                yield Entry(tokens, blank, number, " ".join(joined))
 
 
 def _scan(line: str, tokens: list[str], depth: int) -> tuple[str, int, tuple[int, str] | None]:
