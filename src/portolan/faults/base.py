@@ -34,6 +34,10 @@ class Finding(NamedTuple):
         return self.place.object if self.place is not None else ""
 
 
+#: What happens to an answer that took the wrong way: the way is the cause, not its end.
+_ASTRAY = ("source-private", "internet-private", "internet-unknown", "neighbour-missing", "not-a-router", "reply-stranger")
+
+
 class Case(NamedTuple):
     """A visit that did not get what was promised."""
 
@@ -80,9 +84,9 @@ class Case(NamedTuple):
 
     @property
     def stop(self) -> Decision | None:
-        """The decision that ended it; for a resolver that was not reached, the one that kept its packets away."""
+        """The decision that ended it; for what was lost on the way back or to a resolver, the one that kept it away."""
         stop = self.visit.stop
-        while stop is not None and isinstance(stop.subject, Decision):
+        while stop is not None and isinstance(stop.subject, Decision) and stop.subject.kind not in _ASTRAY:
             stop = stop.subject
         return stop
 

@@ -106,6 +106,9 @@ def wrong_address(case: Case) -> Finding | None:
 def wrong_port(case: Case) -> Finding | None:
     """The site's service runs on the machine, on other ports only."""
     secure = case.last.url.secure
+    taken = case.decision("forwarded")
+    if taken is not None and taken.subject.port is not None:
+        return None  # the forward changes the port on purpose, and is at fault
     homes = {id(home.service) for home in case.homes()}
     found = [(service, listener) for service, listener in _candidates(case)
              if service.kind == "web" and (not homes or id(service) in homes)]  # fmt: skip

@@ -161,6 +161,24 @@ def widen_source(case: Case, finding: Finding) -> Iterator[Proposal]:
     yield Proposal(text, append(rule.place, "from", source), "weakens" if wide else "opens")
 
 
+@remedy("route-back-astray")
+def answer_the_same_way(case: Case, _finding: Finding) -> Iterator[Proposal]:
+    """Lets the server answer through the router that sent the question on."""
+    taken, connection = case.decision("forwarded"), case.last.connection
+    machine = connection.reached if connection is not None else None
+    if taken is None or not isinstance(machine, Machine):
+        return
+    networks = {interface.network or interface.name for interface in machine.interfaces.values()}
+    for router in case.estate.routers.values():
+        if not any(forward is taken.subject for forward in router.forwards):
+            continue
+        for interface in router.interfaces.values():
+            if (interface.network or interface.name) in networks:
+                for item in interface.address:
+                    yield Proposal(f"give {machine.name} the gateway {item.ip} ({router.name})",
+                                   put(machine.place, "gateway", [str(item.ip)]))  # fmt: skip
+
+
 @remedy("route-missing")
 def give_route(case: Case, finding: Finding) -> Iterator[Proposal]:
     """Gives a gateway, or lets the last router masquerade."""
