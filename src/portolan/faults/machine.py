@@ -6,11 +6,17 @@ from portolan.faults.base import Case, Finding, fault, listed
 
 
 @fault("service-stopped", "The service does not run", "a refusal",
-       "Start it, and let it start at boot.", "service-stopped")  # fmt: skip
+       "Start it, and let it start at boot.", "service-stopped", "nothing-listens")  # fmt: skip
 def stopped(case: Case) -> Finding | None:
-    """A stopped service would have listened here."""
-    stop = case.stop
-    if stop is None or not isinstance(stop.subject, Service):
+    """A stopped service would have listened here, or holds the site."""
+    stop, connection = case.stop, case.last.connection
+    if stop is None or connection is None:
+        return None
+    if not isinstance(stop.subject, Service):
+        for home in case.homes():
+            if home.machine is connection.reached and home.service.state == "stopped":
+                text = f"{home.service.name} on {home.machine.name} holds the site {home.site.name}, and is stopped"
+                return Finding("service-stopped", text, home.service.place, hints={"service": home.service})
         return None
     return Finding("service-stopped", stop.text, stop.subject.place, hints={"service": stop.subject})
 

@@ -85,9 +85,9 @@ def _schema(annotation: Any, definitions: dict[str, Any]) -> dict[str, Any]:
         return dict(SCALARS[kind][1])
     if origin is tuple:
         item = _schema(args[0], definitions)
-        return {"anyOf": [{"type": "array", "items": item}, item]}
+        return {"anyOf": [{"type": "array", "items": item}, item, {"type": "null"}]}
     if origin is dict:
-        return {"type": "object", "additionalProperties": {"anyOf": [_schema(args[1], definitions), {"type": "null"}]}}
+        return {"type": ["object", "null"], "additionalProperties": {"anyOf": [_schema(args[1], definitions), {"type": "null"}]}}
     if origin is Literal:
         return {"enum": list(args)}
     if origin in (typing.Union, types.UnionType):

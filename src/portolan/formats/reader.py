@@ -205,9 +205,7 @@ def _many(item: Converter) -> Converter:
         if not isinstance(node, SequenceNode):
             # A lone item may stand for the list of itself.
             if _is_null(node):
-                return reader.fail(
-                    node, path, "expected a list or one item, found nothing", "Write [] for an empty list."
-                )
+                return ()
             value = item(reader, node, path)
             return BAD if value is BAD else (value,)
         values = [item(reader, part, (*path, index)) for index, part in enumerate(node.value)]

@@ -27,7 +27,8 @@ Values are read as the field wants them, never guessed: `80:80`, `no`, `on` and 
 aliases and tags are not read. An unknown key, a reference to nothing, a name used twice or an address outside its
 network is an error at its line, and all errors of a load come at once.
 
-- **A list may be written as its one item**: `address: 10.20.0.15` is `address: [10.20.0.15]`.
+- **A list may be written as its one item**: `address: 10.20.0.15` is `address: [10.20.0.15]`; with nothing behind
+  its key it is empty.
 - **Names refer to names**: a certificate, network or group is named by its key in its section.
 - **A default** is what holds where the key is left out.
 - Times are RFC 3339; a date alone is its midnight, UTC. Paths count from the estate's folder and stay inside it.

@@ -152,6 +152,7 @@ class ZoneReader:
                 if tokens:
                     yield Entry(tokens, line[0] in " \t", number, line)
                 continue
+            opening = line
             joined, depth, tokens, blank = [], 0, [], line[:1] in (" ", "\t")
             while True:
                 part, depth, fault = _scan(line, tokens, depth)
@@ -162,7 +163,7 @@ class ZoneReader:
                     break
                 following = next(lines, None)
                 if following is None:
-                    self.problems.add(Span(shown, number, line.find("(") + 1), "a '(' is not closed", f"zones.{self.zone}",
+                    self.problems.add(Span(shown, number, max(0, opening.find("(")) + 1), "a '(' is not closed", f"zones.{self.zone}",
                                       "Add the ')' behind the record's last field.")  # fmt: skip
                     return
                 line = following[1]

@@ -1,0 +1,90 @@
+"""The house: who may import whom, and what each command loads."""
+
+import ast
+import subprocess
+import sys
+
+import pytest
+
+from tests.conftest import STORIES
+
+SOURCE = STORIES.parent
+BELOW = {
+    "source": set(),
+    "estate": {"source"},
+    "evidence": {"estate", "source"},
+    "names": {"estate", "evidence", "source"},
+    "wire": {"estate", "evidence", "source"},
+    "tls": {"estate", "evidence", "source"},
+    "web": {"estate", "evidence", "source"},
+    "formats": {"estate", "source"},
+}
+BELOW["journey"] = {"names", "wire", "tls", "web", "evidence", "estate", "source"}
+BELOW["faults"] = BELOW["journey"] | {"journey"}
+BELOW["remedies"] = BELOW["faults"] | {"faults"}
+BELOW["rehearsal"] = BELOW["journey"] | {"journey", "formats"}
+BELOW["views"] = BELOW["remedies"] | {"remedies", "rehearsal"}
+ENGINES = ("source", "estate", "evidence", "names", "wire", "tls", "web", "journey", "faults", "remedies")
+OUTSIDE = {"os", "pathlib", "time", "random", "subprocess", "socket", "io", "shutil", "sys", "secrets"}
+
+
+def imports(path):
+    """Every module that a file imports, anywhere in it."""
+    for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+        if isinstance(node, ast.Import):
+            yield from (alias.name for alias in node.names)
+        elif isinstance(node, ast.ImportFrom) and node.module:
+            yield node.module
+
+
+@pytest.mark.parametrize("room", sorted(BELOW))
+def test_a_room_imports_only_what_is_below(room):
+    """The table of the house."""
+    wrong = []
+    for path in (SOURCE / room).rglob("*.py"):
+        for module in imports(path):
+            if module.startswith("portolan."):
+                other = module.split(".")[1]
+                if other not in (room, "version") and other not in BELOW[room]:
+                    wrong.append(f"{path.name} imports {module}")
+    assert wrong == []
+
+
+@pytest.mark.parametrize("room", ENGINES)
+def test_engines_touch_nothing_outside(room):
+    """No clock, no network, no files, no printing in the core."""
+    for path in (SOURCE / room).rglob("*.py"):
+        assert not {module.split(".")[0] for module in imports(path)} & OUTSIDE, path
+        text = path.read_text("utf-8")
+        assert "print(" not in text.replace("fingerprint(", ""), path
+        assert "datetime.now" not in text, path
+        assert " open(" not in text, path
+
+
+@pytest.mark.parametrize("path", sorted(SOURCE.rglob("*.py")), ids=lambda path: path.name)
+def test_files_stay_small_and_say_what_they_are(path):
+    """At most 600 lines, and a docstring first."""
+    text = path.read_text("utf-8")
+    assert text.count("\n") <= 600
+    assert ast.get_docstring(ast.parse(text))
+
+
+@pytest.mark.parametrize(
+    ("arguments", "absent"),
+    [
+        (["--version"], ["yaml", "msgspec", "cryptography", "dns", "json", "portolan.estate"]),
+        (["follow", "https://visit.kestrel-ridge.example/", "-e", str(STORIES / "half-open"), "--with", str(STORIES / "mend.json")],
+         ["cryptography", "dns", "json", "jsonschema", "idna", "shtab", "portolan.faults", "portolan.remedies"]),
+        (["check", "-e", str(STORIES / "half-open")], ["cryptography", "dns", "json", "portolan.remedies"]),
+    ],
+)
+def test_a_command_loads_no_more_than_it_needs(arguments, absent, tmp_path):
+    """A fresh process each; heavy libraries only where they are used."""
+    mend = tmp_path / "mend.json"
+    mend.write_text('{"routers": {"gateway": {"forwards": [{"on": "line", "tcp": 443, "to": "10.20.0.15"}]}}, "certificates": {"dome": {"names": ["visit.kestrel-ridge.example"]}}}')
+    arguments = [str(mend) if each.endswith("mend.json") else each for each in arguments]
+    code = f"import sys; from portolan.cli.main import main\ntry: main({arguments!r})\nexcept SystemExit: pass\nprint('\\n'.join(sys.modules), file=sys.stderr)"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    held = set(done.stderr.split("\n"))
+    assert "portolan.cli.main" in held
+    assert [name for name in absent if name in held] == []
