@@ -35,7 +35,14 @@ class Finding(NamedTuple):
 
 
 #: What happens to an answer that took the wrong way: the way is the cause, not its end.
-_ASTRAY = ("source-private", "internet-private", "internet-unknown", "neighbour-missing", "not-a-router", "reply-stranger")
+_ASTRAY = (
+    "source-private",
+    "internet-private",
+    "internet-unknown",
+    "neighbour-missing",
+    "not-a-router",
+    "reply-stranger",
+)
 
 
 class Case(NamedTuple):

@@ -81,16 +81,22 @@ def name_differs(case: Case) -> Finding | None:
     return Finding("binding-name-differs", text, site.place, hints={"site": site, "near": close, "name": case.host})
 
 
-@fault("site-catch-all", "The default site answers with an error on purpose", "that error",
+@fault("site-catch-all", "The site that takes it answers with an error on purpose", "that error",
        "Bind the name to the site that should take it.", "answers")  # fmt: skip
 def catch_all(case: Case) -> Finding | None:
-    """The site that took it gives an error to everything, and no other site was meant."""
-    unbound = _unbound(case)
-    if unbound is None or case.homes() or unbound[1] is None:
+    """The site that took it gives an error to everything: the default one, or the one that was meant."""
+    response = case.last.response
+    site = response.site if response is not None else None
+    if not isinstance(site, Site) or site.answer is None:
         return None
-    site = unbound[1]
-    return Finding("site-catch-all", f"no site answers to {case.host}; the default site {site.name} answers {site.answer}",
-                   site.place, hints={"site": site})  # fmt: skip
+    unbound = _unbound(case)
+    if unbound is None:
+        text = f"the site {site.name} answers {site.answer} to everything"
+    elif case.homes():
+        return None
+    else:
+        text = f"no site answers to {case.host}; the default site {site.name} answers {site.answer}"
+    return Finding("site-catch-all", text, site.place.key("answer"), hints={"site": site, "bound": unbound is None})
 
 
 @fault("binding-missing", "No site answers to this name; the default one does", "another page, or 404",

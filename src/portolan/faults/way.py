@@ -123,10 +123,15 @@ def _home_behind(case: Case, router: Router, port: int) -> Home | None:
     networks = {interface.network or interface.name for interface in router.interfaces.values()} - {"internet"}
     secure = case.last.url.secure
     homes = case.homes() or (list(all_homes(case.estate)) if case.site_name is None else [])
-    fitting = [home for home in homes if networks & {each.network or each.name for each in home.machine.interfaces.values()}
-               and home.machine is not router and any(each.tls == secure for each in home.service.listens)]  # fmt: skip
+    behind = [
+        home
+        for home in homes
+        if networks & {each.network or each.name for each in home.machine.interfaces.values()}
+        and home.machine is not router
+    ]
+    fitting = [home for home in behind if any(each.tls == secure for each in home.service.listens)]
     exact = [home for home in fitting if any(each.port == port and each.tls == secure for each in home.service.listens)]
-    return next(iter(exact or fitting), None)
+    return next(iter(exact or fitting or behind), None)
 
 
 @fault("forward-wrong-address", "The forward leads to an address that is not the server's", "a time-out",

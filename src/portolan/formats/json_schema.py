@@ -87,7 +87,10 @@ def _schema(annotation: Any, definitions: dict[str, Any]) -> dict[str, Any]:
         item = _schema(args[0], definitions)
         return {"anyOf": [{"type": "array", "items": item}, item, {"type": "null"}]}
     if origin is dict:
-        return {"type": ["object", "null"], "additionalProperties": {"anyOf": [_schema(args[1], definitions), {"type": "null"}]}}
+        return {
+            "type": ["object", "null"],
+            "additionalProperties": {"anyOf": [_schema(args[1], definitions), {"type": "null"}]},
+        }
     if origin is Literal:
         return {"enum": list(args)}
     if origin in (typing.Union, types.UnionType):

@@ -62,6 +62,8 @@ def append(place: Place, key: str, value: Any, at: int | None = None) -> Patch:
     if isinstance(node.value, list) and not (node.value and isinstance(node.value[0], tuple)):
         where: str | int = "-" if at is None else at
         return [{"op": "add", "path": pointer((*path, where)), "value": value}]
+    if node.value == "":
+        return [{"op": "add", "path": pointer(path), "value": [value]}]
     lone = {name.value: item.value for name, item in node.value} if isinstance(node.value, list) else node.value
     items = [value, lone] if at == 0 else [lone, value]
     return [{"op": "add", "path": pointer(path), "value": items}]

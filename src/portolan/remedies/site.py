@@ -47,6 +47,11 @@ def ask_bound(case: Case, finding: Finding) -> Iterator[Proposal]:
     connection = case.last.connection
     if connection is None or connection.arrival is None:
         return
+    if finding.hints["bound"]:
+        yield Proposal(
+            f"let the site {site.name} give its pages instead of {site.answer}", remove((*site.place.path, "answer"))
+        )
+        return
     for each in connection.arrival.service.sites.values():
         if each is not site and each.enabled:
             yield Proposal(f"let the site {each.name} answer to {case.host}", append(each.place, "names", case.host))

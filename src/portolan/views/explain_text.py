@@ -57,7 +57,9 @@ def _remedies(explanation: Explanation, style: Style) -> list[str]:
     lines.append("")
     if explanation.after is not None:
         steps = len(explanation.causes)
-        lead = "Proven: with that change" if steps == 1 else f"Proven: with the first remedy of each of the {steps}"
+        lead = {1: "Proven: with that change", 2: "Proven: with both changes"}.get(
+            steps, f"Proven: with all {steps} changes"
+        )
         text = f"{lead}, the visitor gets {in_words(explanation.after.outcome)}"
         lines += row(style, style.ink(f"{style.good} ", "good", "bold"), 2, text, ink=("good",))
         lines += paragraph(style, "The change itself: add --format patch; to try it: --with FILE.", 2, ("dim",))
