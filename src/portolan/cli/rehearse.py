@@ -1,0 +1,84 @@
+"""`portolan rehearse`: builds the estate from real programs and holds every prediction against them."""
+
+import argparse
+
+from portolan.cli.options import add_command, estate_options, format_option
+
+
+def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
+    """Adds the command."""
+    parser = add_command(commands, "rehearse", "build the estate from real programs here, and compare what they do with what is predicted",
+                         "portolan rehearse --estate observatory/",
+                         "Builds the estate on this machine in namespaces of its own, from real open-source programs, asks every promise (or one URL)\n"
+                         "with a real client from every vantage, and lays predicted and observed side by side.")  # fmt: skip
+    parser.add_argument("url", metavar="URL", nargs="?", default=None, help="ask this URL instead of every promise")
+    parser.add_argument("--from", dest="vantage", metavar="VANTAGE", default=None, help="from this vantage only")
+    parser.add_argument("--evidence", action="store_true", help="show both sides' evidence for every question, not only for disagreements")
+    parser.add_argument("--unsaid", choices=("nginx", "apache"), default="nginx", help="the web server where the estate names none (default: nginx)")
+    parser.add_argument("--sweep", action="store_true", help="end whatever an earlier rehearsal left behind, and say what it was")
+    estate_options(parser)
+    format_option(parser, "text", "json")
+    parser.set_defaults(run=run)
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """Rehearses; 0 when all agree, else 1."""
+    from portolan.cli.errors import UsageError
+    from portolan.rehearsal.run import RehearsalError
+
+    if arguments.sweep:
+        return _sweep()
+    try:
+        return _rehearse(arguments)
+    except RehearsalError as error:
+        raise UsageError(str(error)) from None
+
+
+def _rehearse(arguments: argparse.Namespace) -> int:
+    import sys
+
+    from portolan.cli.asking import asked
+    from portolan.cli.errors import UsageError
+    from portolan.cli.question import ready, vantage_of
+    from portolan.cli.terminal import print_json, style_of
+    from portolan.rehearsal.run import missing_programs, rehearse, unshare_command
+
+    question = ready(arguments)
+    estate = question.loaded.estate
+    lacking = missing_programs()
+    if lacking:
+        names = ", ".join(f"{name} (package {package})" for name, package in lacking)
+        raise UsageError(f"a rehearsal needs programs that are not here: {names}", "Install the packages with apt-get.")
+    own = unshare_command()
+    chosen = [vantage_of(arguments, question.loaded)] if arguments.vantage else list(estate.vantages.values())
+    if arguments.url is not None:
+        questions = [(arguments.url, vantage) for vantage in chosen]
+    else:
+        questions = [(str(promise.url), vantage) for promise in estate.promises for vantage in chosen
+                     if not promise.vantages or vantage.name in promise.vantages]  # fmt: skip
+    if not questions:
+        raise UsageError("the estate has no promise to ask", "Name a URL: portolan rehearse URL --from VANTAGE.")
+    if sys.stderr.isatty():
+        print(f"building {len(estate.routers) + len(estate.hosts)} machines, asking {len(questions)} questions ...", file=sys.stderr)
+    with asked():
+        found = rehearse(question.world, questions, own, arguments.unsaid, arguments.evidence or arguments.format == "json")
+    if arguments.format == "json":
+        from portolan.views.rehearse_view import rehearse_data
+
+        print_json(rehearse_data(found))
+    else:
+        from portolan.views.rehearse_view import rehearse_text
+
+        print(rehearse_text(found, style_of(arguments), arguments.evidence), end="")
+    return 1 if found.disagreements else 0
+
+
+def _sweep() -> int:
+    """Ends stages whose starter is gone. The kernel does that by itself; this looks whether it did."""
+    from portolan.cli.leftovers import end_leftovers
+
+    ended = end_leftovers()
+    for text in ended:
+        print(f"ended {text}")
+    print(f"{len(ended)} left over from earlier rehearsals" if ended else "nothing was left over from earlier rehearsals")
+    return 0

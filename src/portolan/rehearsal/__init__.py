@@ -1,0 +1,1 @@
+"""The estate built out of real programs on this machine, and predictions held against what they do."""

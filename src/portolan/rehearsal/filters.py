@@ -1,0 +1,202 @@
+"""The filter driver: forwards, masquerading, hairpin, filters and security groups as nf_tables rules."""
+
+from collections.abc import Iterable, Iterator
+from ipaddress import IPv4Network, IPv6Network
+
+from portolan.estate.base import IPAddress, IPNetwork, PortRange
+from portolan.estate.estate import Estate
+from portolan.estate.filter import Chain, Filter, FilterRule
+from portolan.estate.guesses import machines
+from portolan.estate.machine import Machine, Router
+from portolan.estate.network import GroupRule, Interface
+from portolan.estate.vantage import Vantage
+from portolan.rehearsal.network import device_name
+from portolan.rehearsal.plan import Plan
+
+_NEIGHBOURS = "icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert, nd-router-solicit, nd-router-advert } accept"
+_ANSWERS = {
+    "tcp-reset": "reject with tcp reset",
+    "port-unreachable": "reject with icmpx type port-unreachable",
+    "host-unreachable": "reject with icmpx type host-unreachable",
+    "admin-prohibited": "reject with icmpx type admin-prohibited",
+    "net-unreachable": "reject with icmpx type no-route",
+}
+#: Kinds of ICMP that only IPv4 has, and what stands for them in IPv6.
+_ONLY_4 = {"host-prohibited": "host-prohibited", "net-prohibited": "net-prohibited"}
+
+
+def build_filters(plan: Plan) -> None:
+    """Rules for every box that has any."""
+    boxes: list[Machine | Vantage] = [*machines(plan.estate), *(each for each in plan.estate.vantages.values() if each.network)]
+    for box in boxes:
+        tables = [*_translation(box), *_filter(box), *_groups(box, plan.estate)]
+        if tables:
+            space = plan.space_of(box)
+            plan.files[f"{space}.nft"] = "\n".join(tables) + "\n"
+            plan.spaces[space].append(f"nft -f {space}.nft")
+
+
+def _sides(addresses: Iterable[IPNetwork], word: str) -> list[str]:
+    """Matches on source or destination ranges: one for each IP version that is named."""
+    held = list(addresses)
+    found = []
+    v4 = [str(each) for each in held if isinstance(each, IPv4Network)]
+    v6 = [str(each) for each in held if isinstance(each, IPv6Network)]
+    if v4:
+        found.append(f"ip {word} {{ {', '.join(v4)} }}")
+    if v6:
+        found.append(f"ip6 {word} {{ {', '.join(v6)} }}")
+    return found or [""]
+
+
+def _ports(ranges: tuple[PortRange, ...], protocol: str, word: str) -> str:
+    return f"{protocol} {word} {{ {', '.join(map(str, ranges))} }}" if ranges else ""
+
+
+def _protocol(protocol: str) -> str:
+    return {"tcp": "meta l4proto tcp", "udp": "meta l4proto udp", "icmp": "meta l4proto { icmp, ipv6-icmp }", "any": ""}[protocol]
+
+
+def _rule(rule: FilterRule, box: Machine | Vantage) -> Iterator[str]:
+    common = [_protocol(rule.protocol)]
+    for key, names in (("iifname", rule.entering), ("oifname", rule.leaving)):
+        if names:
+            common.append(f"{key} {{ {', '.join(device_name(box, name) for name in names)} }}")
+    common += [_ports(rule.source_ports, rule.protocol, "sport"), _ports(rule.ports, rule.protocol, "dport")]
+    if rule.state:
+        common.append(f"ct state {{ {', '.join(rule.state)} }}")
+    if rule.forwarded is not None:
+        common.append("ct status dnat" if rule.forwarded else "ct status & 0x20 == 0")
+    for source in _sides(rule.sources, "saddr"):
+        for destination in _sides(rule.destinations, "daddr"):
+            if {source[:3], destination[:3]} == {"ip ", "ip6"}:
+                continue
+            for verdict in _verdicts(rule.verdict, rule.answer):
+                yield " ".join(part for part in (*common, source, destination, "counter", verdict) if part)
+
+
+def _verdicts(verdict: str, answer: str | None) -> list[str]:
+    if verdict != "reject":
+        return ["accept" if verdict == "allow" else "drop"]
+    kind = answer or "port-unreachable"
+    if kind in _ONLY_4:
+        return [f"meta nfproto ipv4 reject with icmp type {_ONLY_4[kind]}", "meta nfproto ipv6 reject with icmpv6 type admin-prohibited"]
+    return [_ANSWERS[kind]]
+
+
+def _filter(box: Machine | Vantage) -> list[str]:
+    filtering: Filter | None = box.filter
+    if filtering is None:
+        return []
+    chains = []
+    for hook, chain in (("input", filtering.inbound), ("forward", filtering.forward), ("output", filtering.outbound)):
+        if chain is not None:
+            chains.append(_chain(hook, chain, filtering, box))
+    return ["table inet box {", *chains, "}"]
+
+
+def _chain(hook: str, chain: Chain, filtering: Filter, box: Machine | Vantage) -> str:
+    lines = [f"  chain {hook}_box {{", f"    type filter hook {hook} priority 0; policy accept;"]
+    if hook != "forward":
+        side = "iifname" if hook == "input" else "oifname"
+        lines.append(f'    {side} {{ "lo", "res0" }} accept')
+    lines.append(f"    {_NEIGHBOURS}")
+    if filtering.stateful:
+        lines.append("    ct state { established, related } accept")
+    lines += [f"    {text}" for rule in chain.rules for text in _rule(rule, box)]
+    lines += [f"    counter {verdict}" for verdict in _verdicts(chain.default, None)]
+    return "\n".join([*lines, "  }"])
+
+
+def _translation(box: Machine | Vantage) -> list[str]:
+    if not isinstance(box, Router) or not (box.forwards or box.masquerade):
+        return []
+    tables = []
+    for family, version in (("ip", 4), ("ip6", 6)):
+        into, out = [], []
+        for forward in box.forwards:
+            own = [item.ip for item in box.interfaces[forward.on].address if item.version == version]
+            if not forward.enabled or forward.to.version != version or not own:
+                continue
+            match = [] if box.hairpin != "off" else [f"iifname {device_name(box, forward.on)}"]
+            match.append(f"{family} daddr {{ {', '.join(map(str, own))} }}")
+            sources = [str(each) for each in forward.sources if each.version == version]
+            if forward.sources and not sources:
+                continue
+            if sources:
+                match.append(f"{family} saddr {{ {', '.join(sources)} }}")
+            into += [f"    {' '.join(match)} {forward.protocol} dport {ports} counter dnat to {target}"
+                     for ports, target in _targets(forward.outside, forward.to, forward.port)]  # fmt: skip
+        if box.hairpin == "full":
+            for interface in box.interfaces.values():
+                device = device_name(box, interface.name)
+                mark = int(device[2:]) + 1
+                out.append(f"    ct mark {mark} oifname {device} ct status dnat counter masquerade")
+        if version == 4:
+            out += [f"    oifname {device_name(box, name)} counter masquerade" for name in box.masquerade]
+        if into or out:
+            tables.append(f"table {family} translate {{")
+            tables.append("\n".join(["  chain into {", "    type nat hook prerouting priority -100; policy accept;", *into, "  }"]))
+            tables.append("\n".join(["  chain out {", "    type nat hook postrouting priority 100; policy accept;", *out, "  }"]))
+            if box.hairpin == "full":
+                marks = [f"    iifname {device_name(box, name)} ct state new ct mark set {int(device_name(box, name)[2:]) + 1}" for name in box.interfaces]
+                tables.append("\n".join(["  chain marks {", "    type filter hook prerouting priority -150; policy accept;", *marks, "  }"]))
+            tables.append("}")
+    return tables
+
+
+def _targets(outside: PortRange, to: IPAddress, port: int | None) -> Iterator[tuple[str, str]]:
+    """Ports and the target of each; a shifted range goes port by port."""
+    host = f"[{to}]" if to.version == 6 else str(to)
+    if port is None:
+        yield str(outside), str(to)
+        return
+    for number in range(outside.first, outside.last + 1):
+        yield str(number), f"{host}:{port + number - outside.first}"
+
+
+def _groups(box: Machine | Vantage, estate: Estate) -> list[str]:
+    if not isinstance(box, Machine) or all(each.groups is None for each in box.interfaces.values()):
+        return []
+    into, out = [], []
+    for interface in box.interfaces.values():
+        if interface.groups is None:
+            continue
+        device = device_name(box, interface.name)
+        into += [f"    iifname {device} {text}" for text in _allowances(interface, estate, True)]
+        out += [f"    oifname {device} {text}" for text in _allowances(interface, estate, False)]
+    return [
+        "table inet groups {",
+        "\n".join(["  chain into {", "    type filter hook prerouting priority -110; policy accept;", *into, "  }"]),
+        "\n".join(["  chain out {", "    type filter hook postrouting priority 110; policy accept;", *out, "  }"]),
+        "}",
+    ]
+
+
+def _allowances(interface: Interface, estate: Estate, inbound: bool) -> Iterator[str]:
+    yield _NEIGHBOURS
+    yield "ct state { established, related } accept"
+    for name in interface.groups or ():
+        group = estate.groups[name]
+        rules = group.inbound if inbound else group.outbound
+        if rules is None:
+            yield "accept"
+            return
+        for rule in rules:
+            peers: list[IPNetwork] = []
+            for each in rule.peers:
+                peers += _members(estate, each) if isinstance(each, str) else [each]
+            if rule.peers and not peers:
+                continue
+            yield from _allowance(rule, peers, inbound)
+    yield "counter drop"
+
+
+def _allowance(rule: GroupRule, peers: list[IPNetwork], inbound: bool) -> Iterator[str]:
+    for side in _sides(peers, "saddr" if inbound else "daddr"):
+        yield " ".join(part for part in (_protocol(rule.allow), _ports(rule.ports, rule.allow, "dport") if rule.allow in ("tcp", "udp") else "", side, "counter accept") if part)
+
+
+def _members(estate: Estate, group: str) -> list[IPNetwork]:
+    return [type(item.network)(item.ip) for machine in machines(estate) for interface in machine.interfaces.values()
+            if group in (interface.groups or ()) for item in interface.address]  # fmt: skip

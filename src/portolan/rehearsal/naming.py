@@ -1,0 +1,181 @@
+"""The name drivers: authoritative servers (Knot DNS) by tier, a root of the estate, and recursive resolvers (Unbound)."""
+
+from portolan.estate.base import IPAddress, is_public
+from portolan.estate.guesses import machines
+from portolan.estate.machine import Machine
+from portolan.estate.service import Service
+from portolan.estate.vantage import Vantage
+from portolan.estate.zone import Record, Zone
+from portolan.rehearsal.network import AUTHORITY, RESOLVER, RESOLVER_ADDRESS, ROOT_ADDRESS, TIER_ADDRESS, join_resolver
+from portolan.rehearsal.plan import BASE, Daemon, Plan
+from portolan.wire.listeners import bindings_of
+
+_KNOT = "server:\n    rundir: {base}/{name}\n    udp-workers: 1\n    tcp-workers: 1\n    background-workers: 1\n{listen}database:\n    storage: {base}/{name}\nlog:\n  - target: stderr\n    any: warning\n{zones}"
+_UNBOUND = """server:
+  username: ""
+  chroot: ""
+  directory: "{base}/{name}"
+  pidfile: ""
+  use-syslog: no
+  logfile: ""
+  verbosity: 0
+  num-threads: 1
+  do-daemonize: no
+  access-control: 0.0.0.0/0 allow
+  access-control: ::/0 allow
+  module-config: "iterator"
+  root-hints: "{base}/{name}/root.hints"
+  do-not-query-localhost: no
+  infra-cache-max-rtt: 600
+  infra-cache-min-rtt: 50
+  outbound-msg-retry: 2
+  qname-minimisation: no
+  minimal-responses: yes
+  local-zone: "example." nodefault
+  local-zone: "test." nodefault
+  local-zone: "invalid." nodefault
+  unblock-lan-zones: yes
+  insecure-lan-zones: yes
+  so-reuseport: no
+{interfaces}remote-control:
+  control-enable: no
+"""
+
+
+def build_names(plan: Plan) -> None:
+    """Every name server and resolver that the estate needs or describes."""
+    served = {name: [] for name in plan.estate.zones}  # type: dict[str, list[tuple[Machine, Service]]]
+    for machine in machines(plan.estate):
+        for service in machine.services.values():
+            for zone in service.zones:
+                served[zone].append((machine, service))
+    _root(plan, served)
+    tiers: dict[int, list[Zone]] = {}
+    for zone in plan.estate.zones.values():
+        if not served[zone.name]:
+            tiers.setdefault(_depth(plan, zone), []).append(zone)
+    for depth, zones in tiers.items():
+        address = TIER_ADDRESS.format(2 + depth)
+        _knot(plan, f"tier{depth}", AUTHORITY, [address], {zone.name: zone_text(zone, plan) for zone in zones})
+    for number, (machine, service) in enumerate((machine, service) for machine in machines(plan.estate) for service in machine.services.values()):
+        if service.state != "running":
+            continue
+        if service.kind == "name-server":
+            listen = [_listen(binding.address, binding.families) for binding in bindings_of(service) if binding.protocol == "udp"]
+            zones_held = {name: zone_text(plan.estate.zones[name], plan) for name in service.zones}
+            _knot(plan, f"names{number}", plan.space_of(machine), [each for group in listen for each in group], zones_held)
+        elif service.kind == "resolver":
+            listen = [_listen(binding.address, binding.families) for binding in bindings_of(service) if binding.protocol == "udp"]
+            _unbound(plan, f"cache{number}", plan.space_of(machine), [each for group in listen for each in group])
+    _unbound(plan, "ordinary", RESOLVER, ["0.0.0.0", "::0"])
+
+
+def client_files(plan: Plan, vantage: Vantage, number: int) -> list[list[str]]:
+    """The resolv.conf and hosts file that a visitor's client sees: (file, where it is mounted)."""
+    client: Machine | Vantage = vantage
+    if vantage.host is not None:
+        client = plan.estate.hosts.get(vantage.host) or plan.estate.routers[vantage.host]
+    space = plan.space_of(client)
+    resolver: object = client.resolver
+    if client.resolver is None or (is_public(client.resolver) and not _described(plan, client.resolver)):
+        if f"{space}.resolv" not in plan.files:
+            resolver = join_resolver(plan, client, number)
+    if f"{space}.resolv" not in plan.files:
+        plan.files[f"{space}.resolv"] = f"nameserver {resolver}\noptions timeout:2 attempts:1\n"
+        lines = ["127.0.0.1 localhost", "::1 localhost"]
+        if client.hosts_file is not None:
+            lines += [f"{line.address} {' '.join(line.names)}" for line in client.hosts_file.entries]
+        plan.files[f"{space}.hosts"] = "\n".join(lines) + "\n"
+    return [[f"{BASE}/{space}.resolv", "/etc/resolv.conf"], [f"{BASE}/{space}.hosts", "/etc/hosts"]]
+
+
+def _described(plan: Plan, address: IPAddress) -> bool:
+    return any(address == item.ip for machine in machines(plan.estate) for interface in machine.interfaces.values() for item in interface.address)
+
+
+def _depth(plan: Plan, zone: Zone) -> int:
+    return sum(zone.name.endswith("." + other) for other in plan.estate.zones)
+
+
+def _root(plan: Plan, served: dict[str, list[tuple[Machine, Service]]]) -> None:
+    """A root zone that delegates the topmost zones, as their registration says."""
+    lines = [". 60 SOA a.root. x.root. 1 60 60 60 60", ". 60 NS a.root.", f"a.root. 60 A {ROOT_ADDRESS}"]
+    glue: set[str] = set()
+    for zone in plan.estate.zones.values():
+        if _depth(plan, zone):
+            continue
+        holders = served[zone.name]
+        if zone.delegated_to and holders:
+            for name in zone.delegated_to:
+                lines.append(f"{zone.name}. 60 NS {name}.")
+                if name == zone.name or name.endswith("." + zone.name):
+                    glue |= {f"{name}. 60 {record.type} {record.data}" for record in _addresses(zone, name)}
+        elif holders:
+            targets = [(address, number) for machine, service in holders for number, address in enumerate(_listening(machine, service))]
+            public = [each for each in targets if is_public(each[0])]
+            for number, (address, _) in enumerate(public or targets):
+                name = f"s{number}.held.{zone.name}."
+                lines.append(f"{zone.name}. 60 NS {name}")
+                glue.add(f"{name} 60 {'A' if address.version == 4 else 'AAAA'} {address}")
+        else:
+            lines.append(f"{zone.name}. 60 NS assumed.{zone.name}.")
+            glue.add(f"assumed.{zone.name}. 60 A {TIER_ADDRESS.format(2)}")
+    _knot(plan, "root", AUTHORITY, [ROOT_ADDRESS], {".": "\n".join([*lines, *sorted(glue)]) + "\n"})
+
+
+def _listening(machine: Machine, service: Service) -> list[IPAddress]:
+    addresses = [item.ip for interface in machine.interfaces.values() for item in interface.address]
+    wanted = {listener.address for listener in service.listens if listener.address is not None and int(listener.address)}
+    return [address for address in addresses if not wanted or address in wanted]
+
+
+def _addresses(zone: Zone, name: str) -> list[Record]:
+    types = zone.data.nodes.get(name, {})
+    return [*types.get("A", ()), *types.get("AAAA", ())]
+
+
+def zone_text(zone: Zone, plan: Plan) -> str:
+    """A zone as a master file of absolute names, with what an inline zone leaves out."""
+    from portolan.rehearsal.record_text import data_text
+
+    lines = []
+    apex = zone.data.nodes.get(zone.name, {})
+    if "SOA" not in apex:
+        lines.append(f"{zone.name}. 60 SOA assumed.{zone.name}. keeper.{zone.name}. 1 60 60 60 60")
+    if "NS" not in apex and "CNAME" not in apex:
+        lines.append(f"{zone.name}. 60 NS assumed.{zone.name}.")
+        lines.append(f"assumed.{zone.name}. 60 A {TIER_ADDRESS.format(2 + _depth(plan, zone))}")
+    for owner, types in zone.data.nodes.items():
+        for kind, records in types.items():
+            for record in records:
+                lines.append(f"{owner}. {record.ttl} {kind} {data_text(record)}")
+    described = [other for other in plan.estate.zones.values() if other.name != zone.name and other.name.endswith("." + zone.name)]
+    for child in described:
+        # A delegation to servers that nobody describes leads to those that are assumed.
+        for record in zone.data.nodes.get(child.name, {}).get("NS", ()):
+            if not _addresses(zone, record.data) and record.data.endswith("." + zone.name):
+                lines.append(f"{record.data}. 60 A {TIER_ADDRESS.format(2 + _depth(plan, child))}")
+    return "\n".join(lines) + "\n"
+
+
+def _listen(address: IPAddress | None, families: tuple[int, ...]) -> list[str]:
+    if address is not None:
+        return [str(address)]
+    return [{4: "0.0.0.0", 6: "::"}[family] for family in families]
+
+
+def _knot(plan: Plan, name: str, space: str, addresses: list[str], zones: dict[str, str]) -> None:
+    parts = []
+    for number, (zone, text) in enumerate(zones.items()):
+        plan.files[f"{name}/z{number}.zone"] = text
+        parts.append(f"  - domain: {zone if zone == '.' else zone + '.'}\n    file: {BASE}/{name}/z{number}.zone\n    zonefile-sync: -1\n    journal-content: none\n    semantic-checks: off\n")
+    listen = "".join(f"    listen: {address}@53\n" for address in addresses)
+    plan.files[f"{name}/knot.conf"] = _KNOT.format(base=BASE, name=name, listen=listen, zones="zone:\n" + "".join(parts))
+    plan.daemons.append(Daemon(name, space, ["/usr/sbin/knotd", "-c", f"{BASE}/{name}/knot.conf"], [["udp", 53]]))
+
+
+def _unbound(plan: Plan, name: str, space: str, addresses: list[str]) -> None:
+    interfaces = "".join(f"  interface: {address}\n" for address in addresses)
+    plan.files[f"{name}/unbound.conf"] = _UNBOUND.format(base=BASE, name=name, interfaces=interfaces)
+    plan.files[f"{name}/root.hints"] = f". 3600 NS a.root.\na.root. 3600 A {ROOT_ADDRESS}\n"
+    plan.daemons.append(Daemon(name, space, ["/usr/sbin/unbound", "-d", "-c", f"{BASE}/{name}/unbound.conf"], [["udp", 53]]))

@@ -1,0 +1,184 @@
+"""The stage: carries out a plan inside namespaces of its own, as a program that uses the standard library only.
+
+It runs as the first process of a PID namespace (`unshare --kill-child`): when its starter dies, however that happens, the
+kernel ends it and everything that it started, and its network and mount namespaces go with it. It writes nothing outside
+its own tmpfs.
+"""
+
+import contextlib
+import ctypes
+import json
+import os
+import signal
+import socket
+import subprocess
+import sys
+import threading
+import time
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any
+
+_CLONE_NEWNET = 0x40000000
+_ENVIRONMENT = {"PATH": "/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL": "C", "HOME": "/run"}
+_READY_LIMIT = 6.0
+
+
+def main() -> int:
+    """Reads a plan from standard input, carries it out, writes what came of it as JSON."""
+    plan = json.load(sys.stdin)
+    base = plan["base"]
+    run(["mount", "-t", "tmpfs", "-o", "mode=755", "tmpfs", "/run"])
+    os.makedirs("/run/netns")
+    os.makedirs(base)
+    os.chdir(base)
+    for folder in plan["folders"]:
+        os.makedirs(folder, exist_ok=True)
+    for name, text in plan["files"].items():
+        if "/" in name:
+            os.makedirs(os.path.dirname(name), exist_ok=True)
+        with open(name, "w", encoding="utf-8") as file:
+            file.write(text)
+    run(["ip", "-batch", "-"], "".join(f"netns add {space}\n" for space in plan["spaces"]))
+    run(["ip", "-batch", "-"], "".join(line + "\n" for line in plan["links"]))
+    troubles: list[str] = []
+    with ThreadPoolExecutor(8) as pool:
+        for space, said in pool.map(lambda item: (item[0], set_up(*item)), plan["spaces"].items()):
+            if said:
+                troubles.append(f"{space}: {said}")
+        started = start_all(plan["daemons"], pool)
+        results = list(pool.map(ask, plan["probes"])) if len(plan["probes"]) <= 8 else ask_many(plan["probes"])
+        states = {daemon["name"]: state(process, base, daemon["name"]) for daemon, process in started}
+        counters = dict(pool.map(lambda space: (space, inside(space, ["nft", "list", "ruleset"])), plan["spaces"])) if plan.get("evidence") else {}
+    json.dump({"troubles": troubles, "results": results, "daemons": states, "counters": counters}, sys.stdout)
+    sys.stdout.flush()
+    for _, process in started:
+        if process is not None:
+            process.kill()
+    return 0
+
+
+def run(command: list[str], text: str = "") -> str:
+    """Runs a command; its complaints, or nothing."""
+    done = subprocess.run(command, input=text, capture_output=True, text=True, env=_ENVIRONMENT, check=False)
+    return done.stderr if done.returncode else ""
+
+
+def inside(space: str, command: list[str]) -> str:
+    """A command's output in a namespace."""
+    done = subprocess.run(["nsenter", f"--net=/run/netns/{space}", *command], capture_output=True, text=True, env=_ENVIRONMENT, check=False)
+    return done.stdout
+
+
+def set_up(space: str, lines: list[str]) -> str:
+    """One namespace's set-up script; its complaints."""
+    done = subprocess.run(["nsenter", f"--net=/run/netns/{space}", "sh", "-c", "\n".join(lines)], capture_output=True, text=True,
+                          env=_ENVIRONMENT, check=False)  # fmt: skip
+    return done.stderr.strip()
+
+
+def start_all(daemons: list[dict[str, Any]], pool: ThreadPoolExecutor) -> list[tuple[dict[str, Any], Any]]:
+    """Starts every program: in order within a namespace, since the first to bind a port has it; namespaces side by side."""
+    by_space: dict[str, list[dict[str, Any]]] = {}
+    for daemon in daemons:
+        by_space.setdefault(daemon["space"], []).append(daemon)
+    groups = pool.map(lambda group: [(daemon, start(daemon)) for daemon in group], by_space.values())
+    return [pair for group in groups for pair in group]
+
+
+def start(daemon: dict[str, Any]) -> Any:
+    """Starts one program and waits until it listens, or has ended."""
+    if daemon["kind"] == "other":
+        threading.Thread(target=speak_otherwise, args=(daemon["space"], daemon["command"]), daemon=True).start()
+        time.sleep(0.02)
+        return None
+    with open(f"{daemon['name']}.out", "wb") as out:
+        process = subprocess.Popen(["nsenter", f"--net=/run/netns/{daemon['space']}", *daemon["command"]], stdin=subprocess.DEVNULL,
+                                   stdout=out, stderr=out, env=_ENVIRONMENT)  # fmt: skip
+    limit = time.monotonic() + _READY_LIMIT
+    wanted = {(protocol, port) for protocol, port in daemon["ready"]}
+    while time.monotonic() < limit and process.poll() is None:
+        if wanted <= listening(process.pid):
+            break
+        time.sleep(0.004)
+    return process
+
+
+def listening(pid: int) -> set[tuple[str, int]]:
+    """The ports that are bound in a process's network namespace."""
+    found = set()
+    for protocol, files in (("tcp", ("tcp", "tcp6")), ("udp", ("udp", "udp6"))):
+        for name in files:
+            with contextlib.suppress(OSError), open(f"/proc/{pid}/net/{name}", encoding="ascii") as file:
+                for line in file.readlines()[1:]:
+                    fields = line.split()
+                    if protocol == "udp" or fields[3] == "0A":
+                        found.add((protocol, int(fields[1].rpartition(":")[2], 16)))
+    return found
+
+
+def state(process: Any, base: str, name: str) -> dict[str, Any]:
+    """Whether a program still runs, and its last words."""
+    words = ""
+    for path in (f"{base}/{name}.out", f"{base}/{name}/log/error.log"):
+        with contextlib.suppress(OSError), open(path, encoding="utf-8", errors="replace") as file:
+            words += file.read()[-1500:]
+    return {"running": process is None or process.poll() is None, "words": words}
+
+
+def ask(probe: dict[str, Any]) -> dict[str, Any]:
+    """One question by a real client, with the visitor's own resolver and hosts file."""
+    mounts = "".join(f"mount --bind {source} {target} && " for source, target in probe["mounts"])
+    command = ["nsenter", f"--net=/run/netns/{probe['space']}", "unshare", "-m", "--propagation", "private", "sh", "-c", f'{mounts}exec "$@"', "sh",
+               *probe["command"]]  # fmt: skip
+    begin = time.monotonic()
+    try:
+        done = subprocess.run(command, capture_output=True, env=_ENVIRONMENT, timeout=30, check=False)
+    except subprocess.TimeoutExpired:
+        return {"code": -1, "out": "", "err": "the client did not end", "seconds": 30.0}
+    return {"code": done.returncode, "out": done.stdout.decode("utf-8", "replace"), "err": done.stderr.decode("utf-8", "replace"),
+            "seconds": time.monotonic() - begin}  # fmt: skip
+
+
+def ask_many(probes: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """Many questions, most of which wait."""
+    with ThreadPoolExecutor(24) as pool:
+        return list(pool.map(ask, probes))
+
+
+def speak_otherwise(space: str, pairs: list[str]) -> None:
+    """A program that speaks no HTTP: greets every caller in its own words and hangs up."""
+    with open(f"/run/netns/{space}", encoding="ascii") as handle:
+        ctypes.CDLL(None, use_errno=True).setns(handle.fileno(), _CLONE_NEWNET)
+    sockets = []
+    for address, port in zip(pairs[::2], pairs[1::2], strict=True):
+        family = socket.AF_INET if address and ":" not in address else socket.AF_INET6
+        server = socket.socket(family, socket.SOCK_STREAM)
+        server.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        if family == socket.AF_INET6:
+            server.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_V6ONLY, 0)
+        try:
+            server.bind((address or "::", int(port)))
+        except OSError:
+            return
+        server.listen(16)
+        sockets.append(server)
+    for server in sockets:
+        threading.Thread(target=greet, args=(server,), daemon=True).start()
+
+
+def greet(server: socket.socket) -> None:
+    """Greets until the stage ends."""
+    while True:
+        try:
+            caller, _ = server.accept()
+        except OSError:
+            return
+        with contextlib.suppress(OSError), caller:
+            caller.sendall(b"220 this is another protocol\r\n")
+            caller.settimeout(1)
+            caller.recv(4096)
+
+
+if __name__ == "__main__":
+    signal.signal(signal.SIGPIPE, signal.SIG_DFL)
+    sys.exit(main())

@@ -1,0 +1,83 @@
+"""The views of `rehearse`: a table of questions, and both sides' evidence where they differ."""
+
+from typing import Any
+
+from portolan.rehearsal.client import Observed
+from portolan.rehearsal.run import Comparison, Rehearsed
+from portolan.views.data import outcome_data
+from portolan.views.style import Style, paragraph, row
+from portolan.views.words import in_words
+
+
+def seen_words(seen: Observed) -> str:
+    """What the client got, in a phrase."""
+    if seen.kind == "served":
+        return f"{seen.page} ({seen.status})"
+    if seen.kind == "http-error":
+        return f"status {seen.status}"
+    return f"{seen.kind}{', ' + seen.detail if seen.detail else ''} ({seen.words})"
+
+
+def rehearse_text(found: Rehearsed, style: Style, every: bool) -> str:
+    """A question a block of three lines; evidence below."""
+    lines: list[str] = []
+    for each in found.comparisons:
+        mark = style.ink(style.good, "good") if each.agrees else style.ink(style.bad, "bad", "bold")
+        lines += row(style, f"{mark} ", 2, f"{each.url} from {each.vantage}", ink=("bold",))
+        lines += row(style, "    predicted  ", 15, in_words(each.predicted.outcome))
+        lines += row(style, "    observed   ", 15, seen_words(each.observed))
+        if each.excluded is not None:
+            lines += row(style, "    not held against each other: ", 33, each.excluded, ink=("warn",))
+        if not each.agrees or every:
+            lines += _evidence(each, style)
+    for text in found.troubles:
+        lines += paragraph(style, f"while building: {text}", 0, ("warn",))
+    wrong = len(found.disagreements)
+    total = len(found.comparisons)
+    verdict = f"all {total} agree" if not wrong else f"{wrong} of {total} disagree"
+    ink = "bad" if wrong else "good"
+    lines += ["", *row(style, style.ink(f"{style.bad if wrong else style.good} ", ink, "bold"), 2, verdict, ink=(ink, "bold"))]
+    return "\n".join(lines) + "\n"
+
+
+def _evidence(each: Comparison, style: Style) -> list[str]:
+    lines = ["    the engine's steps:"]
+    for decision in each.predicted.decisions:
+        lines += row(style, "      ", 6, decision.text, ink=("dim",))
+    lines.append("    the client's words:")
+    for text in str(each.evidence.get("client", "")).split("\n")[-25:]:
+        if text.strip():
+            lines += row(style, "      ", 6, text.rstrip("\r"), ink=("dim",))
+    for name, state in each.evidence.get("daemons", {}).items():
+        if not state["running"] or state["words"].strip():
+            lines.append(f"    {style.safe(name)} {'runs' if state['running'] else 'has ended'}:")
+            for text in str(state["words"]).strip().split("\n")[-6:]:
+                lines += row(style, "      ", 6, text, ink=("dim",))
+    for space, rules in each.evidence.get("counters", {}).items():
+        hit = [text.strip() for text in str(rules).split("\n") if "packets" in text and "packets 0 " not in text]
+        if hit:
+            lines.append(f"    rules that matched in {style.safe(space)}:")
+            for text in hit:
+                lines += row(style, "      ", 6, text, ink=("dim",))
+    return lines
+
+
+def rehearse_data(found: Rehearsed) -> dict[str, Any]:
+    """A rehearsal as plain data."""
+    return {
+        "portolan": 1,
+        "questions": [
+            {
+                "url": each.url,
+                "vantage": each.vantage,
+                "predicted": outcome_data(each.predicted.outcome),
+                "observed": each.observed._asdict(),
+                "agree": each.agrees,
+                "excluded": each.excluded,
+                "evidence": {"steps": [decision.text for decision in each.predicted.decisions], **each.evidence},
+            }
+            for each in found.comparisons
+        ],
+        "troubles": list(found.troubles),
+        "disagreements": len(found.disagreements),
+    }
