@@ -181,7 +181,7 @@ def _apache(plan: Plan, service: Service, sites: list[Site | Service], folder: s
     lines = [f"LoadModule {name}_module /usr/lib/apache2/modules/mod_{name}.so" for name in _MODULES if name not in ("unixd",)]
     lines += ["ServerName localhost", f"ServerRoot {folder}", f"PidFile {folder}/pid", f"ErrorLog {folder}/log/error.log", "User www-data", "Group www-data",
               f"Mutex file:{folder}/tmp", "StartServers 1", "ThreadsPerChild 16", "MaxRequestWorkers 16", "ServerLimit 1", "KeepAlive Off",
-              f"DefaultRuntimeDir {folder}/tmp", "SSLSessionCache none", "TypesConfig /dev/null", f'DocumentRoot "{folder}/tmp/nothing"',
+              f"DefaultRuntimeDir {folder}/tmp", "SSLSessionCache none", "TypesConfig /dev/null", 'RewriteEngine on', 'RewriteRule ^ - [R=404,L]', f'DocumentRoot "{folder}/tmp"',
               f"<Directory {folder}>", "  Require all granted", "  Options -Indexes", "</Directory>"]  # fmt: skip
     lines += [f"Listen {_apache_listen(listener)}{' https' if listener.tls and listener.port == 443 else ' http'}" for listener in service.listens]
     for listener in service.listens:

@@ -1,0 +1,1 @@
+"""Worlds held against real systems."""

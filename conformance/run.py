@@ -1,0 +1,156 @@
+"""Holds worlds against real systems, several at once; prints worlds, questions, disagreements and worlds a second.
+
+Usage: python -m conformance.run table [NAME ...]
+       python -m conformance.run random N [--seed S] [--workers W]
+"""
+
+import argparse
+import random
+import sys
+import time
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+from conformance.estates import estates, questions_of
+from conformance.worlds import WORLDS, text_of
+from portolan.formats.estate_file import load
+from portolan.formats.files import MemoryFiles
+from portolan.journey.world import World
+from portolan.rehearsal.run import RehearsalError, Rehearsed, rehearse, unshare_command
+from portolan.views.words import in_words
+
+KEPT = Path(__file__).with_name("kept")
+
+
+def held_against(text: str, asked: list[tuple[str, str]], own: list[str]) -> Rehearsed:
+    """One world rehearsed."""
+    estate = load(MemoryFiles({"estate.yaml": text}), "estate.yaml").estate
+    assert estate.at is not None
+    return rehearse(World(estate, estate.at), [(url, estate.vantages[name]) for url, name in asked], own)
+
+
+def table(names: list[str]) -> Iterator[tuple[str, str, list[tuple[str, str]]]]:
+    """The hand-written worlds, and those kept from disagreements."""
+    for name, (_, urls, vantages) in WORLDS.items():
+        if not names or name in names:
+            yield name, text_of(name), [(url, vantage) for url in urls for vantage in vantages]
+    for path in sorted(KEPT.glob("*.yaml")):
+        if not names or path.stem in names:
+            text = path.read_text("utf-8")
+            yield f"kept: {path.stem}", text, questions_of(text)
+
+
+def drawn(count: int, seed: int) -> Iterator[tuple[str, str, list[tuple[str, str]]]]:
+    """Random worlds from the strategy; the same seed draws the same ones."""
+    from hypothesis import HealthCheck, Phase, given, settings
+    from hypothesis import seed as seeded
+
+    texts: list[str] = []
+
+    @seeded(seed)
+    @settings(max_examples=count, database=None, phases=[Phase.generate], deadline=None, suppress_health_check=list(HealthCheck))
+    @given(estates())
+    def collect(text: str) -> None:
+        texts.append(text)
+
+    while len(texts) < count:
+        before = len(texts)
+        collect()
+        if len(texts) == before:
+            break
+        seed += 1
+    for number, text in enumerate(texts[:count]):
+        yield f"random {number}", text, questions_of(text)
+
+
+def shrunk(text: str, own: list[str]) -> str:
+    """The smallest estate near a disagreement that still disagrees: changed facts are put back one after the other."""
+    from conformance.estates import simpler
+
+    changed = True
+    while changed:
+        changed = False
+        for candidate in simpler(text):
+            try:
+                if held_against(candidate, questions_of(candidate), own).disagreements:
+                    text, changed = candidate, True
+                    break
+            except RehearsalError:
+                continue
+    return text
+
+
+def run(worlds: Iterable[tuple[str, str, list[tuple[str, str]]]], workers: int, keep: Callable[[str, str], None] | None) -> int:
+    """Rehearses worlds side by side; the number of questions in disagreement."""
+    own = unshare_command()
+    start = time.monotonic()
+    count = questions = wrong = excluded = 0
+
+    def one(world: tuple[str, str, list[tuple[str, str]]]) -> tuple[str, str, Rehearsed | str]:
+        name, text, asked = world
+        for attempt in (1, 2):
+            try:
+                found = held_against(text, asked, own)
+            except RehearsalError as error:
+                if attempt == 2:
+                    return name, text, str(error)
+                continue
+            # A loaded machine may be slow: what differs is asked once more before it counts.
+            if not found.disagreements and not found.troubles:
+                break
+        return name, text, found
+
+    with ThreadPoolExecutor(workers) as pool:
+        for name, text, found in pool.map(one, worlds):
+            count += 1
+            if isinstance(found, str):
+                wrong += 1
+                print(f"✗ {name}: {found}")
+                continue
+            questions += len(found.comparisons)
+            excluded += sum(each.excluded is not None for each in found.comparisons)
+            for trouble in found.troubles:
+                print(f"! {name}: {trouble}")
+            for each in found.disagreements:
+                wrong += 1
+                print(f"✗ {name}: {each.url} from {each.vantage}\n    predicted {in_words(each.predicted.outcome)} ({each.predicted.stop.kind if each.predicted.stop else ''})\n"
+                      f"    observed  {each.observed.kind} {each.observed.detail or ''} {each.observed.status or ''} {each.observed.page or ''} [{each.observed.words}]")  # fmt: skip
+            if found.disagreements and keep is not None:
+                keep(name, shrunk(text, own))
+            if sys.stderr.isatty() and count % 10 == 0:
+                print(f"\r{count} worlds", end="", file=sys.stderr)
+    took = time.monotonic() - start
+    print(f"{count} worlds, {questions} questions ({excluded} not comparable), {wrong} disagreements, {count / took:.1f} worlds a second")
+    return wrong
+
+
+def main() -> int:
+    """The command."""
+    parser = argparse.ArgumentParser(description=__doc__.split("\n", maxsplit=1)[0])
+    kinds = parser.add_subparsers(dest="kind", required=True)
+    one = kinds.add_parser("table", help="the hand-written worlds")
+    one.add_argument("names", nargs="*")
+    two = kinds.add_parser("random", help="random worlds")
+    two.add_argument("count", type=int)
+    two.add_argument("--seed", type=int, default=None)
+    two.add_argument("--keep", action="store_true", help="shrink disagreements and keep them in conformance/kept/")
+    for each in (one, two):
+        each.add_argument("--workers", type=int, default=8)
+    arguments = parser.parse_args()
+    if arguments.kind == "table":
+        return 1 if run(table(arguments.names), arguments.workers, None) else 0
+    seed = arguments.seed if arguments.seed is not None else random.randrange(1_000_000)
+    print(f"seed {seed}")
+
+    def keep(name: str, text: str) -> None:
+        KEPT.mkdir(exist_ok=True)
+        path = KEPT / f"seed-{seed}-{name.replace(' ', '-')}.yaml"
+        path.write_text(text, "utf-8")
+        print(f"  kept as {path.name}")
+
+    return 1 if run(drawn(arguments.count, seed), arguments.workers, keep if arguments.keep else None) else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
