@@ -136,7 +136,7 @@ def main() -> int:
     two.add_argument("--seed", type=int, default=None)
     two.add_argument("--keep", action="store_true", help="shrink disagreements and keep them in conformance/kept/")
     for each in (one, two):
-        each.add_argument("--workers", type=int, default=8)
+        each.add_argument("--workers", type=int, default=20)
     arguments = parser.parse_args()
     if arguments.kind == "table":
         return 1 if run(table(arguments.names), arguments.workers, None) else 0

@@ -153,4 +153,6 @@ def test_packets_that_go_round():
     text = swap(TWO_ROUTERS, ("    masquerade: [up]", "    routes: [{to: 10.99.0.0/16, via: 192.168.7.2}]\n    masquerade: [up]"),
                 ("  gateway:\n", "  gateway:\n    gateway: 192.168.7.1\n"))  # fmt: skip
     found = ask(text, "http://10.99.0.1/", "office")
-    assert (got(found), found.stop.kind) == ("unreachable", "turns-in-circles")
+    assert (got(found), found.stop.kind) == ("timed-out", "own-source")
+    unmasked = ask(swap(text, ("    masquerade: [line]\n", "")), "http://10.99.0.1/", "office")
+    assert (got(unmasked), unmasked.stop.kind) == ("unreachable", "turns-in-circles")

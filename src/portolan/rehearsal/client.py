@@ -85,9 +85,12 @@ def observed(result: dict[str, Any]) -> Observed:
     return Observed("protocol-error", "empty" if code == 52 else "garbled", None, None, url, told)
 
 
+_FAILED = ("failed:", "connect fail", "timed out", "timeout")
+
+
 def _connect_detail(code: int, words: str) -> str:
     """The attempt that counts: silence when any attempt met it, else the last one's error."""
-    found = [word for line in words.split("\n") if "failed:" in line or "timed out" in line or "timeout" in line for text, word in _CONNECT if text in line]
+    found = [word for line in words.split("\n") if any(sign in line for sign in _FAILED) for text, word in _CONNECT if text in line]
     if code == 28 or "timed-out" in found:
         return "timed-out"
     return found[-1] if found else "timed-out"

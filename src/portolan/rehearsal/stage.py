@@ -20,7 +20,7 @@ from typing import Any
 
 _CLONE_NEWNET = 0x40000000
 _ENVIRONMENT = {"PATH": "/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL": "C", "HOME": "/run"}
-_READY_LIMIT = 6.0
+_READY_LIMIT = 5.0
 
 
 def main() -> int:
@@ -81,23 +81,25 @@ def start_all(daemons: list[dict[str, Any]], pool: ThreadPoolExecutor) -> list[t
     by_space: dict[str, list[dict[str, Any]]] = {}
     for daemon in daemons:
         by_space.setdefault(daemon["space"], []).append(daemon)
-    groups = pool.map(lambda group: [(daemon, start(daemon)) for daemon in group], by_space.values())
+    groups = pool.map(lambda group: [(daemon, start(daemon, at > 0)) for at, daemon in enumerate(group)], by_space.values())
     return [pair for group in groups for pair in group]
 
 
-def start(daemon: dict[str, Any]) -> Any:
+def start(daemon: dict[str, Any], crowded: bool) -> Any:
     """Starts one program and waits until it listens, or has ended."""
     if daemon["kind"] == "other":
         threading.Thread(target=speak_otherwise, args=(daemon["space"], daemon["command"]), daemon=True).start()
         time.sleep(0.02)
         return None
+    wanted = {(protocol, port) for protocol, port in daemon["ready"]}
+    # A port that somebody has already: what cannot bind ends, after some tries of its own.
+    contested = crowded and bool(wanted & listening_in(daemon["space"]))
     with open(f"{daemon['name']}.out", "wb") as out:
         process = subprocess.Popen(["nsenter", f"--net=/run/netns/{daemon['space']}", *daemon["command"]], stdin=subprocess.DEVNULL,
                                    stdout=out, stderr=out, env=_ENVIRONMENT)  # fmt: skip
     limit = time.monotonic() + _READY_LIMIT
-    wanted = {(protocol, port) for protocol, port in daemon["ready"]}
     while time.monotonic() < limit and process.poll() is None:
-        if wanted <= listening(process.pid):
+        if not contested and wanted <= listening(process.pid):
             break
         time.sleep(0.004)
     return process
@@ -114,6 +116,20 @@ def listening(pid: int) -> set[tuple[str, int]]:
                     if protocol == "udp" or fields[3] == "0A":
                         found.add((protocol, int(fields[1].rpartition(":")[2], 16)))
     return found
+
+
+def listening_in(space: str) -> set[tuple[str, int]]:
+    """The ports that are bound in a namespace before a program starts."""
+    probe = subprocess.Popen(["nsenter", f"--net=/run/netns/{space}", "sleep", "5"], env=_ENVIRONMENT)
+    try:
+        for _ in range(200):
+            if os.readlink(f"/proc/{probe.pid}/ns/net") != os.readlink("/proc/self/ns/net"):
+                return listening(probe.pid)
+            time.sleep(0.002)
+        return set()
+    finally:
+        probe.kill()
+        probe.wait()
 
 
 def state(process: Any, base: str, name: str) -> dict[str, Any]:

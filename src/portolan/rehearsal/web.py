@@ -89,12 +89,16 @@ def _host_pattern(names: tuple[str, ...]) -> str:
 
 def _nginx(plan: Plan, service: Service, sites: list[Site | Service], folder: str) -> str:
     servers = []
+    opened: set[int] = set()
     for number, site in enumerate(sites):
         lines = []
         for listener in service.listens:
             if isinstance(site, Service) or bound(site, listener):
+                # Socket options may be written once only.
+                texts = _nginx_listen(listener, first=id(listener) not in opened)
+                opened.add(id(listener))
                 lines += [f"listen {text}{' ssl' if listener.tls else ''}{' default_server' if _is_default(service, site, listener) else ''};"
-                          for text in _nginx_listen(listener)]  # fmt: skip
+                          for text in texts]  # fmt: skip
         if not lines:
             continue
         names = " ".join(site.names) if isinstance(site, Site) and site.names else '""'
@@ -130,12 +134,12 @@ def _is_default(service: Service, site: Site | Service, listener: Listener) -> b
     return next(each for each in service.sites.values() if each.default and each.enabled and bound(each, listener)) is site
 
 
-def _nginx_listen(listener: Listener) -> list[str]:
+def _nginx_listen(listener: Listener, first: bool) -> list[str]:
     if listener.address is None:
         return [f"{listener.port}", f"[::]:{listener.port}"]
     if listener.address.version == 4:
         return [f"{listener.address}:{listener.port}"]
-    only = "" if listener.only_v6 is None or int(listener.address) else f" ipv6only={'on' if listener.only_v6 else 'off'}"
+    only = "" if not first or listener.only_v6 is None or int(listener.address) else f" ipv6only={'on' if listener.only_v6 else 'off'}"
     return [f"[{listener.address}]:{listener.port}{only}"]
 
 
@@ -233,7 +237,7 @@ def _apache_redirects(site: Site) -> Iterator[str]:
         return
     yield "  RewriteEngine on"
     yield r'  RewriteCond %{HTTP_HOST} "^(\[.*\]|[^:]*)"' + "\n  RewriteRule ^ - [E=H:%1]"
-    yield r'  RewriteCond %{THE_REQUEST} "^\S+ ([^? ]*)([?]\S*)?"' + "\n  RewriteRule ^ - [E=P:%1,E=Q:%2]"
+    yield r'  RewriteCond %{THE_REQUEST} "^\S+ ([^? ]*)"' + "\n  RewriteRule ^ - [E=P:%1]"
     for rule in site.redirects:
         when = rule.when
         if when is not None and when.scheme is not None:
@@ -242,7 +246,9 @@ def _apache_redirects(site: Site) -> Iterator[str]:
             yield f'  RewriteCond %{{ENV:H}} "{_host_pattern(when.host)}" [NC]'
         if when is not None and when.path is not None:
             yield f'  RewriteCond %{{ENV:P}} "{_path_pattern(when.path)}"'
-        values = {"scheme": "%{REQUEST_SCHEME}", "host": "%{ENV:H}", "port": "%{SERVER_PORT}", "path": "%{ENV:P}", "query": "%{ENV:Q}", "rest": "%1"}
-        yield f'  RewriteRule ^ "{_filled(rule, values)}" [R={rule.status},L,NE,QSD]'
+        # The server adds the query by itself, unless it is told to drop it.
+        values = {"scheme": "%{REQUEST_SCHEME}", "host": "%{ENV:H}", "port": "%{SERVER_PORT}", "path": "%{ENV:P}", "query": "", "rest": "%1"}
+        drop = "" if "{query}" in rule.to else ",QSD"
+        yield f'  RewriteRule ^ "{_filled(rule, values)}" [R={rule.status},L,NE{drop}]'
 
 

@@ -63,6 +63,8 @@ class Walk:
             barred = self._groups(entering, packet, inbound=True)
             if barred is not None:
                 return barred
+            if packet.src.version == 4 and packet.src in device.local:
+                return self._lost(device, Decision(law.OWN_SOURCE, (device.label, packet.src), device.place, device))
         before = packet.addressed
         forward: Forward | None = None
         if known is not None:
@@ -152,10 +154,6 @@ class Walk:
         if is_loopback(packet.dst) and entering is not None:
             return self._lost(device, Decision(law.NOT_A_ROUTER, (device.label, packet.dst), device.place, device))
         if entering is not None:
-            if packet.src in device.local and packet.inner is None:
-                # A packet from the machine's own address that comes in from outside is no valid source.
-                stranger = Decision(law.REPLY_STRANGER, (device.label, packet.src, before[2]), device.place, device)
-                return self._lost(device, stranger)
             barred = self._filter(device, packet, entering, None, before, forwarded)
             if barred is not None:
                 return barred
@@ -356,15 +354,14 @@ def _speaker(device: Device, packet: Packet) -> IPAddress:
 
 
 def _send_back(walk: Walk, end: End, answer: Packet) -> End:
-    """The answer's walk. The box that answers knows the connection: its own part is established or related."""
+    """The answer's walk. The box that answers knows the connection: its own part is established or related.
+
+    What was delivered there is undone as it was done (a forward to the box itself, say); an error from midway speaks of
+    the packet as it came in.
+    """
     device = end.device
-    tracked = walk.tracked.pop(device.name, None)
-    walk.tracked[device.name] = Tracked(
-        answer.inner or (answer.dst, answer.dport, answer.src, answer.sport),
-        answer.inner or (answer.dst, answer.dport, answer.src, answer.sport),
-    )
-    try:
-        return walk.go(device, answer, reply=True)
-    finally:
-        if tracked is not None:
-            walk.tracked[device.name] = tracked
+    asked = answer.inner or (answer.dst, answer.dport, answer.src, answer.sport)
+    tracked = walk.tracked.get(device.name)
+    if tracked is None or tracked.after != asked:
+        walk.tracked[device.name] = Tracked(asked, asked)
+    return walk.go(device, answer, reply=True)
