@@ -131,9 +131,6 @@ def _exchange(world: World, url: Url, vantage: Vantage) -> Exchange:
         attempts.append(attempt)
         if attempt.detail is None:
             break
-    else:
-        # When all fail, silence is what the visitor notices: it is what the wait was for.
-        attempts.sort(key=lambda attempt: attempt.detail == "timed-out")
     arrival = attempts[-1].arrival
     if arrival is None:
         return Exchange(url, resolution, tuple(attempts))

@@ -81,55 +81,44 @@ def start_all(daemons: list[dict[str, Any]], pool: ThreadPoolExecutor) -> list[t
     by_space: dict[str, list[dict[str, Any]]] = {}
     for daemon in daemons:
         by_space.setdefault(daemon["space"], []).append(daemon)
-    groups = pool.map(lambda group: [(daemon, start(daemon, at > 0)) for at, daemon in enumerate(group)], by_space.values())
+    groups = pool.map(lambda group: [(daemon, start(daemon)) for daemon in group], by_space.values())
     return [pair for group in groups for pair in group]
 
 
-def start(daemon: dict[str, Any], crowded: bool) -> Any:
+def start(daemon: dict[str, Any]) -> Any:
     """Starts one program and waits until it listens, or has ended."""
     if daemon["kind"] == "other":
         threading.Thread(target=speak_otherwise, args=(daemon["space"], daemon["command"]), daemon=True).start()
         time.sleep(0.02)
         return None
     wanted = {(protocol, port) for protocol, port in daemon["ready"]}
-    # A port that somebody has already: what cannot bind ends, after some tries of its own.
-    contested = crowded and bool(wanted & listening_in(daemon["space"]))
     with open(f"{daemon['name']}.out", "wb") as out:
         process = subprocess.Popen(["nsenter", f"--net=/run/netns/{daemon['space']}", *daemon["command"]], stdin=subprocess.DEVNULL,
                                    stdout=out, stderr=out, env=_ENVIRONMENT)  # fmt: skip
     limit = time.monotonic() + _READY_LIMIT
     while time.monotonic() < limit and process.poll() is None:
-        if not contested and wanted <= listening(process.pid):
+        if wanted <= listening(process.pid):
             break
         time.sleep(0.004)
     return process
 
 
 def listening(pid: int) -> set[tuple[str, int]]:
-    """The ports that are bound in a process's network namespace."""
+    """The ports that a process itself has bound: others of its namespace may have the same one at another address."""
+    own = set()
+    with contextlib.suppress(OSError):
+        for handle in os.listdir(f"/proc/{pid}/fd"):
+            with contextlib.suppress(OSError):
+                own.add(os.readlink(f"/proc/{pid}/fd/{handle}"))
     found = set()
     for protocol, files in (("tcp", ("tcp", "tcp6")), ("udp", ("udp", "udp6"))):
         for name in files:
             with contextlib.suppress(OSError), open(f"/proc/{pid}/net/{name}", encoding="ascii") as file:
                 for line in file.readlines()[1:]:
                     fields = line.split()
-                    if protocol == "udp" or fields[3] == "0A":
+                    if f"socket:[{fields[9]}]" in own and (protocol == "udp" or fields[3] == "0A"):
                         found.add((protocol, int(fields[1].rpartition(":")[2], 16)))
     return found
-
-
-def listening_in(space: str) -> set[tuple[str, int]]:
-    """The ports that are bound in a namespace before a program starts."""
-    probe = subprocess.Popen(["nsenter", f"--net=/run/netns/{space}", "sleep", "5"], env=_ENVIRONMENT)
-    try:
-        for _ in range(200):
-            if os.readlink(f"/proc/{probe.pid}/ns/net") != os.readlink("/proc/self/ns/net"):
-                return listening(probe.pid)
-            time.sleep(0.002)
-        return set()
-    finally:
-        probe.kill()
-        probe.wait()
 
 
 def state(process: Any, base: str, name: str) -> dict[str, Any]:
