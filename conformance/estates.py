@@ -2,7 +2,7 @@
 
 from hypothesis import strategies as st
 
-from conformance.worlds import APACHE, BOTH, FILES, F80, F443, HOST, MASQ, MIDDLE, OFFICE_V, REC, REJECTS, SIX, STREET
+from conformance.worlds import APACHE, BOTH, F80, F443, FILES, HOST, MASQ, MIDDLE, OFFICE_V, REC, REJECTS, SIX, STREET
 from tests.conftest import OFFICE
 
 Facts = list[tuple[str, str]]

@@ -13,9 +13,20 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
                          "with a real client from every vantage, and lays predicted and observed side by side.")  # fmt: skip
     parser.add_argument("url", metavar="URL", nargs="?", default=None, help="ask this URL instead of every promise")
     parser.add_argument("--from", dest="vantage", metavar="VANTAGE", default=None, help="from this vantage only")
-    parser.add_argument("--evidence", action="store_true", help="show both sides' evidence for every question, not only for disagreements")
-    parser.add_argument("--unsaid", choices=("nginx", "apache"), default="nginx", help="the web server where the estate names none (default: nginx)")
-    parser.add_argument("--sweep", action="store_true", help="end whatever an earlier rehearsal left behind, and say what it was")
+    parser.add_argument(
+        "--evidence",
+        action="store_true",
+        help="show both sides' evidence for every question, not only for disagreements",
+    )
+    parser.add_argument(
+        "--unsaid",
+        choices=("nginx", "apache"),
+        default="nginx",
+        help="the web server where the estate names none (default: nginx)",
+    )
+    parser.add_argument(
+        "--sweep", action="store_true", help="end whatever an earlier rehearsal left behind, and say what it was"
+    )
     estate_options(parser)
     format_option(parser, "text", "json")
     parser.set_defaults(run=run)
@@ -59,9 +70,14 @@ def _rehearse(arguments: argparse.Namespace) -> int:
     if not questions:
         raise UsageError("the estate has no promise to ask", "Name a URL: portolan rehearse URL --from VANTAGE.")
     if sys.stderr.isatty():
-        print(f"building {len(estate.routers) + len(estate.hosts)} machines, asking {len(questions)} questions ...", file=sys.stderr)
+        print(
+            f"building {len(estate.routers) + len(estate.hosts)} machines, asking {len(questions)} questions ...",
+            file=sys.stderr,
+        )
     with asked():
-        found = rehearse(question.world, questions, own, arguments.unsaid, arguments.evidence or arguments.format == "json")
+        found = rehearse(
+            question.world, questions, own, arguments.unsaid, arguments.evidence or arguments.format == "json"
+        )
     if arguments.format == "json":
         from portolan.views.rehearse_view import rehearse_data
 
@@ -80,5 +96,7 @@ def _sweep() -> int:
     ended = end_leftovers()
     for text in ended:
         print(f"ended {text}")
-    print(f"{len(ended)} left over from earlier rehearsals" if ended else "nothing was left over from earlier rehearsals")
+    print(
+        f"{len(ended)} left over from earlier rehearsals" if ended else "nothing was left over from earlier rehearsals"
+    )
     return 0

@@ -81,7 +81,9 @@ class Forge:
 
     def _make(self, facts: Facts) -> x509.Certificate:
         issuer = facts.subject if facts.self_signed else facts.issuer
-        return self._sign(facts.subject, issuer, facts.starts, facts.until, facts.names, facts.may_issue, facts.may_serve)
+        return self._sign(
+            facts.subject, issuer, facts.starts, facts.until, facts.names, facts.may_issue, facts.may_serve
+        )
 
     def _sign(
         self, subject: str, issuer: str, starts: datetime | None, until: datetime | None, names: tuple[str, ...], authority: bool,
@@ -103,7 +105,9 @@ class Forge:
             .add_extension(x509.BasicConstraints(ca=authority, path_length=None), critical=True)
         )
         if names:
-            builder = builder.add_extension(x509.SubjectAlternativeName([_general(each) for each in names]), critical=False)
+            builder = builder.add_extension(
+                x509.SubjectAlternativeName([_general(each) for each in names]), critical=False
+            )
         if not authority:
             use = ExtendedKeyUsageOID.SERVER_AUTH if serves else ExtendedKeyUsageOID.CLIENT_AUTH
             builder = builder.add_extension(x509.ExtendedKeyUsage([use]), critical=False)

@@ -76,7 +76,11 @@ def observed(result: dict[str, Any]) -> Observed:
     if code in (7, 28):
         return Observed("connect-error", _connect_detail(code, words), None, None, url, told)
     if code in (35, 60):
-        detail = next((word for text, word in _VERIFY if text in message or text in words), "other") if code == 60 else "not-tls"
+        detail = (
+            next((word for text, word in _VERIFY if text in message or text in words), "other")
+            if code == 60
+            else "not-tls"
+        )
         return Observed("tls-error", detail, None, None, url, told)
     if code == 47:
         return Observed("redirect-error", "too-many", status, None, url, told)
@@ -90,7 +94,13 @@ _FAILED = ("failed:", "connect fail", "timed out", "timeout")
 
 def _connect_detail(code: int, words: str) -> str:
     """The attempt that counts: silence when any attempt met it, else the last one's error."""
-    found = [word for line in words.split("\n") if any(sign in line for sign in _FAILED) for text, word in _CONNECT if text in line]
+    found = [
+        word
+        for line in words.split("\n")
+        if any(sign in line for sign in _FAILED)
+        for text, word in _CONNECT
+        if text in line
+    ]
     if code == 28 or "timed-out" in found:
         return "timed-out"
     return found[-1] if found else "timed-out"

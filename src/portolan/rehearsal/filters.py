@@ -27,7 +27,10 @@ _ONLY_4 = {"host-prohibited": "host-prohibited", "net-prohibited": "net-prohibit
 
 def build_filters(plan: Plan) -> None:
     """Rules for every box that has any."""
-    boxes: list[Machine | Vantage] = [*machines(plan.estate), *(each for each in plan.estate.vantages.values() if each.network)]
+    boxes: list[Machine | Vantage] = [
+        *machines(plan.estate),
+        *(each for each in plan.estate.vantages.values() if each.network),
+    ]
     for box in boxes:
         tables = [*_translation(box), *_filter(box), *_groups(box, plan.estate)]
         if tables:
@@ -54,7 +57,12 @@ def _ports(ranges: tuple[PortRange, ...], protocol: str, word: str) -> str:
 
 
 def _protocol(protocol: str) -> str:
-    return {"tcp": "meta l4proto tcp", "udp": "meta l4proto udp", "icmp": "meta l4proto { icmp, ipv6-icmp }", "any": ""}[protocol]
+    return {
+        "tcp": "meta l4proto tcp",
+        "udp": "meta l4proto udp",
+        "icmp": "meta l4proto { icmp, ipv6-icmp }",
+        "any": "",
+    }[protocol]
 
 
 def _rule(rule: FilterRule, box: Machine | Vantage) -> Iterator[str]:
@@ -80,7 +88,10 @@ def _verdicts(verdict: str, answer: str | None) -> list[str]:
         return ["accept" if verdict == "allow" else "drop"]
     kind = answer or "port-unreachable"
     if kind in _ONLY_4:
-        return [f"meta nfproto ipv4 reject with icmp type {_ONLY_4[kind]}", "meta nfproto ipv6 reject with icmpv6 type admin-prohibited"]
+        return [
+            f"meta nfproto ipv4 reject with icmp type {_ONLY_4[kind]}",
+            "meta nfproto ipv6 reject with icmpv6 type admin-prohibited",
+        ]
     return [_ANSWERS[kind]]
 
 
@@ -136,11 +147,29 @@ def _translation(box: Machine | Vantage) -> list[str]:
             out += [f"    oifname {device_name(box, name)} counter masquerade" for name in box.masquerade]
         if into or out:
             tables.append(f"table {family} translate {{")
-            tables.append("\n".join(["  chain into {", "    type nat hook prerouting priority -100; policy accept;", *into, "  }"]))
-            tables.append("\n".join(["  chain out {", "    type nat hook postrouting priority 100; policy accept;", *out, "  }"]))
+            tables.append(
+                "\n".join(
+                    ["  chain into {", "    type nat hook prerouting priority -100; policy accept;", *into, "  }"]
+                )
+            )
+            tables.append(
+                "\n".join(["  chain out {", "    type nat hook postrouting priority 100; policy accept;", *out, "  }"])
+            )
             if box.hairpin == "full":
-                marks = [f"    iifname {device_name(box, name)} ct state new ct mark set {int(device_name(box, name)[2:]) + 1}" for name in box.interfaces]
-                tables.append("\n".join(["  chain marks {", "    type filter hook prerouting priority -150; policy accept;", *marks, "  }"]))
+                marks = [
+                    f"    iifname {device_name(box, name)} ct state new ct mark set {int(device_name(box, name)[2:]) + 1}"
+                    for name in box.interfaces
+                ]
+                tables.append(
+                    "\n".join(
+                        [
+                            "  chain marks {",
+                            "    type filter hook prerouting priority -150; policy accept;",
+                            *marks,
+                            "  }",
+                        ]
+                    )
+                )
             tables.append("}")
     return tables
 
@@ -194,7 +223,16 @@ def _allowances(interface: Interface, estate: Estate, inbound: bool) -> Iterator
 
 def _allowance(rule: GroupRule, peers: list[IPNetwork], inbound: bool) -> Iterator[str]:
     for side in _sides(peers, "saddr" if inbound else "daddr"):
-        yield " ".join(part for part in (_protocol(rule.allow), _ports(rule.ports, rule.allow, "dport") if rule.allow in ("tcp", "udp") else "", side, "counter accept") if part)
+        yield " ".join(
+            part
+            for part in (
+                _protocol(rule.allow),
+                _ports(rule.ports, rule.allow, "dport") if rule.allow in ("tcp", "udp") else "",
+                side,
+                "counter accept",
+            )
+            if part
+        )
 
 
 def _members(estate: Estate, group: str) -> list[IPNetwork]:

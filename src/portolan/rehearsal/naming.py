@@ -6,7 +6,7 @@ from portolan.estate.machine import Machine
 from portolan.estate.service import Service
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Record, Zone
-from portolan.rehearsal.network import AUTHORITY, RESOLVER, RESOLVER_ADDRESS, ROOT_ADDRESS, TIER_ADDRESS, join_resolver
+from portolan.rehearsal.network import AUTHORITY, RESOLVER, ROOT_ADDRESS, TIER_ADDRESS, join_resolver
 from portolan.rehearsal.plan import BASE, Daemon, Plan
 from portolan.wire.listeners import bindings_of
 
@@ -44,29 +44,32 @@ _UNBOUND = """server:
 
 def build_names(plan: Plan) -> None:
     """Every name server and resolver that the estate needs or describes."""
-    served = {name: [] for name in plan.estate.zones}  # type: dict[str, list[tuple[Machine, Service]]]
+    served: dict[str, list[tuple[Machine, Service]]] = {name: [] for name in plan.estate.zones}
     for machine in machines(plan.estate):
         for service in machine.services.values():
-            for zone in service.zones:
-                served[zone].append((machine, service))
-    _root(plan, served)
+            for held in service.zones:
+                served[held].append((machine, service))
     tiers: dict[int, list[Zone]] = {}
     for zone in plan.estate.zones.values():
         if not served[zone.name]:
             tiers.setdefault(_depth(plan, zone), []).append(zone)
+    # The root and the topmost zones may share a server: the root always delegates them. Deeper ones get their own, lest a
+    # parent's fault be hidden by a server that knows the child too.
+    _root(plan, served, {zone.name: zone_text(zone, plan) for zone in tiers.pop(0, [])})
     for depth, zones in tiers.items():
         address = TIER_ADDRESS.format(2 + depth)
         _knot(plan, f"tier{depth}", AUTHORITY, [address], {zone.name: zone_text(zone, plan) for zone in zones})
-    for number, (machine, service) in enumerate((machine, service) for machine in machines(plan.estate) for service in machine.services.values()):
-        if service.state != "running":
+    running = [(machine, service) for machine in machines(plan.estate) for service in machine.services.values()]
+    for number, (machine, service) in enumerate(running):
+        if service.state != "running" or service.kind not in ("name-server", "resolver"):
             continue
+        bound = [binding for binding in bindings_of(service) if binding.protocol == "udp"]
+        listen = [address for binding in bound for address in _listen(binding.address, binding.families)]
         if service.kind == "name-server":
-            listen = [_listen(binding.address, binding.families) for binding in bindings_of(service) if binding.protocol == "udp"]
-            zones_held = {name: zone_text(plan.estate.zones[name], plan) for name in service.zones}
-            _knot(plan, f"names{number}", plan.space_of(machine), [each for group in listen for each in group], zones_held)
-        elif service.kind == "resolver":
-            listen = [_listen(binding.address, binding.families) for binding in bindings_of(service) if binding.protocol == "udp"]
-            _unbound(plan, f"cache{number}", plan.space_of(machine), [each for group in listen for each in group])
+            texts = {str(name): zone_text(plan.estate.zones[name], plan) for name in service.zones}
+            _knot(plan, f"names{number}", plan.space_of(machine), listen, texts)
+        else:
+            _unbound(plan, f"cache{number}", plan.space_of(machine), listen)
     _unbound(plan, "ordinary", RESOLVER, ["0.0.0.0", "::0"])
 
 
@@ -76,11 +79,10 @@ def client_files(plan: Plan, vantage: Vantage, number: int) -> list[list[str]]:
     if vantage.host is not None:
         client = plan.estate.hosts.get(vantage.host) or plan.estate.routers[vantage.host]
     space = plan.space_of(client)
-    resolver: object = client.resolver
-    if client.resolver is None or (is_public(client.resolver) and not _described(plan, client.resolver)):
-        if f"{space}.resolv" not in plan.files:
-            resolver = join_resolver(plan, client, number)
     if f"{space}.resolv" not in plan.files:
+        resolver: object = client.resolver
+        if client.resolver is None or (is_public(client.resolver) and not _described(plan, client.resolver)):
+            resolver = join_resolver(plan, client, number)
         plan.files[f"{space}.resolv"] = f"nameserver {resolver}\noptions timeout:2 attempts:1\n"
         lines = ["127.0.0.1 localhost", "::1 localhost"]
         if client.hosts_file is not None:
@@ -90,14 +92,19 @@ def client_files(plan: Plan, vantage: Vantage, number: int) -> list[list[str]]:
 
 
 def _described(plan: Plan, address: IPAddress) -> bool:
-    return any(address == item.ip for machine in machines(plan.estate) for interface in machine.interfaces.values() for item in interface.address)
+    return any(
+        address == item.ip
+        for machine in machines(plan.estate)
+        for interface in machine.interfaces.values()
+        for item in interface.address
+    )
 
 
 def _depth(plan: Plan, zone: Zone) -> int:
     return sum(zone.name.endswith("." + other) for other in plan.estate.zones)
 
 
-def _root(plan: Plan, served: dict[str, list[tuple[Machine, Service]]]) -> None:
+def _root(plan: Plan, served: dict[str, list[tuple[Machine, Service]]], zones: dict[str, str]) -> None:
     """A root zone that delegates the topmost zones, as their registration says."""
     lines = [". 60 SOA a.root. x.root. 1 60 60 60 60", ". 60 NS a.root.", f"a.root. 60 A {ROOT_ADDRESS}"]
     glue: set[str] = set()
@@ -111,21 +118,33 @@ def _root(plan: Plan, served: dict[str, list[tuple[Machine, Service]]]) -> None:
                 if name == zone.name or name.endswith("." + zone.name):
                     glue |= {f"{name}. 60 {record.type} {record.data}" for record in _addresses(zone, name)}
         elif holders:
-            targets = [(address, number) for machine, service in holders for number, address in enumerate(_listening(machine, service))]
+            targets = [
+                (address, number)
+                for machine, service in holders
+                for number, address in enumerate(_listening(machine, service))
+            ]
             public = [each for each in targets if is_public(each[0])]
             for number, (address, _) in enumerate(public or targets):
-                name = f"s{number}.held.{zone.name}."
-                lines.append(f"{zone.name}. 60 NS {name}")
-                glue.add(f"{name} 60 {'A' if address.version == 4 else 'AAAA'} {address}")
+                server = f"s{number}.held.{zone.name}."
+                lines.append(f"{zone.name}. 60 NS {server}")
+                glue.add(f"{server} 60 {'A' if address.version == 4 else 'AAAA'} {address}")
         else:
             lines.append(f"{zone.name}. 60 NS assumed.{zone.name}.")
             glue.add(f"assumed.{zone.name}. 60 A {TIER_ADDRESS.format(2)}")
-    _knot(plan, "root", AUTHORITY, [ROOT_ADDRESS], {".": "\n".join([*lines, *sorted(glue)]) + "\n"})
+    _knot(
+        plan,
+        "root",
+        AUTHORITY,
+        [ROOT_ADDRESS, TIER_ADDRESS.format(2)],
+        {".": "\n".join([*lines, *sorted(glue)]) + "\n", **zones},
+    )
 
 
 def _listening(machine: Machine, service: Service) -> list[IPAddress]:
     addresses = [item.ip for interface in machine.interfaces.values() for item in interface.address]
-    wanted = {listener.address for listener in service.listens if listener.address is not None and int(listener.address)}
+    wanted = {
+        listener.address for listener in service.listens if listener.address is not None and int(listener.address)
+    }
     return [address for address in addresses if not wanted or address in wanted]
 
 
@@ -149,7 +168,11 @@ def zone_text(zone: Zone, plan: Plan) -> str:
         for kind, records in types.items():
             for record in records:
                 lines.append(f"{owner}. {record.ttl} {kind} {data_text(record)}")
-    described = [other for other in plan.estate.zones.values() if other.name != zone.name and other.name.endswith("." + zone.name)]
+    described = [
+        other
+        for other in plan.estate.zones.values()
+        if other.name != zone.name and other.name.endswith("." + zone.name)
+    ]
     for child in described:
         # A delegation to servers that nobody describes leads to those that are assumed.
         for record in zone.data.nodes.get(child.name, {}).get("NS", ()):
@@ -168,9 +191,13 @@ def _knot(plan: Plan, name: str, space: str, addresses: list[str], zones: dict[s
     parts = []
     for number, (zone, text) in enumerate(zones.items()):
         plan.files[f"{name}/z{number}.zone"] = text
-        parts.append(f"  - domain: {zone if zone == '.' else zone + '.'}\n    file: {BASE}/{name}/z{number}.zone\n    zonefile-sync: -1\n    journal-content: none\n    semantic-checks: off\n")
+        parts.append(
+            f"  - domain: {zone if zone == '.' else zone + '.'}\n    file: {BASE}/{name}/z{number}.zone\n    zonefile-sync: -1\n    journal-content: none\n    semantic-checks: off\n"
+        )
     listen = "".join(f"    listen: {address}@53\n" for address in addresses)
-    plan.files[f"{name}/knot.conf"] = _KNOT.format(base=BASE, name=name, listen=listen, zones="zone:\n" + "".join(parts))
+    plan.files[f"{name}/knot.conf"] = _KNOT.format(
+        base=BASE, name=name, listen=listen, zones="zone:\n" + "".join(parts)
+    )
     plan.daemons.append(Daemon(name, space, ["/usr/sbin/knotd", "-c", f"{BASE}/{name}/knot.conf"], [["udp", 53]]))
 
 
@@ -178,4 +205,6 @@ def _unbound(plan: Plan, name: str, space: str, addresses: list[str]) -> None:
     interfaces = "".join(f"  interface: {address}\n" for address in addresses)
     plan.files[f"{name}/unbound.conf"] = _UNBOUND.format(base=BASE, name=name, interfaces=interfaces)
     plan.files[f"{name}/root.hints"] = f". 3600 NS a.root.\na.root. 3600 A {ROOT_ADDRESS}\n"
-    plan.daemons.append(Daemon(name, space, ["/usr/sbin/unbound", "-d", "-c", f"{BASE}/{name}/unbound.conf"], [["udp", 53]]))
+    plan.daemons.append(
+        Daemon(name, space, ["/usr/sbin/unbound", "-d", "-c", f"{BASE}/{name}/unbound.conf"], [["udp", 53]])
+    )

@@ -13,7 +13,16 @@ INTERNET, SWITCHES, AUTHORITY, RESOLVER = "inet", "lans", "auth", "reso"
 ROOT_ADDRESS, TIER_ADDRESS = "198.18.1.1", "198.18.1.{}"
 RESOLVER_ADDRESS, RESOLVER_ADDRESS_6 = "198.18.0.53", "2001:2::53"
 _GATE_4, _GATE_6 = "169.254.0.1", "fe80::1"
-_PRIVATE = ("0.0.0.0/8", "10.0.0.0/8", "100.64.0.0/10", "127.0.0.0/8", "169.254.0.0/16", "172.16.0.0/12", "192.168.0.0/16", "224.0.0.0/3")
+_PRIVATE = (
+    "0.0.0.0/8",
+    "10.0.0.0/8",
+    "100.64.0.0/10",
+    "127.0.0.0/8",
+    "169.254.0.0/16",
+    "172.16.0.0/12",
+    "192.168.0.0/16",
+    "224.0.0.0/3",
+)
 
 _QUIET = (
     "cd /proc/sys/net/ipv4; "
@@ -35,7 +44,10 @@ def build_network(plan: Plan, needs_names: bool) -> None:
     bridges: dict[str, str] = {}
     switches.append("echo 0 > /proc/sys/net/bridge/bridge-nf-call-iptables 2>/dev/null; echo 0 > /proc/sys/net/bridge/bridge-nf-call-ip6tables 2>/dev/null; "
                     "echo 1 > /proc/sys/net/ipv6/conf/all/disable_ipv6; echo 1 > /proc/sys/net/ipv6/conf/default/disable_ipv6")  # fmt: skip
-    boxes: list[Machine | Vantage] = [*machines(plan.estate), *(each for each in plan.estate.vantages.values() if each.network)]
+    boxes: list[Machine | Vantage] = [
+        *machines(plan.estate),
+        *(each for each in plan.estate.vantages.values() if each.network),
+    ]
     for box in boxes:
         _box(plan, box, bridges)
     _internet(plan, needs_names)
@@ -52,7 +64,9 @@ def _box(plan: Plan, box: Machine | Vantage, bridges: dict[str, str]) -> None:
     script = plan.spaces[space]
     script.append(_QUIET)
     forwarding = "1" if isinstance(box, Router) else "0"
-    script.append(f"echo {forwarding} > /proc/sys/net/ipv4/ip_forward; echo {forwarding} > /proc/sys/net/ipv6/conf/all/forwarding")
+    script.append(
+        f"echo {forwarding} > /proc/sys/net/ipv4/ip_forward; echo {forwarding} > /proc/sys/net/ipv6/conf/all/forwarding"
+    )
     batch = ["link set dev lo up"]
     held = [(box.network or "", box.network or "", box.address)] if isinstance(box, Vantage) else [
         (each.name, each.network or each.name, each.address) for each in box.interfaces.values()
@@ -65,17 +79,20 @@ def _box(plan: Plan, box: Machine | Vantage, bridges: dict[str, str]) -> None:
         outer = f"{space}{device}"
         if network.kind == "internet":
             plan.link(space, device, INTERNET, outer)
-            inside = plan.spaces[INTERNET]
-            inside.append(f"ip link set {outer} up; ip addr add {_GATE_4}/32 dev {outer}; ip -6 addr add {_GATE_6}/64 dev {outer} nodad")
-            for address in addresses:
-                inside.append(f"ip -{address.version} route add {address.ip}/{address.max_prefixlen} dev {outer}")
+            plan.ip(
+                INTERNET,
+                f"link set {outer} up",
+                f"addr add {_GATE_4}/32 dev {outer}",
+                f"addr add {_GATE_6}/64 dev {outer} nodad",
+            )
+            plan.ip(INTERNET, *(f"route add {address.ip}/{address.max_prefixlen} dev {outer}" for address in addresses))
         else:
             bridge = bridges.get(network_name)
             if bridge is None:
                 bridge = bridges[network_name] = f"br{len(bridges)}"
-                plan.spaces[SWITCHES].append(f"ip link add {bridge} type bridge forward_delay 0; ip link set {bridge} up")
+                plan.ip(SWITCHES, f"link add {bridge} type bridge forward_delay 0", f"link set {bridge} up")
             plan.link(space, device, SWITCHES, outer)
-            plan.spaces[SWITCHES].append(f"ip link set {outer} master {bridge} up")
+            plan.ip(SWITCHES, f"link set {outer} master {bridge} up")
         batch.append(f"link set dev {device} up")
         for address in addresses:
             prefix = prefix_of(address, network)
@@ -84,8 +101,7 @@ def _box(plan: Plan, box: Machine | Vantage, bridges: dict[str, str]) -> None:
         if any(address.version == 6 for address in addresses):
             batch.append(f"addr add fe80::{plan_number(space)}:{device[2:]}/64 dev {device} nodad")
     routes += _routes(plan, box)
-    plan.files[f"{space}.ip"] = "\n".join([*batch, *routes]) + "\n"
-    script.append(f"ip -force -batch {space}.ip")
+    plan.ip(space, *batch, *routes)
 
 
 def plan_number(space: str) -> int:
@@ -111,15 +127,19 @@ def _routes(plan: Plan, box: Machine | Vantage) -> list[str]:
             gate = _GATE_4 if version == 4 else _GATE_6
             found.append(f"route add default via {gate} dev {device} onlink")
         else:
-            found += [f"route add default via {address}" for _, address in gateway_candidates(plan.estate, box, version)[:1]]
+            found += [
+                f"route add default via {address}" for _, address in gateway_candidates(plan.estate, box, version)[:1]
+            ]
     return found
 
 
 def _internet(plan: Plan, needs_names: bool) -> None:
     """Carries between public addresses, knows no private one, and is silent about what nobody has."""
     script = plan.spaces[INTERNET]
-    script.insert(0, _QUIET + "; echo 1 > /proc/sys/net/ipv4/ip_forward; echo 1 > /proc/sys/net/ipv6/conf/all/forwarding; ip link set lo up; "
-                  "ip route add blackhole default; ip -6 route add blackhole default")  # fmt: skip
+    script.insert(
+        0, _QUIET + "; echo 1 > /proc/sys/net/ipv4/ip_forward; echo 1 > /proc/sys/net/ipv6/conf/all/forwarding"
+    )
+    plan.ip(INTERNET, "link set lo up", "route add blackhole default", "route add blackhole ::/0")
     for network in plan.estate.networks.values():
         names = uplinks(plan.estate, network)
         if network.kind == "internet" or len(names) != 1:
@@ -134,22 +154,38 @@ def _internet(plan: Plan, needs_names: bool) -> None:
                     via = next((item.ip for item in interface.address if item.version == subnet.version), None)
                     if via is not None:
                         outer = f"{space}{device_name(router, interface.name)}"
-                        script.append(f"ip -{subnet.version} route add {subnet} via {via} dev {outer} onlink")
+                        plan.ip(INTERNET, f"route add {subnet} via {via} dev {outer} onlink")
                         break
     # The way back of whoever asks with a private source does not exist; neither is it carried forth.
     drops = f"ip saddr {{ {', '.join(_PRIVATE)} }} drop\n    ip daddr {{ {', '.join(_PRIVATE)} }} drop\n    ip6 saddr != 2000::/3 drop\n    ip6 daddr != 2000::/3 drop"
-    plan.files["inet.nft"] = f"table inet carry {{\n  chain f {{\n    type filter hook forward priority 0; policy accept;\n    {drops}\n  }}\n}}\n"
+    plan.files["inet.nft"] = (
+        f"table inet carry {{\n  chain f {{\n    type filter hook forward priority 0; policy accept;\n    {drops}\n  }}\n}}\n"
+    )
     script.append("nft -f inet.nft")
     if needs_names:
         for number, space in enumerate((AUTHORITY, RESOLVER)):
             plan.link(space, "wan0", INTERNET, f"n{number}")
-            script.append(f"ip link set n{number} up; ip addr add {_GATE_4}/32 dev n{number}; ip -6 addr add {_GATE_6}/64 dev n{number} nodad")
-            plan.spaces[space].append(_QUIET + f"; ip link set lo up; ip link set wan0 up; ip -6 addr add fe80::9{number}/64 dev wan0 nodad")
-        script.append("ip route add 198.18.1.0/24 dev n0; ip route add 198.18.0.53/32 dev n1; ip -6 route add 2001:2::53/128 dev n1")
-        tiers = " ".join(f"ip addr add {TIER_ADDRESS.format(number)}/32 dev wan0;" for number in range(1, 9))
-        plan.spaces[AUTHORITY].append(f"{tiers} ip route add default via {_GATE_4} dev wan0 onlink")
-        plan.spaces[RESOLVER].append(f"ip addr add {RESOLVER_ADDRESS}/32 dev wan0; ip -6 addr add {RESOLVER_ADDRESS_6}/128 dev wan0 nodad; "
-                                     f"ip route add default via {_GATE_4} dev wan0 onlink; ip -6 route add default via {_GATE_6} dev wan0 onlink")  # fmt: skip
+            plan.ip(
+                INTERNET,
+                f"link set n{number} up",
+                f"addr add {_GATE_4}/32 dev n{number}",
+                f"addr add {_GATE_6}/64 dev n{number} nodad",
+            )
+            plan.spaces[space].append(_QUIET)
+            plan.ip(space, "link set lo up", "link set wan0 up", f"addr add fe80::9{number}/64 dev wan0 nodad")
+        plan.ip(
+            INTERNET,
+            "route add 198.18.1.0/24 dev n0",
+            f"route add {RESOLVER_ADDRESS}/32 dev n1",
+            f"route add {RESOLVER_ADDRESS_6}/128 dev n1",
+        )
+        plan.ip(
+            AUTHORITY,
+            *(f"addr add {TIER_ADDRESS.format(number)}/32 dev wan0" for number in range(1, 9)),
+            f"route add default via {_GATE_4} dev wan0 onlink",
+        )
+        plan.ip(RESOLVER, f"addr add {RESOLVER_ADDRESS}/32 dev wan0", f"addr add {RESOLVER_ADDRESS_6}/128 dev wan0 nodad",
+                f"route add default via {_GATE_4} dev wan0 onlink", f"route add default via {_GATE_6} dev wan0 onlink")  # fmt: skip
 
 
 def join_resolver(plan: Plan, box: Machine | Vantage, number: int) -> str:
@@ -157,6 +193,6 @@ def join_resolver(plan: Plan, box: Machine | Vantage, number: int) -> str:
     space = plan.space_of(box)
     near, far = (str(each) for each in list(ip_network(f"198.18.{8 + number // 64}.{number % 64 * 4}/30").hosts())[:2])
     plan.link(space, "res0", RESOLVER, f"c{number}")
-    plan.spaces[space].append(f"ip link set res0 up; ip addr add {near}/30 dev res0")
-    plan.spaces[RESOLVER].append(f"ip link set c{number} up; ip addr add {far}/30 dev c{number}")
+    plan.ip(space, "link set res0 up", f"addr add {near}/30 dev res0")
+    plan.ip(RESOLVER, f"link set c{number} up", f"addr add {far}/30 dev c{number}")
     return far

@@ -35,6 +35,7 @@ class Plan:
         self.estate = estate
         self.spaces: dict[str, list[str]] = {}
         self.links: list[str] = []
+        self.batches: dict[str, list[str]] = {}
         self.files: dict[str, str] = {}
         self.folders: list[str] = []
         self.daemons: list[Daemon] = []
@@ -60,8 +61,17 @@ class Plan:
             f"peer name {other_name} index {self._index + 1} netns {other}"
         )
 
+    def ip(self, space: str, *lines: str) -> None:
+        """Adds lines for one call of `ip -batch` in a namespace."""
+        self.batches.setdefault(space, []).extend(lines)
+
     def data(self) -> dict[str, Any]:
         """The plan as plain data for the stage."""
+        for space, lines in self.batches.items():
+            self.files[f"{space}.ip"] = "".join(line + "\n" for line in lines)
+            # Addresses first, then what else the set-up does (rules do not depend on either).
+            self.spaces[space].append(f"ip -force -batch {space}.ip")
+        self.batches = {}
         return {
             "base": BASE,
             "spaces": self.spaces,

@@ -72,11 +72,15 @@ def unshare_command() -> list[str]:
         own.insert(1, "-r")
     tried = subprocess.run([*own, "true"], capture_output=True, text=True, env={"PATH": _PATH}, check=False)
     if tried.returncode:
-        raise RehearsalError(f"no namespaces of its own can be had here ({tried.stderr.strip()[:120]}); run it as root, or allow user namespaces")
+        raise RehearsalError(
+            f"no namespaces of its own can be had here ({tried.stderr.strip()[:120]}); run it as root, or allow user namespaces"
+        )
     return own
 
 
-def plan_of(world: World, questions: Sequence[tuple[str, Vantage]], unsaid: str = "nginx", evidence: bool = False) -> dict[str, Any]:
+def plan_of(
+    world: World, questions: Sequence[tuple[str, Vantage]], unsaid: str = "nginx", evidence: bool = False
+) -> dict[str, Any]:
     """Everything that the stage needs, as plain data."""
     estate: Estate = world.estate
     plan = Plan(estate)
@@ -104,13 +108,15 @@ def _paths(estate: Estate, questions: Sequence[tuple[str, Vantage]]) -> set[str]
 
 def ordered(questions: Sequence[tuple[str, Vantage]]) -> list[tuple[str, Vantage]]:
     """The questions as the plan asks them: grouped by vantage."""
-    return [each for vantage in dict.fromkeys(asker for _, asker in questions) for each in questions if each[1] is vantage]
+    return [
+        each for vantage in dict.fromkeys(asker for _, asker in questions) for each in questions if each[1] is vantage
+    ]
 
 
 def carry_out(plan: dict[str, Any], own: list[str], limit: float = 120) -> dict[str, Any]:
     """Runs the stage on a plan. Raises RehearsalError."""
     stage = str(Path(__file__).with_name("stage.py"))
-    process = subprocess.Popen([*own, sys.executable, "-I", stage], stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+    process = subprocess.Popen([*own, sys.executable, "-I", "-S", stage], stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
                                text=True, env={"PATH": _PATH, "LC_ALL": "C.UTF-8"})  # fmt: skip
     try:
         out, err = process.communicate(json.dumps(plan), timeout=limit)
@@ -126,7 +132,13 @@ def carry_out(plan: dict[str, Any], own: list[str], limit: float = 120) -> dict[
     return result
 
 
-def rehearse(world: World, questions: Sequence[tuple[str, Vantage]], own: list[str], unsaid: str = "nginx", evidence: bool = False) -> Rehearsed:
+def rehearse(
+    world: World,
+    questions: Sequence[tuple[str, Vantage]],
+    own: list[str],
+    unsaid: str = "nginx",
+    evidence: bool = False,
+) -> Rehearsed:
     """Builds the estate from real programs and asks the questions. Raises RehearsalError, BadUrlError."""
     asked = ordered(questions)
     predictions = [visit(world, url, vantage) for url, vantage in asked]

@@ -48,7 +48,11 @@ def main() -> int:
         started = start_all(plan["daemons"], pool)
         results = list(pool.map(ask, plan["probes"])) if len(plan["probes"]) <= 8 else ask_many(plan["probes"])
         states = {daemon["name"]: state(process, base, daemon["name"]) for daemon, process in started}
-        counters = dict(pool.map(lambda space: (space, inside(space, ["nft", "list", "ruleset"])), plan["spaces"])) if plan.get("evidence") else {}
+        counters = (
+            dict(pool.map(lambda space: (space, inside(space, ["nft", "list", "ruleset"])), plan["spaces"]))
+            if plan.get("evidence")
+            else {}
+        )
     json.dump({"troubles": troubles, "results": results, "daemons": states, "counters": counters}, sys.stdout)
     sys.stdout.flush()
     for _, process in started:
@@ -65,7 +69,13 @@ def run(command: list[str], text: str = "") -> str:
 
 def inside(space: str, command: list[str]) -> str:
     """A command's output in a namespace."""
-    done = subprocess.run(["nsenter", f"--net=/run/netns/{space}", *command], capture_output=True, text=True, env=_ENVIRONMENT, check=False)
+    done = subprocess.run(
+        ["nsenter", f"--net=/run/netns/{space}", *command],
+        capture_output=True,
+        text=True,
+        env=_ENVIRONMENT,
+        check=False,
+    )
     return done.stdout
 
 

@@ -11,7 +11,20 @@ from portolan.rehearsal.certificates import Forge
 from portolan.rehearsal.plan import BASE, Daemon, Plan
 from portolan.web.binding import bound
 
-_MODULES = ("mpm_event", "unixd", "authz_core", "dir", "autoindex", "mime", "alias", "rewrite", "setenvif", "env", "ssl", "socache_shmcb")
+_MODULES = (
+    "mpm_event",
+    "unixd",
+    "authz_core",
+    "dir",
+    "autoindex",
+    "mime",
+    "alias",
+    "rewrite",
+    "setenvif",
+    "env",
+    "ssl",
+    "socache_shmcb",
+)
 
 
 def build_web(plan: Plan, forge: Forge, paths: set[str], unsaid: str) -> None:
@@ -23,14 +36,20 @@ def build_web(plan: Plan, forge: Forge, paths: set[str], unsaid: str) -> None:
             name = f"{plan.space_of(machine)}s{list(machine.services).index(service.name)}"
             if service.kind == "other":
                 sockets = [[str(each.address) if each.address else "", each.port] for each in service.listens]
-                plan.daemons.append(Daemon(name, plan.space_of(machine), [str(each) for pair in sockets for each in pair], [], "other"))
+                plan.daemons.append(
+                    Daemon(name, plan.space_of(machine), [str(each) for pair in sockets for each in pair], [], "other")
+                )
             elif service.kind == "web":
                 _web(plan, forge, machine, service, name, paths, service.program or unsaid)
 
 
-def _web(plan: Plan, forge: Forge, machine: Machine, service: Service, name: str, paths: set[str], program: str) -> None:
+def _web(
+    plan: Plan, forge: Forge, machine: Machine, service: Service, name: str, paths: set[str], program: str
+) -> None:
     folder = f"{BASE}/{name}"
-    certificates = {each for each in (service.certificate, *(site.certificate for site in service.sites.values())) if each}
+    certificates = {
+        each for each in (service.certificate, *(site.certificate for site in service.sites.values())) if each
+    }
     for certificate in sorted(certificates):
         pem, key = forge.served(plan.estate.certificates[certificate])
         number = list(plan.estate.certificates).index(certificate)
@@ -117,7 +136,9 @@ def _nginx(plan: Plan, service: Service, sites: list[Site | Service], folder: st
                 body = f' "{site.name}/"' if 200 <= site.answer < 300 and site.answer != 204 else ""
                 lines.append(f"return {site.answer}{body};")
         servers.append("  server {\n    " + "\n    ".join(lines) + "\n  }")
-    temporary = "".join(f"  {kind}_temp_path {folder}/tmp;\n" for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi"))
+    temporary = "".join(
+        f"  {kind}_temp_path {folder}/tmp;\n" for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
+    )
     return (f"daemon off; master_process off; worker_processes 1; pid {folder}/pid; error_log {folder}/log/error.log;\n"
             f"events {{ worker_connections 256; }}\nhttp {{\n  access_log off; server_names_hash_bucket_size 512;\n{temporary}"
             + "\n".join(servers) + "\n}\n")  # fmt: skip
@@ -131,7 +152,9 @@ def _is_default(service: Service, site: Site | Service, listener: Listener) -> b
     """Marked where the estate says so; else the first site listed is the default anyway."""
     if isinstance(site, Service) or not site.default:
         return False
-    return next(each for each in service.sites.values() if each.default and each.enabled and bound(each, listener)) is site
+    return (
+        next(each for each in service.sites.values() if each.default and each.enabled and bound(each, listener)) is site
+    )
 
 
 def _nginx_listen(listener: Listener, first: bool) -> list[str]:
@@ -139,7 +162,11 @@ def _nginx_listen(listener: Listener, first: bool) -> list[str]:
         return [f"{listener.port}", f"[::]:{listener.port}"]
     if listener.address.version == 4:
         return [f"{listener.address}:{listener.port}"]
-    only = "" if not first or listener.only_v6 is None or int(listener.address) else f" ipv6only={'on' if listener.only_v6 else 'off'}"
+    only = (
+        ""
+        if not first or listener.only_v6 is None or int(listener.address)
+        else f" ipv6only={'on' if listener.only_v6 else 'off'}"
+    )
     return [f"[{listener.address}]:{listener.port}{only}"]
 
 
@@ -161,7 +188,17 @@ def _nginx_redirects(site: Site) -> Iterator[str]:
         if when is not None and when.path is not None:
             needed += "p"
             yield f'if ($p ~ "{_path_pattern(when.path)}") {{ set $rest $1; set $c{number} "${{c{number}}}p"; }}'
-        target = _filled(rule, {"scheme": "$scheme", "host": "$host", "port": "$server_port", "path": "$p", "query": "$q", "rest": "$rest"})
+        target = _filled(
+            rule,
+            {
+                "scheme": "$scheme",
+                "host": "$host",
+                "port": "$server_port",
+                "path": "$p",
+                "query": "$q",
+                "rest": "$rest",
+            },
+        )
         yield f'if ($c{number} = "{needed}") {{ return {rule.status} "{target}"; }}'
 
 
@@ -182,12 +219,19 @@ def _filled(rule: Redirect, values: dict[str, str]) -> str:
 
 
 def _apache(plan: Plan, service: Service, sites: list[Site | Service], folder: str) -> str:
-    lines = [f"LoadModule {name}_module /usr/lib/apache2/modules/mod_{name}.so" for name in _MODULES if name not in ("unixd",)]
+    lines = [
+        f"LoadModule {name}_module /usr/lib/apache2/modules/mod_{name}.so"
+        for name in _MODULES
+        if name not in ("unixd",)
+    ]
     lines += ["ServerName localhost", f"ServerRoot {folder}", f"PidFile {folder}/pid", f"ErrorLog {folder}/log/error.log", "User www-data", "Group www-data",
               f"Mutex file:{folder}/tmp", "StartServers 1", "ThreadsPerChild 16", "MaxRequestWorkers 16", "ServerLimit 1", "KeepAlive Off",
               f"DefaultRuntimeDir {folder}/tmp", "SSLSessionCache none", "TypesConfig /dev/null", 'RewriteEngine on', 'RewriteRule ^ - [R=404,L]', f'DocumentRoot "{folder}/tmp"',
               f"<Directory {folder}>", "  Require all granted", "  Options -Indexes", "</Directory>"]  # fmt: skip
-    lines += [f"Listen {_apache_listen(listener)}{' https' if listener.tls and listener.port == 443 else ' http'}" for listener in service.listens]
+    lines += [
+        f"Listen {_apache_listen(listener)}{' https' if listener.tls and listener.port == 443 else ' http'}"
+        for listener in service.listens
+    ]
     for listener in service.listens:
         held = [site for site in sites if isinstance(site, Service) or bound(site, listener)]
         held.sort(key=lambda site: not (isinstance(site, Site) and site.default))
@@ -199,10 +243,16 @@ def _apache(plan: Plan, service: Service, sites: list[Site | Service], folder: s
 def _apache_listen(listener: Listener) -> str:
     if listener.address is None:
         return str(listener.port)
-    return f"[{listener.address}]:{listener.port}" if listener.address.version == 6 else f"{listener.address}:{listener.port}"
+    return (
+        f"[{listener.address}]:{listener.port}"
+        if listener.address.version == 6
+        else f"{listener.address}:{listener.port}"
+    )
 
 
-def _apache_host(plan: Plan, service: Service, site: Site | Service, listener: Listener, root: str, folder: str) -> Iterator[str]:
+def _apache_host(
+    plan: Plan, service: Service, site: Site | Service, listener: Listener, root: str, folder: str
+) -> Iterator[str]:
     everywhere = listener.address is None or int(listener.address) == 0
     yield f"<VirtualHost {'*' if everywhere else _apache_listen(listener).rpartition(':')[0]}:{listener.port}>"
     names = site.names if isinstance(site, Site) else ()
@@ -247,8 +297,13 @@ def _apache_redirects(site: Site) -> Iterator[str]:
         if when is not None and when.path is not None:
             yield f'  RewriteCond %{{ENV:P}} "{_path_pattern(when.path)}"'
         # The server adds the query by itself, unless it is told to drop it.
-        values = {"scheme": "%{REQUEST_SCHEME}", "host": "%{ENV:H}", "port": "%{SERVER_PORT}", "path": "%{ENV:P}", "query": "", "rest": "%1"}
+        values = {
+            "scheme": "%{REQUEST_SCHEME}",
+            "host": "%{ENV:H}",
+            "port": "%{SERVER_PORT}",
+            "path": "%{ENV:P}",
+            "query": "",
+            "rest": "%1",
+        }
         drop = "" if "{query}" in rule.to else ",QSD"
         yield f'  RewriteRule ^ "{_filled(rule, values)}" [R={rule.status},L,NE{drop}]'
-
-

@@ -36,7 +36,10 @@ def rehearse_text(found: Rehearsed, style: Style, every: bool) -> str:
     total = len(found.comparisons)
     verdict = f"all {total} agree" if not wrong else f"{wrong} of {total} disagree"
     ink = "bad" if wrong else "good"
-    lines += ["", *row(style, style.ink(f"{style.bad if wrong else style.good} ", ink, "bold"), 2, verdict, ink=(ink, "bold"))]
+    lines += [
+        "",
+        *row(style, style.ink(f"{style.bad if wrong else style.good} ", ink, "bold"), 2, verdict, ink=(ink, "bold")),
+    ]
     return "\n".join(lines) + "\n"
 
 

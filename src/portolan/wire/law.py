@@ -36,7 +36,13 @@ SERVICE_STOPPED = Law("way", "service-stopped", "{0}'s {1} would listen on {2}, 
 SERVICE_FAILED = Law("way", "service-failed", "{0}'s {1} would listen on {2}, and does not start: {3}", stops=True)
 TURNS_IN_CIRCLES = Law("way", "turns-in-circles", "the packet goes round between routers until its time to live ends, at {0}",
                        "RFC 791 section 3.2", stops=True)  # fmt: skip
-OWN_SOURCE = Law("way", "own-source", "{0} throws a packet away that comes in from its own address {1}", "RFC 1812 section 5.3.7", stops=True)
+OWN_SOURCE = Law(
+    "way",
+    "own-source",
+    "{0} throws a packet away that comes in from its own address {1}",
+    "RFC 1812 section 5.3.7",
+    stops=True,
+)
 REPLY_STRANGER = Law("way", "reply-stranger",
                      "the answer reaches {0} from {1}, and {0} asked {2}: it is thrown away", "RFC 9293 section 3.10.7.3",
                      stops=True)  # fmt: skip
