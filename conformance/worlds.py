@@ -159,6 +159,7 @@ WORLDS: dict[str, tuple[list[tuple[str, str]], list[str], tuple[str, ...]]] = {
     "address and wildcard, Apache": ([APACHE, ("[80, 443 tls]", "[80, 443 tls, '10.20.0.15:443 tls']")], [f"{V}/", f"{P}/"], ("street",)),
     "stopped": ([("program: nginx", "program: nginx\n        state: stopped")], [f"{V}/"], BOTH),
     "port taken": ([("      web:\n", "      old: {kind: other, listens: [443]}\n      web:\n")], [f"{V}/", f"{P}/"], ("street",)),
+    "port taken on the loopback address": ([("      web:\n", "      old: {kind: other, listens: ['127.0.0.1:80']}\n      web:\n")], [f"{V}/", f"{P}/"], BOTH),
     "another protocol": ([("      web:\n", "      mail: {kind: other, listens: [25]}\n      web:\n")], ["http://10.20.0.15:25/", "https://10.20.0.15:25/"], ("office",)),
     "plain on 443": ([("443 tls", "443")], [f"{V}/", f"{P}:443/"], ("street",)),
     "TLS on 80": ([("[80, 443 tls]", "[80 tls, 443 tls]"), ("other.kestrel-ridge.example]\n            certificate: visit", "other.kestrel-ridge.example]\n            certificate: visit")], [f"{P}/", f"{V}:80/"], ("street",)),

@@ -11,7 +11,7 @@ BASE = "/run/rehearsal"
 
 
 class Daemon(NamedTuple):
-    """A program to start in a namespace, and the sockets (`tcp`/`udp`, port) that show that it is ready."""
+    """A program to start in a namespace, and what shows that it is ready: its sockets (`tcp`/`udp`, port), a `file`."""
 
     name: str
     space: str

@@ -101,13 +101,14 @@ def start(daemon: dict[str, Any]) -> Any:
         threading.Thread(target=speak_otherwise, args=(daemon["space"], daemon["command"]), daemon=True).start()
         time.sleep(0.02)
         return None
-    wanted = {(protocol, port) for protocol, port in daemon["ready"]}
+    wanted = {(kind, what) for kind, what in daemon["ready"] if kind != "file"}
+    files = [what for kind, what in daemon["ready"] if kind == "file"]
     with open(f"{daemon['name']}.out", "wb") as out:
         process = subprocess.Popen(["nsenter", f"--net=/run/netns/{daemon['space']}", *daemon["command"]], stdin=subprocess.DEVNULL,
                                    stdout=out, stderr=out, env=_ENVIRONMENT)  # fmt: skip
     limit = time.monotonic() + _READY_LIMIT
     while time.monotonic() < limit and process.poll() is None:
-        if wanted <= listening(process.pid):
+        if all(map(os.path.exists, files)) and wanted <= listening(process.pid):
             break
         time.sleep(0.004)
     return process

@@ -65,7 +65,10 @@ def _web(
     command = ["/usr/sbin/nginx", "-e", f"{folder}/log/error.log", "-p", folder, "-c", f"{folder}/web.conf"]
     if program == "apache":
         command = ["/usr/sbin/apache2", "-D", "FOREGROUND", "-f", f"{folder}/web.conf"]
-    ready = [["tcp", listener.port] for listener in service.listens]
+    ready: list[list[str | int]] = [["tcp", listener.port] for listener in service.listens]
+    if program == "nginx":
+        # It tries for seconds to bind what it cannot, with its other sockets open; it writes its pid when it has all.
+        ready.append(["file", f"{folder}/pid"])
     plan.daemons.append(Daemon(name, plan.space_of(machine), command, ready, program))
 
 
