@@ -19,6 +19,7 @@ PICTURES = {
     "demo": ("portolan demo two-signs | head -58", 100, 58),
     "follow": (f"portolan follow {URL} --from street -e inside-only", 100, 18),
     "explain": (f"portolan explain {URL} --from street -e half-open", 100, 38),
+    "rehearse": ("portolan rehearse -e half-open", 100, 18),
     "check": ("portolan check -e half-open", 100, 8),
 }
 

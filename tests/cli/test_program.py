@@ -189,7 +189,7 @@ def test_at_asks_about_another_moment(program, office):
     assert program("follow", VISIT, "--with", "later.yaml").returncode == 1
 
 
-@pytest.mark.parametrize("command", ["demo", "check", "follow", "explain", "schema", "completion"])
+@pytest.mark.parametrize("command", ["demo", "check", "follow", "explain", "rehearse", "schema", "completion"])
 def test_help_shows_an_example(program, command):
     """Each command's help."""
     assert f"example: portolan {command}" in program(command, "--help").stdout

@@ -1,0 +1,143 @@
+"""Rehearsals: what the drivers plan, by itself; and one small world on real systems where this machine can."""
+
+import json
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from portolan.journey.visit import visit
+from portolan.rehearsal.client import observed
+from portolan.rehearsal.run import RehearsalError, agree, missing_programs, plan_of, unshare_command
+from tests.conftest import OFFICE, swap, world
+
+URL = "https://visit.kestrel-ridge.example/"
+
+
+def able() -> bool:
+    """Whether this machine can rehearse."""
+    try:
+        unshare_command()
+    except RehearsalError:
+        return False
+    return not missing_programs()
+
+
+def planned(text: str = OFFICE, url: str = URL):
+    """The plan of a world with one question."""
+    ready = world(text)
+    return plan_of(ready, [(url, ready.estate.vantages["street"])])
+
+
+def test_a_plan_is_plain_data_inside_its_own_folder():
+    """Nothing of the machine's own is named as a place to write to."""
+    plan = json.loads(json.dumps(planned()))
+    assert all(not name.startswith("/") and ".." not in name for name in [*plan["files"], *plan["folders"]])
+    assert {daemon["kind"] for daemon in plan["daemons"]} == {"program", "nginx"}
+    assert all(daemon["command"][0].startswith("/usr/sbin/") for daemon in plan["daemons"])
+
+
+@pytest.mark.parametrize(
+    ("changes", "rule"),
+    [
+        ([], "iifname if0 ip daddr { 203.0.113.40 } tcp dport 443 counter dnat to 10.20.0.15"),
+        ([], "oifname if0 counter masquerade"),
+        ([("tcp: 443, to: 10.20.0.15}", "tcp: 443, to: 10.20.0.15, enabled: false}")], "tcp dport 80 counter dnat"),
+        ([("    masquerade", "    hairpin: full\n    masquerade")], "ct mark 2 oifname if1 ct status dnat counter masquerade"),
+        ([("    masquerade", "    filter: {forward: {default: drop, rules: [{allow: tcp, ports: [80, 443], from: 10.0.0.0/8, in: dome, forwarded: false}]}}\n    masquerade")],
+         "meta l4proto tcp iifname { if1 } tcp dport { 80, 443 } ct status & 0x20 == 0 ip saddr { 10.0.0.0/8 } counter accept"),
+        ([("    masquerade", "    filter: {inbound: {rules: [{reject: tcp, answer: tcp-reset}]}}\n    masquerade")], "meta l4proto tcp counter reject with tcp reset"),
+    ],
+)  # fmt: skip
+def test_rules_of_the_router(changes, rule):
+    """Facts of the estate as nf_tables rules."""
+    plan = planned(swap(OFFICE, *changes))
+    assert any(rule in text for name, text in plan["files"].items() if name.endswith(".nft"))
+
+
+def test_certificates_are_twins_at_the_estates_moment():
+    """Same names, our own key; valid now when it is valid at the estate's moment."""
+    from cryptography import x509
+
+    plan = planned()
+    pem = next(text for name, text in plan["files"].items() if name.endswith("c0.pem"))
+    twin = x509.load_pem_x509_certificate(pem.encode())
+    names = twin.extensions.get_extension_for_class(x509.SubjectAlternativeName).value.get_values_for_type(x509.DNSName)
+    assert names == ["*.kestrel-ridge.example"]
+    assert twin.not_valid_before_utc.timestamp() < time.time() < twin.not_valid_after_utc.timestamp()
+
+
+@pytest.mark.parametrize(
+    ("exit_code", "status", "words", "expected"),
+    [
+        (0, 200, "", ("served", None)), (0, 404, "", ("http-error", None)), (6, 0, "", ("name-error", None)),
+        (7, 0, "* connect to 192.0.2.1 port 80 failed: Connection refused", ("connect-error", "refused")),
+        (7, 0, "* Immediate connect fail for 192.0.2.1: Network is unreachable", ("connect-error", "unreachable")),
+        (7, 0, "* connect to 192.0.2.1 port 80 failed: No route to host", ("connect-error", "unreachable")),
+        (28, 0, "", ("connect-error", "timed-out")), (35, 0, "wrong version number", ("tls-error", "not-tls")),
+        (60, 0, "certificate has expired", ("tls-error", "expired")), (60, 0, "self-signed certificate", ("tls-error", "self-signed")),
+        (60, 0, "no alternative certificate subject name matches target host name", ("tls-error", "name-mismatch")),
+        (47, 301, "", ("redirect-error", "too-many")), (52, 0, "", ("protocol-error", "empty")),
+    ],
+)  # fmt: skip
+def test_the_clients_words(exit_code, status, words, expected):
+    """What curl says, in our words."""
+    facts = {"exitcode": exit_code, "http_code": status, "url_effective": URL, "errormsg": None}
+    seen = observed({"out": f"visit/index.html\n{json.dumps(facts)}", "err": words})
+    assert (seen.kind, seen.detail) == expected
+
+
+def test_a_difference_is_a_disagreement():
+    """The comparison can fail."""
+    ready = world(OFFICE)
+    predicted = visit(ready, URL, ready.estate.vantages["street"])
+    facts = {"exitcode": 0, "http_code": 200, "url_effective": URL, "errormsg": None}
+    assert agree(predicted, observed({"out": f"visit/index.html\n{json.dumps(facts)}", "err": ""}))
+    assert not agree(predicted, observed({"out": f"other/index.html\n{json.dumps(facts)}", "err": ""}))
+    assert not agree(predicted, observed({"out": f"x\n{json.dumps({**facts, 'http_code': 404})}", "err": ""}))
+    assert not agree(predicted, observed({"out": f"x\n{json.dumps({**facts, 'exitcode': 7})}", "err": ""}))
+
+
+@pytest.mark.skipif(not able(), reason="needs namespaces and the servers' packages; .ci/run installs them")
+def test_the_program_rehearses(program, tmp_path):
+    """A small estate on real systems: all agree, as text and as JSON; nothing is left behind, even when it is killed."""
+    (tmp_path / "estate.yaml").write_text(OFFICE)
+    done = program("rehearse")
+    assert (done.returncode, done.stderr) == (0, "")
+    assert "all 1 agree" in done.stdout
+    data = json.loads(program("rehearse", URL, "--format", "json").stdout)
+    assert (data["disagreements"], len(data["questions"]), data["troubles"]) == (0, 2, [])
+    running = subprocess.Popen([sys.executable, "-m", "portolan", "rehearse", "http://192.0.2.1/"], cwd=tmp_path, stdout=subprocess.DEVNULL)
+    time.sleep(1.5)
+    running.kill()
+    running.wait()
+    limit = time.monotonic() + 10
+    while _stages(running.pid) and time.monotonic() < limit:
+        time.sleep(0.1)
+    assert "nothing was left over" in program("rehearse", "--sweep").stdout
+
+
+def _stages(parent: int) -> list[str]:
+    found = []
+    for folder in Path("/proc").iterdir():
+        try:
+            if folder.name.isdecimal() and int((folder / "stat").read_text().rpartition(")")[2].split()[1]) in (parent, 1):
+                words = (folder / "cmdline").read_bytes()
+                found += [folder.name] if b"rehearsal/stage.py" in words else []
+        except (OSError, ValueError):
+            continue
+    return found
+
+
+def test_what_is_missing_is_named(program, tmp_path):
+    """No programs: one clear line, with the packages; a bad URL and an estate without promises likewise."""
+    (tmp_path / "estate.yaml").write_text(OFFICE)
+    code = ("import portolan.rehearsal.run as r; r.missing_programs = lambda: [('knotd', 'knot')]; "
+            "import sys; from portolan.cli.main import main; sys.exit(main(['rehearse']))")  # fmt: skip
+    done = subprocess.run([sys.executable, "-c", code], cwd=tmp_path, capture_output=True, text=True, check=False)
+    assert done.returncode == 2
+    assert "knotd (package knot)" in done.stderr
+    (tmp_path / "estate.yaml").write_text(OFFICE[: OFFICE.index("promises:")])
+    assert "no promise to ask" in program("rehearse").stderr or not able()
