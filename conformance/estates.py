@@ -16,7 +16,19 @@ def questions_of(text: str) -> list[tuple[str, str]]:
 
 def ports(draw: st.DrawFn) -> str:
     """Ports of a rule."""
-    return draw(st.sampled_from(["", ", ports: 443", ", ports: 80", ", ports: [80, 443]", ", ports: 79-81", ", ports: 22", ", source_ports: 1024-65535"]))
+    return draw(
+        st.sampled_from(
+            [
+                "",
+                ", ports: 443",
+                ", ports: 80",
+                ", ports: [80, 443]",
+                ", ports: 79-81",
+                ", ports: 22",
+                ", source_ports: 1024-65535",
+            ]
+        )
+    )
 
 
 def rule(draw: st.DrawFn, chain: str) -> str:
@@ -31,9 +43,25 @@ def rule(draw: st.DrawFn, chain: str) -> str:
         if answer and (answer != "tcp-reset" or protocol == "tcp"):
             parts += f", answer: {answer}"
     parts += draw(st.sampled_from(["", "", ", from: 198.51.100.0/24", ", from: 10.20.0.0/24", ", from: 0.0.0.0/0"]))
-    parts += draw(st.sampled_from(["", "", ", to: 10.20.0.15", ", to: 203.0.113.40", ", state: new", ", state: [established, related]", ", state: invalid"]))
+    parts += draw(
+        st.sampled_from(
+            [
+                "",
+                "",
+                ", to: 10.20.0.15",
+                ", to: 203.0.113.40",
+                ", state: new",
+                ", state: [established, related]",
+                ", state: invalid",
+            ]
+        )
+    )
     if chain == "forward":
-        parts += draw(st.sampled_from(["", "", ", in: line", ", in: dome", ", out: dome", ", forwarded: true", ", forwarded: false"]))
+        parts += draw(
+            st.sampled_from(
+                ["", "", ", in: line", ", in: dome", ", out: dome", ", forwarded: true", ", forwarded: false"]
+            )
+        )
     return "{" + parts + "}"
 
 
@@ -63,7 +91,21 @@ def estates(draw: st.DrawFn) -> str:
         facts.append((F443, draw(st.sampled_from(["", F443.replace("0.15", "0.99"), F443.replace("0.15", "0.50"), F443.replace("}", ", enabled: false}"), F443.replace("}", ", port: 80}"),
                                                   F443.replace("}", ", from: 198.51.100.0/25}"), F443.replace("tcp: 443", "tcp: 440-450")]))))  # fmt: skip
     if draw(flip):
-        facts.append((F80, draw(st.sampled_from(["", F80.replace("0.15", "0.1"), F80.replace("}", ", port: 8080}"), F80.replace("}", ", port: 443}")]))))
+        facts.append(
+            (
+                F80,
+                draw(
+                    st.sampled_from(
+                        [
+                            "",
+                            F80.replace("0.15", "0.1"),
+                            F80.replace("}", ", port: 8080}"),
+                            F80.replace("}", ", port: 443}"),
+                        ]
+                    )
+                ),
+            )
+        )
     masq = draw(st.sampled_from([MASQ, MASQ, MASQ, "", "    masquerade: [line, dome]\n"]))
     masq += draw(st.sampled_from(["", "", "    hairpin: full\n", "    hairpin: destination-only\n"]))
     if draw(flip):
@@ -94,7 +136,23 @@ def estates(draw: st.DrawFn) -> str:
     if draw(st.integers(0, 11)) == 0:
         facts.append(("        listens:", "        state: stopped\n        listens:"))
     if draw(flip):
-        facts.append(("names: [visit.kestrel-ridge.example]", "names: " + draw(st.sampled_from(["[visti.kestrel-ridge.example]", '["*.kestrel-ridge.example"]', "[visit.*]", "[]", "[other.kestrel-ridge.example]"]))))
+        facts.append(
+            (
+                "names: [visit.kestrel-ridge.example]",
+                "names: "
+                + draw(
+                    st.sampled_from(
+                        [
+                            "[visti.kestrel-ridge.example]",
+                            '["*.kestrel-ridge.example"]',
+                            "[visit.*]",
+                            "[]",
+                            "[other.kestrel-ridge.example]",
+                        ]
+                    )
+                ),
+            )
+        )
     if draw(flip):
         facts.append((FILES, draw(st.sampled_from(["files: [tonight.html]", "files: []", "answer: 403", "files: [index.htm, sub/index.html]\n            default_documents: [index.htm]",
                                                    FILES + '\n            redirects: [{when: {scheme: http}, to: "https://{host}{path}{query}"}]',

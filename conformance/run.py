@@ -49,7 +49,13 @@ def drawn(count: int, seed: int) -> Iterator[tuple[str, str, list[tuple[str, str
     texts: list[str] = []
 
     @seeded(seed)
-    @settings(max_examples=count, database=None, phases=[Phase.generate], deadline=None, suppress_health_check=list(HealthCheck))
+    @settings(
+        max_examples=count,
+        database=None,
+        phases=[Phase.generate],
+        deadline=None,
+        suppress_health_check=list(HealthCheck),
+    )
     @given(estates())
     def collect(text: str) -> None:
         texts.append(text)
@@ -81,7 +87,9 @@ def shrunk(text: str, own: list[str]) -> str:
     return text
 
 
-def run(worlds: Iterable[tuple[str, str, list[tuple[str, str]]]], workers: int, keep: Callable[[str, str], None] | None) -> int:
+def run(
+    worlds: Iterable[tuple[str, str, list[tuple[str, str]]]], workers: int, keep: Callable[[str, str], None] | None
+) -> int:
     """Rehearses worlds side by side; the number of questions in disagreement."""
     own = unshare_command()
     start = time.monotonic()
@@ -121,7 +129,9 @@ def run(worlds: Iterable[tuple[str, str, list[tuple[str, str]]]], workers: int, 
             if sys.stderr.isatty() and count % 10 == 0:
                 print(f"\r{count} worlds", end="", file=sys.stderr)
     took = time.monotonic() - start
-    print(f"{count} worlds, {questions} questions ({excluded} not comparable), {wrong} disagreements, {count / took:.1f} worlds a second")
+    print(
+        f"{count} worlds, {questions} questions ({excluded} not comparable), {wrong} disagreements, {count / took:.1f} worlds a second"
+    )
     return wrong
 
 

@@ -55,7 +55,11 @@ def errors_lost() -> Iterator[None]:
         yield
 
 
-BREAKS = {"no masquerade": no_masquerade, "last match wins": last_match_wins, "port-unreachable is silence": errors_lost}
+BREAKS = {
+    "no masquerade": no_masquerade,
+    "last match wins": last_match_wins,
+    "port-unreachable is silence": errors_lost,
+}
 
 
 def main() -> int:

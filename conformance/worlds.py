@@ -31,7 +31,10 @@ def forward(rules: str, default: str = "drop", extra: str = "") -> tuple[str, st
 
 def group(rules: str, more: str = "") -> list[tuple[str, str]]:
     """orion with a security group."""
-    return [(HOST, "{dome: {address: 10.20.0.15, groups: [web]}}"), ("certificates:", f"groups: {{web: {{inbound: [{rules}]{more}}}}}\ncertificates:")]
+    return [
+        (HOST, "{dome: {address: 10.20.0.15, groups: [web]}}"),
+        ("certificates:", f"groups: {{web: {{inbound: [{rules}]{more}}}}}\ncertificates:"),
+    ]
 
 
 def redirects(*rules: str) -> tuple[str, str]:
@@ -44,11 +47,17 @@ SIX = [("[10.20.0.0/24]", '[10.20.0.0/24, "2001:db8:20::/64"]'), ("line: {networ
        ("dome: {address: 10.20.0.1}", 'dome: {address: [10.20.0.1, "2001:db8:20::1"]}'), ("{dome: {address: 10.20.0.15}}", '{dome: {address: [10.20.0.15, "2001:db8:20::15"]}}'),
        ("address: 198.51.100.77,", 'address: [198.51.100.77, "2001:db8:77::7"],'), ("dome, address: 10.20.0.50}", 'dome, address: [10.20.0.50, "2001:db8:20::50"]}'),
        (REC, REC + '      - visit 3600 AAAA 2001:db8:20::15\n      - six 3600 AAAA 2001:db8:20::15\n')]  # fmt: skip
-NAMES_HOST = ("hosts:\n", "hosts:\n  lyra:\n    interfaces: {internet: {address: 192.0.2.53}}\n    services:\n      names: {kind: name-server, zones: [kestrel-ridge.example]}\n")
+NAMES_HOST = (
+    "hosts:\n",
+    "hosts:\n  lyra:\n    interfaces: {internet: {address: 192.0.2.53}}\n    services:\n      names: {kind: name-server, zones: [kestrel-ridge.example]}\n",
+)
 MIDDLE = [("networks:\n", "networks:\n  middle: {subnets: [192.168.7.0/24]}\n"), ("line: {network: internet, address: 203.0.113.40}", "line: {network: middle, address: 192.168.7.2}"),
           ("routers:\n", "routers:\n  outer:\n    interfaces:\n      up: {network: internet, address: 203.0.113.40}\n      middle: {address: 192.168.7.1}\n    masquerade: [up]\n"
            "    forwards:\n      - {on: up, tcp: 443, to: 192.168.7.2}\n      - {on: up, tcp: 80, to: 192.168.7.9}\n")]  # fmt: skip
-SECOND = ("routers:\n", "routers:\n  second:\n    interfaces: {up: {network: internet, address: 203.0.113.41}, dome: {address: 10.20.0.2}}\n    masquerade: [up]\n")
+SECOND = (
+    "routers:\n",
+    "routers:\n  second:\n    interfaces: {up: {network: internet, address: 203.0.113.41}, dome: {address: 10.20.0.2}}\n    masquerade: [up]\n",
+)
 GATED = ("dome, address: 10.20.0.50}", "dome, address: 10.20.0.50, gateway: 10.20.0.1}")
 SITES = OFFICE[OFFICE.index("          visit:\n") : OFFICE.index("certificates:\n")]
 TABLE_SITES = """\
@@ -62,12 +71,37 @@ MANY = [(SITES, TABLE_SITES), ("[80, 443 tls]", "[80]"), (REC, REC + '      - "*
         ("zones:\n", 'zones:\n  other.example: {records: ["* 60 A 203.0.113.40"]}\n')]  # fmt: skip
 MANY_ASKED = [f"http://{name}/" for name in ("visit.kestrel-ridge.example", "first.kestrel-ridge.example", "x.kestrel-ridge.example", "y.x.deep.kestrel-ridge.example",
                                             "tail.other.example", "off.kestrel-ridge.example", "none.other.example", "203.0.113.40", "VISIT.kestrel-ridge.example")]  # fmt: skip
-PATHS = [f"{V}{path}" for path in ("/", "/index.html", "/img/dome.jpg", "/img/", "/img", "/nope", "/nope/", "/Index.html", "/tonight.html?x=1", "/index.html/", "//index.html")]
-ZONE = ('      - "*.wild A 203.0.113.40"\n      - exists.wild TXT "x"\n      - deep.empty.wild A 203.0.113.40\n      - alias CNAME visit\n      - far CNAME www.elsewhere.example.\n'
-        "      - one CNAME two\n      - two CNAME one\n      - text TXT x\n      - doubled.kestrel-ridge.example A 203.0.113.40\n")
+PATHS = [
+    f"{V}{path}"
+    for path in (
+        "/",
+        "/index.html",
+        "/img/dome.jpg",
+        "/img/",
+        "/img",
+        "/nope",
+        "/nope/",
+        "/Index.html",
+        "/tonight.html?x=1",
+        "/index.html/",
+        "//index.html",
+    )
+]
+ZONE = (
+    '      - "*.wild A 203.0.113.40"\n      - exists.wild TXT "x"\n      - deep.empty.wild A 203.0.113.40\n      - alias CNAME visit\n      - far CNAME www.elsewhere.example.\n'
+    "      - one CNAME two\n      - two CNAME one\n      - text TXT x\n      - doubled.kestrel-ridge.example A 203.0.113.40\n"
+)
 ZONE_ASKED = [f"http://{name}.kestrel-ridge.example/" for name in ("a.wild", "a.b.wild", "wild", "exists.wild", "b.exists.wild", "empty.wild", "x.empty.wild", "alias", "far", "one", "text",
                                                                   "doubled", "doubled.kestrel-ridge.example", "nothing")]  # fmt: skip
-REJECTS = ("tcp-reset", "port-unreachable", "host-unreachable", "net-unreachable", "host-prohibited", "net-prohibited", "admin-prohibited")
+REJECTS = (
+    "tcp-reset",
+    "port-unreachable",
+    "host-unreachable",
+    "net-unreachable",
+    "host-prohibited",
+    "net-prohibited",
+    "admin-prohibited",
+)
 AUTHORITIES = "\nauthorities:\n  House: {public: false}\n  Wide: {}\n  Between: {issued_by: Wide}\nzones:\n"
 
 #: name: (changes, URLs, vantages)

@@ -11,12 +11,17 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import HealthCheck, settings
 
 from portolan.formats.estate_file import Loaded, load
 from portolan.formats.files import MemoryFiles
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
 from portolan.source.problem import EstateError
+
+# How long an example takes is measured in bench/, never by a test.
+settings.register_profile("portolan", deadline=None, suppress_health_check=[HealthCheck.too_slow])
+settings.load_profile("portolan")
 
 NOW = datetime(2026, 3, 14, 20, tzinfo=UTC)
 STORIES = Path(__file__).parent.parent / "src" / "portolan" / "stories"
@@ -113,7 +118,9 @@ def program(tmp_path: Path) -> Callable[..., "subprocess.CompletedProcess[str]"]
     """Runs the installed program in a temporary folder."""
 
     def run(*arguments: str, stdin: str | None = None, **environment: str) -> "subprocess.CompletedProcess[str]":
-        held = {key: value for key, value in os.environ.items() if key not in ("COLUMNS", "PORTOLAN_ESTATE", "NO_COLOR")}
+        held = {
+            key: value for key, value in os.environ.items() if key not in ("COLUMNS", "PORTOLAN_ESTATE", "NO_COLOR")
+        }
         return subprocess.run(
             [sys.executable, "-m", "portolan", *arguments], input=stdin, capture_output=True, text=True, cwd=tmp_path,
             env={**held, "PYTHONUTF8": "1", **environment}, timeout=60, check=False,

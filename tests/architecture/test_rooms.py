@@ -73,15 +73,26 @@ def test_files_stay_small_and_say_what_they_are(path):
     ("arguments", "absent"),
     [
         (["--version"], ["yaml", "msgspec", "cryptography", "dns", "json", "portolan.estate"]),
-        (["follow", "https://visit.kestrel-ridge.example/", "-e", str(STORIES / "half-open"), "--with", str(STORIES / "mend.json")],
-         ["cryptography", "dns", "json", "jsonschema", "idna", "shtab", "portolan.faults", "portolan.remedies"]),
+        (
+            [
+                "follow",
+                "https://visit.kestrel-ridge.example/",
+                "-e",
+                str(STORIES / "half-open"),
+                "--with",
+                str(STORIES / "mend.json"),
+            ],
+            ["cryptography", "dns", "json", "jsonschema", "idna", "shtab", "portolan.faults", "portolan.remedies"],
+        ),
         (["check", "-e", str(STORIES / "half-open")], ["cryptography", "dns", "json", "portolan.remedies"]),
     ],
 )
 def test_a_command_loads_no_more_than_it_needs(arguments, absent, tmp_path):
     """A fresh process each; heavy libraries only where they are used."""
     mend = tmp_path / "mend.json"
-    mend.write_text('{"routers": {"gateway": {"forwards": [{"on": "line", "tcp": 443, "to": "10.20.0.15"}]}}, "certificates": {"dome": {"names": ["visit.kestrel-ridge.example"]}}}')
+    mend.write_text(
+        '{"routers": {"gateway": {"forwards": [{"on": "line", "tcp": 443, "to": "10.20.0.15"}]}}, "certificates": {"dome": {"names": ["visit.kestrel-ridge.example"]}}}'
+    )
     arguments = [str(mend) if each.endswith("mend.json") else each for each in arguments]
     code = f"import sys; from portolan.cli.main import main\ntry: main({arguments!r})\nexcept SystemExit: pass\nprint('\\n'.join(sys.modules), file=sys.stderr)"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)

@@ -31,7 +31,10 @@ def filtered(rules: str, default: str = "drop"):
 
 def grouped(group: str, others: str = ""):
     """orion with a security group."""
-    return [(HOST, "{dome: {address: 10.20.0.15, groups: [web]}}"), ("certificates:", f"groups: {{web: {{inbound: [{group}]}}{others}}}\ncertificates:")]
+    return [
+        (HOST, "{dome: {address: 10.20.0.15, groups: [web]}}"),
+        ("certificates:", f"groups: {{web: {{inbound: [{group}]}}{others}}}\ncertificates:"),
+    ]
 
 
 def redirect(*rules: str):
@@ -41,7 +44,10 @@ def redirect(*rules: str):
 
 ELSEWHERE = ("hosts:\n", "hosts:\n  vela:\n    interfaces: {internet: {address: 192.0.2.10}}\n    services:\n"
              "      web: {listens: [80, 443 tls], certificate: visit, sites: {rack: {names: [rack.kestrel-ridge.example], files: [index.html]}}}\n")  # fmt: skip
-SERVER = ("hosts:\n", "hosts:\n  lyra:\n    interfaces: {internet: {address: 192.0.2.53}}\n    services: {names: {kind: name-server, zones: [kestrel-ridge.example]}}\n")
+SERVER = (
+    "hosts:\n",
+    "hosts:\n  lyra:\n    interfaces: {internet: {address: 192.0.2.53}}\n    services: {names: {kind: name-server, zones: [kestrel-ridge.example]}}\n",
+)
 
 #: code: (changes, url, vantage); the promise of the office holds for VISIT from street.
 BAD = {
@@ -123,7 +129,9 @@ def explained(code: str) -> tuple[Explanation, object]:
     changes, url, vantage = BAD[code]
     held = loaded(swap(OFFICE, *changes))
     world = World(held.estate, held.estate.at)
-    found = explain(world, url, held.estate.vantages[vantage], lambda patch: changed(held, patch_operations(patch), True).estate)
+    found = explain(
+        world, url, held.estate.vantages[vantage], lambda patch: changed(held, patch_operations(patch), True).estate
+    )
     return found, held
 
 
@@ -153,9 +161,13 @@ def test_every_fault_has_a_bad_example_and_a_remedy():
 
 def test_two_faults_in_a_row_are_both_named_and_both_needed():
     """The second waits behind the first; an unneeded cause is not blamed."""
-    held = loaded(swap(OFFICE, (F443, ""), ("until: 2026-06-01", "until: 2026-03-01"), (FILES, "files: [tonight.html]")))
+    held = loaded(
+        swap(OFFICE, (F443, ""), ("until: 2026-06-01", "until: 2026-03-01"), (FILES, "files: [tonight.html]"))
+    )
     world = World(held.estate, held.estate.at)
-    found = explain(world, VISIT, held.estate.vantages["street"], lambda patch: changed(held, patch_operations(patch), True).estate)
+    found = explain(
+        world, VISIT, held.estate.vantages["street"], lambda patch: changed(held, patch_operations(patch), True).estate
+    )
     assert [cause.code for cause in found.causes] == ["forward-missing", "cert-expired", "content-default-missing"]
     assert found.remedies[0].fixes == ("forward-missing", "cert-expired", "content-default-missing")
     assert found.remedies[0].complete
@@ -177,7 +189,9 @@ def test_unsafe_remedies_stand_last_and_are_withheld_where_payments_are_taken():
 def test_who_can_newly_reach_what_is_listed():
     """A forward opens the service to the street, and the explanation says so."""
     found, _ = explained("forward-missing")
-    assert any("street can newly reach web on orion at 203.0.113.40 port 443" in text for text in found.remedies[0].changes)
+    assert any(
+        "street can newly reach web on orion at 203.0.113.40 port 443" in text for text in found.remedies[0].changes
+    )
 
 
 def test_a_remedy_that_breaks_another_promise_is_not_offered():
@@ -187,4 +201,6 @@ def test_a_remedy_that_breaks_another_promise_is_not_offered():
     held = loaded(swap(OFFICE, *changes, (PROMISE, PROMISE + other), (REC, REC + "      - visti 60 A 203.0.113.40\n")))
     found = explain(World(held.estate, held.estate.at), url, held.estate.vantages[vantage],
                     lambda patch: changed(held, patch_operations(patch), True).estate)  # fmt: skip
-    assert [each.text for each in found.remedies if each.patch] == ["let the site visit answer to visit.kestrel-ridge.example too"]
+    assert [each.text for each in found.remedies if each.patch] == [
+        "let the site visit answer to visit.kestrel-ridge.example too"
+    ]

@@ -26,7 +26,10 @@ ns1.sub A 192.0.2.54
 odd TYPE65280 \\# 2 abcd
   3600 IN HINFO "A" "B"
 """
-BASE = swap(OFFICE, ("    records:\n      - visit 3600 A 203.0.113.40\n      - other 3600 A 203.0.113.40\n", "    file: ridge.zone\n"))
+BASE = swap(
+    OFFICE,
+    ("    records:\n      - visit 3600 A 203.0.113.40\n      - other 3600 A 203.0.113.40\n", "    file: ridge.zone\n"),
+)
 
 
 def resolved(name: str, zone: str = ZONE, text: str = BASE, vantage: str = "street", **files: str):
@@ -73,13 +76,21 @@ def test_each_answer(name, expected):
 def test_international_names():
     """A typed name meets its ASCII form (RFC 5891)."""
     zone = ZONE + "xn--kppe-0qa A 203.0.113.40\n"
-    assert str(resolved("k\u00f6ppe.kestrel-ridge.example", zone.replace("xn--kppe-0qa", "xn--kppe-5qa")).detail or "found")
+    assert str(
+        resolved("k\u00f6ppe.kestrel-ridge.example", zone.replace("xn--kppe-0qa", "xn--kppe-5qa")).detail or "found"
+    )
     assert resolved("xn--kppe-0qa.kestrel-ridge.example", zone).detail is None
 
 
 def test_the_hosts_file_comes_first():
     """A line left behind wins over every resolver."""
-    text = swap(BASE, ("address: 198.51.100.77,", "address: 198.51.100.77, hosts_file: {lines: ['192.0.2.9 visit.kestrel-ridge.example old # x']},"))
+    text = swap(
+        BASE,
+        (
+            "address: 198.51.100.77,",
+            "address: 198.51.100.77, hosts_file: {lines: ['192.0.2.9 visit.kestrel-ridge.example old # x']},",
+        ),
+    )
     assert [str(each) for each in resolved("visit.kestrel-ridge.example", text=text).addresses] == ["192.0.2.9"]
     assert [str(each) for each in resolved("old", text=text).addresses] == ["192.0.2.9"]
 
@@ -110,7 +121,13 @@ SERVED = swap(
         (("{address: 192.0.2.53}}", "{address: 192.0.2.54}}"), "resolver-failure"),
         (("{address: 192.0.2.53}}", "{address: 192.0.2.53, groups: []}}"), "resolver-failure"),
         (("delegated_to: [ns1.", "delegated_to: [ns9."), "resolver-failure"),
-        (("delegated_to: [ns1.kestrel-ridge.example]", "delegated_to: [ns9.kestrel-ridge.example, ns1.kestrel-ridge.example]"), None),
+        (
+            (
+                "delegated_to: [ns1.kestrel-ridge.example]",
+                "delegated_to: [ns9.kestrel-ridge.example, ns1.kestrel-ridge.example]",
+            ),
+            None,
+        ),
         (("    delegated_to: [ns1.kestrel-ridge.example]\n", ""), None),
     ],
 )
@@ -123,9 +140,15 @@ def test_described_name_servers_must_answer(change, expected):
 def test_a_resolver_of_the_estate():
     """It must be reached, be a resolver, and reach the servers itself."""
     inside = "address: 10.20.0.50, resolver: 10.20.0.15}"
-    text = swap(SERVED, ("address: 10.20.0.50}", inside), ("    services:\n      web:", "    services:\n      cache: {kind: resolver}\n      web:"))
+    text = swap(
+        SERVED,
+        ("address: 10.20.0.50}", inside),
+        ("    services:\n      web:", "    services:\n      cache: {kind: resolver}\n      web:"),
+    )
     assert resolved("visit.kestrel-ridge.example", text=text, vantage="office").detail is None
-    silent = swap(text, ("{dome: {address: 10.20.0.15}}", "{dome: {address: 10.20.0.15}}\n    filter: {inbound: {default: drop}}"))
+    silent = swap(
+        text, ("{dome: {address: 10.20.0.15}}", "{dome: {address: 10.20.0.15}}\n    filter: {inbound: {default: drop}}")
+    )
     assert resolved("visit.kestrel-ridge.example", text=silent, vantage="office").detail == "resolver-timeout"
     closed = swap(text, ("{kind: resolver}", "{kind: resolver, state: stopped}"))
     assert resolved("visit.kestrel-ridge.example", text=closed, vantage="office").detail == "resolver-failure"
@@ -149,7 +172,13 @@ def test_a_long_chain_of_aliases():
 
 def test_withdrawn_records_are_gone():
     """The estate can ask what would be without a record of its file."""
-    text = swap(BASE, ("    file: ridge.zone\n", "    file: ridge.zone\n    withdrawn: [visit A]\n    records: [new 60 A 203.0.113.40]\n"))
+    text = swap(
+        BASE,
+        (
+            "    file: ridge.zone\n",
+            "    file: ridge.zone\n    withdrawn: [visit A]\n    records: [new 60 A 203.0.113.40]\n",
+        ),
+    )
     assert resolved("visit.kestrel-ridge.example", text=text).detail == "no-such-name"
     assert resolved("new.kestrel-ridge.example", text=text).detail is None
 

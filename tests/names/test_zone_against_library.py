@@ -10,12 +10,25 @@ from portolan.source.place import Span
 from portolan.source.problem import Problems
 
 LABELS = st.sampled_from(["a", "b", "www", "*", "x-1", "_srv", "A"])
-OWNERS = st.one_of(st.just("@"), st.lists(LABELS, min_size=1, max_size=3).map(".".join), LABELS.map(lambda each: f"{each}.zone.example."))
+OWNERS = st.one_of(
+    st.just("@"),
+    st.lists(LABELS, min_size=1, max_size=3).map(".".join),
+    LABELS.map(lambda each: f"{each}.zone.example."),
+)
 DATA = st.one_of(
     st.integers(0, 255).map(lambda n: f"A 192.0.2.{n}"),
     st.integers(0, 65535).map(lambda n: f"AAAA 2001:db8::{n:x}"),
     st.integers(0, 9).map(lambda n: f"MX {n} mail"),
-    st.sampled_from(['TXT "a;b" c', 'TXT "q\\"q"', "NS ns1.elsewhere.example.", "SRV 0 5 443 visit", 'CAA 0 issue "ca.example"', "TYPE999 \\# 1 ff"]),
+    st.sampled_from(
+        [
+            'TXT "a;b" c',
+            'TXT "q\\"q"',
+            "NS ns1.elsewhere.example.",
+            "SRV 0 5 443 visit",
+            'CAA 0 issue "ca.example"',
+            "TYPE999 \\# 1 ff",
+        ]
+    ),
 )
 CLASS_TTL = st.sampled_from(["", "IN ", "300 ", "1h ", "IN 300 ", "300 IN "])
 LINES = st.tuples(OWNERS, CLASS_TTL, DATA).map(lambda part: f"{part[0]} {part[1]}{part[2]}")

@@ -77,7 +77,10 @@ def test_what_explain_mends_is_mended(held, vantage):
     assert after.outcome != found.visit.outcome
 
 
-@given(st.lists(st.sampled_from(["10.0.0.1", "10.0.0.2", None]), max_size=4), st.sampled_from(["10.0.0.1", "10.0.0.2", "10.0.0.3"]))
+@given(
+    st.lists(st.sampled_from(["10.0.0.1", "10.0.0.2", None]), max_size=4),
+    st.sampled_from(["10.0.0.1", "10.0.0.2", "10.0.0.3"]),
+)
 def test_exact_listener_before_wildcard(bound, asked):
     """An exact address wins over the wildcard, whatever the order."""
     from ipaddress import ip_address

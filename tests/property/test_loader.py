@@ -12,8 +12,34 @@ from portolan.source.place import Span
 from portolan.source.problem import EstateError, Problems
 from tests.conftest import OFFICE, STORIES
 
-FIRST_LIGHT = {str(path.relative_to(STORIES / "first-light")): path.read_bytes() for path in (STORIES / "first-light").rglob("*") if path.is_file()}
-WORDS = st.sampled_from(["", "null", "[]", "{}", "~", "yes", "10.20.0.15", "::", "-1", "99999", "*", "a/b", "\u202e", "443 tls", "none", "[[a]]", "x: y", "'", "!!str x"])
+FIRST_LIGHT = {
+    str(path.relative_to(STORIES / "first-light")): path.read_bytes()
+    for path in (STORIES / "first-light").rglob("*")
+    if path.is_file()
+}
+WORDS = st.sampled_from(
+    [
+        "",
+        "null",
+        "[]",
+        "{}",
+        "~",
+        "yes",
+        "10.20.0.15",
+        "::",
+        "-1",
+        "99999",
+        "*",
+        "a/b",
+        "\u202e",
+        "443 tls",
+        "none",
+        "[[a]]",
+        "x: y",
+        "'",
+        "!!str x",
+    ]
+)
 
 
 def outcome(files: dict[str, bytes | str], main: str = "estate.yaml") -> str:
@@ -22,7 +48,9 @@ def outcome(files: dict[str, bytes | str], main: str = "estate.yaml") -> str:
         load(MemoryFiles(files), main)
     except EstateError as error:
         assert error.problems
-        assert all(problem.span.line >= 1 and problem.span.column >= 1 and problem.message for problem in error.problems)
+        assert all(
+            problem.span.line >= 1 and problem.span.column >= 1 and problem.message for problem in error.problems
+        )
         return "refused"
     return "loaded"
 
@@ -39,7 +67,10 @@ def test_random_structures(value):
     """Well-formed YAML of the wrong shape."""
     import json
 
-    assert outcome({"estate.yaml": json.dumps({"portolan": 1, "hosts": {"h": value}, "zones": value})}) in ("refused", "loaded")
+    assert outcome({"estate.yaml": json.dumps({"portolan": 1, "hosts": {"h": value}, "zones": value})}) in (
+        "refused",
+        "loaded",
+    )
 
 
 @given(st.data())
@@ -64,7 +95,7 @@ def test_mutated_lines(data):
     assert outcome({**FIRST_LIGHT, name: "\n".join(lines)}) in ("refused", "loaded")
 
 
-@given(st.text(alphabet="abA@$ ;()\"\\\n\t.0123456789IN*TLORGUC", max_size=120))
+@given(st.text(alphabet='abA@$ ;()"\\\n\t.0123456789IN*TLORGUC', max_size=120))
 def test_random_zones(text):
     """Master files of noise."""
     problems = Problems()

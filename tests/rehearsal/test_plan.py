@@ -109,7 +109,9 @@ def test_the_program_rehearses(program, tmp_path):
     assert "all 1 agree" in done.stdout
     data = json.loads(program("rehearse", URL, "--format", "json").stdout)
     assert (data["disagreements"], len(data["questions"]), data["troubles"]) == (0, 2, [])
-    running = subprocess.Popen([sys.executable, "-m", "portolan", "rehearse", "http://192.0.2.1/"], cwd=tmp_path, stdout=subprocess.DEVNULL)
+    running = subprocess.Popen(
+        [sys.executable, "-m", "portolan", "rehearse", "http://192.0.2.1/"], cwd=tmp_path, stdout=subprocess.DEVNULL
+    )
     time.sleep(1.5)
     running.kill()
     running.wait()
@@ -123,7 +125,10 @@ def _stages(parent: int) -> list[str]:
     found = []
     for folder in Path("/proc").iterdir():
         try:
-            if folder.name.isdecimal() and int((folder / "stat").read_text().rpartition(")")[2].split()[1]) in (parent, 1):
+            if folder.name.isdecimal() and int((folder / "stat").read_text().rpartition(")")[2].split()[1]) in (
+                parent,
+                1,
+            ):
                 words = (folder / "cmdline").read_bytes()
                 found += [folder.name] if b"rehearsal/stage.py" in words else []
         except (OSError, ValueError):

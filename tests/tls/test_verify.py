@@ -21,8 +21,18 @@ class Maker:
     def __init__(self) -> None:
         self.keys = {name: ec.generate_private_key(ec.SECP256R1()) for name in ("root", "middle", "leaf", "stranger")}
 
-    def make(self, subject, issuer, *names, starts=NOW - DAY, until=NOW + 90 * DAY, ca=False, usage=ExtendedKeyUsageOID.SERVER_AUTH):
+    def make(
+        self,
+        subject,
+        issuer,
+        *names,
+        starts=NOW - DAY,
+        until=NOW + 90 * DAY,
+        ca=False,
+        usage=ExtendedKeyUsageOID.SERVER_AUTH,
+    ):
         """One certificate as PEM."""
+
         def named(text: str) -> x509.Name:
             return x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, text)])
 
@@ -30,7 +40,9 @@ class Maker:
                    .public_key(self.keys[subject].public_key()).not_valid_before(starts).not_valid_after(until)
                    .add_extension(x509.BasicConstraints(ca=ca, path_length=None), critical=True))  # fmt: skip
         if names:
-            builder = builder.add_extension(x509.SubjectAlternativeName([x509.DNSName(name) for name in names]), critical=False)
+            builder = builder.add_extension(
+                x509.SubjectAlternativeName([x509.DNSName(name) for name in names]), critical=False
+            )
             builder = builder.add_extension(x509.ExtendedKeyUsage([usage]), critical=False)
         return builder.sign(self.keys[issuer], hashes.SHA256()).public_bytes(Encoding.PEM).decode()
 
@@ -44,7 +56,10 @@ ROOT = MAKER.make("root", "root", ca=True, until=NOW + 900 * DAY)
 MIDDLE = MAKER.make("middle", "root", ca=True, until=NOW + 900 * DAY)
 NAME = "visit.kestrel-ridge.example"
 DECLARED = '  visit: {names: ["*.kestrel-ridge.example"], from: 2026-01-01, until: 2026-06-01}\n'
-PEM = swap(OFFICE, (DECLARED, "  visit: {file: visit.pem}\nauthorities:\n  Root: {file: root.pem}\n  Middle: {file: middle.pem}\n"))
+PEM = swap(
+    OFFICE,
+    (DECLARED, "  visit: {file: visit.pem}\nauthorities:\n  Root: {file: root.pem}\n  Middle: {file: middle.pem}\n"),
+)
 
 
 def answer(pem: str, text: str = PEM, **more: str) -> str:
@@ -109,7 +124,13 @@ def test_a_key_of_another_certificate_keeps_the_service_down():
 )
 def test_declared_certificates(declared, expected):
     """The same results without PEM."""
-    text = swap(OFFICE, (DECLARED, f"  visit: {declared}\nauthorities:\n  House: {{public: false}}\n  Wide: {{}}\n  Between: {{issued_by: Wide}}\n"))
+    text = swap(
+        OFFICE,
+        (
+            DECLARED,
+            f"  visit: {declared}\nauthorities:\n  House: {{public: false}}\n  Wide: {{}}\n  Between: {{issued_by: Wide}}\n",
+        ),
+    )
     assert got(ask(text)) == expected
 
 
@@ -124,12 +145,23 @@ def test_the_visitors_own_trust_and_clock():
 
 def test_which_certificate_shows():
     """By server name, else the default site's; nginx borrows the default's, Apache httpd does not start without one."""
-    text = swap(OFFICE, ("names: [other.kestrel-ridge.example]\n            certificate: visit", "names: [other.kestrel-ridge.example]"))
+    text = swap(
+        OFFICE,
+        (
+            "names: [other.kestrel-ridge.example]\n            certificate: visit",
+            "names: [other.kestrel-ridge.example]",
+        ),
+    )
     found = ask(text, "https://other.kestrel-ridge.example/")
     assert got(found) == "other/index.html"
     assert "shows-others" in [each.kind for each in found.decisions]
-    assert got(ask(swap(text, ("program: nginx", "program: apache")), "https://other.kestrel-ridge.example/")) == "refused"
-    without = swap(OFFICE, ("            certificate: visit\n            files: [index.html, ton", "            files: [index.html, ton"))
+    assert (
+        got(ask(swap(text, ("program: nginx", "program: apache")), "https://other.kestrel-ridge.example/")) == "refused"
+    )
+    without = swap(
+        OFFICE,
+        ("            certificate: visit\n            files: [index.html, ton", "            files: [index.html, ton"),
+    )
     assert got(ask(without)) == "refused"
     assert got(ask(OFFICE, "https://203.0.113.40/")) == "name-mismatch"
 
@@ -149,6 +181,10 @@ def test_names_on_certificates(pattern, host, covered):
 
 def test_times_are_compared_in_utc():
     """An offset in the estate does not shift validity."""
-    text = swap(OFFICE, ("until: 2026-06-01}", "until: 2026-03-14T22:30:00+02:00}"), ("at: 2026-03-14T20:00:00Z", "at: 2026-03-14T20:29:00Z"))
+    text = swap(
+        OFFICE,
+        ("until: 2026-06-01}", "until: 2026-03-14T22:30:00+02:00}"),
+        ("at: 2026-03-14T20:00:00Z", "at: 2026-03-14T20:29:00Z"),
+    )
     assert got(ask(text)) == "visit/index.html"
     assert got(ask(swap(text, ("20:29:00", "20:31:00")))) == "expired"

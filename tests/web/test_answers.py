@@ -43,15 +43,25 @@ def test_listeners_come_before_names():
     text = swap(NAMED, ("listens: [80]", "listens: [80, '10.20.0.15:80']"), ("tail: {names: [tail.*],", "tail: {names: [tail.*], listens: ['10.20.0.15:80'],"),
                 ("visit: {names: [visit.kestrel-ridge.example],", "visit: {names: [visit.kestrel-ridge.example], listens: [80],"))  # fmt: skip
     assert got(ask(text, "http://visit.kestrel-ridge.example/")) == "first/index.html"
-    assert got(ask(swap(text, ("program: nginx", "program: apache")), "http://visit.kestrel-ridge.example/")) == "refused"
+    assert (
+        got(ask(swap(text, ("program: nginx", "program: apache")), "http://visit.kestrel-ridge.example/")) == "refused"
+    )
 
 
 def test_the_default_site_may_be_named():
     """A site that says default takes the rest."""
-    assert got(ask(swap(NAMED, ("tail: {", "tail: {default: true, ")), "http://none.other.example/")) == "tail/index.html"
+    assert (
+        got(ask(swap(NAMED, ("tail: {", "tail: {default: true, ")), "http://none.other.example/")) == "tail/index.html"
+    )
 
 
-CONTENT = swap(OFFICE, ("files: [index.html, tonight.html, img/dome.jpg]", "files: [index.html, img/dome.jpg, a b.html, sub/index.html, Case.html]"))
+CONTENT = swap(
+    OFFICE,
+    (
+        "files: [index.html, tonight.html, img/dome.jpg]",
+        "files: [index.html, img/dome.jpg, a b.html, sub/index.html, Case.html]",
+    ),
+)
 
 
 @pytest.mark.parametrize(
@@ -81,7 +91,15 @@ def test_the_missing_slash_behind_a_forward(program, port, expected):
 
 def redirecting(*rules: str) -> str:
     """The office whose visit site has redirect rules."""
-    return swap(OFFICE, ("            certificate: visit\n            files: [index.html, ton", "            redirects: [" + ", ".join(rules) + "]\n            certificate: visit\n            files: [index.html, ton"))
+    return swap(
+        OFFICE,
+        (
+            "            certificate: visit\n            files: [index.html, ton",
+            "            redirects: ["
+            + ", ".join(rules)
+            + "]\n            certificate: visit\n            files: [index.html, ton",
+        ),
+    )
 
 
 SECURE = '{when: {scheme: http}, to: "https://{host}{path}{query}"}'

@@ -71,7 +71,11 @@ def test_one_changed_fact(changes, expected, kind):
 
 @pytest.mark.parametrize(
     ("hairpin", "expected", "kind"),
-    [("off", "refused", "nothing-listens"), ("destination-only", "timed-out", "reply-stranger"), ("full", "visit/index.html", None)],
+    [
+        ("off", "refused", "nothing-listens"),
+        ("destination-only", "timed-out", "reply-stranger"),
+        ("full", "visit/index.html", None),
+    ],
 )
 def test_public_address_from_inside(hairpin, expected, kind):
     """What a router does with its own outside address from inside."""
@@ -92,12 +96,19 @@ def test_inside_visitors_need_a_masquerade():
                 "    services: {site: {listens: [80]}}\n"))  # fmt: skip
     found = ask(text, "http://192.0.2.10/", "office")
     assert (got(found), found.stop.kind) == ("timed-out", "source-private")
-    assert got(ask(swap(text, ("    forwards:", "    masquerade: [line]\n    forwards:")), "http://192.0.2.10/", "office")) == "site/index.html"
+    assert (
+        got(ask(swap(text, ("    forwards:", "    masquerade: [line]\n    forwards:")), "http://192.0.2.10/", "office"))
+        == "site/index.html"
+    )
 
 
 def test_the_machine_itself_asks_its_loopback():
     """Works here says nothing about any other place."""
-    text = swap(OFFICE, ("listens: [80, 443 tls]", "listens: ['127.0.0.1:80']"), ("vantages:", "vantages:\n  self: {host: orion}"))
+    text = swap(
+        OFFICE,
+        ("listens: [80, 443 tls]", "listens: ['127.0.0.1:80']"),
+        ("vantages:", "vantages:\n  self: {host: orion}"),
+    )
     assert got(ask(text, "http://localhost/", "self")) == "visit/index.html"
     assert got(ask(text, "http://127.0.0.1/", "self")) == "visit/index.html"
     assert got(ask(text, "http://10.20.0.15/", "self")) == "refused"

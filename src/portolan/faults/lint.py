@@ -193,17 +193,19 @@ def shadowed_names(world: World) -> Iterator[Finding]:
     """One name at two sites on one listener."""
     for machine in machines(world.estate):
         for service in machine.services.values():
+            told: set[tuple[str, str]] = set()
             for listener in service.listens:
-                yield from _shadowed(service, listener)
+                yield from _shadowed(service, listener, told)
 
 
-def _shadowed(service: Service, listener: Listener) -> Iterator[Finding]:
+def _shadowed(service: Service, listener: Listener, told: set[tuple[str, str]]) -> Iterator[Finding]:
     seen: dict[str, Site] = {}
     for site in service.sites.values():
         if site.enabled and bound(site, listener):
             for name in site.names:
                 other = seen.setdefault(name, site)
-                if other is not site:
+                if other is not site and (site.name, name) not in told:
+                    told.add((site.name, name))
                     yield Finding("binding-shadowed", f"{other.name} answers to {name} on {listener} before {site.name} does",
                                   site.place.key("names"), "warning")  # fmt: skip
 

@@ -6,16 +6,16 @@ from portolan.rehearsal.client import Observed
 from portolan.rehearsal.run import Comparison, Rehearsed
 from portolan.views.data import outcome_data
 from portolan.views.style import Style, paragraph, row
-from portolan.views.words import in_words
+from portolan.views.words import detail_words, in_words
 
 
 def seen_words(seen: Observed) -> str:
     """What the client got, in a phrase."""
     if seen.kind == "served":
-        return f"{seen.page} ({seen.status})"
+        return f"the page {seen.page} ({seen.status}, {'secure' if (seen.final_url or '').startswith('https:') else 'not secure'})"
     if seen.kind == "http-error":
         return f"status {seen.status}"
-    return f"{seen.kind}{', ' + seen.detail if seen.detail else ''} ({seen.words})"
+    return f"{detail_words(seen.kind, seen.detail)} ({' '.join(seen.words.split()[:2])})"
 
 
 def rehearse_text(found: Rehearsed, style: Style, every: bool) -> str:

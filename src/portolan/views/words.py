@@ -33,6 +33,15 @@ STATUS = {
 }  # fmt: skip
 
 
+def detail_words(kind: str, detail: str | None) -> str:
+    """An outcome without a page, in one phrase."""
+    if kind == "name-error" and detail == "refused":
+        return "the resolver refuses"
+    if kind == "name-error" and detail is None:
+        return "the name cannot be resolved"
+    return _DETAILS.get(detail or "", detail or kind)
+
+
 def in_words(outcome: Outcome) -> str:
     """What the visitor gets, in one phrase."""
     if outcome.kind == "served":
@@ -40,6 +49,4 @@ def in_words(outcome: Outcome) -> str:
     if outcome.kind == "http-error":
         words = STATUS.get(outcome.status or 0, "")
         return f"status {outcome.status}{' ' + words if words else ''}, from {outcome.detail}"
-    if outcome.kind == "name-error" and outcome.detail == "refused":
-        return "the resolver refuses"
-    return _DETAILS.get(outcome.detail or "", outcome.detail or outcome.kind)
+    return detail_words(outcome.kind, outcome.detail)

@@ -1,0 +1,64 @@
+"""Near misses, harmless text, places."""
+
+import unicodedata
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from portolan.source.nearest import did_you_mean, distance, nearest
+from portolan.source.place import pointer
+from portolan.source.plain import one_line, plain
+
+WORDS = st.text(alphabet="abc", max_size=6)
+
+
+@given(WORDS, WORDS)
+def test_distance_is_symmetric_and_zero_only_for_equals(left, right):
+    """As a distance is."""
+    assert distance(left, right, 9) == distance(right, left, 9)
+    assert (distance(left, right, 9) == 0) == (left == right)
+
+
+@given(WORDS, WORDS, st.integers(0, 4))
+def test_the_limit_only_cuts(left, right, limit):
+    """Above the limit it says one more."""
+    assert distance(left, right, limit) == min(distance(left, right, 99), limit + 1)
+
+
+@pytest.mark.parametrize(
+    ("left", "right", "edits"),
+    [
+        ("visit", "visti", 1),
+        ("visit", "vist", 1),
+        ("visit", "visiit", 1),
+        ("visit", "vizit", 1),
+        ("ab", "ba", 1),
+        ("", "abc", 3),
+    ],
+)
+def test_known_distances(left, right, edits):
+    """A swap of neighbours is one edit."""
+    assert distance(left, right, 5) == edits
+
+
+def test_the_nearest_spelling():
+    """Short words allow fewer edits; the hint lists a short choice when nothing is near."""
+    assert nearest("visti", ["visit", "other"]) == "visit"
+    assert nearest("abc", ["xyz"]) is None
+    assert did_you_mean("zzz", ["one", "two"]) == "Known here: one, two."
+    assert did_you_mean("x", []) == ""
+
+
+@given(st.text())
+def test_nothing_that_moves_a_terminal_is_left(text):
+    """No control, format or surrogate character but the line feed."""
+    shown = plain(text)
+    assert not [char for char in shown if char != "\n" and unicodedata.category(char)[0] == "C"]
+    assert "\n" not in one_line(text)
+    assert len(one_line(text, 20)) <= 20
+
+
+def test_json_pointers():
+    """RFC 6901 section 3."""
+    assert pointer(("a/b", "m~n", 0)) == "/a~1b/m~0n/0"
