@@ -1,5 +1,6 @@
 """The text view of `explain`: why, what to do, and the proof."""
 
+from portolan.journey.visit import Outcome
 from portolan.remedies.mend import Explanation, Remedy
 from portolan.views.style import Style, paragraph, row
 from portolan.views.text import assumed, head, legs, verdict, where
@@ -44,7 +45,7 @@ def _remedies(explanation: Explanation, style: Style) -> list[str]:
             lead = f" {number}  " if at == 0 else "    "
             text = remedy.text if at == 0 or not remedy.patch or remedy.text.startswith("or ") else f"or {remedy.text}"
             lines += row(style, style.ink(lead, "bold"), 4, text)
-            lines += _after(remedy, style, len(explanation.causes) > 1)
+            lines += _after(remedy, style, len(explanation.causes) > 1, explanation.visit.outcome)
         if not mine:
             lines += row(
                 style,
@@ -69,13 +70,15 @@ def _remedies(explanation: Explanation, style: Style) -> list[str]:
     return lines
 
 
-def _after(remedy: Remedy, style: Style, several: bool) -> list[str]:
+def _after(remedy: Remedy, style: Style, several: bool, before: Outcome) -> list[str]:
     if not remedy.patch:
         return []
     lines: list[str] = []
     warn = ("warn", "bold") if remedy.safety == "weakens" else ("dim",)
     if remedy.outcome is not None and (several or not remedy.complete):
-        progress = "" if remedy.complete else " (another error is progress here)"
+        same = (remedy.outcome.kind, remedy.outcome.detail) == (before.kind, before.detail)
+        words = "the next fault gives the same error" if same else "another error is progress here"
+        progress = "" if remedy.complete else f" ({words})"
         lines += row(style, f"    {style.arrow} ", 5 + len(style.arrow), f"then: {in_words(remedy.outcome)}{progress}")
     lines += row(style, "      ", 6, f"[{remedy.safety}] {_SAFETY[remedy.safety]}", ink=warn)
     if remedy.changes is None:
