@@ -99,8 +99,13 @@ class Case(NamedTuple):
 
     def decision(self, kind: str) -> Decision | None:
         """The last decision of a kind in the last exchange."""
-        return next((each for each in reversed(Visit.decisions.fget(self.visit._replace(exchanges=(self.last,))))  # type: ignore[attr-defined]
-                     if each.kind == kind), None)  # fmt: skip
+        return next((each for each in reversed(self.last.decisions) if each.kind == kind), None)
+
+    @property
+    def asked_port(self) -> int:
+        """The destination port at the box that decided: after a forward, the inside one."""
+        taken, connection = self.decision("forwarded"), self.last.connection
+        return int(taken.facts[4]) if taken is not None else connection.port if connection is not None else 0
 
     @property
     def site_name(self) -> str | None:

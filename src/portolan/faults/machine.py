@@ -67,7 +67,7 @@ def port_taken(case: Case) -> Finding | None:
 def loopback_only(case: Case) -> Finding | None:
     """A loopback listener has the port."""
     for service, listener in _candidates(case):
-        if listener.address is not None and listener.address.is_loopback and listener.port == _port(case):
+        if listener.address is not None and listener.address.is_loopback and listener.port == case.asked_port:
             text = f"{service.name} on {_name(case)} listens on {listener}, which only {_name(case)} itself can ask"
             return Finding(
                 "listener-loopback-only", text, listener.place, hints={"listener": listener, "service": service}
@@ -84,7 +84,7 @@ def family(case: Case) -> Finding | None:
         return None
     for service, listener in _candidates(case):
         if (
-            listener.port == _port(case)
+            listener.port == case.asked_port
             and listener.address is not None
             and not listener.address.is_loopback
             and (int(listener.address) == 0)
@@ -99,7 +99,7 @@ def family(case: Case) -> Finding | None:
 def wrong_address(case: Case) -> Finding | None:
     """A listener on another address has the port."""
     for service, listener in _candidates(case):
-        if listener.port == _port(case) and listener.address is not None and not listener.address.is_loopback:
+        if listener.port == case.asked_port and listener.address is not None and not listener.address.is_loopback:
             text = f"{service.name} on {_name(case)} listens on {listener} only"
             return Finding(
                 "listener-wrong-address", text, listener.place, hints={"listener": listener, "service": service}
@@ -122,9 +122,9 @@ def wrong_port(case: Case) -> Finding | None:
         return None
     service = found[0][0]
     ports = [str(listener) for each, listener in found if each is service]
-    text = f"{service.name} on {_name(case)} does not listen on port {_port(case)}; it listens on {listed(ports)}"
+    text = f"{service.name} on {_name(case)} does not listen on port {case.asked_port}; it listens on {listed(ports)}"
     return Finding("listener-wrong-port", text, service.place.key("listens"),
-                   hints={"service": service, "port": _port(case), "tls": secure})  # fmt: skip
+                   hints={"service": service, "port": case.asked_port, "tls": secure})  # fmt: skip
 
 
 @fault("listener-plain-on-tls", "TLS is expected on a port where plain HTTP is spoken", "no TLS",
@@ -158,12 +158,6 @@ def _candidates(case: Case) -> list[tuple[Service, Listener]]:
         return []
     return [(service, listener) for service in connection.reached.services.values() if service.state == "running"
             for listener in service.listens]  # fmt: skip
-
-
-def _port(case: Case) -> int:
-    taken = case.decision("forwarded")
-    connection = case.last.connection
-    return int(taken.facts[4]) if taken is not None else connection.port if connection is not None else 0
 
 
 def _name(case: Case) -> str:

@@ -210,17 +210,10 @@ def filter_order(case: Case) -> Finding | None:
 
 
 def _same_kind(rule: FilterRule, case: Case) -> bool:
-    port = _asked_port(case)
+    port = case.asked_port
     return rule.protocol in ("tcp", "any") and (not rule.ports or any(port in each for each in rule.ports)) and not (
         rule.sources or rule.destinations or rule.source_ports or rule.state
     )  # fmt: skip
-
-
-def _asked_port(case: Case) -> int:
-    """The destination port at the box that decided: after a forward, the inside one."""
-    taken = case.decision("forwarded")
-    connection = case.last.connection
-    return int(taken.facts[4]) if taken is not None else connection.port if connection is not None else 0
 
 
 @fault("filter-drops", "A filter's rule or default drops it", "a time-out",
@@ -242,7 +235,7 @@ def _filtered(case: Case, code: str) -> Finding | None:
     if stop is None:
         return None
     return Finding(
-        code, stop.text, stop.place, hints={"chain": _chain(case), "rule": stop.subject, "port": _asked_port(case)}
+        code, stop.text, stop.place, hints={"chain": _chain(case), "rule": stop.subject, "port": case.asked_port}
     )
 
 
@@ -300,7 +293,7 @@ def _grouped(case: Case) -> tuple[Interface | None, int]:
     stop = case.stop
     if stop is None or not isinstance(stop.subject, Interface) or stop.facts[2] != "in":
         return None, 0
-    return stop.subject, _asked_port(case)
+    return stop.subject, case.asked_port
 
 
 @fault("route-missing", "No route to or from the server", "unreachable, or a time-out",

@@ -276,13 +276,9 @@ def _choice(values: tuple[Any, ...]) -> Converter:
         if len(texts) == 1:
             return reader.fail(node, path, f"expected {next(iter(texts))}, found '{one_line(text)}'")
         return reader.fail(node, path, f"expected one of {', '.join(texts)}, found '{one_line(text)}'",
-                           did_you_mean(text, texts) if not _listed(texts) else "")  # fmt: skip
+                           did_you_mean(text, texts) if len(texts) > 3 else "")  # fmt: skip
 
     return read
-
-
-def _listed(texts: dict[str, Any]) -> bool:
-    return len(texts) <= 3
 
 
 def _either(kinds: tuple[Any, ...]) -> Converter:

@@ -40,6 +40,16 @@ class Exchange(NamedTuple):
         """The attempt that counts."""
         return self.attempts[-1] if self.attempts else None
 
+    @property
+    def decisions(self) -> tuple[Decision, ...]:
+        """Every decision in order."""
+        found = [*self.resolution.decisions]
+        for attempt in self.attempts:
+            found += attempt.decisions
+        found += self.handshake.decisions if self.handshake is not None else ()
+        found += self.response.decisions if self.response is not None else ()
+        return tuple(found)
+
 
 class Outcome(NamedTuple):
     """What the visitor gets; kinds and details as docs/outcomes.md lists them."""
@@ -66,16 +76,7 @@ class Visit(NamedTuple):
     @property
     def decisions(self) -> tuple[Decision, ...]:
         """Every decision in order."""
-        found: list[Decision] = []
-        for exchange in self.exchanges:
-            found.extend(exchange.resolution.decisions)
-            for attempt in exchange.attempts:
-                found.extend(attempt.decisions)
-            if exchange.handshake is not None:
-                found.extend(exchange.handshake.decisions)
-            if exchange.response is not None:
-                found.extend(exchange.response.decisions)
-        return tuple(found)
+        return tuple(decision for exchange in self.exchanges for decision in exchange.decisions)
 
     @property
     def assumptions(self) -> tuple[Decision, ...]:

@@ -6,7 +6,6 @@ from typing import Any
 
 from portolan.estate.base import IPAddress, is_loopback
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
 from portolan.estate.service import Service
 from portolan.estate.vantage import Vantage
@@ -36,7 +35,6 @@ class World:
         self.naming = Naming(
             estate, self._reach, lambda address: self.topology.holder(address) is not None, self.shared
         )
-        self._connections: dict[tuple[int, IPAddress, int, str], Connection] = {}
 
     def changed(self, estate: Estate) -> "World":
         """The world of a changed estate at the same moment."""
@@ -57,11 +55,6 @@ class World:
     def table(self, service: Service, port_of: Any) -> Table:
         """The sites of a service's listener."""
         return table_of(service, port_of, self.shared)
-
-    def machine_of(self, service: Service) -> Machine | None:
-        """The machine that a service runs on."""
-        return next((each for each in machines(self.estate) if service.name in each.services
-                     and each.services[service.name] is service), None)  # fmt: skip
 
     def _reach(self, origin: Machine | Vantage | None, address: IPAddress, port: int, protocol: str) -> Connection:
         return self.connect(_ORDINARY if origin is None else origin, address, port, protocol)

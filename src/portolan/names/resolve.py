@@ -289,7 +289,9 @@ class Naming:
         else:
             decisions.append(Decision(law.DELEGATION_ASSUMED, (zone.name,), zone.place, zone))
             targets = [
-                (machine.name, address) for machine, service in holders for address in _listening(machine, service)
+                (machine.name, address)
+                for machine, service in holders
+                for address in listening_addresses(machine, service)
             ]
             public = [(name, address) for name, address in targets if is_public(address)]
             targets, without = public or targets, []
@@ -314,22 +316,24 @@ class Naming:
     ) -> list[IPAddress]:
         """A name server's addresses: the parent's glue, the zone's own records, or resolved as any name."""
         if parent is not None and _within(name, parent.name):
-            glue = _address_records(parent, name)
+            glue = address_records(parent, name)
             if glue or _within(name, zone.name):
                 return [record.data for record in glue]
         if _within(name, zone.name):
-            return [record.data for record in _address_records(zone, name)]
+            return [record.data for record in address_records(zone, name)]
         inner = Answer()
         self._recurse(name, resolver, inner)
         return inner.addresses
 
 
-def _address_records(zone: Zone, name: str) -> list[Record]:
+def address_records(zone: Zone, name: str) -> list[Record]:
+    """The address records that a zone holds at a name."""
     types = zone.data.nodes.get(name, {})
     return [*types.get("A", ()), *types.get("AAAA", ())]
 
 
-def _listening(machine: Machine, service: Service) -> list[IPAddress]:
+def listening_addresses(machine: Machine, service: Service) -> list[IPAddress]:
+    """The addresses of a machine at which a service listens."""
     addresses = [item.ip for interface in machine.interfaces.values() for item in interface.address]
     wanted = {
         listener.address for listener in service.listens if listener.address is not None and int(listener.address)

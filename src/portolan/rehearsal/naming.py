@@ -5,7 +5,8 @@ from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
 from portolan.estate.service import Service
 from portolan.estate.vantage import Vantage
-from portolan.estate.zone import Record, Zone
+from portolan.estate.zone import Zone
+from portolan.names.resolve import address_records, listening_addresses
 from portolan.rehearsal.network import AUTHORITY, RESOLVER, ROOT_ADDRESS, TIER_ADDRESS, join_resolver
 from portolan.rehearsal.plan import BASE, Daemon, Plan
 from portolan.wire.listeners import bindings_of
@@ -116,12 +117,12 @@ def _root(plan: Plan, served: dict[str, list[tuple[Machine, Service]]], zones: d
             for name in zone.delegated_to:
                 lines.append(f"{zone.name}. 60 NS {name}.")
                 if name == zone.name or name.endswith("." + zone.name):
-                    glue |= {f"{name}. 60 {record.type} {record.data}" for record in _addresses(zone, name)}
+                    glue |= {f"{name}. 60 {record.type} {record.data}" for record in address_records(zone, name)}
         elif holders:
             targets = [
                 (address, number)
                 for machine, service in holders
-                for number, address in enumerate(_listening(machine, service))
+                for number, address in enumerate(listening_addresses(machine, service))
             ]
             public = [each for each in targets if is_public(each[0])]
             for number, (address, _) in enumerate(public or targets):
@@ -138,19 +139,6 @@ def _root(plan: Plan, served: dict[str, list[tuple[Machine, Service]]], zones: d
         [ROOT_ADDRESS, TIER_ADDRESS.format(2)],
         {".": "\n".join([*lines, *sorted(glue)]) + "\n", **zones},
     )
-
-
-def _listening(machine: Machine, service: Service) -> list[IPAddress]:
-    addresses = [item.ip for interface in machine.interfaces.values() for item in interface.address]
-    wanted = {
-        listener.address for listener in service.listens if listener.address is not None and int(listener.address)
-    }
-    return [address for address in addresses if not wanted or address in wanted]
-
-
-def _addresses(zone: Zone, name: str) -> list[Record]:
-    types = zone.data.nodes.get(name, {})
-    return [*types.get("A", ()), *types.get("AAAA", ())]
 
 
 def zone_text(zone: Zone, plan: Plan) -> str:
@@ -176,7 +164,7 @@ def zone_text(zone: Zone, plan: Plan) -> str:
     for child in described:
         # A delegation to servers that nobody describes leads to those that are assumed.
         for record in zone.data.nodes.get(child.name, {}).get("NS", ()):
-            if not _addresses(zone, record.data) and record.data.endswith("." + zone.name):
+            if not address_records(zone, record.data) and record.data.endswith("." + zone.name):
                 lines.append(f"{record.data}. 60 A {TIER_ADDRESS.format(2 + _depth(plan, child))}")
     return "\n".join(lines) + "\n"
 

@@ -36,9 +36,9 @@ _QUIET = (
 )
 
 
-def build_network(plan: Plan, needs_names: bool) -> None:
+def build_network(plan: Plan) -> None:
     """Every box of the estate with its links, addresses and routes."""
-    for space in (INTERNET, SWITCHES, *((AUTHORITY, RESOLVER) if needs_names else ())):
+    for space in (INTERNET, SWITCHES, AUTHORITY, RESOLVER):
         plan.spaces[space] = []
     switches = plan.spaces[SWITCHES]
     bridges: dict[str, str] = {}
@@ -50,7 +50,7 @@ def build_network(plan: Plan, needs_names: bool) -> None:
     ]
     for box in boxes:
         _box(plan, box, bridges)
-    _internet(plan, needs_names)
+    _internet(plan)
 
 
 def device_name(box: Machine | Vantage, interface: str) -> str:
@@ -133,7 +133,7 @@ def _routes(plan: Plan, box: Machine | Vantage) -> list[str]:
     return found
 
 
-def _internet(plan: Plan, needs_names: bool) -> None:
+def _internet(plan: Plan) -> None:
     """Carries between public addresses, knows no private one, and is silent about what nobody has."""
     script = plan.spaces[INTERNET]
     script.insert(
@@ -162,30 +162,29 @@ def _internet(plan: Plan, needs_names: bool) -> None:
         f"table inet carry {{\n  chain f {{\n    type filter hook forward priority 0; policy accept;\n    {drops}\n  }}\n}}\n"
     )
     script.append("nft -f inet.nft")
-    if needs_names:
-        for number, space in enumerate((AUTHORITY, RESOLVER)):
-            plan.link(space, "wan0", INTERNET, f"n{number}")
-            plan.ip(
-                INTERNET,
-                f"link set n{number} up",
-                f"addr add {_GATE_4}/32 dev n{number}",
-                f"addr add {_GATE_6}/64 dev n{number} nodad",
-            )
-            plan.spaces[space].append(_QUIET)
-            plan.ip(space, "link set lo up", "link set wan0 up", f"addr add fe80::9{number}/64 dev wan0 nodad")
+    for number, space in enumerate((AUTHORITY, RESOLVER)):
+        plan.link(space, "wan0", INTERNET, f"n{number}")
         plan.ip(
             INTERNET,
-            "route add 198.18.1.0/24 dev n0",
-            f"route add {RESOLVER_ADDRESS}/32 dev n1",
-            f"route add {RESOLVER_ADDRESS_6}/128 dev n1",
+            f"link set n{number} up",
+            f"addr add {_GATE_4}/32 dev n{number}",
+            f"addr add {_GATE_6}/64 dev n{number} nodad",
         )
-        plan.ip(
-            AUTHORITY,
-            *(f"addr add {TIER_ADDRESS.format(number)}/32 dev wan0" for number in range(1, 9)),
-            f"route add default via {_GATE_4} dev wan0 onlink",
-        )
-        plan.ip(RESOLVER, f"addr add {RESOLVER_ADDRESS}/32 dev wan0", f"addr add {RESOLVER_ADDRESS_6}/128 dev wan0 nodad",
-                f"route add default via {_GATE_4} dev wan0 onlink", f"route add default via {_GATE_6} dev wan0 onlink")  # fmt: skip
+        plan.spaces[space].append(_QUIET)
+        plan.ip(space, "link set lo up", "link set wan0 up", f"addr add fe80::9{number}/64 dev wan0 nodad")
+    plan.ip(
+        INTERNET,
+        "route add 198.18.1.0/24 dev n0",
+        f"route add {RESOLVER_ADDRESS}/32 dev n1",
+        f"route add {RESOLVER_ADDRESS_6}/128 dev n1",
+    )
+    plan.ip(
+        AUTHORITY,
+        *(f"addr add {TIER_ADDRESS.format(number)}/32 dev wan0" for number in range(1, 9)),
+        f"route add default via {_GATE_4} dev wan0 onlink",
+    )
+    plan.ip(RESOLVER, f"addr add {RESOLVER_ADDRESS}/32 dev wan0", f"addr add {RESOLVER_ADDRESS_6}/128 dev wan0 nodad",
+            f"route add default via {_GATE_4} dev wan0 onlink", f"route add default via {_GATE_6} dev wan0 onlink")  # fmt: skip
 
 
 def join_resolver(plan: Plan, box: Machine | Vantage, number: int) -> str:

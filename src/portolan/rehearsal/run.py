@@ -85,7 +85,7 @@ def plan_of(
     estate: Estate = world.estate
     plan = Plan(estate)
     forge = Forge(estate, world.now)
-    build_network(plan, needs_names=True)
+    build_network(plan)
     build_names(plan)
     build_web(plan, forge, _paths(estate, questions), unsaid)
     for number, vantage in enumerate(dict.fromkeys(each for _, each in questions)):

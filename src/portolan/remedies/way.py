@@ -79,7 +79,7 @@ def allow_port(case: Case, finding: Finding) -> Iterator[Proposal]:
     if not isinstance(chain, Chain) or connection is None or stop is None:
         return
     taken = case.decision("forwarded")
-    port = int(taken.facts[4]) if taken is not None else connection.port
+    port = case.asked_port
     rule: dict[str, Any] = {"allow": "tcp", "ports": [port]}
     path = chain.place.path
     if path[-1] == "forward":

@@ -1,6 +1,5 @@
 """The text view: a leg a line, the break marked, the verdict last."""
 
-from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
 from portolan.evidence.decision import Decision
@@ -67,20 +66,11 @@ def legs(visit: Visit, style: Style, every: bool) -> list[str]:
 def _exchange(exchange: Exchange, stop: Decision | None, style: Style, every: bool) -> list[str]:
     lines: list[str] = []
     last = ""
-    parts: list[Iterable[Decision]] = [exchange.resolution.decisions]
-    tried = exchange.attempts
-    for attempt in tried:
-        parts.append(attempt.decisions)
-    if exchange.handshake is not None:
-        parts.append(exchange.handshake.decisions)
-    if exchange.response is not None:
-        parts.append(exchange.response.decisions)
-    for decisions in parts:
-        for decision in decisions:
-            if every or decision is stop or decision.law.stops or decision.kind in MAIN_KINDS:
-                leg = decision.law.leg
-                lines += _line(decision, stop, style, leg if leg != last else "")
-                last = leg
+    for decision in exchange.decisions:
+        if every or decision is stop or decision.law.stops or decision.kind in MAIN_KINDS:
+            leg = decision.law.leg
+            lines += _line(decision, stop, style, leg if leg != last else "")
+            last = leg
     return lines
 
 

@@ -91,12 +91,13 @@ class Table:
         rank = self.order[id(best)] if best is not None else len(self.sites)
         pattern = name
         for each, site in self.patterns:
-            if self.order[id(site)] < rank and _fits(each, name):
+            if self.order[id(site)] < rank and fits(each, name):
                 best, rank, pattern = site, self.order[id(site)], each
         return (best, pattern) if best is not None else None
 
 
-def _fits(pattern: str, name: str) -> bool:
+def fits(pattern: str, name: str) -> bool:
+    """Whether a name is what a pattern with a star says."""
     if pattern.startswith("*."):
         return name.endswith(pattern[1:]) and len(name) > len(pattern) - 1
     return name.startswith(pattern[:-1]) and len(name) > len(pattern) - 1

@@ -6,7 +6,7 @@ from portolan.estate.service import Redirect, Service, Site
 from portolan.evidence.decision import Decision
 from portolan.evidence.results import Arrival, Response
 from portolan.web import law
-from portolan.web.binding import table_of
+from portolan.web.binding import fits, table_of
 from portolan.web.content import content
 from portolan.web.url import DEFAULT_PORTS, Url
 
@@ -102,11 +102,7 @@ def _target(redirect: Redirect, request: Request, arrival: Arrival) -> str | Non
 
 
 def _host_fits(pattern: str, host: str) -> bool:
-    if pattern.startswith("*."):
-        return host.endswith(pattern[1:]) and len(host) > len(pattern) - 1
-    if pattern.endswith(".*"):
-        return host.startswith(pattern[:-1]) and len(host) > len(pattern) - 1
-    return host == pattern
+    return fits(pattern, host) if "*" in pattern else host == pattern
 
 
 def _asked_port(request: Request) -> int:

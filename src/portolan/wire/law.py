@@ -48,7 +48,6 @@ REPLY_STRANGER = Law("way", "reply-stranger",
                      stops=True)  # fmt: skip
 REPLY_ASTRAY = Law("way", "reply-astray", "the answer ends at {0}, which did not ask", stops=True)
 REPLY_LOST = Law("way", "reply-lost", "the answer is lost on its way back: {0}", stops=True)
-REPLY_RETURNS = Law("way", "reply-returns", "the answer comes back the same way")
 
 #: How Linux turns an ICMP message about a connection into the connection's error (RFC 1122 section 4.2.3.9).
 ICMP_RESULT = {
