@@ -17,17 +17,18 @@ from conformance.worlds import WORLDS, text_of
 from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
 from portolan.journey.world import World
+from portolan.rehearsal.clients import CLIENTS
 from portolan.rehearsal.run import RehearsalError, Rehearsed, rehearse, unshare_command
 from portolan.views.words import in_words
 
 KEPT = Path(__file__).with_name("kept")
 
 
-def held_against(text: str, asked: list[tuple[str, str]], own: list[str]) -> Rehearsed:
+def held_against(text: str, asked: list[tuple[str, str]], own: list[str], client: str = "curl") -> Rehearsed:
     """One world rehearsed."""
     estate = load(MemoryFiles({"estate.yaml": text}), "estate.yaml").estate
     assert estate.at is not None
-    return rehearse(World(estate, estate.at), [(url, estate.vantages[name]) for url, name in asked], own)
+    return rehearse(World(estate, estate.at), [(url, estate.vantages[name]) for url, name in asked], own, client=client)
 
 
 def table(names: list[str]) -> Iterator[tuple[str, str, list[tuple[str, str]]]]:
@@ -88,7 +89,10 @@ def shrunk(text: str, own: list[str]) -> str:
 
 
 def run(
-    worlds: Iterable[tuple[str, str, list[tuple[str, str]]]], workers: int, keep: Callable[[str, str], None] | None
+    worlds: Iterable[tuple[str, str, list[tuple[str, str]]]],
+    workers: int,
+    keep: Callable[[str, str], None] | None,
+    client: str = "curl",
 ) -> int:
     """Rehearses worlds side by side; the number of questions in disagreement."""
     own = unshare_command()
@@ -99,7 +103,7 @@ def run(
         name, text, asked = world
         for attempt in (1, 2):
             try:
-                found = held_against(text, asked, own)
+                found = held_against(text, asked, own, client)
             except RehearsalError as error:
                 if attempt == 2:
                     return name, text, str(error)
@@ -146,10 +150,12 @@ def main() -> int:
     two.add_argument("--seed", type=int, default=None)
     two.add_argument("--keep", action="store_true", help="shrink disagreements and keep them in conformance/kept/")
     for each in (one, two):
-        each.add_argument("--workers", type=int, default=20)
+        each.add_argument("--workers", type=int, default=None, help="worlds at once (20; with a browser 2)")
+        each.add_argument("--client", choices=tuple(CLIENTS), default="curl")
     arguments = parser.parse_args()
+    workers = arguments.workers or (20 if arguments.client == "curl" else 2)
     if arguments.kind == "table":
-        return 1 if run(table(arguments.names), arguments.workers, None) else 0
+        return 1 if run(table(arguments.names), workers, None, arguments.client) else 0
     seed = arguments.seed if arguments.seed is not None else random.randrange(1_000_000)
     print(f"seed {seed}")
 
@@ -159,7 +165,8 @@ def main() -> int:
         path.write_text(text, "utf-8")
         print(f"  kept as {path.name}")
 
-    return 1 if run(drawn(arguments.count, seed), arguments.workers, keep if arguments.keep else None) else 0
+    worlds = drawn(arguments.count, seed)
+    return 1 if run(worlds, workers, keep if arguments.keep else None, arguments.client) else 0
 
 
 if __name__ == "__main__":

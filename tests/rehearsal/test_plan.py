@@ -9,20 +9,25 @@ from pathlib import Path
 import pytest
 
 from portolan.journey.visit import visit
-from portolan.rehearsal.client import observed
-from portolan.rehearsal.run import RehearsalError, agree, missing_programs, plan_of, unshare_command
+from portolan.rehearsal.clients import CLIENTS
+from portolan.rehearsal.run import RehearsalError, agree, exclusion, missing_programs, plan_of, unshare_command
 from tests.conftest import OFFICE, swap, world
 
 URL = "https://visit.kestrel-ridge.example/"
 
 
-def able() -> bool:
-    """Whether this machine can rehearse."""
+def observed(result):
+    """What curl's result says."""
+    return CLIENTS["curl"].observed(result)[0]
+
+
+def able(client: str = "curl") -> bool:
+    """Whether this machine can rehearse with a client."""
     try:
         unshare_command()
     except RehearsalError:
         return False
-    return not missing_programs()
+    return not missing_programs(client)
 
 
 def planned(text: str = OFFICE, url: str = URL):
@@ -89,6 +94,56 @@ def test_the_clients_words(exit_code, status, words, expected):
     assert (seen.kind, seen.detail) == expected
 
 
+@pytest.mark.parametrize(
+    ("status", "error", "expected"),
+    [
+        (200, None, ("served", ())), (404, None, ("http-error", ())), (204, "net::ERR_ABORTED", ("served", ())),
+        (403, "net::ERR_HTTP_RESPONSE_CODE_FAILURE", ("http-error", ())), (None, "net::ERR_ABORTED", ("redirect-error", ("bad-target",))),
+        (None, "net::ERR_NAME_NOT_RESOLVED", ("name-error", ())), (None, "net::ERR_CONNECTION_REFUSED", ("connect-error", ("refused",))),
+        (None, "net::ERR_CERT_DATE_INVALID", ("tls-error", ("expired", "not-yet-valid"))), (301, "net::ERR_TOO_MANY_REDIRECTS", ("redirect-error", ("too-many",))),
+        (None, "no answer in time", ("connect-error", ("timed-out",))), (None, "net::ERR_OF_A_NEW_KIND", ("client-failed", ())),
+    ],
+)  # fmt: skip
+def test_the_browsers_words(status, error, expected):
+    """What Chromium says, in our words."""
+    out = json.dumps([{"url": URL, "status": status, "page": "x", "error": error}])
+    seen = CLIENTS["chromium"].observed({"out": out, "err": ""})[0]
+    assert (seen.kind, seen.details) == expected
+
+
+def test_a_browser_decides_some_things_by_itself():
+    """What it never asks anybody is not held against the prediction."""
+    ready = world(OFFICE)
+    street = ready.estate.vantages["street"]
+    for url, told in (("http://203.0.113.40:25/", "port 25"), ("http://x.localhost/", "localhost"), (URL, None)):
+        found = exclusion(ready, visit(ready, url, street), "chromium")
+        assert told in found if told else found is None
+
+
+@pytest.mark.skipif(not able("chromium"), reason="needs namespaces, chromium and libnss3-tools")
+def test_a_browser_rehearses(program, tmp_path):
+    """The same estate asked by a browser."""
+    (tmp_path / "estate.yaml").write_text(OFFICE)
+    done = program("rehearse", "--client", "chromium")
+    assert (done.returncode, done.stderr) == (0, "")
+    assert "all 1 agree" in done.stdout
+
+
+@pytest.mark.skipif(not able(), reason="needs namespaces and the servers' packages; .ci/run installs them")
+def test_either_web_server_may_agree(program, tmp_path):
+    """A service that names no program is tried as both; what the other one does is told."""
+    (tmp_path / "estate.yaml").write_text(
+        swap(OFFICE, ("        program: nginx\n", ""), ("files: [index.html", "files: [start.html"))
+    )
+    done = program("rehearse", URL, "--from", "street")
+    assert done.returncode == 0, done.stdout
+    text = (tmp_path / "estate.yaml").read_text()
+    (tmp_path / "estate.yaml").write_text(
+        text.replace("'443 tls'", "'[::]:443 tls'").replace("443 tls", "'[::]:443 tls'")
+    )
+    assert "otherwise" in program("rehearse", URL, "--from", "street").stdout
+
+
 def test_a_difference_is_a_disagreement():
     """The comparison can fail."""
     ready = world(OFFICE)
@@ -139,7 +194,7 @@ def _stages(parent: int) -> list[str]:
 def test_what_is_missing_is_named(program, tmp_path):
     """No programs: one clear line, with the packages; a bad URL and an estate without promises likewise."""
     (tmp_path / "estate.yaml").write_text(OFFICE)
-    code = ("import portolan.rehearsal.run as r; r.missing_programs = lambda: [('knotd', 'knot')]; "
+    code = ("import portolan.rehearsal.run as r; r.missing_programs = lambda client: [('knotd', 'knot')]; "
             "import sys; from portolan.cli.main import main; sys.exit(main(['rehearse']))")  # fmt: skip
     done = subprocess.run([sys.executable, "-c", code], cwd=tmp_path, capture_output=True, text=True, check=False)
     assert done.returncode == 2

@@ -20,9 +20,12 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
     )
     parser.add_argument(
         "--unsaid",
-        choices=("nginx", "apache"),
-        default="nginx",
-        help="the web server where the estate names none (default: nginx)",
+        choices=("either", "nginx", "apache"),
+        default="either",
+        help="the web server where the estate names none (default: either of the two may agree)",
+    )
+    parser.add_argument(
+        "--client", choices=("curl", "chromium"), default="curl", help="the real client that asks (default: curl)"
     )
     parser.add_argument(
         "--sweep", action="store_true", help="end whatever an earlier rehearsal left behind, and say what it was"
@@ -51,12 +54,12 @@ def _rehearse(arguments: argparse.Namespace) -> int:
     from portolan.cli.asking import asked
     from portolan.cli.errors import UsageError
     from portolan.cli.question import ready, vantage_of
-    from portolan.cli.terminal import print_json, style_of
+    from portolan.cli.terminal import print_json, progress_line, style_of
     from portolan.rehearsal.run import missing_programs, rehearse, unshare_command
 
     question = ready(arguments)
     estate = question.loaded.estate
-    lacking = missing_programs()
+    lacking = missing_programs(arguments.client)
     if lacking:
         names = ", ".join(f"{name} (package {package})" for name, package in lacking)
         raise UsageError(f"a rehearsal needs programs that are not here: {names}", "Install the packages with apt-get.")
@@ -69,15 +72,14 @@ def _rehearse(arguments: argparse.Namespace) -> int:
                      if not promise.vantages or vantage.name in promise.vantages]  # fmt: skip
     if not questions:
         raise UsageError("the estate has no promise to ask", "Name a URL: portolan rehearse URL --from VANTAGE.")
-    if sys.stderr.isatty():
-        print(
-            f"building {len(estate.routers) + len(estate.hosts)} machines, asking {len(questions)} questions ...",
-            file=sys.stderr,
-        )
-    with asked():
-        found = rehearse(
-            question.world, questions, own, arguments.unsaid, arguments.evidence or arguments.format == "json"
-        )
+    shown = progress_line(sys.stderr)
+    try:
+        with asked():
+            shown("building", 0, len(estate.routers) + len(estate.hosts))
+            found = rehearse(question.world, questions, own, arguments.unsaid, arguments.evidence or arguments.format == "json",
+                             arguments.client, shown)  # fmt: skip
+    finally:
+        shown("", 0, 0)
     if arguments.format == "json":
         from portolan.views.rehearse_view import rehearse_data
 

@@ -4,6 +4,9 @@ import argparse
 import os
 import shutil
 import sys
+import time
+from collections.abc import Callable
+from typing import TextIO
 
 from portolan.views.style import Style
 
@@ -19,6 +22,20 @@ def style_of(arguments: argparse.Namespace) -> Style:
     encoding = (sys.stdout.encoding or "ascii").lower().replace("_", "-")
     width = shutil.get_terminal_size((80, 24)).columns if on_terminal or os.environ.get("COLUMNS") else 80
     return Style(max(40, min(_WIDEST, width)), colour, encoding.startswith("utf"))
+
+
+def progress_line(stream: TextIO) -> Callable[[str, int, int], None]:
+    """A line that says how far a long run is, on a terminal only; an empty word wipes it."""
+    start = time.monotonic()
+
+    def show(what: str, done: int, of: int) -> None:
+        if not stream.isatty():
+            return
+        text = f"{what} {done} of {of}, {time.monotonic() - start:.0f} s" if what else ""
+        stream.write(f"\r{text[: shutil.get_terminal_size((80, 24)).columns - 1]}\033[K")
+        stream.flush()
+
+    return show
 
 
 def print_json(data: object) -> None:

@@ -21,11 +21,12 @@ class Daemon(NamedTuple):
 
 
 class Probe(NamedTuple):
-    """One question to a real client."""
+    """A command of a real client in a namespace, with at most so many seconds."""
 
     space: str
     command: list[str]
     mounts: list[list[str]]
+    limit: float = 30.0
 
 
 class Plan:

@@ -46,7 +46,8 @@ def main() -> int:
             if said:
                 troubles.append(f"{space}: {said}")
         started = start_all(plan["daemons"], pool)
-        results = list(pool.map(ask, plan["probes"])) if len(plan["probes"]) <= 8 else ask_many(plan["probes"])
+        tell("built", len(plan["spaces"]), len(plan["spaces"]))
+        results = ask_all(plan["probes"])
         states = {daemon["name"]: state(process, base, daemon["name"]) for daemon, process in started}
         counters = (
             dict(pool.map(lambda space: (space, inside(space, ["nft", "list", "ruleset"])), plan["spaces"]))
@@ -148,17 +149,33 @@ def ask(probe: dict[str, Any]) -> dict[str, Any]:
                *probe["command"]]  # fmt: skip
     begin = time.monotonic()
     try:
-        done = subprocess.run(command, capture_output=True, env=_ENVIRONMENT, timeout=30, check=False)
+        done = subprocess.run(command, capture_output=True, env=_ENVIRONMENT, timeout=probe["limit"], check=False)
     except subprocess.TimeoutExpired:
-        return {"code": -1, "out": "", "err": "the client did not end", "seconds": 30.0}
+        return {"code": -1, "out": "", "err": "the client did not end", "seconds": probe["limit"]}
     return {"code": done.returncode, "out": done.stdout.decode("utf-8", "replace"), "err": done.stderr.decode("utf-8", "replace"),
             "seconds": time.monotonic() - begin}  # fmt: skip
 
 
-def ask_many(probes: list[dict[str, Any]]) -> list[dict[str, Any]]:
-    """Many questions, most of which wait."""
-    with ThreadPoolExecutor(24) as pool:
-        return list(pool.map(ask, probes))
+def ask_all(probes: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """Many questions, most of which wait; those of browsers two at a time."""
+    lock, done = threading.Lock(), [0]
+
+    def one(probe: dict[str, Any]) -> dict[str, Any]:
+        result = ask(probe)
+        with lock:
+            done[0] += 1
+            tell("asked", done[0], len(probes))
+        return result
+
+    heavy = any(probe["limit"] > 30 for probe in probes)
+    with ThreadPoolExecutor(2 if heavy else 8 if len(probes) <= 8 else 24) as pool:
+        return list(pool.map(one, probes))
+
+
+def tell(what: str, done: int, of: int) -> None:
+    """A line of progress for the starter."""
+    with contextlib.suppress(OSError):
+        os.write(2, f"progress {what} {done} {of}\n".encode())
 
 
 def speak_otherwise(space: str, pairs: list[str]) -> None:

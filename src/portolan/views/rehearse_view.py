@@ -15,7 +15,8 @@ def seen_words(seen: Observed) -> str:
         return f"the page {seen.page} ({seen.status}, {'secure' if (seen.final_url or '').startswith('https:') else 'not secure'})"
     if seen.kind == "http-error":
         return f"status {seen.status}"
-    return f"{detail_words(seen.kind, seen.detail)} ({' '.join(seen.words.split()[:2])})"
+    told = " or ".join(dict.fromkeys(detail_words(seen.kind, each) for each in seen.details or (None,)))
+    return f"{told} ({' '.join(seen.words.split()[:2])})"
 
 
 def rehearse_text(found: Rehearsed, style: Style, every: bool) -> str:
@@ -26,6 +27,11 @@ def rehearse_text(found: Rehearsed, style: Style, every: bool) -> str:
         lines += row(style, f"{mark} ", 2, f"{each.url} from {each.vantage}", ink=("bold",))
         lines += row(style, "    predicted  ", 15, in_words(each.predicted.outcome))
         lines += row(style, "    observed   ", 15, seen_words(each.observed))
+        if each.otherwise is not None:
+            told = seen_words(each.otherwise)
+            lines += row(
+                style, "    otherwise  ", 15, f"{told} with the other web server; the estate names none", ink=("warn",)
+            )
         if each.excluded is not None:
             lines += row(style, "    not held against each other: ", 33, each.excluded, ink=("warn",))
         if not each.agrees or every:
@@ -75,6 +81,7 @@ def rehearse_data(found: Rehearsed) -> dict[str, Any]:
                 "vantage": each.vantage,
                 "predicted": outcome_data(each.predicted.outcome),
                 "observed": each.observed._asdict(),
+                "otherwise": each.otherwise._asdict() if each.otherwise is not None else None,
                 "agree": each.agrees,
                 "excluded": each.excluded,
                 "evidence": {"steps": [decision.text for decision in each.predicted.decisions], **each.evidence},

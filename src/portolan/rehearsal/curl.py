@@ -1,0 +1,103 @@
+"""The first client driver: curl, and what its words mean."""
+
+import json
+from typing import Any
+
+from portolan.rehearsal.client import Asking, Client, Observed
+from portolan.rehearsal.plan import BASE, Probe
+
+#: Seconds; ICMP errors that arrive inside connect() may take one second to be noticed.
+CONNECT_LIMIT, WHOLE_LIMIT = 3, 12
+
+
+_CONNECT = (
+    ("Connection refused", "refused"),
+    ("No route to host", "unreachable"),
+    ("Network is unreachable", "unreachable"),
+    ("Permission denied", "unreachable"),
+    ("Protocol not available", "unreachable"),
+    ("Connection timed out", "timed-out"),
+    ("Connection timeout", "timed-out"),
+)
+_VERIFY = (
+    ("certificate has expired", "expired"),
+    ("certificate is not yet valid", "not-yet-valid"),
+    ("self-signed certificate in certificate chain", "unknown-issuer"),
+    ("self-signed certificate", "self-signed"),
+    ("self signed certificate", "self-signed"),
+    ("unable to get local issuer certificate", "unknown-issuer"),
+    ("unable to get issuer certificate", "unknown-issuer"),
+    ("no alternative certificate subject name matches", "name-mismatch"),
+    ("does not match target host name", "name-mismatch"),
+    ("unsuitable certificate purpose", "other"),
+    ("unsupported certificate purpose", "other"),
+    ("invalid CA certificate", "other"),
+)
+
+
+def _probes(asking: Asking) -> list[Probe]:
+    limit = str(asking.vantage.redirect_limit)
+    command = ["curl", "-v", "-s", "-L", "--max-redirs", limit, "--proto", "=http,https", "--proto-redir", "=http,https",
+               "--connect-timeout", str(CONNECT_LIMIT), "-m", str(WHOLE_LIMIT), "--cacert", f"{BASE}/{asking.trust}", "--noproxy", "*",
+               "-w", "\n%{json}", "--globoff"]  # fmt: skip
+    return [Probe(asking.space, [*command, url], asking.mounts) for url in asking.urls]
+
+
+def _observed(result: dict[str, Any]) -> list[Observed]:
+    body, _, tail = str(result["out"]).rpartition("\n")
+    try:
+        facts = json.loads(tail)
+    except ValueError:
+        return [Observed("client-failed", (), None, None, None, str(result["err"])[-400:])]
+    return [_read(facts, body, str(result["err"]))]
+
+
+def _read(facts: dict[str, Any], body: str, words: str) -> Observed:
+    code, status, url = int(facts["exitcode"]), int(facts["http_code"]), str(facts["url_effective"])
+    message = str(facts.get("errormsg") or "")
+    told = f"curl {code} {message}".strip()
+
+    def failed(kind: str, *details: str) -> Observed:
+        return Observed(kind, details, status if kind == "redirect-error" else None, None, url, told)
+
+    if code == 0 and 200 <= status < 300:
+        return Observed("served", (), status, body or None, url, told)
+    if code == 0:
+        return Observed("http-error", (), status, None, url, f"status {status}")
+    if code == 6:
+        return failed("name-error")
+    if code == 28 and "Resolving timed out" in message:
+        return failed("name-error", "resolver-timeout")
+    if code in (7, 28):
+        return failed("connect-error", _connect_detail(code, words))
+    if code == 60:
+        detail = next((word for text, word in _VERIFY if text in message or text in words), "other")
+        # A missing intermediate and an unknown root sound the same.
+        return failed("tls-error", *((detail, "incomplete-chain") if detail == "unknown-issuer" else (detail,)))
+    if code == 35:
+        return failed("tls-error", "not-tls")
+    if code == 47:
+        return failed("redirect-error", "too-many")
+    if code in (1, 3) and "HTTP/0.9" not in message:
+        return failed("redirect-error", "bad-target")
+    return failed("protocol-error", "empty" if code == 52 else "garbled")
+
+
+_FAILED = ("failed:", "connect fail", "timed out", "timeout")
+
+
+def _connect_detail(code: int, words: str) -> str:
+    """The attempt that counts: silence when any attempt met it, else the last one's error."""
+    found = [
+        word
+        for line in words.split("\n")
+        if any(sign in line for sign in _FAILED)
+        for text, word in _CONNECT
+        if text in line
+    ]
+    if code == 28 or "timed-out" in found:
+        return "timed-out"
+    return found[-1] if found else "timed-out"
+
+
+DRIVER = Client("curl", {"curl": "curl"}, _probes, _observed)
