@@ -4,7 +4,7 @@ from typing import Annotated, Literal
 
 import msgspec
 
-from portolan.estate.base import EstatePath, IPAddress, IPNetwork, PortRange, Stated, says
+from portolan.estate.base import EstatePath, HostName, IPAddress, IPNetwork, PortRange, Stated, says
 from portolan.estate.filter import Filter
 from portolan.estate.network import Interface, Route
 from portolan.estate.service import Service
@@ -69,7 +69,18 @@ class Machine(Stated, frozen=True, kw_only=True, eq=False):
     )
     hosts_file: Annotated[HostsFile | None, says("Its hosts file.")] = None
     resolver: Annotated[
-        IPAddress | None, says("The resolver's address. Left out: an ordinary recursive resolver on the internet.")
+        IPAddress | Literal["validating"] | None,
+        says("The resolver's address. Left out: an ordinary recursive resolver on the internet; `validating`: one that "
+             "checks signatures."),
+    ] = None  # fmt: skip
+    search: Annotated[
+        tuple[HostName, ...],
+        says("Domains that are tried behind names without a final dot: before the name itself where it has no dot, "
+             "else after it failed."),
+    ] = ()  # fmt: skip
+    local_name: Annotated[
+        HostName | None,
+        says("The name under `.local` that it announces to the networks it is on (RFC 6762).", example="orion.local"),
     ] = None
 
 

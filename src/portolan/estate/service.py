@@ -1,5 +1,6 @@
 """Programs that listen: web servers with their sites, name servers, resolvers, and anything else."""
 
+from datetime import datetime
 from typing import Annotated, Literal
 
 import msgspec
@@ -121,5 +122,27 @@ class Service(Stated, frozen=True, kw_only=True, eq=False):
         msgspec.field(default_factory=dict)
     )
     zones: Annotated[
-        tuple[HostName, ...], says("The zones that a name server serves with authority.", refers=("zones",))
+        tuple[HostName, ...],
+        says("The zones that a name server serves with authority; those that a resolver holds itself and asks nobody for.",
+             refers=("zones",)),
+    ] = ()  # fmt: skip
+    forwards_to: Annotated[
+        tuple[IPAddress, ...],
+        says(
+            "For a resolver: the resolvers that it passes every question on to. Left out: it asks from the root itself."
+        ),
     ] = ()
+    validates: Annotated[
+        bool, says("For a resolver: whether it checks signatures (RFC 4035) and fails where they do not fit.")
+    ] = False
+    refuses: Annotated[
+        tuple[HostName, ...], says("For a resolver: names that it does not look up, with all below them.")
+    ] = ()
+    refuses_with: Annotated[
+        Literal["refused", "no-such-name"], says("What a resolver answers for names that it does not look up.")
+    ] = "no-such-name"
+    last_asked: Annotated[
+        datetime | None,
+        says("For a resolver: when it last looked up the names of the estate; it remembers each answer until its TTL "
+             "ends. Left out: never before."),
+    ] = None  # fmt: skip

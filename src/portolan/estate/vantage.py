@@ -5,7 +5,7 @@ from typing import Annotated, Literal
 
 import msgspec
 
-from portolan.estate.base import IPAddress, IPInterface, Stated, WebAddress, says
+from portolan.estate.base import HostName, IPAddress, IPInterface, Stated, WebAddress, says
 from portolan.estate.filter import Filter
 from portolan.estate.machine import HostsFile
 from portolan.estate.network import Route
@@ -26,9 +26,16 @@ class Vantage(Stated, frozen=True, kw_only=True, eq=False):
     routes: Annotated[tuple[Route, ...], says("As for a host.")] = ()
     filter: Annotated[Filter | None, says("The device's own filter.")] = None
     hosts_file: Annotated[HostsFile | None, says("The device's hosts file.")] = None
-    resolver: Annotated[IPAddress | None, says("The resolver's address. Left out: an ordinary recursive resolver.")] = (
-        None
-    )
+    resolver: Annotated[IPAddress | Literal["validating"] | None, says("As for a host.")] = None
+    search: Annotated[tuple[HostName, ...], says("As for a host.")] = ()
+    last_asked: Annotated[
+        datetime | None,
+        says("When this device last looked the names up; it remembers each answer until its TTL ends. Left out: never "
+             "before."),
+    ] = None  # fmt: skip
+    https_records: Annotated[
+        bool, says("Whether the client asks for HTTPS records (RFC 9460) and follows them, as browsers do.")
+    ] = False
     trusts: Annotated[
         tuple[str, ...],
         says("Whom it trusts to issue certificates: `public` (every root of the estate that is public, and ordinary "

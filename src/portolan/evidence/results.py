@@ -46,7 +46,8 @@ class Arrival(NamedTuple):
 class Connection(NamedTuple):
     """An attempt to connect. `detail` is None when it is open, else `refused`, `timed-out`, `unreachable`, `reset`.
 
-    `reached` is the machine that the packet was delivered to, whether or not something listens there.
+    `reached` is the machine that the packet was delivered to, whether or not something listens there; `seen_from` the
+    address that it last came from, after every translation.
     """
 
     address: IPAddress
@@ -56,6 +57,7 @@ class Connection(NamedTuple):
     arrival: Arrival | None = None
     reached: Machine | None = None
     stop: Decision | None = None
+    seen_from: IPAddress | None = None
 
 
 class Handshake(NamedTuple):

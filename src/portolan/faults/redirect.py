@@ -42,7 +42,7 @@ def too_many(case: Case) -> Finding | None:
 
 
 @fault("redirect-inner-target", "The target shows an inner name, address or port, or is no address", "a name or connection error",
-       "Write the public name into the target.", "bad-target", "undescribed", "internet-private")  # fmt: skip
+       "Write the public name into the target.", "bad-target", "undescribed", "local-only", "internet-private")  # fmt: skip
 def inner_target(case: Case) -> Finding | None:
     """A redirect led to a host that only the inside knows."""
     rule = _last_rule(case)

@@ -3,16 +3,17 @@
 from collections.abc import Callable
 from typing import Any
 
+from msgspec import structs
 from yaml.nodes import Node, ScalarNode
 
 from portolan.estate.certificate import Authority, Certificate
 from portolan.estate.machine import HostsFile
 from portolan.estate.service import Service, Site
-from portolan.estate.zone import Zone
+from portolan.estate.zone import Version, Zone, ZoneData
 from portolan.formats import hosts_text, pem
 from portolan.formats.files import FileError, Files
 from portolan.formats.reader import Path, Reader
-from portolan.formats.zone_file import read_zone
+from portolan.formats.zone_file import read_version, read_zone
 from portolan.source.place import Place, Span
 from portolan.source.plain import one_line
 
@@ -72,8 +73,22 @@ def _zone(reader: Completing, values: Values, node: Node, _path: Path, name: str
     file = values.get("file")
     named = None if not file else (str(file), place.key("file").span)
     zone = name.lower().removesuffix(".")
-    values["data"] = read_zone(zone, named, _lines(values, "records", node), _lines(values, "withdrawn", node),
-                               reader.problems, reader.files.read, reader.files.shown)  # fmt: skip
+    data = read_zone(zone, named, _lines(values, "records", node), _lines(values, "withdrawn", node),
+                     reader.problems, reader.files.read, reader.files.shown)  # fmt: skip
+    values["data"] = data
+    for key in ("views", "copies"):
+        values[key] = {name: _version(reader, zone, data, each) for name, each in values.get(key, {}).items()}
+    values["before"] = tuple(_version(reader, zone, data, each) for each in values.get("before", ()))
+
+
+def _version(reader: Completing, zone: str, data: ZoneData, version: Version) -> Version:
+    """A version of a zone with its records."""
+    held = {"records": version.records, "without": version.without}
+    named = None if version.file is None else (str(version.file), version.place.key("file").span)
+    node: Any = version.place.node
+    found = read_version(zone, data, named, _lines(held, "records", node), _lines(held, "without", node),
+                         reader.problems, reader.files.read, reader.files.shown)  # fmt: skip
+    return structs.replace(version, data=found)
 
 
 def _site(reader: Completing, values: Values, _node: Node, path: Path, _name: str) -> None:

@@ -5,6 +5,7 @@ is for the engine to answer and for the faults to explain.
 """
 
 from collections.abc import Iterable, Iterator
+from datetime import datetime
 from ipaddress import ip_address
 from typing import Any
 
@@ -27,6 +28,7 @@ from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
 from portolan.formats.listener_text import listener_key
 from portolan.formats.reader import annotations_of, bare, plan_of
+from portolan.formats.record_data import checked_text
 from portolan.formats.scalars import UnfitError, host_name
 from portolan.source.nearest import did_you_mean
 from portolan.source.place import Place
@@ -162,6 +164,8 @@ def _machine(estate: Estate, machine: Machine, note: _Notes) -> None:
             note(route.place, "'to' and 'via' are of different IP versions")
     _gateway(estate, machine, note)
     _filter(machine.filter, tuple(machine.interfaces), note, isinstance(machine, Router))
+    if machine.local_name is not None and not machine.local_name.endswith(".local"):
+        note(machine.place.key("local_name"), f"expected a name under .local, found '{one_line(machine.local_name)}'")
     for service in machine.services.values():
         _service(service, note)
     _hosts_file(machine.hosts_file, note)
@@ -303,10 +307,20 @@ def _service(service: Service, note: _Notes) -> None:
     allowed = {
         "web": {"program", "certificate", "sites"},
         "name-server": {"zones"},
-        "resolver": set(),
+        "resolver": {"zones", "forwards_to", "validates", "refuses", "refuses_with", "last_asked"},
         "other": set(),
     }[service.kind]
-    for key in ("program", "certificate", "sites", "zones"):
+    for key in (
+        "program",
+        "certificate",
+        "sites",
+        "zones",
+        "forwards_to",
+        "validates",
+        "refuses",
+        "refuses_with",
+        "last_asked",
+    ):
         if key not in allowed and service.place.has(key):
             note(service.place.key(key), f"'{key}' is not for a service of kind '{service.kind}'")
     if service.kind == "name-server" and not service.zones:
@@ -392,9 +406,33 @@ def _zone(estate: Estate, zone: Zone, note: _Notes) -> None:
     if zone.withdrawn and zone.file is None:
         note(zone.place.key("withdrawn"), "'withdrawn' is about the records of a 'file'")
     parent = next((other for other in estate.zones if name.endswith("." + other)), None)
-    if zone.delegated_to and parent:
-        note(zone.place.key("delegated_to"), f"the parent zone {parent} is in the estate; its NS records say who is delegated to",
-             "Take 'delegated_to' away.")  # fmt: skip
+    if parent:
+        for key in ("delegated_to", "glue", "registered_until", "on_hold"):
+            if zone.place.has(key):
+                note(zone.place.key(key), f"the parent zone {parent} is in the estate; its NS records say who is delegated to",
+                     f"Take '{key}' away.")  # fmt: skip
+    for server in zone.glue:
+        if server not in zone.delegated_to:
+            note(zone.place.key("glue"), f"'{one_line(server)}' is not among 'delegated_to'",
+                 did_you_mean(server, zone.delegated_to))  # fmt: skip
+    if zone.apex_alias is not None and {"A", "AAAA", "CNAME"} & set(zone.data.nodes.get(zone.name, ())):
+        note(
+            zone.place.key("apex_alias"), f"the zone has addresses or an alias at {zone.name} too", "Keep one of them."
+        )
+    later: datetime | None = None
+    for before in zone.before:
+        if later is not None and before.until >= later:
+            note(before.place.key("until"), "changes are listed with the latest first", "Put it before the one above.")
+        later = before.until
+    for version in (*zone.views.values(), *zone.before, *zone.copies.values()):
+        if version.file is None and not version.records and not version.without:
+            note(version.place, "this version is the same as the zone", "Say 'records', 'without' or 'file'.")
+    for text in zone.ds:
+        if text[:1].isdecimal() and " " in text:
+            try:
+                checked_text("DS", text, zone.name)
+            except ValueError as error:
+                note(zone.place.key("ds"), one_line(str(error), 200))
 
 
 def _certificate(certificate: Certificate, note: _Notes) -> None:
@@ -441,7 +479,7 @@ def _vantage(estate: Estate, vantage: Vantage, note: _Notes) -> None:
         note(vantage.place, "a vantage has either 'network' with 'address', or 'host'")
         return
     if vantage.host is not None:
-        for key in ("address", "gateway", "routes", "filter", "hosts_file", "resolver"):
+        for key in ("address", "gateway", "routes", "filter", "hosts_file", "resolver", "search"):
             if vantage.place.has(key):
                 note(vantage.place.key(key), f"the host {one_line(vantage.host)} brings its own '{key}'")
         return

@@ -2,6 +2,8 @@
 
 import types
 import typing
+from functools import reduce
+from operator import or_
 from typing import Any, Literal
 
 import msgspec
@@ -96,7 +98,9 @@ def _schema(annotation: Any, definitions: dict[str, Any]) -> dict[str, Any]:
     if origin in (typing.Union, types.UnionType):
         if str in args:
             return {"anyOf": [dict(SCALARS[IPNetwork][1]), {"type": "string"}]}
-        return {"anyOf": [_schema(each, definitions) for each in args]}
+        words = [each for each in args if typing.get_origin(each) is Literal]
+        rest = reduce(or_, (each for each in args if each not in words))
+        return {"anyOf": [_schema(each, definitions) for each in (rest, *words)]}
     if kind is Listener:
         return dict(_LISTENER)
     if isinstance(kind, type) and issubclass(kind, Stated):

@@ -7,6 +7,8 @@ over its node; spans are worked out only when cited.
 import types
 import typing
 from collections.abc import Callable
+from functools import reduce
+from operator import or_
 from typing import Any, Literal
 
 import msgspec
@@ -34,6 +36,7 @@ INTERNAL = {
     "Certificate": {"pem", "key_pem"},
     "Authority": {"pem"},
     "Zone": {"data"},
+    "Version": {"data"},
 }
 
 
@@ -187,6 +190,8 @@ def converter(annotation: Any) -> Converter:
         return _scalar(kind)
     if origin is tuple:
         return _many(converter(args[0]))
+    if origin is dict and args[0] in SCALARS:
+        return _keyed(converter(args[0]), converter(args[1]))
     if origin is dict:
         return _named(args[1])
     if origin is Literal:
@@ -235,6 +240,23 @@ def _named(kind: Any) -> Converter:
                 value_node = MappingNode("plain", [], key_node.start_mark, key_node.end_mark)
             value = reader.read(kind, value_node, (*path, name), name, key_node)
             if value is not BAD:
+                values[name] = value
+        return values
+
+    return read
+
+
+def _keyed(key: Converter, item: Converter) -> Converter:
+    """A mapping from one scalar to a value."""
+
+    def read(reader: Reader, node: Node, path: Path) -> Any:
+        if not isinstance(node, MappingNode):
+            return reader.fail(node, path, f"expected 'NAME: VALUE', found {found(node)}")
+        values: dict[Any, Any] = {}
+        for key_node, value_node in node.value:
+            name = key(reader, key_node, path)
+            value = item(reader, value_node, (*path, str(key_node.value)))
+            if name is not BAD and value is not BAD:
                 values[name] = value
         return values
 
@@ -293,7 +315,8 @@ def _either(kinds: tuple[Any, ...]) -> Converter:
     # IPNetwork | str reaches here flattened: ranges where the text looks like one, else a name.
     if str in forms:
         return _scalar_or_name
-    rest = converter(forms[0])
+    # Forms of one union of scalars, such as IPAddress, reach here flattened too.
+    rest = converter(reduce(or_, forms))
 
     def read(reader: Reader, node: Node, path: Path) -> Any:
         if isinstance(node, ScalarNode) and node.value in words:

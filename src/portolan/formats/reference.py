@@ -2,6 +2,8 @@
 
 import types
 import typing
+from functools import reduce
+from operator import or_
 from typing import Any, Literal
 
 import msgspec
@@ -82,11 +84,15 @@ def _kind(annotation: Any) -> str:
     if origin is tuple:
         return f"list of {_kind(args[0])}"
     if origin is dict:
+        if args[0] in SCALARS:
+            return f"names, each with a {_kind(args[1])}"
         return f"names, each with a {_link(args[1])}"
     if origin is Literal:
         return " or ".join(f"`{each}`" for each in args)
     if origin in (typing.Union, types.UnionType):
-        return "range or name" if str in args else " or ".join(_kind(each) for each in args)
+        words = [each for each in args if typing.get_origin(each) is Literal]
+        rest = reduce(or_, (each for each in args if each not in words))
+        return "range or name" if str in args else " or ".join(_kind(each) for each in (rest, *words))
     if kind is Listener:
         return "listener"
     if isinstance(kind, type) and issubclass(kind, Stated):

@@ -227,6 +227,48 @@ def read_zone(
     before = len(reader.records)
     for text, span in withdrawn:
         _withdraw(reader, text, span, name, before)
+    _further(reader, lines)
+    return zone_data(reader.records)
+
+
+def read_version(
+    name: str,
+    base: ZoneData,
+    file: tuple[str, Span] | None,
+    lines: list[tuple[str, Span]],
+    without: list[tuple[str, Span]],
+    problems: Problems,
+    read: Callable[[str], bytes],
+    shown: Callable[[str], str],
+) -> ZoneData:
+    """Another version of a zone: its base or its own file, without some records, with others in their place."""
+    reader = ZoneReader(name, problems, read, shown)
+    if file is not None:
+        base = read_zone(name, file, [], [], problems, read, shown)
+    _further(reader, lines)
+    replaced = {(record.owner, record.type) for record in reader.records}
+    for text, span in without:
+        tokens = text.split()
+        owner = absolute(tokens[0], name) if tokens else ""
+        kinds = {tokens[1].upper()} if len(tokens) == 2 else set(base.nodes.get(owner, ()))
+        if len(tokens) > 2 or not kinds or not kinds <= set(base.nodes.get(owner, ())):
+            owners = sorted({_shorter(each, name) for each in base.nodes})
+            problems.add(span, f"no record of the zone fits '{one_line(text)}'", f"zones.{name}",
+                         did_you_mean(text.partition(" ")[0], owners) or "Write a name, or a name and a type.")  # fmt: skip
+        replaced |= {(owner, kind) for kind in kinds}
+    kept = [
+        record
+        for owner, types in base.nodes.items()
+        for kind, records in types.items()
+        if (owner, kind) not in replaced
+        for record in records
+    ]
+    return zone_data([*kept, *reader.records])
+
+
+def _further(reader: ZoneReader, lines: list[tuple[str, Span]]) -> None:
+    """Records that the estate itself states; they and their problems cite its lines."""
+    name, problems = reader.zone, reader.problems
     for text, span in lines:
         start, noted = len(reader.records), len(problems.found)
         reader.text(text, span.file, "", name, name)
@@ -236,7 +278,6 @@ def read_zone(
             problems.found[index] = Problem(
                 span, problems.found[index].message, f"zones.{name}", problems.found[index].hint
             )
-    return zone_data(reader.records)
 
 
 def _withdraw(reader: ZoneReader, text: str, span: Span, name: str, before: int) -> None:

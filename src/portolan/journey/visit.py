@@ -1,5 +1,6 @@
 """One visit: exchanges (name, way, secure leg, answer) until there is an outcome; redirects followed, loops found."""
 
+from collections.abc import Sequence
 from datetime import datetime
 from typing import NamedTuple
 
@@ -8,8 +9,11 @@ from portolan.estate.service import Site
 from portolan.estate.vantage import Vantage
 from portolan.evidence.decision import Decision, Law
 from portolan.evidence.results import Arrival, Connection, Handshake, Resolution, Response
+from portolan.journey.race import race
 from portolan.journey.world import World
-from portolan.names.order import ordered
+from portolan.names import https_record
+from portolan.names import law as name_law
+from portolan.names.client import resolve
 from portolan.source.place import Place
 from portolan.tls import law as tls_law
 from portolan.tls.verify import verify
@@ -22,6 +26,10 @@ TOO_MANY = Law(
     "answer", "too-many", "{0} redirects, and the visitor gives up after {1}", "RFC 9110 section 15.4", stops=True
 )
 BAD_TARGET = Law("answer", "bad-target", "the redirect leads nowhere: {0}", "RFC 9110 section 10.2.2", stops=True)
+
+UPGRADED = Law(
+    "name", "https-upgraded", "since {0} has an HTTPS record, the client asks by https", "RFC 9460 section 9.5"
+)
 
 _REDIRECTS = frozenset((301, 302, 303, 307, 308))
 
@@ -95,6 +103,14 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
     seen: set[Url] = set()
     while True:
         seen.add(url)
+        upgraded = _upgraded(world, url, vantage)
+        if upgraded is not None:
+            exchanges.append(Exchange(url, upgraded))
+            url = parse(f"https{str(url).removeprefix('http')}")
+            if url in seen:
+                return _ended(world, text, vantage, exchanges, "loop",
+                              Decision(LOOP, (url,), upgraded.decisions[-1].place, upgraded.decisions[-1].subject))  # fmt: skip
+            seen.add(url)
         exchange = _exchange(world, url, vantage)
         exchanges.append(exchange)
         response = exchange.response
@@ -121,25 +137,59 @@ def _rests(response: Response) -> tuple[Place | None, object]:
     return last.place, last.subject
 
 
+def _upgraded(world: World, url: Url, vantage: Vantage) -> Resolution | None:
+    """The resolution that sends a plain URL to https before any packet (RFC 9460 section 9.5), if one does."""
+    if url.secure or not vantage.https_records or url.literal is not None:
+        return None
+    found = https_record.offers(world.naming, url.host, url.port, vantage)
+    if not found.upgrade:
+        return None
+    last = found.offers[0].decision if found.offers else found.decisions[-1]
+    stop = Decision(UPGRADED, (url.host,), last.place, last.subject)
+    return Resolution(url.host, (), None, (*found.decisions, *_said(found.offers[:1]), stop))
+
+
+def _said(offers: Sequence[https_record.Offer]) -> list[Decision]:
+    return [each.decision for each in offers if each.decision.law is not name_law.HTTPS_ALIAS]
+
+
 def _exchange(world: World, url: Url, vantage: Vantage) -> Exchange:
-    resolution = world.naming.resolve(url.host, url.literal, vantage)
-    if resolution.detail is not None:
-        return Exchange(url, resolution)
-    attempts: list[Connection] = []
-    order = ordered(resolution.addresses, lambda address: world.source(vantage, address))
-    for index in order:
-        attempt = world.connect(vantage, resolution.addresses[index], url.port)
-        attempts.append(attempt)
-        if attempt.detail is None:
-            break
+    resolution, attempts = _connected(world, url, vantage)
+    if not attempts or attempts[-1].arrival is None:
+        return Exchange(url, resolution, attempts)
     arrival = attempts[-1].arrival
-    if arrival is None:
-        return Exchange(url, resolution, tuple(attempts))
     handshake = _handshake(world, url, vantage, arrival) if url.secure else None
     if handshake is not None and handshake.detail is not None:
-        return Exchange(url, resolution, tuple(attempts), handshake)
+        return Exchange(url, resolution, attempts, handshake)
     response = respond(arrival, Request(url, url.secure), world.shared)
-    return Exchange(url, resolution, tuple(attempts), handshake, response)
+    return Exchange(url, resolution, attempts, handshake, response)
+
+
+def _connected(world: World, url: Url, vantage: Vantage) -> tuple[Resolution, tuple[Connection, ...]]:
+    """The name's addresses and the attempts to connect; by the offers of HTTPS records first, where the client asks."""
+    before: tuple[Decision, ...] = ()
+    if url.secure and vantage.https_records and url.literal is None:
+        found = https_record.offers(world.naming, url.host, url.port, vantage)
+        before = found.decisions
+        for offer in found.offers:
+            resolution = resolve(world.naming, offer.target, None, vantage)
+            if resolution.detail is not None and offer.hints:
+                stop = offer.decision
+                hint = Decision(name_law.HTTPS_HINT, (offer.target, offer.hints[0]), stop.place, stop.subject)
+                resolution = Resolution(url.host, offer.hints, None, (*resolution.decisions, hint),
+                                        tuple(stop.subject for _ in offer.hints))  # fmt: skip
+            before = (*before, *_said([offer]), *resolution.decisions)
+            if resolution.detail is None:
+                attempts = race(world, vantage, resolution.addresses, offer.port)
+                if attempts[-1].detail is None:
+                    return resolution._replace(host=url.host, decisions=before), attempts
+    # RFC 9460 section 3: without an offer that works, as if there were none.
+    resolution = resolve(world.naming, url.host, url.literal, vantage)
+    if before:
+        resolution = resolution._replace(decisions=(*before, *resolution.decisions))
+    if resolution.detail is not None:
+        return resolution, ()
+    return resolution, race(world, vantage, resolution.addresses, url.port)
 
 
 def _handshake(world: World, url: Url, vantage: Vantage, arrival: Arrival) -> Handshake:

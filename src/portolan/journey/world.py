@@ -10,7 +10,7 @@ from portolan.estate.machine import Machine
 from portolan.estate.service import Service
 from portolan.estate.vantage import Vantage
 from portolan.evidence.results import Connection
-from portolan.names.resolve import Naming
+from portolan.names.naming import Naming
 from portolan.tls.facts import key_fits
 from portolan.web.binding import Table, table_of
 from portolan.wire.topology import Topology
@@ -33,7 +33,7 @@ class World:
         self.shared: dict[Any, Any] = {} if shared is None else shared
         self.topology = Topology(estate, self._why_not_started, (_ORDINARY,))
         self.naming = Naming(
-            estate, self._reach, lambda address: self.topology.holder(address) is not None, self.shared
+            estate, now, self._reach, lambda address: self.topology.holder(address) is not None, self.shared
         )
 
     def changed(self, estate: Estate) -> "World":

@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from typing import NamedTuple
 
-from portolan.estate.zone import Record, Zone
+from portolan.estate.zone import Record, ZoneData
 
 Types = Mapping[str, tuple[Record, ...]]
 
@@ -13,6 +13,16 @@ class Found(NamedTuple):
 
     types: Types
     wildcard: str | None = None
+
+
+class Below(NamedTuple):
+    """The name lies below a DNAME record (RFC 6672 section 2.3)."""
+
+    record: Record
+
+    def renamed(self, name: str) -> str:
+        """The name with the owner's part replaced by the target's."""
+        return name[: -len(self.record.owner)] + str(self.record.data)
 
 
 class Cut(NamedTuple):
@@ -28,19 +38,21 @@ _EMPTY: Types = {}
 class ZoneIndex:
     """A zone made ready for questions."""
 
-    def __init__(self, zone: Zone) -> None:
-        self.zone = zone
-        self.apex = zone.name
-        self.nodes = zone.data.nodes
+    def __init__(self, apex: str, data: ZoneData) -> None:
+        self.apex = apex
+        self.nodes = data.nodes
         self._between: set[str] | None = None
-        self._cuts = {owner for owner, types in self.nodes.items() if "NS" in types and owner != zone.name}
+        #: Owners below which the zone's own names do not count: delegations and DNAME records.
+        self._breaks = {
+            owner for owner, types in self.nodes.items() if "DNAME" in types or ("NS" in types and owner != apex)
+        }
 
-    def look(self, name: str) -> Found | Cut | None:
-        """The answer for a name of the zone: a node, a cut, or None when there is no such name."""
-        if self._cuts:
-            cut = self._cut_above(name)
-            if cut is not None:
-                return Cut(cut, self.nodes[cut]["NS"])
+    def look(self, name: str) -> Found | Cut | Below | None:
+        """The answer for a name of the zone: a node, a cut, a DNAME above it, or None when there is no such name."""
+        if self._breaks:
+            broken = self._break_above(name)
+            if broken is not None:
+                return broken
         types = self.nodes.get(name)
         if types is not None:
             return Found(types)
@@ -74,11 +86,23 @@ class ZoneIndex:
             self._between = found
         return self._between
 
-    def _cut_above(self, name: str) -> str | None:
-        """The highest delegation at or above a name."""
-        best = None
-        while name != self.apex and name:
-            if name in self._cuts:
-                best = name
+    def _break_above(self, name: str) -> Cut | Below | None:
+        """The highest delegation at or above a name, or DNAME record above it."""
+        best: Cut | Below | None = None
+        asked = name
+        while name:
+            if name in self._breaks:
+                types = self.nodes[name]
+                if "NS" in types and name != self.apex:
+                    best = Cut(name, types["NS"])
+                elif name != asked and "DNAME" in types:
+                    best = Below(types["DNAME"][0])
+            if name == self.apex:
+                break
             name = name.partition(".")[2]
         return best
+
+    def negative_ttl(self) -> int:
+        """How long the absence of a name is remembered: the lesser of the SOA's TTL and its minimum (RFC 2308 section 5)."""
+        soa = self.nodes.get(self.apex, {}).get("SOA")
+        return min(soa[0].ttl, soa[0].data.minimum) if soa else 0

@@ -6,7 +6,8 @@ from portolan.estate.machine import Machine
 from portolan.estate.service import Service
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
-from portolan.names.resolve import address_records, listening_addresses
+from portolan.names.naming import address_records
+from portolan.names.servers import listening_addresses
 from portolan.rehearsal.network import AUTHORITY, RESOLVER, ROOT_ADDRESS, TIER_ADDRESS, join_resolver
 from portolan.rehearsal.plan import BASE, Daemon, Plan
 from portolan.wire.listeners import bindings_of
@@ -82,7 +83,8 @@ def client_files(plan: Plan, vantage: Vantage, number: int) -> list[list[str]]:
     space = plan.space_of(client)
     if f"{space}.resolv" not in plan.files:
         resolver: object = client.resolver
-        if client.resolver is None or (is_public(client.resolver) and not _described(plan, client.resolver)):
+        stated = client.resolver
+        if isinstance(stated, str) or stated is None or (is_public(stated) and not _described(plan, stated)):
             resolver = join_resolver(plan, client, number)
         plan.files[f"{space}.resolv"] = f"nameserver {resolver}\noptions timeout:2 attempts:1\n"
         lines = ["127.0.0.1 localhost", "::1 localhost"]
@@ -117,7 +119,10 @@ def _root(plan: Plan, served: dict[str, list[tuple[Machine, Service]]], zones: d
             for name in zone.delegated_to:
                 lines.append(f"{zone.name}. 60 NS {name}.")
                 if name == zone.name or name.endswith("." + zone.name):
-                    glue |= {f"{name}. 60 {record.type} {record.data}" for record in address_records(zone, name)}
+                    glue |= {
+                        f"{name}. 60 {record.type} {record.data}"
+                        for record in address_records(zone.data.nodes.get(name, {}))
+                    }
         elif holders:
             targets = [
                 (address, number)
@@ -164,7 +169,7 @@ def zone_text(zone: Zone, plan: Plan) -> str:
     for child in described:
         # A delegation to servers that nobody describes leads to those that are assumed.
         for record in zone.data.nodes.get(child.name, {}).get("NS", ()):
-            if not address_records(zone, record.data) and record.data.endswith("." + zone.name):
+            if not address_records(zone.data.nodes.get(record.data, {})) and record.data.endswith("." + zone.name):
                 lines.append(f"{record.data}. 60 A {TIER_ADDRESS.format(2 + _depth(plan, child))}")
     return "\n".join(lines) + "\n"
 

@@ -254,6 +254,7 @@ def connect(topology: Topology, origin: Device, address: IPAddress, port: int, p
     packet = Packet(protocol, source, EPHEMERAL, address, port)
     asked = packet.addressed
     end = walk.go(origin, packet)
+    seen_from = packet.src
     arrival: Arrival | None = None
     reached = None
     if end.how == "delivered":
@@ -270,7 +271,7 @@ def connect(topology: Topology, origin: Device, address: IPAddress, port: int, p
     if detail is not None:
         stop = next((each for each in reversed(walk.decisions) if each.law.stops), None)
         arrival = None
-    return Connection(address, port, detail, tuple(walk.decisions), arrival, reached, stop)
+    return Connection(address, port, detail, tuple(walk.decisions), arrival, reached, stop, seen_from)
 
 
 def _source(origin: Device, address: IPAddress) -> IPAddress | Decision:

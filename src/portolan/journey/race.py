@@ -1,0 +1,56 @@
+"""Several addresses: in which order a client tries them, and which one wins (RFC 6724, RFC 8305).
+
+The addresses of the preferred family are tried one after the other; those of the other family start a moment later,
+beside them. An address that is refused or unreachable costs no time; one that is silent costs its family a time-out.
+"""
+
+from collections.abc import Sequence
+
+from portolan.estate.base import IPAddress
+from portolan.estate.vantage import Vantage
+from portolan.evidence.decision import Decision, Law
+from portolan.evidence.results import Connection
+from portolan.journey.world import World
+from portolan.names.order import ordered
+
+OVERTAKEN = Law(
+    "way", "overtaken", "IPv{0} does not answer; IPv{1}, tried beside it a moment later, does", "RFC 8305 section 5"
+)
+
+
+def race(world: World, vantage: Vantage, addresses: Sequence[IPAddress], port: int) -> tuple[Connection, ...]:
+    """The attempts that a client makes, in an order in which the last one decides."""
+    if len(addresses) == 1:
+        return (world.connect(vantage, addresses[0], port),)
+    order = ordered(addresses, lambda address: world.source(vantage, address))
+    family = addresses[order[0]].version
+    first = _lane(world, vantage, [addresses[index] for index in order if addresses[index].version == family], port)
+    silent = sum(each.detail == "timed-out" for each in first)
+    if first[-1].detail is None and not silent:
+        return first
+    others = [addresses[index] for index in order if addresses[index].version != family]
+    second = _lane(world, vantage, others, port) if others else ()
+    if not second:
+        return first
+    silent_too = sum(each.detail == "timed-out" for each in second)
+    won, won_too = first[-1].detail is None, second[-1].detail is None
+    if won_too and (not won or silent_too < silent):
+        if silent:
+            facts = (family, second[-1].address.version)
+            note = Decision(OVERTAKEN, facts, None, first[0].stop)
+            second = (*second[:-1], second[-1]._replace(decisions=(note, *second[-1].decisions)))
+        return (*first, *second) if not won else (*first[:-1], *second)
+    if won:
+        return (*second, *first) if not won_too else first
+    return (*first, *second) if silent_too >= silent else (*second, *first)
+
+
+def _lane(world: World, vantage: Vantage, addresses: Sequence[IPAddress], port: int) -> tuple[Connection, ...]:
+    """Attempts one after the other until one opens."""
+    made = []
+    for address in addresses:
+        attempt = world.connect(vantage, address, port)
+        made.append(attempt)
+        if attempt.detail is None:
+            break
+    return tuple(made)
