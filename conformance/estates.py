@@ -2,7 +2,8 @@
 
 from hypothesis import strategies as st
 
-from conformance.worlds import APACHE, BOTH, F80, F443, FILES, HOST, MASQ, MIDDLE, OFFICE_V, REC, REJECTS, SIX, STREET
+from conformance.common import APACHE, BOTH, F80, F443, FILES, HOST, MASQ, MIDDLE, OFFICE_V, REC, SIX, STREET
+from conformance.worlds import REJECTS
 from tests.conftest import OFFICE
 
 Facts = list[tuple[str, str]]

@@ -19,6 +19,7 @@ from portolan.formats.files import MemoryFiles
 from portolan.journey.world import World
 from portolan.rehearsal.clients import CLIENTS
 from portolan.rehearsal.run import RehearsalError, Rehearsed, rehearse, unshare_command
+from portolan.source.problem import EstateError
 from portolan.views.words import in_words
 
 KEPT = Path(__file__).with_name("kept")
@@ -104,6 +105,8 @@ def run(
         for attempt in (1, 2):
             try:
                 found = held_against(text, asked, own, client)
+            except EstateError as error:
+                return name, text, str(error)
             except RehearsalError as error:
                 if attempt == 2:
                     return name, text, str(error)

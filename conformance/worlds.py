@@ -3,61 +3,32 @@
 What is predicted is not written here: the engine predicts, the real systems decide.
 """
 
+from conformance.common import (
+    APACHE,
+    BOTH,
+    CERT,
+    F80,
+    F443,
+    FILES,
+    HOST,
+    MASQ,
+    MIDDLE,
+    NAMES_HOST,
+    OFFICE_V,
+    REC,
+    SECOND,
+    SIX,
+    STREET,
+    P,
+    V,
+    forward,
+    group,
+    inbound,
+    redirects,
+)  # fmt: skip
+from conformance.name_worlds import NAME_WORLDS
 from tests.conftest import OFFICE, swap
 
-V = "https://visit.kestrel-ridge.example"
-P = "http://visit.kestrel-ridge.example"
-F443 = "      - {on: line, tcp: 443, to: 10.20.0.15}\n"
-F80 = "      - {on: line, tcp: 80, to: 10.20.0.15}\n"
-HOST = "{dome: {address: 10.20.0.15}}"
-MASQ = "    masquerade: [line]\n"
-FILES = "files: [index.html, tonight.html, img/dome.jpg]"
-CERT = 'names: ["*.kestrel-ridge.example"], from: 2026-01-01, until: 2026-06-01'
-REC = "      - visit 3600 A 203.0.113.40\n"
-STREET = "street: {network: internet, address: 198.51.100.77, default: true}"
-OFFICE_V = "  office: {network: dome, address: 10.20.0.50}\n"
-BOTH = ("street", "office")
-
-
-def inbound(rules: str, default: str = "drop", extra: str = "") -> tuple[str, str]:
-    """orion with an inbound filter."""
-    return HOST, f"{HOST}\n    filter: {{{extra}inbound: {{default: {default}, rules: [{rules}]}}}}"
-
-
-def forward(rules: str, default: str = "drop", extra: str = "") -> tuple[str, str]:
-    """gateway with a forward filter."""
-    return MASQ, f"{MASQ}    filter: {{{extra}forward: {{default: {default}, rules: [{rules}]}}}}\n"
-
-
-def group(rules: str, more: str = "") -> list[tuple[str, str]]:
-    """orion with a security group."""
-    return [
-        (HOST, "{dome: {address: 10.20.0.15, groups: [web]}}"),
-        ("certificates:", f"groups: {{web: {{inbound: [{rules}]{more}}}}}\ncertificates:"),
-    ]
-
-
-def redirects(*rules: str) -> tuple[str, str]:
-    """The visit site with redirects."""
-    return f"            {FILES}", f"            {FILES}\n            redirects: [{', '.join(rules)}]"
-
-
-APACHE = ("program: nginx", "program: apache")
-SIX = [("[10.20.0.0/24]", '[10.20.0.0/24, "2001:db8:20::/64"]'), ("line: {network: internet, address: 203.0.113.40}", 'line: {network: internet, address: [203.0.113.40, "2001:db8:40::1"]}'),
-       ("dome: {address: 10.20.0.1}", 'dome: {address: [10.20.0.1, "2001:db8:20::1"]}'), ("{dome: {address: 10.20.0.15}}", '{dome: {address: [10.20.0.15, "2001:db8:20::15"]}}'),
-       ("address: 198.51.100.77,", 'address: [198.51.100.77, "2001:db8:77::7"],'), ("dome, address: 10.20.0.50}", 'dome, address: [10.20.0.50, "2001:db8:20::50"]}'),
-       (REC, REC + '      - visit 3600 AAAA 2001:db8:20::15\n      - six 3600 AAAA 2001:db8:20::15\n')]  # fmt: skip
-NAMES_HOST = (
-    "hosts:\n",
-    "hosts:\n  lyra:\n    interfaces: {internet: {address: 192.0.2.53}}\n    services:\n      names: {kind: name-server, zones: [kestrel-ridge.example]}\n",
-)
-MIDDLE = [("networks:\n", "networks:\n  middle: {subnets: [192.168.7.0/24]}\n"), ("line: {network: internet, address: 203.0.113.40}", "line: {network: middle, address: 192.168.7.2}"),
-          ("routers:\n", "routers:\n  outer:\n    interfaces:\n      up: {network: internet, address: 203.0.113.40}\n      middle: {address: 192.168.7.1}\n    masquerade: [up]\n"
-           "    forwards:\n      - {on: up, tcp: 443, to: 192.168.7.2}\n      - {on: up, tcp: 80, to: 192.168.7.9}\n")]  # fmt: skip
-SECOND = (
-    "routers:\n",
-    "routers:\n  second:\n    interfaces: {up: {network: internet, address: 203.0.113.41}, dome: {address: 10.20.0.2}}\n    masquerade: [up]\n",
-)
 GATED = ("dome, address: 10.20.0.50}", "dome, address: 10.20.0.50, gateway: 10.20.0.1}")
 SITES = OFFICE[OFFICE.index("          visit:\n") : OFFICE.index("certificates:\n")]
 TABLE_SITES = """\
@@ -266,6 +237,8 @@ WORLDS: dict[str, tuple[list[tuple[str, str]], list[str], tuple[str, ...]]] = {
     "site without certificate, Apache": ([APACHE, ("names: [other.kestrel-ridge.example]\n            certificate: visit", "names: [other.kestrel-ridge.example]")], ["https://other.kestrel-ridge.example/", f"{P}/"], ("street",)),
     "default site without certificate": ([("            certificate: visit\n            files: [index.html, ton", "            files: [index.html, ton")], [f"{V}/", f"{P}/"], ("street",)),
 }  # fmt: skip
+
+WORLDS.update(NAME_WORLDS)
 
 
 def text_of(name: str) -> str:

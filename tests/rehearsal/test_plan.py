@@ -89,8 +89,8 @@ def test_certificates_are_twins_at_the_estates_moment():
 )  # fmt: skip
 def test_the_clients_words(exit_code, status, words, expected):
     """What curl says, in our words."""
-    facts = {"exitcode": exit_code, "http_code": status, "url_effective": URL, "errormsg": None}
-    seen = observed({"out": f"visit/index.html\n{json.dumps(facts)}", "err": words})
+    facts = {"exitcode": exit_code, "http_code": status, "errormsg": None}
+    seen = observed({"out": f"visit/index.html\n{URL}\n{json.dumps(facts)}", "err": words})
     assert (seen.kind, seen.detail) == expected
 
 
@@ -148,11 +148,11 @@ def test_a_difference_is_a_disagreement():
     """The comparison can fail."""
     ready = world(OFFICE)
     predicted = visit(ready, URL, ready.estate.vantages["street"])
-    facts = {"exitcode": 0, "http_code": 200, "url_effective": URL, "errormsg": None}
-    assert agree(predicted, observed({"out": f"visit/index.html\n{json.dumps(facts)}", "err": ""}))
-    assert not agree(predicted, observed({"out": f"other/index.html\n{json.dumps(facts)}", "err": ""}))
-    assert not agree(predicted, observed({"out": f"x\n{json.dumps({**facts, 'http_code': 404})}", "err": ""}))
-    assert not agree(predicted, observed({"out": f"x\n{json.dumps({**facts, 'exitcode': 7})}", "err": ""}))
+    facts = {"exitcode": 0, "http_code": 200, "errormsg": None}
+    assert agree(predicted, observed({"out": f"visit/index.html\n{URL}\n{json.dumps(facts)}", "err": ""}))
+    assert not agree(predicted, observed({"out": f"other/index.html\n{URL}\n{json.dumps(facts)}", "err": ""}))
+    assert not agree(predicted, observed({"out": f"x\n{URL}\n{json.dumps({**facts, 'http_code': 404})}", "err": ""}))
+    assert not agree(predicted, observed({"out": f"x\n{URL}\n{json.dumps({**facts, 'exitcode': 7})}", "err": ""}))
 
 
 @pytest.mark.skipif(not able(), reason="needs namespaces and the servers' packages; .ci/run installs them")
@@ -194,7 +194,7 @@ def _stages(parent: int) -> list[str]:
 def test_what_is_missing_is_named(program, tmp_path):
     """No programs: one clear line, with the packages; a bad URL and an estate without promises likewise."""
     (tmp_path / "estate.yaml").write_text(OFFICE)
-    code = ("import portolan.rehearsal.run as r; r.missing_programs = lambda client: [('knotd', 'knot')]; "
+    code = ("import portolan.rehearsal.run as r; r.missing_programs = lambda client, estate: [('knotd', 'knot')]; "
             "import sys; from portolan.cli.main import main; sys.exit(main(['rehearse']))")  # fmt: skip
     done = subprocess.run([sys.executable, "-c", code], cwd=tmp_path, capture_output=True, text=True, check=False)
     assert done.returncode == 2

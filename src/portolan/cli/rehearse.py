@@ -59,7 +59,7 @@ def _rehearse(arguments: argparse.Namespace) -> int:
 
     question = ready(arguments)
     estate = question.loaded.estate
-    lacking = missing_programs(arguments.client)
+    lacking = missing_programs(arguments.client, estate)
     if lacking:
         names = ", ".join(f"{name} (package {package})" for name, package in lacking)
         raise UsageError(f"a rehearsal needs programs that are not here: {names}", "Install the packages with apt-get.")

@@ -39,21 +39,23 @@ def _probes(asking: Asking) -> list[Probe]:
     limit = str(asking.vantage.redirect_limit)
     command = ["curl", "-v", "-s", "-L", "--max-redirs", limit, "--proto", "=http,https", "--proto-redir", "=http,https",
                "--connect-timeout", str(CONNECT_LIMIT), "-m", str(WHOLE_LIMIT), "--cacert", f"{BASE}/{asking.trust}", "--noproxy", "*",
-               "-w", "\n%{json}", "--globoff"]  # fmt: skip
+               "-w", "\n%{url_effective}\n%{json}", "--globoff"]  # fmt: skip
     return [Probe(asking.space, [*command, url], asking.mounts) for url in asking.urls]
 
 
 def _observed(result: dict[str, Any]) -> list[Observed]:
-    body, _, tail = str(result["out"]).rpartition("\n")
+    rest, _, tail = str(result["out"]).rpartition("\n")
+    # The URL by itself: inside the JSON, letters beyond ASCII come out wrong.
+    body, _, url = rest.rpartition("\n")
     try:
         facts = json.loads(tail)
     except ValueError:
         return [Observed("client-failed", (), None, None, None, str(result["err"])[-400:])]
-    return [_read(facts, body, str(result["err"]))]
+    return [_read(facts, url, body, str(result["err"]))]
 
 
-def _read(facts: dict[str, Any], body: str, words: str) -> Observed:
-    code, status, url = int(facts["exitcode"]), int(facts["http_code"]), str(facts["url_effective"])
+def _read(facts: dict[str, Any], url: str, body: str, words: str) -> Observed:
+    code, status = int(facts["exitcode"]), int(facts["http_code"])
     message = str(facts.get("errormsg") or "")
     told = f"curl {code} {message}".strip()
 

@@ -29,6 +29,14 @@ class Probe(NamedTuple):
     limit: float = 30.0
 
 
+class Round(NamedTuple):
+    """Before the questions: files written anew, servers told so, and names asked of resolvers (space, address, names)."""
+
+    files: dict[str, str]
+    reloads: list[list[str]]
+    queries: list[list[Any]]
+
+
 class Plan:
     """Everything that the stage carries out, in order: links, set-up scripts, daemons, probes."""
 
@@ -40,6 +48,7 @@ class Plan:
         self.files: dict[str, str] = {}
         self.folders: list[str] = []
         self.daemons: list[Daemon] = []
+        self.rounds: list[Round] = []
         self.probes: list[Probe] = []
         self._index = 100
         self._names: dict[int, str] = {}
@@ -80,5 +89,6 @@ class Plan:
             "files": self.files,
             "folders": self.folders,
             "daemons": [daemon._asdict() for daemon in self.daemons],
+            "rounds": [each._asdict() for each in self.rounds],
             "probes": [probe._asdict() for probe in self.probes],
         }

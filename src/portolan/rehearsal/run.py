@@ -8,6 +8,7 @@ import subprocess
 import sys
 import threading
 from collections.abc import Callable, Sequence
+from ipaddress import IPv4Address, IPv6Address
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -20,11 +21,11 @@ from portolan.rehearsal.certificates import Forge
 from portolan.rehearsal.client import Asking, Observed
 from portolan.rehearsal.clients import CLIENTS
 from portolan.rehearsal.filters import build_filters
-from portolan.rehearsal.naming import build_names, client_files
+from portolan.rehearsal.naming import Naming
 from portolan.rehearsal.network import build_network
 from portolan.rehearsal.plan import Plan
 from portolan.rehearsal.web import build_web
-from portolan.web.url import BadUrlError, join, parse
+from portolan.web.url import BadUrlError, parse
 
 #: Program to the Debian package that has it.
 PROGRAMS = {
@@ -74,9 +75,11 @@ class Rehearsed(NamedTuple):
         return [each for each in self.comparisons if not each.agrees]
 
 
-def missing_programs(client: str = "curl") -> list[tuple[str, str]]:
-    """Programs that are not here, with their packages."""
+def missing_programs(client: str = "curl", estate: Estate | None = None) -> list[tuple[str, str]]:
+    """Programs that are not here, with their packages; an estate may need more than most."""
     wanted = {**PROGRAMS, **CLIENTS[client].packages}
+    if estate is not None and any(zone.views for zone in estate.zones.values()):
+        wanted["named"] = "bind9"
     return [(name, package) for name, package in wanted.items() if shutil.which(name, path=_PATH) is None]
 
 
@@ -107,16 +110,27 @@ def plan_of(
     plan = Plan(estate)
     forge = Forge(estate, world.now)
     build_network(plan)
-    build_names(plan)
+    naming = Naming(plan, world)
+    naming.build()
     build_web(plan, forge, _paths(estate, questions), unsaid)
     for number, vantage in enumerate(dict.fromkeys(each for _, each in questions)):
         space, trust = plan.space_of(vantage), f"trust{list(estate.vantages).index(vantage.name)}.pem"
         plan.files[trust] = forge.trusted(vantage) or "\n"
-        mounts = client_files(plan, vantage, number)
+        mounts = naming.client_files(vantage, number)
         urls = tuple(url for url, asker in questions if asker is vantage)
         plan.probes += CLIENTS[client].probes(Asking(space, urls, vantage, trust, mounts))
+    naming.finish(_hosts(estate, questions))
     build_filters(plan)
     return {**plan.data(), "evidence": evidence}
+
+
+def _hosts(estate: Estate, questions: Sequence[tuple[str, Vantage]]) -> list[str]:
+    """Every name that may be asked for, for caches that were filled earlier."""
+    found = [parse(url).host.rstrip(".") for url, _ in questions if parse(url).literal is None]
+    for machine in machines(estate):
+        for service in machine.services.values():
+            found += [str(name) for site in service.sites.values() for name in site.names if "*" not in name]
+    return list(dict.fromkeys(found))
 
 
 def _paths(estate: Estate, questions: Sequence[tuple[str, Vantage]]) -> set[str]:
@@ -259,11 +273,30 @@ def exclusion(world: World, predicted: Visit, client: str = "curl") -> str | Non
                 return f"a browser refuses port {exchange.url.port} without asking"
             if exchange.url.host == "localhost" or exchange.url.host.endswith(".localhost"):
                 return "a browser never asks anybody for names under localhost"
+    if client == "curl" and predicted.vantage.https_records:
+        return "this client does not ask for HTTPS records; --client chromium does"
+    kinds = {decision.kind for decision in predicted.decisions}
+    if "local-name" in kinds:
+        return "names under .local are not announced on the stage"
+    if predicted.vantage.last_asked is not None and isinstance(
+        world.topology.device(predicted.vantage).stated.resolver, IPv4Address | IPv6Address
+    ):
+        return "a device's own cache, beside that of its resolver, is not staged"
+    if any(zone.views and (zone.before or _holds_itself(world, zone.name)) for zone in world.estate.zones.values()):
+        return "views of a zone with earlier versions, or of a resolver's own zone, are not staged"
     for machine in (*world.estate.hosts.values(), *world.estate.routers.values()):
         for service in machine.services.values():
             if service.program == "apache" and any(listener.only_v6 for listener in service.listens):
                 return "Apache httpd cannot be told v6-only for one listener"
     return None
+
+
+def _holds_itself(world: World, zone: str) -> bool:
+    return any(
+        service.kind == "resolver" and zone in service.zones
+        for machine in machines(world.estate)
+        for service in machine.services.values()
+    )
 
 
 def agree(predicted: Visit, seen: Observed) -> bool:
@@ -290,6 +323,6 @@ def agree(predicted: Visit, seen: Observed) -> bool:
 
 def _same_url(left: str, right: str | None) -> bool:
     try:
-        return right is not None and join(parse(left), right) == parse(left)
+        return right is not None and parse(right) == parse(left)
     except BadUrlError:
         return False

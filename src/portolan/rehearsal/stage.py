@@ -11,6 +11,7 @@ import json
 import os
 import signal
 import socket
+import struct
 import subprocess
 import sys
 import threading
@@ -19,7 +20,7 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 _CLONE_NEWNET = 0x40000000
-_ENVIRONMENT = {"PATH": "/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL": "C", "HOME": "/run"}
+_ENVIRONMENT = {"PATH": "/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL": "C.UTF-8", "HOME": "/run"}
 _READY_LIMIT = 5.0
 
 
@@ -46,6 +47,8 @@ def main() -> int:
             if said:
                 troubles.append(f"{space}: {said}")
         started = start_all(plan["daemons"], pool)
+        for each in plan["rounds"]:
+            carry_round(each, troubles)
         tell("built", len(plan["spaces"]), len(plan["spaces"]))
         results = ask_all(plan["probes"])
         states = {daemon["name"]: state(process, base, daemon["name"]) for daemon, process in started}
@@ -131,6 +134,36 @@ def listening(pid: int) -> set[tuple[str, int]]:
                     if f"socket:[{fields[9]}]" in own and (protocol == "udp" or fields[3] == "0A"):
                         found.add((protocol, int(fields[1].rpartition(":")[2], 16)))
     return found
+
+
+def carry_round(each: dict[str, Any], troubles: list[str]) -> None:
+    """Fills caches with what stood earlier: zones as they were, then the questions that a resolver was asked."""
+    for name, text in each["files"].items():
+        with open(name, "w", encoding="utf-8") as file:
+            file.write(text)
+    for command in each["reloads"]:
+        troubles += [said for said in [run(command)] if said]
+    for space, address, names in each["queries"]:
+        done = threading.Thread(target=prime, args=(space, address, names))
+        done.start()
+        done.join()
+
+
+def prime(space: str, address: str, names: list[str]) -> None:
+    """Asks a resolver for the addresses of names, from a namespace (RFC 1035 section 4.1)."""
+    with open(f"/run/netns/{space}", encoding="ascii") as handle:
+        ctypes.CDLL(None, use_errno=True).setns(handle.fileno(), _CLONE_NEWNET)
+    with socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, socket.SOCK_DGRAM) as asking:
+        asking.settimeout(3)
+        for name in names:
+            labels = b"".join(bytes([len(part)]) + part.encode() for part in name.split(".")) + b"\0"
+            for kind in (1, 28):
+                with contextlib.suppress(OSError):
+                    asking.sendto(
+                        struct.pack(">6H", kind, 0x0100, 1, 0, 0, 0) + labels + struct.pack(">2H", kind, 1),
+                        (address, 53),
+                    )
+                    asking.recv(4096)
 
 
 def state(process: Any, base: str, name: str) -> dict[str, Any]:

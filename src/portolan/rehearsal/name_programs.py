@@ -1,0 +1,119 @@
+"""The name programs: Knot DNS and BIND (for views) with authority, Unbound as the resolver; each in its own folder."""
+
+from collections.abc import Mapping
+
+from portolan.rehearsal.network import ROOT_ADDRESS
+from portolan.rehearsal.plan import BASE, Daemon, Plan
+
+_KNOT = """server:
+    rundir: {folder}
+    udp-workers: 1
+    tcp-workers: 1
+    background-workers: 1
+{listen}database:
+    storage: {folder}
+log:
+  - target: stderr
+    any: warning
+zone:
+{zones}"""
+_NAMED = """options {{ directory "{folder}"; pid-file none; session-keyfile none; recursion no; allow-query {{ any; }};
+  dnssec-validation no; notify no; minimal-responses yes; check-integrity no;
+{listen} }};
+controls {{ }};
+{views}"""
+_UNBOUND = """server:
+  username: ""
+  chroot: ""
+  directory: "{folder}"
+  pidfile: ""
+  use-syslog: no
+  logfile: ""
+  verbosity: 0
+  num-threads: 1
+  do-daemonize: no
+  access-control: 0.0.0.0/0 allow
+  access-control: ::/0 allow
+  module-config: "{modules}"
+  root-hints: "{folder}/root.hints"
+  do-not-query-localhost: no
+  infra-cache-max-rtt: 600
+  infra-cache-min-rtt: 50
+  outbound-msg-retry: 2
+  qname-minimisation: no
+  aggressive-nsec: no
+  minimal-responses: yes
+  local-zone: "example." nodefault
+  local-zone: "test." nodefault
+  local-zone: "invalid." nodefault
+  unblock-lan-zones: yes
+  insecure-lan-zones: yes
+  so-reuseport: no
+{further}remote-control:
+  control-enable: no
+{sections}"""
+
+
+def knot(
+    plan: Plan, name: str, space: str, addresses: list[str], zones: Mapping[str, str], port: int = 53
+) -> list[str]:
+    """A name server with zones (name to master file); the command that makes it read them anew."""
+    folder = f"{BASE}/{name}"
+    parts = "".join(
+        f"  - domain: {zone if zone == '.' else zone + '.'}\n    file: {BASE}/{path}\n    zonefile-sync: -1\n"
+        "    journal-content: none\n    semantic-checks: off\n"
+        for zone, path in zones.items()
+    )
+    listen = "".join(f"    listen: {address}@{port}\n" for address in addresses)
+    plan.files[f"{name}/knot.conf"] = _KNOT.format(folder=folder, listen=listen, zones=parts)
+    plan.daemons.append(Daemon(name, space, ["/usr/sbin/knotd", "-c", f"{folder}/knot.conf"], [["udp", port]]))
+    return ["/usr/sbin/knotc", "-c", f"{folder}/knot.conf", "-b", "zone-reload"]
+
+
+def named(
+    plan: Plan, name: str, space: str, addresses: list[str], zones: Mapping[str, str],
+    views: Mapping[tuple[str, ...], Mapping[str, str]],
+) -> None:  # fmt: skip
+    """A name server that answers by the asker's address: ranges to zones, and the zones for all others."""
+    four = [address for address in addresses if ":" not in address]
+    six = [address for address in addresses if ":" in address]
+    listen = "".join(
+        f"  {word} {{ {' '.join(('any' if each in ('0.0.0.0', '::') else each) + ';' for each in held) or 'none;'} }};\n"
+        for word, held in (("listen-on", four), ("listen-on-v6", six))
+    )
+    texts = [
+        _view(f"v{number}", " ".join(f"{net};" for net in clients), held)
+        for number, (clients, held) in enumerate(views.items())
+    ]
+    texts.append(_view("others", "any;", zones))
+    plan.files[f"{name}/named.conf"] = _NAMED.format(folder=f"{BASE}/{name}", listen=listen, views="\n".join(texts))
+    command = ["/usr/sbin/named", "-g", "-n", "1", "-c", f"{BASE}/{name}/named.conf"]
+    plan.daemons.append(Daemon(name, space, command, [["udp", 53]]))
+
+
+def _view(name: str, clients: str, zones: Mapping[str, str]) -> str:
+    held = "".join(f'  zone "{zone}" {{ type primary; file "{BASE}/{path}"; }};\n' for zone, path in zones.items())
+    return f"view {name} {{ match-clients {{ {clients} }};\n{held}}};"
+
+
+def unbound(
+    plan: Plan, name: str, space: str, addresses: list[str], forwards: list[str] | None = None, anchor: str | None = None,
+    refuses: Mapping[str, str] | None = None, zones: Mapping[str, str] | None = None,
+) -> None:  # fmt: skip
+    """A recursive resolver; one that passes on, checks signatures, does not look some names up, or holds zones itself."""
+    folder = f"{BASE}/{name}"
+    further = "".join(f"  interface: {address}\n" for address in addresses)
+    further += "".join(f'  local-zone: "{each}." {kind}\n' for each, kind in (refuses or {}).items())
+    if anchor is not None:
+        further += f'  trust-anchor: "{anchor}"\n'
+    sections = ""
+    if forwards:
+        sections += 'forward-zone:\n  name: "."\n' + "".join(f"  forward-addr: {each}\n" for each in forwards)
+    for zone, path in (zones or {}).items():
+        sections += f'auth-zone:\n  name: "{zone}."\n  zonefile: "{BASE}/{path}"\n  for-downstream: no\n  for-upstream: yes\n  fallback-enabled: no\n'
+    modules = "iterator" if anchor is None else "validator iterator"
+    plan.files[f"{name}/unbound.conf"] = _UNBOUND.format(
+        folder=folder, modules=modules, further=further, sections=sections
+    )
+    plan.files[f"{name}/root.hints"] = f". 3600 NS a.root.\na.root. 3600 A {ROOT_ADDRESS}\n"
+    plan.daemons.append(Daemon(name, space, ["/usr/sbin/unbound", "-d", "-c", f"{folder}/unbound.conf"], [["udp", 53]]))
