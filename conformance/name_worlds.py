@@ -1,6 +1,6 @@
 """The table's worlds about names: zones and their slips, delegations, resolvers, caches, views, signatures."""
 
-from conformance.common import BOTH, F80, HOST, NAMES_HOST, REC, SIX, STREET, Facts, P, V
+from conformance.common import BOTH, F80, F443, HOST, NAMES_HOST, REC, SIX, STREET, Facts, P, V
 
 WEB = "      web:\n"
 SOA = '      - "@ 60 SOA ns m 1 60 60 60 900"\n'
@@ -140,4 +140,20 @@ NAME_WORLDS: dict[str, tuple[Facts, list[str], tuple[str, ...]]] = {
     "names: forwarding resolver, name refused there": ([*resolver(", forwards_to: [10.20.0.16]"), (SECOND[0], SECOND[1].replace("{kind: resolver}", "{kind: resolver, refuses: [visit.kestrel-ridge.example]}"))],
                                                        [f"{P}/", *names("other")], ("office",)),
     "names: a port that is forwarded away from names": ([(F80, F80), records("www 60 A 203.0.113.40")], names("www"), BOTH),
+    # Only a browser asks for these: run them with --client chromium.
+    "https record: upgrade": ([street("https_records: offers"), records("visit 60 HTTPS 1 . alpn=h2")], [f"{P}/", f"{V}/tonight.html", f"{P}/nope"], ("street",)),
+    "https record: for another name": ([street("https_records: offers"), records("visit 60 HTTPS 1 other alpn=h2", "other 60 A 203.0.113.40")], [f"{P}/", f"{V}/"], ("street",)),
+    "https record: alias form": ([street("https_records: offers"), records("go 60 HTTPS 0 visit", "go 60 A 203.0.113.40")], names("go"), ("street",)),
+    "https record: alias form without addresses": ([street("https_records: offers"), records("go 60 HTTPS 0 visit")], names("go"), ("street",)),
+    "https record: another port": ([street("https_records: offers"), records("visit 60 HTTPS 1 . alpn=h2 port=8443"), ("[80, 443 tls]", "[80, 443 tls, 8443 tls]"),
+                                    (F80, F80 + "      - {on: line, tcp: 8443, to: 10.20.0.15}\n")], [f"{P}/", f"{V}/"], ("street",)),
+    "https record: another port, closed": ([street("https_records: offers"), records("visit 60 HTTPS 1 . alpn=h2 port=8443")], [f"{P}/", f"{V}/"], ("street",)),
+    "https record: two offers": ([street("https_records: offers"), records("visit 60 HTTPS 1 . alpn=h2 port=8443", "visit 60 HTTPS 2 . alpn=h2")], [f"{P}/", f"{V}/"], ("street",)),
+    "https record: only over QUIC": ([street("https_records: offers"), records("visit 60 HTTPS 1 . alpn=h3 no-default-alpn")], [f"{P}/", f"{V}/"], ("street",)),
+    "https record: an unknown need": ([street("https_records: offers"), records("visit 60 HTTPS 1 . alpn=h2 mandatory=key65333 key65333=x")], [f"{P}/", f"{V}/"], ("street",)),
+    "https record: hints only": ([street("https_records: offers"), records("hint 60 HTTPS 1 . alpn=h2 ipv4hint=203.0.113.40")], names("hint"), ("street",)),
+    "https record: hints beside an address": ([street("https_records: offers"), records("visit 60 HTTPS 1 . alpn=h2 ipv4hint=203.0.113.99")], [f"{P}/"], ("street",)),
+    "https record: at the end of an alias": ([street("https_records: offers"), records("go 60 CNAME visit", "visit 60 HTTPS 1 . alpn=h2")], names("go"), ("street",)),
+    "https record: secure port closed": ([street("https_records: offers"), records("visit 60 HTTPS 1 . alpn=h2"), (F443, "")], [f"{P}/"], ("street",)),
+    "https record: a client that does not ask": ([records("visit 60 HTTPS 1 . alpn=h2")], [f"{P}/"], ("street",)),
 }  # fmt: skip

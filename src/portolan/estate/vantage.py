@@ -34,8 +34,10 @@ class Vantage(Stated, frozen=True, kw_only=True, eq=False):
              "before."),
     ] = None  # fmt: skip
     https_records: Annotated[
-        bool, says("Whether the client asks for HTTPS records (RFC 9460) and follows them, as browsers do.")
-    ] = False
+        Literal["ignored", "offers", "all"],
+        says("What the client makes of HTTPS records (RFC 9460). `ignored`: it does not ask for them. `offers`: it goes to "
+             "https and takes the offers that stand at the name. `all`: it follows their aliases and address hints too."),
+    ] = "ignored"  # fmt: skip
     trusts: Annotated[
         tuple[str, ...],
         says("Whom it trusts to issue certificates: `public` (every root of the estate that is public, and ordinary "

@@ -139,7 +139,7 @@ def _rests(response: Response) -> tuple[Place | None, object]:
 
 def _upgraded(world: World, url: Url, vantage: Vantage) -> Resolution | None:
     """The resolution that sends a plain URL to https before any packet (RFC 9460 section 9.5), if one does."""
-    if url.secure or not vantage.https_records or url.literal is not None:
+    if url.secure or vantage.https_records == "ignored" or url.literal is not None:
         return None
     found = https_record.offers(world.naming, url.host, url.port, vantage)
     if not found.upgrade:
@@ -168,12 +168,12 @@ def _exchange(world: World, url: Url, vantage: Vantage) -> Exchange:
 def _connected(world: World, url: Url, vantage: Vantage) -> tuple[Resolution, tuple[Connection, ...]]:
     """The name's addresses and the attempts to connect; by the offers of HTTPS records first, where the client asks."""
     before: tuple[Decision, ...] = ()
-    if url.secure and vantage.https_records and url.literal is None:
+    if url.secure and vantage.https_records != "ignored" and url.literal is None:
         found = https_record.offers(world.naming, url.host, url.port, vantage)
         before = found.decisions
         for offer in found.offers:
             resolution = resolve(world.naming, offer.target, None, vantage)
-            if resolution.detail is not None and offer.hints:
+            if resolution.detail is not None and offer.hints and vantage.https_records == "all":
                 stop = offer.decision
                 hint = Decision(name_law.HTTPS_HINT, (offer.target, offer.hints[0]), stop.place, stop.subject)
                 resolution = Resolution(url.host, offer.hints, None, (*resolution.decisions, hint),

@@ -15,6 +15,8 @@ from portolan.names.naming import Naming
 #: RFC 9460 section 14.3.2; the others a client of ours does not know.
 _KNOWN = frozenset(("mandatory", "alpn", "no-default-alpn", "port", "ipv4hint", "ipv6hint", "ech"))
 _OVER_TCP = frozenset(("http/1.1", "h2"))
+#: What browsers speak; an offer of h3 alone still says that the name is secure.
+_SPOKEN = _OVER_TCP | {"h3"}
 _MOST_ALIASES = 8
 
 
@@ -56,7 +58,13 @@ def offers(naming: Naming, host: str, port: int, vantage: Vantage) -> Offers:
             return Offers(True, (Offer(target, port if port != 80 else 443, (), decisions[-1]),), tuple(decisions))
         read = [(_parsed(str(record.data)), record) for record in records]
         alias = next(((parts, record) for parts, record in read if parts[0] == 0), None)
-        if alias is None:
+        if alias is None or vantage.https_records == "offers":
+            read = [each for each in read if each[0][0]]
+            if not read:
+                # It sees that the name is secure, and follows the alias no further.
+                assert alias is not None
+                seen = Decision(law.HTTPS_ALIAS_LEFT, (answer.name, alias[0][1]), alias[1].place, alias[1])
+                return Offers(True, (), (seen,))
             return _service(host if not decisions else target, answer.name, port, read, decisions)
         (_, name, _), record = alias
         if name in ("", answer.name):
@@ -69,12 +77,13 @@ def offers(naming: Naming, host: str, port: int, vantage: Vantage) -> Offers:
 def _service(
     host: str, owner: str, port: int, read: list[tuple[tuple[int, str, dict[str, str]], Record]], before: list[Decision]
 ) -> Offers:
-    found, decisions = [], list(before)
+    found, decisions, fits = [], list(before), bool(before)
     for (_, name, parameters), record in sorted(read, key=lambda each: each[0][0]):
         wanted = [each for each in parameters.get("mandatory", "").split(",") if each and each not in _KNOWN]
         protocols = set(parameters.get("alpn", "").split(",")) - {""}
         if "no-default-alpn" not in parameters:
             protocols.add("http/1.1")
+        fits = fits or (not wanted and bool(protocols & _SPOKEN))
         if wanted or not protocols & _OVER_TCP:
             decisions.append(
                 Decision(law.HTTPS_UNFIT, (owner, ", ".join(wanted or sorted(protocols))), record.place, record)
@@ -87,7 +96,7 @@ def _service(
         )
         decision = Decision(law.HTTPS_SERVICE, (owner, target, at), record.place, record)
         found.append(Offer(target, at, hints, decision))
-    return Offers(bool(found) or bool(before), tuple(found), tuple(decisions))
+    return Offers(fits, tuple(found), tuple(decisions))
 
 
 def _parsed(text: str) -> tuple[int, str, dict[str, str]]:

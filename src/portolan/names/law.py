@@ -89,8 +89,10 @@ OUT_OF_ZONE = Law("name", "out-of-zone", "{0} leads to {1}, which lies in no zon
 REFERRED = Law("name", "referred", "the server knows {0} only as delegated to others, and does not ask them",
                "RFC 1034 section 4.3.2", stops=True)  # fmt: skip
 HTTPS_ALIAS = Law("name", "https-alias", "the HTTPS record of {0} sends its visitors to {1}", "RFC 9460 section 2.4.2")
+HTTPS_ALIAS_LEFT = Law("name", "https-alias-left", "the HTTPS record of {0} is an alias of {1}, which the client does not follow",
+                       "RFC 9460 section 2.4.2")  # fmt: skip
 HTTPS_SERVICE = Law("name", "https-service", "the HTTPS record of {0} offers {1}, port {2}", "RFC 9460 section 2.4.3")
-HTTPS_UNFIT = Law("name", "https-unfit", "the HTTPS record of {0} asks for what the client does not know: {1}",
+HTTPS_UNFIT = Law("name", "https-unfit", "an HTTPS record of {0} is passed over: it wants {1}",
                   "RFC 9460 section 8")  # fmt: skip
 HTTPS_HINT = Law(
     "name", "https-hint", "{0} has no address; the HTTPS record's hint {1} is taken", "RFC 9460 section 7.3"

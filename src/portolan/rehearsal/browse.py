@@ -1,6 +1,7 @@
 """Visits URLs with Chromium over its DevTools pipe, one new context a URL, as a program that uses the standard library only.
 
-Usage: browse.py HOME TRUST URL...   Writes a JSON list: url, status, page and error of each visit.
+Usage: browse.py WITHOUT HOME TRUST URL...   WITHOUT names a feature of the browser that is switched off, or none.
+   Writes a JSON list: url, status, page and error of each visit.
 """
 
 import base64
@@ -16,9 +17,9 @@ _OPTIONS = (
     "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage", "--remote-debugging-pipe", "--no-first-run",
     "--no-default-browser-check", "--no-proxy-server", "--disable-background-networking", "--disable-component-update",
     "--disable-sync", "--disable-extensions", "--metrics-recording-only", "--disable-breakpad",
-    # A plain URL is asked plainly, and an answer is not replaced by a page of the browser's own.
-    "--disable-features=HttpsUpgrades,HttpsFirstBalancedModeAutoEnable,OptimizationHints,MediaRouter,Translate,DialMediaRouteProvider",
 )  # fmt: skip
+#: A plain URL is asked plainly, and an answer is not replaced by a page of the browser's own.
+_FEATURES = "--disable-features=HttpsUpgrades,HttpsFirstBalancedModeAutoEnable,OptimizationHints,MediaRouter,Translate,DialMediaRouteProvider"
 #: Seconds for one visit, and for the browser to answer at all.
 _VISIT_LIMIT, _START_LIMIT = 20.0, 20.0
 
@@ -26,7 +27,7 @@ _VISIT_LIMIT, _START_LIMIT = 20.0, 20.0
 class Browser:
     """A running browser and the messages of its pipe."""
 
-    def __init__(self, home: str) -> None:
+    def __init__(self, home: str, without: str) -> None:
         read_end, self.write = os.pipe()
         self.read, write_end = os.pipe()
         self.buffer = b""
@@ -40,7 +41,7 @@ class Browser:
             os.dup2(second, 4)
 
         log = os.open(f"{home}/browser.log", os.O_CREAT | os.O_WRONLY)
-        self.process = subprocess.Popen(["chromium", *_OPTIONS, f"--user-data-dir={home}/data", "about:blank"], stdin=subprocess.DEVNULL,
+        self.process = subprocess.Popen(["chromium", *_OPTIONS, f"{_FEATURES},{without}", f"--user-data-dir={home}/data", "about:blank"], stdin=subprocess.DEVNULL,
                                         stdout=log, stderr=log, preexec_fn=hand_over, close_fds=False,
                                         env={**os.environ, "HOME": home, "XDG_CONFIG_HOME": home, "XDG_CACHE_HOME": home})  # fmt: skip
         os.close(read_end)
@@ -117,7 +118,7 @@ def body(browser: Browser, session: str, request: str) -> str | None:
 
 def main() -> int:
     """Makes a store of trusted roots, visits every URL, writes what was seen."""
-    home, trust, *urls = sys.argv[1:]
+    without, home, trust, *urls = sys.argv[1:]
     store = f"{home}/.pki/nssdb"
     os.makedirs(store)
     subprocess.run(["certutil", "-N", "--empty-password", "-d", f"sql:{store}"], check=False, capture_output=True)
@@ -126,7 +127,7 @@ def main() -> int:
     for number, pem in enumerate(roots):
         subprocess.run(["certutil", "-A", "-n", f"root{number}", "-t", "C,,", "-d", f"sql:{store}"], input=pem.encode(),
                        check=False, capture_output=True)  # fmt: skip
-    browser = Browser(home)
+    browser = Browser(home, without)
     found = []
     try:
         for url in urls:

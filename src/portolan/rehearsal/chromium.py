@@ -41,10 +41,11 @@ _ERRORS: dict[str, tuple[str, tuple[str, ...]]] = {
 
 def _probes(asking: Asking) -> list[Probe]:
     home = f"{BASE}/browser-{asking.trust.removesuffix('.pem')}-{asking.space}"
+    features = "UseDnsHttpsSvcb" if asking.vantage.https_records == "ignored" else "none"
     script = str(Path(__file__).with_name("browse.py"))
     # A browser waits for the kernel's own time-out: two tries, as long as the other client is given.
     command = ["sh", "-c", 'echo 1 > /proc/sys/net/ipv4/tcp_syn_retries; exec "$@"', "sh",
-               "python3", "-I", "-S", script, home, f"{BASE}/{asking.trust}", *asking.urls]  # fmt: skip
+               "python3", "-I", "-S", script, features, home, f"{BASE}/{asking.trust}", *asking.urls]  # fmt: skip
     return [Probe(asking.space, command, asking.mounts, 60 + 20 * len(asking.urls))]
 
 

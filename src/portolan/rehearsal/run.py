@@ -273,9 +273,11 @@ def exclusion(world: World, predicted: Visit, client: str = "curl") -> str | Non
                 return f"a browser refuses port {exchange.url.port} without asking"
             if exchange.url.host == "localhost" or exchange.url.host.endswith(".localhost"):
                 return "a browser never asks anybody for names under localhost"
-    if client == "curl" and predicted.vantage.https_records:
+    if client == "curl" and predicted.vantage.https_records != "ignored":
         return "this client does not ask for HTTPS records; --client chromium does"
     kinds = {decision.kind for decision in predicted.decisions}
+    if kinds & {"https-alias", "https-hint"}:
+        return "the browser does not follow the aliases and hints of HTTPS records"
     if "local-name" in kinds:
         return "names under .local are not announced on the stage"
     if predicted.vantage.last_asked is not None and isinstance(
