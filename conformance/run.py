@@ -2,6 +2,7 @@
 
 Usage: python -m conformance.run table [NAME ...]
        python -m conformance.run random N [--seed S] [--workers W]
+       python -m conformance.run names N [--seed S]
 """
 
 import argparse
@@ -142,6 +143,27 @@ def run(
     return wrong
 
 
+def names(count: int, seed: int, workers: int) -> int:
+    """Random zones: at least so many questions, 250 an estate; how many disagree."""
+    from conformance.zones import compared
+
+    own = unshare_command()
+    start = time.monotonic()
+    worlds = asked = wrong = 0
+    with ThreadPoolExecutor(workers) as pool:
+        for number, (text, differing, questions) in enumerate(
+            pool.map(lambda at: compared(seed * 1000 + at, 300, own), range(-(-count // 170)))
+        ):
+            worlds, asked, wrong = worlds + 1, asked + questions, wrong + len(differing)
+            for name, said, real in differing[:5]:
+                print(f"✗ zones {number}: {name}\n    predicted {said}\n    observed  {real}")
+            if differing:
+                print(text)
+    took = time.monotonic() - start
+    print(f"{worlds} estates of zones, {asked} questions, {wrong} disagreements, {asked / took:.0f} questions a second")
+    return wrong
+
+
 def main() -> int:
     """The command."""
     parser = argparse.ArgumentParser(description=__doc__.split("\n", maxsplit=1)[0])
@@ -152,7 +174,10 @@ def main() -> int:
     two.add_argument("count", type=int)
     two.add_argument("--seed", type=int, default=None)
     two.add_argument("--keep", action="store_true", help="shrink disagreements and keep them in conformance/kept/")
-    for each in (one, two):
+    three = kinds.add_parser("names", help="random zones and random names")
+    three.add_argument("count", type=int)
+    three.add_argument("--seed", type=int, default=None)
+    for each in (one, two, three):
         each.add_argument("--workers", type=int, default=None, help="worlds at once (20; with a browser 2)")
         each.add_argument("--client", choices=tuple(CLIENTS), default="curl")
     arguments = parser.parse_args()
@@ -161,6 +186,9 @@ def main() -> int:
         return 1 if run(table(arguments.names), workers, None, arguments.client) else 0
     seed = arguments.seed if arguments.seed is not None else random.randrange(1_000_000)
     print(f"seed {seed}")
+
+    if arguments.kind == "names":
+        return 1 if names(arguments.count, seed, arguments.workers or 3) else 0
 
     def keep(name: str, text: str) -> None:
         KEPT.mkdir(exist_ok=True)

@@ -321,7 +321,8 @@ def _shorter(owner: str, zone: str) -> str:
 def zone_data(records: list[Record]) -> ZoneData:
     """Records by owner and type, with the defect for which a real server would refuse the zone.
 
-    CNAME beside other data, or twice: RFC 1034 section 3.6.2, RFC 2181 section 10.1.
+    CNAME beside other data, or twice: RFC 1034 section 3.6.2, RFC 2181 section 10.1. Names below a DNAME, or two of them:
+    RFC 6672 section 2.4.
     """
     nodes: dict[str, dict[str, tuple[Record, ...]]] = {}
     for record in records:
@@ -340,4 +341,23 @@ def zone_data(records: list[Record]) -> ZoneData:
             defect = defect or ("two aliases stand at one name", alias[1])
         elif len(types) > 1 and not set(types) <= {"CNAME", "RRSIG", "NSEC"}:
             defect = defect or ("an alias stands beside other records", alias[0])
-    return ZoneData(nodes, defect)
+    return ZoneData(nodes, defect or _below_dname(nodes))
+
+
+def _below_dname(nodes: dict[str, dict[str, tuple[Record, ...]]]) -> tuple[str, Record] | None:
+    holders = {owner: types["DNAME"] for owner, types in nodes.items() if "DNAME" in types}
+    if not holders:
+        return None
+    for owner, records in holders.items():
+        if len(records) > 1:
+            return "two DNAME records stand at one name", records[1]
+        # At the apex NS records are the zone's own, elsewhere a delegation.
+        if "NS" in nodes[owner] and "SOA" not in nodes[owner]:
+            return "a DNAME record stands at a delegation", records[0]
+    for owner, types in nodes.items():
+        above = owner.partition(".")[2]
+        while above:
+            if above in holders:
+                return f"a name stands below the DNAME record of {above}", next(iter(types.values()))[0]
+            above = above.partition(".")[2]
+    return None

@@ -171,7 +171,7 @@ class Naming:
                 return found
             child = self.estate.zones.get(found.name)
             if child is None:
-                answer.fail("no-such-name", Decision(law.UNDESCRIBED, (name,)))
+                self._beyond(name, found, zone, held, answer)
                 return None
             below = self._reached(child, found, zone, asker, answer)
             if below is None:
@@ -209,6 +209,15 @@ class Naming:
             answer.say(law.WILDCARD, (name, found.wildcard), record.place, record)
         self._lately(name, zone, held, found.types, answer)
         return found
+
+    def _beyond(self, name: str, cut: Cut, zone: Zone, held: Held, answer: Answer) -> None:
+        """A delegation out of the estate: to servers that cannot be found, or to what nobody describes."""
+        servers = [record.data for record in cut.servers]
+        if all(within(each, cut.name) and not address_records(held.data.nodes.get(each, {})) for each in servers):
+            reasons = "; ".join(f"{each} has no address" for each in servers)
+            answer.fail("resolver-failure", Decision(law.SERVERS_FAIL, (cut.name, reasons), cut.servers[0].place, zone))
+        else:
+            answer.fail("no-such-name", Decision(law.UNDESCRIBED, (name,)))
 
     def _lately(self, name: str, zone: Zone, held: Held, types: Types, answer: Answer) -> None:
         """Says until when others may still get what stood here before a change."""
