@@ -18,6 +18,8 @@ from portolan.source.problem import EstateError, Problem
 
 MOST_BYTES = 32 * 1024 * 1024
 MOST_DEPTH = 64
+_TOO_DEEP = f"nested deeper than {MOST_DEPTH} levels"
+_TOO_DEEP_HINT = "No estate needs that; check the brackets."
 _PLAIN = "plain"
 
 if yaml.__with_libyaml__:
@@ -198,9 +200,7 @@ def _check_depth(name: str, text: str) -> None:
         if isinstance(event, yaml.CollectionStartEvent):
             depth += 1
             if depth > MOST_DEPTH:
-                _refuse(
-                    _span(event), f"nested deeper than {MOST_DEPTH} levels", "No estate needs that; check the brackets."
-                )
+                _refuse(_span(event), _TOO_DEEP, _TOO_DEEP_HINT)
         elif isinstance(event, yaml.CollectionEndEvent):
             depth -= 1
 
@@ -235,6 +235,8 @@ def _problem(name: str, text: str, error: yaml.MarkedYAMLError) -> Problem:
     mark = error.problem_mark or error.context_mark
     words = one_line(error.problem or error.context or "not YAML")
     line, column = (mark.line + 1, mark.column + 1) if mark else (1, 1)
+    if "maximum nesting depth" in words:  # newer scanners stop by themselves, before the first event
+        return Problem(Span(name, line, column), _TOO_DEEP, hint=_TOO_DEEP_HINT)
     found = ""
     lines = text.split("\n", line)
     if line <= len(lines):
