@@ -49,6 +49,26 @@ SERVER = (
     "hosts:\n  lyra:\n    interfaces: {internet: {address: 192.0.2.53}}\n    services: {names: {kind: name-server, zones: [kestrel-ridge.example]}}\n",
 )
 
+SIX = [("[10.20.0.0/24]", '[10.20.0.0/24, "2001:db8:20::/64"]'), ("address: 203.0.113.40}", 'address: [203.0.113.40, "2001:db8:40::1"]}'),
+       ("dome: {address: 10.20.0.1}", 'dome: {address: [10.20.0.1, "2001:db8:20::1"]}'), (HOST, '{dome: {address: [10.20.0.15, "2001:db8:20::15"]}}')]  # fmt: skip
+STREET = "address: 198.51.100.77,"
+COPY = "delegated_to: [ns1.old-pages.example]\n    copies: {old: {servers: [ns1.old-pages.example], without: [visit]}}"
+BEFORE = "before: [{until: 2026-03-14T19:30:00Z, records: [visit 3600 A 203.0.113.99]}]"
+VIEW = "views: {inside: {for: [203.0.113.40/32], records: [visit 60 A 10.20.0.15]}}"
+RESOLVER = [("      web:\n", "      cache: {kind: resolver}\n      web:\n"), ("10.20.0.50}", "10.20.0.50, resolver: 10.20.0.15}")]
+OF_OFFICE = (PROMISE, PROMISE.replace("street", "office"))
+
+
+def zone(*lines: str):
+    """Keys of the zone beside its records."""
+    return "    records:\n", "".join(f"    {line}\n" for line in lines) + "    records:\n"
+
+
+def street(facts: str):
+    """The street with further facts."""
+    return STREET, f"{STREET} {facts},"
+
+
 #: code: (changes, url, vantage); the promise of the office holds for VISIT from street.
 BAD = {
     "name-missing": ([(REC, "")], VISIT, "street"),
@@ -62,6 +82,34 @@ BAD = {
     "name-private-address": ([(REC, "      - visit 3600 A 10.20.0.15\n")], VISIT, "street"),
     "name-wrong-address": ([(REC, "      - visit 3600 A 203.0.113.99\n")], VISIT, "street"),
     "name-wrong-address, another box": ([(REC, "      - visit 3600 A 192.0.2.10\n"), ELSEWHERE], VISIT, "street"),
+    "name-wrong-type, other version": ([(REC, "      - visit 3600 AAAA 2001:db8:20::15\n")], VISIT, "street"),
+    "name-registration-lapsed": ([zone("registered_until: 2026-03-01")], VISIT, "street"),
+    "name-registration-lapsed, on hold": ([zone("on_hold: true")], VISIT, "street"),
+    "name-zone-elsewhere": ([zone(COPY)], VISIT, "street"),
+    "name-zone-elsewhere, old answer": ([zone(COPY.replace("without: [visit]", "records: [visit 60 A 203.0.113.99]"))], VISIT, "street"),
+    "name-zone-elsewhere, not delegated": ([("zones:\n", "zones:\n  visit.kestrel-ridge.example: {records: ['@ 60 A 203.0.113.40', '@ 60 NS ns.host.example.']}\n"), (REC, "")], VISIT, "street"),
+    "name-glue-wrong": ([SERVER, zone("delegated_to: [ns1.kestrel-ridge.example]", "glue: {ns1.kestrel-ridge.example: 192.0.2.54}"), (REC, REC + "      - ns1 60 A 192.0.2.53\n")], VISIT, "street"),
+    "name-glue-wrong, in the parent": ([(SERVER[0], SERVER[1].replace("[kestrel-ridge.example]", "[sub.kestrel-ridge.example]")), (REC, REC + "      - sub NS ns.sub\n      - ns.sub 60 A 192.0.2.54\n"),
+                                       ("zones:\n", "zones:\n  sub.kestrel-ridge.example: {records: ['@ 60 A 203.0.113.40', ns 60 A 192.0.2.53]}\n")], "http://sub.kestrel-ridge.example/", "street"),
+    "name-cached-old": ([zone(BEFORE), street("last_asked: 2026-03-14T19:20:00Z")], VISIT, "street"),
+    "name-cached-absent": ([zone(BEFORE.replace("records: [visit 3600 A 203.0.113.99]", "without: [visit]")), (REC, REC + '      - "@ 3600 SOA ns m 1 60 60 60 3600"\n'),
+                            street("last_asked: 2026-03-14T19:20:00Z")], VISIT, "street"),
+    "name-view-split": ([zone(VIEW.replace("10.20.0.15", "10.20.0.16")), *RESOLVER, OF_OFFICE], VISIT, "office"),
+    "name-view-split, lacks it": ([zone(VIEW.replace("records: [visit 60 A 10.20.0.15]", "without: [visit]")), *RESOLVER, OF_OFFICE], VISIT, "office"),
+    "name-wildcard-hides": ([(REC, '      - "* 60 A 192.0.2.10"\n'), ELSEWHERE], VISIT, "street"),
+    "name-wildcard-hides, stopped": ([(REC, '      - "* 60 A 203.0.113.40"\n      - _x.visit 60 TXT x\n')], VISIT, "street"),
+    "name-v6-dead": ([*SIX, (REC, REC + "      - visit 60 AAAA 2001:db8:99::1\n"), (STREET, STREET.replace("198.51.100.77", '"2001:db8:77::7"'))], VISIT, "street"),
+    "name-one-address-dead": ([(REC, "      - visit 60 A 192.0.2.10\n" + REC), ELSEWHERE], VISIT, "street"),
+    "name-address-changed": ([("line: {network: internet, address: 203.0.113.40}", "line: {network: internet, address: 203.0.113.41, before: [{until: 2026-03-12T04:00:00Z, address: 203.0.113.40}]}")],
+                             VISIT, "street"),
+    "name-signature-broken": ([zone("keys: [spring]", "ds: [autumn]"), street("resolver: validating")], VISIT, "street"),
+    "name-signature-broken, missing": ([zone("ds: [autumn]"), street("resolver: validating")], VISIT, "street"),
+    "name-signature-broken, ended": ([zone("keys: [spring]", "ds: [spring]", "signatures_until: 2026-03-10"), street("resolver: validating")], VISIT, "street"),
+    "name-resolver-refuses": ([(RESOLVER[0][0], RESOLVER[0][1].replace("kind: resolver", "kind: resolver, refuses: [kestrel-ridge.example]")), RESOLVER[1], OF_OFFICE, ("    masquerade", "    hairpin: full\n    masquerade")],
+                              VISIT, "office"),
+    "name-local-only": ([("    interfaces: {dome: {address: 10.20.0.15}}\n", "    interfaces: {dome: {address: 10.20.0.15}}\n    local_name: orion.local\n")], "http://orion.local/", "street"),
+    "name-local-only, no dot": ([], "http://visit/", "street"),
+    "name-caa-forbids": None,  # only checks find it: tests/faults/test_lint.py
     "address-typed-wrong": ([], "http://203.0.113.41/", "street"),
     "hairpin-missing": ([(PROMISE, PROMISE.replace("street", "office"))], VISIT, "office"),
     "hairpin-missing, half": ([("    masquerade", "    hairpin: destination-only\n    masquerade"), (PROMISE, PROMISE.replace("street", "office"))], VISIT, "office"),
@@ -121,7 +169,7 @@ BAD = {
 }  # fmt: skip
 
 #: Faults whose remedy lies outside the estate, or that no single change mends.
-ADVICE_ONLY = {"address-typed-wrong", "redirect-too-many", "listener-tls-on-plain"}
+ADVICE_ONLY = {"name-local-only", "address-typed-wrong", "redirect-too-many", "listener-tls-on-plain"}
 
 
 def explained(code: str) -> tuple[Explanation, object]:

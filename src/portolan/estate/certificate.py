@@ -5,7 +5,7 @@ from typing import Annotated
 
 import msgspec
 
-from portolan.estate.base import EstatePath, Stated, says
+from portolan.estate.base import EstatePath, HostName, Stated, says
 
 
 class Certificate(Stated, frozen=True, kw_only=True, eq=False):
@@ -45,6 +45,11 @@ class Authority(Stated, frozen=True, kw_only=True, eq=False):
         str | None,
         says("Declared: the authority above it, or `public`; left out: it is a root.", refers=("authorities",)),
     ] = None
+    caa_names: Annotated[
+        tuple[HostName, ...],
+        says("The names by which CAA records allow this authority to issue (RFC 8659 section 4.2).",
+             example="letters.example"),
+    ] = ()  # fmt: skip
     public: Annotated[bool, says("For a root: whether ordinary visitors trust it.")] = True
     starts: Annotated[datetime | None, says("Declared: valid from.")] = msgspec.field(default=None, name="from")
     until: Annotated[datetime | None, says("Declared: valid until.")] = None

@@ -1,5 +1,6 @@
 """Networks, and the interfaces, routes and groups that hang on them."""
 
+from datetime import datetime
 from typing import Annotated, Literal
 
 import msgspec
@@ -30,6 +31,13 @@ class Route(Stated, frozen=True, kw_only=True, eq=False):
     via: Annotated[IPAddress, says("The next router's address, a neighbour on one of the machine's networks.")]
 
 
+class Earlier(Stated, frozen=True, kw_only=True, eq=False):
+    """The addresses that an interface had before a change: a line's changing address, a lease that ended."""
+
+    until: Annotated[datetime, says("When they changed, as an RFC 3339 time.")]
+    address: Annotated[tuple[IPInterface, ...], says("The addresses until then.", example="203.0.113.9")]
+
+
 class Interface(Stated, frozen=True, kw_only=True, eq=False):
     """Where a machine is attached to a network."""
 
@@ -42,6 +50,12 @@ class Interface(Stated, frozen=True, kw_only=True, eq=False):
         says("Its addresses, IPv4 and IPv6. With a prefix length (`10.20.0.15/16`) the machine believes that mask; "
              "without one it has the network's.", example="10.20.0.15"),
     ] = ()  # fmt: skip
+    leased: Annotated[
+        bool, says("Whether the addresses are given for a time, and may be others after it or after a reboot.")
+    ] = False
+    before: Annotated[
+        tuple[Earlier, ...], says("The addresses that it had before changes, the latest change first.")
+    ] = ()
     groups: Annotated[
         tuple[str, ...] | None,
         says("The security groups attached here; what none of them allows is dropped. Left out: no group filters "

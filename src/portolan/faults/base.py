@@ -9,6 +9,7 @@ from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
 from portolan.estate.service import Service, Site
 from portolan.estate.vantage import Promise
+from portolan.estate.zone import Record, Zone
 from portolan.evidence.decision import Decision
 from portolan.journey.promise import breaches
 from portolan.journey.visit import Exchange, Visit
@@ -42,6 +43,25 @@ _ASTRAY = (
     "neighbour-missing",
     "not-a-router",
     "reply-stranger",
+)
+
+
+#: What stops a visit that was led to a wrong address.
+LED_ASTRAY = (
+    "internet-unknown",
+    "internet-private",
+    "neighbour-missing",
+    "no-route",
+    "nothing-listens",
+    "service-stopped",
+    "wrong-page",
+    "name-mismatch",
+    "not-found",
+    "no-default",
+    "filter-drops",
+    "filter-rejects",
+    "group-drops",
+    "plain-spoken",
 )
 
 
@@ -83,7 +103,7 @@ class Case(NamedTuple):
                 return "wrong-final"
             if self.breached("status"):
                 return "wrong-status"
-        return "none"
+        return "slow" if any(len(each.attempts) > 1 for each in self.visit.exchanges) else "none"
 
     def breached(self, word: str) -> bool:
         """Whether the promise is broken in the way that a word names."""
@@ -182,6 +202,7 @@ class Fault(NamedTuple):
     help: str
     symptoms: tuple[str, ...]
     recognise: Recogniser
+    family: str
 
 
 #: Every fault in the order in which they are tried for a symptom: the more particular first.
@@ -194,13 +215,70 @@ def fault(
     """Registers a recogniser for the symptoms (kinds of the decision that stopped the visit) that it looks at."""
 
     def register(recognise: Recogniser) -> Recogniser:
-        FAULTS.append(Fault(code, title, visitor_gets, help_text, symptoms, recognise))
+        FAULTS.append(Fault(code, title, visitor_gets, help_text, symptoms, recognise, recognise.__module__))
         return recognise
 
     return register
+
+
+def warned(code: str, title: str, visitor_gets: str, help_text: str, family: str) -> None:
+    """Registers a fault that no visit shows: only the checks of an estate find it."""
+    FAULTS.append(Fault(code, title, visitor_gets, help_text, (), lambda _case: None, family))
 
 
 def listed(names: Iterable[str]) -> str:
     """Names in a sentence."""
     held = list(names)
     return ", ".join(held[:4]) + (f" and {len(held) - 4} more" if len(held) > 4 else "")
+
+
+def asked_name(case: Case) -> str:
+    """The name that a record is wanted for: the end of the aliases, else the name asked for."""
+    aliases = case.last.resolution.aliases
+    return aliases[-1] if aliases else case.host
+
+
+def zone_asked(case: Case) -> Zone | None:
+    """The zone that answered last."""
+    name = case.last.resolution.zone
+    if name is not None:
+        return case.estate.zones.get(name)
+    return zone_of(case.estate, asked_name(case))
+
+
+def zone_of(estate: Estate, name: str) -> Zone | None:
+    """The closest zone of the estate that holds a name."""
+    while name:
+        if name in estate.zones:
+            return estate.zones[name]
+        name = name.partition(".")[2]
+    return None
+
+
+def origin_of(case: Case) -> object:
+    """What states the address that the visit used."""
+    resolution, connection = case.last.resolution, case.last.connection
+    if connection is None:
+        return None
+    for address, origin in zip(resolution.addresses, resolution.origins, strict=True):
+        if address == connection.address:
+            return origin
+    return None
+
+
+def inside_addresses(case: Case) -> set[object]:
+    """The addresses of the machines that hold the site."""
+    return {
+        item.ip for home in case.homes() for interface in home.machine.interfaces.values() for item in interface.address
+    }
+
+
+def leads_home(case: Case) -> bool:
+    """Whether the visit was delivered to a machine that holds the site."""
+    connection = case.last.connection
+    return connection is not None and any(home.machine is connection.reached for home in case.homes())
+
+
+def record_hints(case: Case, record: Record) -> dict[str, object]:
+    """What remedies need to know of a record."""
+    return {"record": record, "zone": zone_of(case.estate, record.owner), "name": record.owner}

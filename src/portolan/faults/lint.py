@@ -8,6 +8,7 @@ from portolan.estate.filter import FilterRule
 from portolan.estate.guesses import machines
 from portolan.estate.service import Listener, Service, Site
 from portolan.faults.base import Finding, all_homes
+from portolan.faults.lint_names import NAME_LINTS
 from portolan.journey.world import World
 from portolan.source.nearest import nearest
 from portolan.tls.facts import shown_by
@@ -235,4 +236,5 @@ LINTS: tuple[Lint, ...] = (
     hidden_rules,
     shadowed_names,
     promises_can_be_asked,
+    *NAME_LINTS,
 )

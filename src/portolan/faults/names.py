@@ -3,26 +3,38 @@
 from portolan.estate.base import is_public
 from portolan.estate.machine import HostsLine, Router
 from portolan.estate.zone import Record, Zone
-from portolan.faults.base import Case, Finding, fault, outside_addresses
+from portolan.faults.base import (
+    Case,
+    Finding,
+    asked_name,
+    fault,
+    inside_addresses,
+    leads_home,
+    origin_of,
+    outside_addresses,
+    record_hints,
+    zone_asked,
+    zone_of,
+)
 from portolan.source.nearest import nearest
 
 
 @fault("name-doubled-origin", "A final dot is missing, and the name became NAME.ZONE.ZONE", "no such name",
        "In a master file a name without a final dot gets the zone's name appended. Write the dot, or the short name.",
        "no-such-name")  # fmt: skip
-def doubled_origin(case: Case) -> Finding | None:
+def doubledorigin_of(case: Case) -> Finding | None:
     """The zone holds the name with the zone's own name appended once more."""
-    zone = _zone(case)
+    zone = zone_asked(case)
     if zone is None:
         return None
-    doubled = f"{_asked(case)}.{zone.name}"
+    doubled = f"{asked_name(case)}.{zone.name}"
     held = zone.data.nodes.get(doubled)
     if held is None:
         return None
     record = next(iter(held.values()))[0]
-    text = f"the record made for {_asked(case)} is named {doubled}: its final dot is missing"
+    text = f"the record made for {asked_name(case)} is named {doubled}: its final dot is missing"
     return Finding(
-        "name-doubled-origin", text, zone.place, hints={"record": record, "zone": zone, "name": _asked(case)}
+        "name-doubled-origin", text, zone.place, hints={"record": record, "zone": zone, "name": asked_name(case)}
     )
 
 
@@ -35,7 +47,7 @@ def alias_dangling(case: Case) -> Finding | None:
     if not aliases or link is None or not isinstance(link.subject, Record):
         return None
     record = link.subject
-    zone = _zone_of(case, record.owner)
+    zone = zone_of(case.estate, record.owner)
     text = f"{record.owner} is an alias of {record.data}, which does not exist"
     return Finding(
         "name-alias-dangling", text, record.place, hints={"record": record, "zone": zone, "name": record.owner}
@@ -47,8 +59,8 @@ def alias_dangling(case: Case) -> Finding | None:
        "remembered by resolvers for the time that the zone's SOA record says.", "no-such-name", "undescribed")  # fmt: skip
 def missing(case: Case) -> Finding | None:
     """Nothing in the zone has the name."""
-    asked = _asked(case)
-    zone = _zone(case)
+    asked = asked_name(case)
+    zone = zone_asked(case)
     if zone is None:
         close = nearest(asked.split(".", 1)[-1], case.estate.zones) or nearest(asked, case.estate.zones)
         near = f"; the estate has the zone {close}" if close else ""
@@ -56,20 +68,76 @@ def missing(case: Case) -> Finding | None:
             "name-missing", f"no zone of the estate holds {asked}{near}", None, hints={"zone": None, "name": asked}
         )
     owners = [owner for owner, types in zone.data.nodes.items() if {"A", "AAAA", "CNAME"} & set(types)]
-    close = nearest(asked, owners)
+    close = nearest(asked, owners) or _namesake(case, asked, zone)
     near = f"; {close} exists" if close else ""
     return Finding("name-missing", f"the zone {zone.name} has no record named {asked}{near}", zone.place,
                    hints={"zone": zone, "name": asked, "near": close})  # fmt: skip
 
 
+def _namesake(case: Case, asked: str, zone: Zone) -> str | None:
+    """The same name in another zone of the estate."""
+    first = asked.removesuffix(zone.name)
+    for other in case.estate.zones.values():
+        if other is not zone and {"A", "AAAA", "CNAME"} & set(other.data.nodes.get(first + other.name, ())):
+            return first + other.name
+    return None
+
+
+@fault("name-wildcard-hides", "A wildcard answers for a name that was never made, or a name that exists stops the wildcard",
+       "another site, or no such name",
+       "Make the record: a wildcard stands only where neither the name nor anything below it exists.",
+       "no-such-name", "no-address", "wrong-page", "not-found", "no-default", "name-mismatch", "nothing-listens",
+       "internet-unknown", "neighbour-missing", "site-catch-all")  # fmt: skip
+def wildcard_hides(case: Case) -> Finding | None:
+    """The answer came from a wildcard and leads elsewhere; or the zone has a wildcard that does not reach the name."""
+    zone, name = zone_asked(case), asked_name(case)
+    if zone is None:
+        return None
+    expanded = case.decision("wildcard")
+    hints = {"zone": zone, "name": name}
+    if expanded is not None:
+        if leads_home(case) or not case.homes() or case.decision("forwarded") is not None:
+            return None
+        text = f"{name} was never made in the zone {zone.name}: the wildcard {expanded.facts[1]} answers for it"
+        return Finding("name-wildcard-hides", text, expanded.place, hints=hints)
+    if case.stop is None or case.stop.kind not in ("no-such-name", "no-address"):
+        return None
+    above = name
+    while above != zone.name and above:
+        if "." not in above:
+            break
+        above = above.partition(".")[2]
+        types = zone.data.nodes.get(f"*.{above}", {})
+        if {"A", "AAAA", "CNAME"} & set(types):
+            record = next(iter(types.values()))[0]
+            text = f"the wildcard *.{above} does not answer for {name}: {_stops(zone, name, above)} exists"
+            return Finding("name-wildcard-hides", text, record.place, hints=hints)
+    return None
+
+
+def _stops(zone: Zone, name: str, above: str) -> str:
+    """The name that exists between a wildcard and the name asked for (RFC 4592 section 3.3.1)."""
+    while name != above:
+        if name in zone.data.nodes or any(each.endswith("." + name) for each in zone.data.nodes):
+            return name
+        name = name.partition(".")[2]
+    return name
+
+
 @fault("name-wrong-type", "The name has records, and none gives an address", "no address",
-       "Add an A or AAAA record for the name.", "no-address")  # fmt: skip
+       "Add an A or AAAA record for the name.", "no-address", "no-source", "no-route")  # fmt: skip
 def wrong_type(case: Case) -> Finding | None:
-    """The name exists without an address."""
-    zone = _zone(case)
+    """The name exists without an address, or without one of the IP version that the visitor has."""
+    zone = zone_asked(case)
     stop = case.stop
+    if stop is not None and stop.kind != "no-address":
+        origin, own = origin_of(case), {each.version for each in case.world.topology.device(case.visit.vantage).local}
+        if not isinstance(origin, Record) or not own or origin.data.version in own:
+            return None
+        text = f"{origin.owner} has an IPv{origin.data.version} address only, and {case.visit.vantage.name} has IPv{min(own)} only"
+        return Finding("name-wrong-type", text, origin.place, hints={"zone": zone, "name": origin.owner})
     text = stop.text if stop is not None else ""
-    return Finding("name-wrong-type", text, stop.place if stop else None, hints={"zone": zone, "name": _asked(case)})
+    return Finding("name-wrong-type", text, stop.place if stop else None, hints={"zone": zone, "name": asked_name(case)})
 
 
 @fault("name-alias-loop", "Aliases go in a circle, or their chain is too long", "the resolver fails",
@@ -81,7 +149,7 @@ def alias_loop(case: Case) -> Finding | None:
         return None
     record = stop.subject
     return Finding("name-alias-loop", stop.text, record.place,
-                   hints={"record": record, "zone": _zone_of(case, record.owner), "name": record.owner})  # fmt: skip
+                   hints={"record": record, "zone": zone_of(case.estate, record.owner), "name": record.owner})  # fmt: skip
 
 
 @fault("name-alias-at-apex", "An alias stands where other records must stand, and the zone does not load", "the resolver fails",
@@ -97,23 +165,14 @@ def alias_at_apex(case: Case) -> Finding | None:
                    hints={"record": record, "zone": zone, "name": record.owner if record else ""})  # fmt: skip
 
 
-@fault("name-delegation-lame", "The zone is delegated to servers that do not answer for it", "the resolver fails",
-       "Name the servers that hold the zone at the registration or in the parent zone, or make those that are named "
-       "serve it.", "servers-fail")  # fmt: skip
-def delegation_lame(case: Case) -> Finding | None:
-    """None of the delegated servers answers."""
-    stop = case.stop
-    return Finding("name-delegation-lame", stop.text, stop.place, hints={"zone": stop.subject}) if stop else None
-
-
 @fault("name-hosts-override", "A line left behind in a hosts file", "another address, on one machine only",
        "Take the line out of that machine's hosts file.",
        "internet-unknown", "internet-private", "neighbour-missing", "nothing-listens", "wrong-page", "no-route",
        "name-mismatch")  # fmt: skip
 def hosts_override(case: Case) -> Finding | None:
     """The address came from a hosts file, and the resolver would say another."""
-    origin = _origin(case)
-    if not isinstance(origin, HostsLine) or _leads_home(case):
+    origin = origin_of(case)
+    if not isinstance(origin, HostsLine) or leads_home(case):
         return None
     text = f"the hosts file says that {case.host} is {origin.address}, before any resolver is asked"
     return Finding("name-hosts-override", text, origin.place, hints={"line": origin})
@@ -124,7 +183,7 @@ def hosts_override(case: Case) -> Finding | None:
        "internet-private", "neighbour-missing", "no-route")  # fmt: skip
 def private_address(case: Case) -> Finding | None:
     """The record's address is not public, and the visitor is elsewhere."""
-    origin = _origin(case)
+    origin = origin_of(case)
     if not isinstance(origin, Record) or is_public(origin.data):
         return None
     if (
@@ -134,7 +193,7 @@ def private_address(case: Case) -> Finding | None:
     ):
         return None
     text = f"{origin.owner} is {origin.data} in the public zone, which no packet from outside reaches"
-    return Finding("name-private-address", text, origin.place, hints=_record_hints(case, origin))
+    return Finding("name-private-address", text, origin.place, hints=record_hints(case, origin))
 
 
 @fault("name-wrong-address", "The name's address is not where the site is", "a time-out, a refusal, or another site",
@@ -144,12 +203,12 @@ def private_address(case: Case) -> Finding | None:
        "plain-spoken")  # fmt: skip
 def wrong_address(case: Case) -> Finding | None:
     """The record leads to a box that is not the site's, or to none."""
-    origin = _origin(case)
+    origin = origin_of(case)
     if not isinstance(origin, Record) or case.decision("forwarded") is not None:
         return None
     homes = case.homes()
     right = {address for home in homes for address in outside_addresses(case.estate, home.machine)}
-    if homes and (origin.data in right or _leads_home(case)):
+    if homes and (origin.data in right or leads_home(case)):
         return None
     holder = case.world.topology.holder(origin.data)
     symptom = case.symptom
@@ -163,10 +222,10 @@ def wrong_address(case: Case) -> Finding | None:
         where = (
             f"which is {holder.label}'s, not that of {homes[0].machine.name}, where the site {homes[0].site.name} is"
         )
-        if isinstance(holder.stated, Router) and any(forward.to in _inside(case) for forward in holder.stated.forwards):
+        if isinstance(holder.stated, Router) and any(forward.to in inside_addresses(case) for forward in holder.stated.forwards):
             return None
     text = f"{origin.owner} is {origin.data}, {where}"
-    return Finding("name-wrong-address", text, origin.place, hints=_record_hints(case, origin))
+    return Finding("name-wrong-address", text, origin.place, hints=record_hints(case, origin))
 
 
 @fault("address-typed-wrong", "The address asked for belongs to no box", "a time-out, or unreachable",
@@ -182,50 +241,3 @@ def typed_wrong(case: Case) -> Finding | None:
     near = f"; {close} is one slip away" if close else ""
     return Finding("address-typed-wrong", f"no box of the estate has the address {literal}{near}", None,
                    hints={"near": close, "literal": literal})  # fmt: skip
-
-
-def _asked(case: Case) -> str:
-    aliases = case.last.resolution.aliases
-    return aliases[-1] if aliases else case.host
-
-
-def _zone(case: Case) -> Zone | None:
-    name = case.last.resolution.zone
-    if name is not None:
-        return case.estate.zones.get(name)
-    return _zone_of(case, _asked(case))
-
-
-def _zone_of(case: Case, name: str) -> Zone | None:
-    while name:
-        if name in case.estate.zones:
-            return case.estate.zones[name]
-        name = name.partition(".")[2]
-    return None
-
-
-def _origin(case: Case) -> object:
-    """What states the address that the visit used."""
-    resolution, connection = case.last.resolution, case.last.connection
-    if connection is None:
-        return None
-    for address, origin in zip(resolution.addresses, resolution.origins, strict=True):
-        if address == connection.address:
-            return origin
-    return None
-
-
-def _inside(case: Case) -> set[object]:
-    return {
-        item.ip for home in case.homes() for interface in home.machine.interfaces.values() for item in interface.address
-    }
-
-
-def _leads_home(case: Case) -> bool:
-    """Whether the visit was delivered to a machine that holds the site."""
-    connection = case.last.connection
-    return connection is not None and any(home.machine is connection.reached for home in case.homes())
-
-
-def _record_hints(case: Case, record: Record) -> dict[str, object]:
-    return {"record": record, "zone": _zone_of(case, record.owner), "name": record.owner}

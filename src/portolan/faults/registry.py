@@ -1,15 +1,14 @@
-"""Every fault, in the order in which they are tried: redirects and sites before the name, the name before the way."""
+"""Every fault, in the order in which they are tried for a symptom."""
 
-from portolan.faults import base
-from portolan.faults import certificate as _certificate  # noqa: F401
-from portolan.faults import machine as _machine  # noqa: F401
-from portolan.faults import names as _names  # noqa: F401
-from portolan.faults import redirect as _redirect  # noqa: F401 - registers its faults
-from portolan.faults import site as _site  # noqa: F401
-from portolan.faults import way as _way  # noqa: F401
+from portolan.faults import base, certificate, lint_names, machine, names, redirect, resolving, site, way
 from portolan.faults.base import Case, Fault, Finding
 
-FAULTS: tuple[Fault, ...] = tuple(base.FAULTS)
+#: The families in order: who was asked comes before what was said, the name before the way.
+FAMILIES = (certificate, machine, resolving, names, redirect, site, way, lint_names)
+
+FAULTS: tuple[Fault, ...] = tuple(
+    sorted(base.FAULTS, key=lambda fault: [each.__name__ for each in FAMILIES].index(fault.family))
+)
 BY_CODE: dict[str, Fault] = {fault.code: fault for fault in FAULTS}
 _BY_SYMPTOM: dict[str, tuple[Fault, ...]] = {
     symptom: tuple(fault for fault in FAULTS if symptom in fault.symptoms)
@@ -18,7 +17,10 @@ _BY_SYMPTOM: dict[str, tuple[Fault, ...]] = {
 
 
 def recognise(case: Case) -> list[Finding]:
-    """The causes that fit what stopped the visit, the most particular first; empty when none does."""
+    """The causes that fit what stopped the visit, the most particular first; empty when none does.
+
+    For a visit that got what was promised: what made it slow, as warnings.
+    """
     found: list[Finding] = []
     for fault in _BY_SYMPTOM.get(case.symptom, ()):
         finding = fault.recognise(case)

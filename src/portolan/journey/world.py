@@ -10,6 +10,7 @@ from portolan.estate.machine import Machine
 from portolan.estate.service import Service
 from portolan.estate.vantage import Vantage
 from portolan.evidence.results import Connection
+from portolan.journey.moment import standing
 from portolan.names.naming import Naming
 from portolan.tls.facts import key_fits
 from portolan.web.binding import Table, table_of
@@ -28,6 +29,7 @@ class World:
     """An estate at a moment. Indexes are made on first use; those of unchanged parts are shared with changed estates."""
 
     def __init__(self, estate: Estate, now: datetime, shared: dict[Any, Any] | None = None) -> None:
+        estate = standing(estate, now)
         self.estate = estate
         self.now = now
         self.shared: dict[Any, Any] = {} if shared is None else shared

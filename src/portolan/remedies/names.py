@@ -9,27 +9,27 @@ from portolan.faults.base import Case, Finding, all_homes, outside_addresses
 from portolan.remedies.base import Proposal, add_record, drop_record, item_path, remedy, remove, swap_record
 
 
-def _homes_of(case: Case) -> list[IPAddress]:
+def site_addresses(case: Case) -> list[IPAddress]:
     """Addresses at which the site may be reached, the likeliest first."""
     homes = case.homes() or [home for home in all_homes(case.estate) if case.site_name is None]
     found: list[IPAddress] = []
     for home in homes:
         found += [address for address in outside_addresses(case.estate, home.machine) if address not in found]
-    version = {address.version for address in _visitor_addresses(case.visit.vantage, case)}
+    version = {address.version for address in visitor_addresses(case.visit.vantage, case)}
     return [address for address in found if not version or address.version in version]
 
 
-def _visitor_addresses(vantage: Vantage, case: Case) -> list[IPAddress]:
+def visitor_addresses(vantage: Vantage, case: Case) -> list[IPAddress]:
     return list(case.world.topology.device(vantage).local)
 
 
-@remedy("name-missing", "name-wrong-type")
+@remedy("name-missing", "name-wrong-type", "name-wildcard-hides")
 def make_record(case: Case, finding: Finding) -> Iterator[Proposal]:
     """Makes the record, with the address at which the site is reached."""
     zone = finding.hints.get("zone")
     name = str(finding.hints["name"])
     if isinstance(zone, Zone):
-        for address in _homes_of(case):
+        for address in site_addresses(case):
             kind = "A" if address.version == 4 else "AAAA"
             text = f"add the record '{name} {kind} {address}' to the zone {zone.name}"
             yield Proposal(text, add_record(zone, name, kind, address))
@@ -46,8 +46,8 @@ def correct_address(case: Case, finding: Finding) -> Iterator[Proposal]:
     record, zone = finding.hints["record"], finding.hints["zone"]
     if not isinstance(zone, Zone) or not isinstance(record, Record):
         return
-    others = [address for address in _siblings(zone, record) if address not in _homes_of(case)]
-    for address in [*_homes_of(case), *others]:
+    others = [address for address in _siblings(zone, record) if address not in site_addresses(case)]
+    for address in [*site_addresses(case), *others]:
         if address != record.data and address.version == record.data.version:
             text = f"change {record.owner} from {record.data} to {address}"
             yield Proposal(text, swap_record(zone, record, record.type, address))
@@ -76,25 +76,12 @@ def replace_alias(case: Case, finding: Finding) -> Iterator[Proposal]:
     record, zone = finding.hints["record"], finding.hints["zone"]
     if not isinstance(zone, Zone) or not isinstance(record, Record):
         return
-    for address in _homes_of(case):
+    for address in site_addresses(case):
         kind = "A" if address.version == 4 else "AAAA"
         text = f"replace the alias {record.owner} by the record '{kind} {address}'"
         yield Proposal(text, swap_record(zone, record, kind, address))
     if finding.code == "name-alias-at-apex":
         yield Proposal(f"take the alias at {record.owner} away", drop_record(zone, record))
-
-
-@remedy("name-delegation-lame")
-def ask_registrar(_case: Case, finding: Finding) -> Iterator[Proposal]:
-    """Leaves the delegation to whoever holds it, and shows what it would do."""
-    zone = finding.hints["zone"]
-    if isinstance(zone, Zone):
-        if zone.delegated_to:
-            text = f"have the registration of {zone.name} name the servers that hold it"
-            yield Proposal(text, remove((*zone.place.path, "delegated_to")))
-        yield Proposal(
-            f"ask whoever keeps the parent zone to delegate {zone.name} to servers that answer for it", [], "outside"
-        )
 
 
 @remedy("name-hosts-override")

@@ -7,6 +7,7 @@ from portolan.remedies import certificate as _certificate  # noqa: F401 - regist
 from portolan.remedies import machine as _machine  # noqa: F401
 from portolan.remedies import names as _names  # noqa: F401
 from portolan.remedies import redirect as _redirect  # noqa: F401
+from portolan.remedies import resolving as _resolving  # noqa: F401
 from portolan.remedies import site as _site  # noqa: F401
 from portolan.remedies import way as _way  # noqa: F401
 from portolan.remedies.base import ORDER, PROPOSERS, Proposal
