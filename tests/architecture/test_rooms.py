@@ -23,6 +23,7 @@ BELOW["journey"] = {"names", "wire", "tls", "web", "evidence", "estate", "source
 BELOW["faults"] = BELOW["journey"] | {"journey"}
 BELOW["remedies"] = BELOW["faults"] | {"faults"}
 BELOW["rehearsal"] = BELOW["journey"] | {"journey", "formats"}
+BELOW["gathering"] = {"formats", "estate", "source"}
 BELOW["views"] = BELOW["remedies"] | {"remedies", "rehearsal"}
 ENGINES = ("source", "estate", "evidence", "names", "wire", "tls", "web", "journey", "faults", "remedies")
 OUTSIDE = {"os", "pathlib", "time", "random", "subprocess", "socket", "io", "shutil", "sys", "secrets"}

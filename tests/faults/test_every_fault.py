@@ -55,7 +55,10 @@ STREET = "address: 198.51.100.77,"
 COPY = "delegated_to: [ns1.old-pages.example]\n    copies: {old: {servers: [ns1.old-pages.example], without: [visit]}}"
 BEFORE = "before: [{until: 2026-03-14T19:30:00Z, records: [visit 3600 A 203.0.113.99]}]"
 VIEW = "views: {inside: {for: [203.0.113.40/32], records: [visit 60 A 10.20.0.15]}}"
-RESOLVER = [("      web:\n", "      cache: {kind: resolver}\n      web:\n"), ("10.20.0.50}", "10.20.0.50, resolver: 10.20.0.15}")]
+RESOLVER = [
+    ("      web:\n", "      cache: {kind: resolver}\n      web:\n"),
+    ("10.20.0.50}", "10.20.0.50, resolver: 10.20.0.15}"),
+]
 OF_OFFICE = (PROMISE, PROMISE.replace("street", "office"))
 
 

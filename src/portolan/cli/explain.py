@@ -31,16 +31,19 @@ def run(arguments: argparse.Namespace) -> int:
     with asked():
         found = explain(question.world, arguments.url, vantage,
                         lambda patch: changed(question.loaded, patch_operations(patch), trusted=True).estate)  # fmt: skip
+    findings = recognise(Case(question.world, found.visit, found.promise))
     if arguments.format == "patch":
         best = next((each for each in found.remedies if each.complete and len(each.fixes) == len(found.causes)), None)
         print_json(best.patch if best is not None else [])
     elif arguments.format == "json":
         from portolan.views.data import explain_data
 
-        findings = recognise(Case(question.world, found.visit, found.promise)) if found.broken else []
         print_json(explain_data(found, findings))
     else:
         from portolan.views.explain_text import explain_text
+        from portolan.views.zoom_text import zoom_text
 
-        print(explain_text(found, style_of(arguments), arguments.every_step), end="")
+        style = style_of(arguments)
+        zoomed = zoom_text(found.visit, arguments.zoom, style) if arguments.zoom is not None else []
+        print(explain_text(found, findings, style, arguments.every_step, zoomed), end="")
     return 1 if found.broken else 0

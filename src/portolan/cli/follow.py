@@ -30,7 +30,7 @@ def run(arguments: argparse.Namespace) -> int:
         promise = promise_for(question.loaded.estate, arguments.url, vantage)
     broken = breaches(promise, found)
     findings = []
-    if broken:
+    if broken or any(len(exchange.attempts) > 1 for exchange in found.exchanges):
         from portolan.faults.base import Case
         from portolan.faults.registry import recognise
 
@@ -42,7 +42,10 @@ def run(arguments: argparse.Namespace) -> int:
     else:
         from portolan.views.text import follow_text
 
-        print(
-            follow_text(found, broken, promise is not None, findings, style_of(arguments), arguments.every_step), end=""
-        )
+        style, zoomed = style_of(arguments), None
+        if arguments.zoom is not None:
+            from portolan.views.zoom_text import zoom_text
+
+            zoomed = zoom_text(found, arguments.zoom, style)
+        print(follow_text(found, broken, promise is not None, findings, style, arguments.every_step, zoomed), end="")
     return 1 if broken else 0

@@ -5,13 +5,13 @@ import os
 import sys
 from collections.abc import Sequence
 
-from portolan.cli import check, completion, demo, explain, follow, rehearse, schema
+from portolan.cli import check, completion, demo, explain, follow, gather, rehearse, schema
 from portolan.cli.errors import UsageError
 from portolan.source.plain import plain
 from portolan.source.problem import EstateError
 from portolan.version import VERSION
 
-COMMANDS = (demo, check, follow, explain, rehearse, schema, completion)
+COMMANDS = (demo, check, follow, explain, rehearse, gather, schema, completion)
 
 
 class _Parser(argparse.ArgumentParser):

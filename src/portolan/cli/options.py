@@ -26,6 +26,12 @@ def question_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("url", metavar="URL", help="the address as a visitor would type it")
     parser.add_argument("--from", dest="vantage", metavar="VANTAGE", default=None,
                         help="where the visitor asks from (default: the estate's default vantage, or its only one)")  # fmt: skip
+    parser.add_argument(
+        "--zoom",
+        choices=("name", "way"),
+        default=None,
+        help="draw one leg large: how the name is resolved, or the packet's way",
+    )
     parser.add_argument("--every-step", action="store_true", help="show every decision, not only the main ones")
 
 

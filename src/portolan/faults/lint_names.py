@@ -29,7 +29,9 @@ def registrations(world: World) -> Iterator[Finding]:
     for zone in world.estate.zones.values():
         until = zone.registered_until
         if zone.on_hold:
-            yield Finding("name-registration-lapsed", f"the registration of {zone.name} is on hold", zone.place.key("on_hold"))
+            yield Finding(
+                "name-registration-lapsed", f"the registration of {zone.name} is on hold", zone.place.key("on_hold")
+            )
         elif until is not None and world.now >= until:
             yield Finding("name-registration-lapsed", f"the registration of {zone.name} ended on {until:%Y-%m-%d}",
                           zone.place.key("registered_until"))  # fmt: skip
@@ -85,7 +87,12 @@ def signatures(world: World) -> Iterator[Finding]:
         if verdict.law.stops:
             yield Finding("name-signature-broken", verdict.text, verdict.place)
         elif until is not None and until - world.now < SIGNATURES_SOON:
-            yield Finding("name-signature-broken", f"the signatures of {zone.name} end on {until:%Y-%m-%d %H:%M} UTC", verdict.place, "warning")
+            yield Finding(
+                "name-signature-broken",
+                f"the signatures of {zone.name} end on {until:%Y-%m-%d %H:%M} UTC",
+                verdict.place,
+                "warning",
+            )
 
 
 def views(world: World) -> Iterator[Finding]:
@@ -94,7 +101,12 @@ def views(world: World) -> Iterator[Finding]:
         for view in zone.views.values():
             held = _types(world.naming.index(zone, view).look(name))
             if held is None and _types(world.naming.index(zone).look(name)) is not None:
-                yield Finding("name-view-split", f"the view {view.name} of {zone.name} has no {name}, which others get", view.place, "warning")
+                yield Finding(
+                    "name-view-split",
+                    f"the view {view.name} of {zone.name} has no {name}, which others get",
+                    view.place,
+                    "warning",
+                )
 
 
 def _site_names(estate: Estate) -> Iterator[tuple[str, Zone]]:
@@ -156,7 +168,11 @@ def alias_loops(world: World) -> Iterator[Finding]:
                 name = held["CNAME"][0].data
                 if name in chain:
                     told |= set(chain)
-                    yield Finding("name-alias-loop", f"the aliases go round: {' -> '.join([*chain, name])}", types["CNAME"][0].place)
+                    yield Finding(
+                        "name-alias-loop",
+                        f"the aliases go round: {' -> '.join([*chain, name])}",
+                        types["CNAME"][0].place,
+                    )
                     break
                 chain.append(name)
                 following = zone_of(world.estate, name)
@@ -167,9 +183,15 @@ def wrong_types(world: World) -> Iterator[Finding]:
     """Names of sites that exist without an address."""
     for name, zone in _site_names(world.estate):
         found = world.naming.index(zone).look(name) if zone.data.defect is None else None
-        if isinstance(found, Found) and not {"A", "AAAA", "CNAME", "HTTPS"} & set(found.types) and zone.apex_alias is None:
+        if (
+            isinstance(found, Found)
+            and not {"A", "AAAA", "CNAME", "HTTPS"} & set(found.types)
+            and zone.apex_alias is None
+        ):
             place = next((records[0].place for records in found.types.values()), zone.place)
-            yield Finding("name-wrong-type", f"{name} exists in the zone {zone.name}, and has no address", place, "warning")
+            yield Finding(
+                "name-wrong-type", f"{name} exists in the zone {zone.name}, and has no address", place, "warning"
+            )
 
 
 def authorities_are_allowed(world: World) -> Iterator[Finding]:

@@ -137,7 +137,9 @@ def wrong_type(case: Case) -> Finding | None:
         text = f"{origin.owner} has an IPv{origin.data.version} address only, and {case.visit.vantage.name} has IPv{min(own)} only"
         return Finding("name-wrong-type", text, origin.place, hints={"zone": zone, "name": origin.owner})
     text = stop.text if stop is not None else ""
-    return Finding("name-wrong-type", text, stop.place if stop else None, hints={"zone": zone, "name": asked_name(case)})
+    return Finding(
+        "name-wrong-type", text, stop.place if stop else None, hints={"zone": zone, "name": asked_name(case)}
+    )
 
 
 @fault("name-alias-loop", "Aliases go in a circle, or their chain is too long", "the resolver fails",
@@ -222,7 +224,9 @@ def wrong_address(case: Case) -> Finding | None:
         where = (
             f"which is {holder.label}'s, not that of {homes[0].machine.name}, where the site {homes[0].site.name} is"
         )
-        if isinstance(holder.stated, Router) and any(forward.to in inside_addresses(case) for forward in holder.stated.forwards):
+        if isinstance(holder.stated, Router) and any(
+            forward.to in inside_addresses(case) for forward in holder.stated.forwards
+        ):
             return None
     text = f"{origin.owner} is {origin.data}, {where}"
     return Finding("name-wrong-address", text, origin.place, hints=record_hints(case, origin))

@@ -126,7 +126,7 @@ def cached_absent(case: Case) -> Finding | None:
     stop = case.stop
     if stop is None or not _mended_since(case):
         return None
-    return Finding("name-cached-absent", f"{stop.text}; it has been made since", stop.place,
+    return Finding("name-cached-absent", f"{stop.text}; it has been made since, and others get it", stop.place,
                    hints={"until": stop.facts[3], "holder": _cache(case), "label": stop.facts[0]})  # fmt: skip
 
 
@@ -138,7 +138,7 @@ def cached_old(case: Case) -> Finding | None:
     held = case.decision("remembered")
     if held is None or not _mended_since(case):
         return None
-    return Finding("name-cached-old", f"{held.text}; the zone says otherwise since", held.place,
+    return Finding("name-cached-old", f"{held.text}; the zone says otherwise since, and others get that", held.place,
                    hints={"until": held.facts[3], "holder": _cache(case), "label": held.facts[0]})  # fmt: skip
 
 
@@ -213,9 +213,16 @@ def local_only(case: Case) -> Finding | None:
     if stop is None or (stop.kind == "undescribed" and "." in host):
         return None
     holder = next((each for each in machines(case.estate) if each.local_name == host), None)
-    full = [name for zone in case.estate.zones.values() for name in zone.data.nodes if name.partition(".")[0] == host.partition(".")[0]]
+    full = [
+        name
+        for zone in case.estate.zones.values()
+        for name in zone.data.nodes
+        if name.partition(".")[0] == host.partition(".")[0]
+    ]
     if holder is None and not full and not host.endswith(".local"):
-        near = nearest(host, {name.partition(".")[0] for zone in case.estate.zones.values() for name in zone.data.nodes})
+        near = nearest(
+            host, {name.partition(".")[0] for zone in case.estate.zones.values() for name in zone.data.nodes}
+        )
         full = [near] if near else []
     names = full or [
         name
@@ -224,7 +231,11 @@ def local_only(case: Case) -> Finding | None:
         for name in site.names
         if "*" not in name
     ]
-    why = stop.text if stop.kind == "local-only" else f"{host} has no dot: only a search list would complete it, and {case.visit.vantage.name} has none that does"
+    why = (
+        stop.text
+        if stop.kind == "local-only"
+        else f"{host} has no dot: only a search list would complete it, and {case.visit.vantage.name} has none that does"
+    )
     place = holder.place.key("local_name") if holder is not None else stop.place
     return Finding("name-local-only", why, place, hints={"near": names[0] if names else None})
 
@@ -279,7 +290,9 @@ def _dead(case: Case, code: str, version: int | None) -> Finding | None:
             if not slow and (record.data in right or leads_home(case)):
                 continue
             others = [each for each in resolution.origins if isinstance(each, Record) and each.data != record.data]
-            if version is None and not any(each.type == record.type and (slow or each.data in right) for each in others):
+            if version is None and not any(
+                each.type == record.type and (slow or each.data in right) for each in others
+            ):
                 continue
             what = attempt.stop.text if attempt.stop is not None else "another site answers there"
             text = f"{record.owner} is {record.data} too, where {'the site is not' if attempt.detail is None else 'nobody answers for it'}: {what}"

@@ -146,12 +146,17 @@ def fit_keys(_case: Case, finding: Finding) -> Iterator[Proposal]:
         text = f"have the registration of {zone.name} hold the DS record of the key in use ({', '.join(zone.keys)})"
         yield Proposal(text, put(zone.place, "ds", list(zone.keys)))
     if kind == "signature-missing" and zone.ds and not any(" " in each for each in zone.ds):
-        yield Proposal(f"sign {zone.name} with the key that its parent names ({', '.join(zone.ds)})", put(zone.place, "keys", list(zone.ds)))
+        yield Proposal(
+            f"sign {zone.name} with the key that its parent names ({', '.join(zone.ds)})",
+            put(zone.place, "keys", list(zone.ds)),
+        )
     if zone.place.has("ds"):
         text = f"or have the DS record of {zone.name} taken away: then nobody checks its signatures"
         yield Proposal(text, remove((*zone.place.path, "ds")), "weakens")
     else:
-        yield Proposal(f"ask whoever signs {zone.name} and whoever keeps its parent zone to agree on the key", [], "outside")
+        yield Proposal(
+            f"ask whoever signs {zone.name} and whoever keeps its parent zone to agree on the key", [], "outside"
+        )
 
 
 @remedy("name-resolver-refuses")
@@ -189,7 +194,10 @@ def drop_dead(case: Case, finding: Finding) -> Iterator[Proposal]:
         return
     for address in site_addresses(case):
         if address.version == record.data.version and address not in finding.hints["others"]:
-            yield Proposal(f"change {record.owner} from {record.data} to {address}", swap_record(zone, record, record.type, address))
+            yield Proposal(
+                f"change {record.owner} from {record.data} to {address}",
+                swap_record(zone, record, record.type, address),
+            )
     if finding.hints["others"]:
         yield Proposal(f"take the record '{record.owner} {record.type} {record.data}' away", drop_record(zone, record))
 
@@ -200,6 +208,6 @@ def allow_authority(_case: Case, finding: Finding) -> Iterator[Proposal]:
     zone, allowed = finding.hints["zone"], finding.hints["wanted"]
     if isinstance(zone, Zone) and allowed:
         text = f"add the record '{finding.hints['owner']} CAA 0 {finding.hints['tag']} \"{allowed}\"'"
-        value = f"{owner_in(zone, str(finding.hints['owner']))} 3600 CAA 0 {finding.hints['tag']} \"{allowed}\""
+        value = f'{owner_in(zone, str(finding.hints["owner"]))} 3600 CAA 0 {finding.hints["tag"]} "{allowed}"'
         yield Proposal(text, append(zone.place, "records", value))
     yield Proposal("or get the certificate from an authority that the CAA records allow", [], "outside")

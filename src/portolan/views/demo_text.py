@@ -30,7 +30,7 @@ def story_text(
     lines += ["", *paragraph(style, " ".join((estate.about or "").split())), ""]
     question = f"{story['url']} --from {story['vantage']}"
     lines += [style.ink(f"$ portolan explain {question}", "leg"), ""]
-    out = "\n".join(lines) + "\n" + explain_text(found, style, False)
+    out = "\n".join(lines) + "\n" + explain_text(found, [], style, False, [])
     if after is not None:
         for command, rest in (("explain", "--format patch > mend.json"), ("follow", "--with mend.json")):
             out += "\n" + style.ink(f"$ portolan {command} {question} \\\n      {rest}", "leg")

@@ -1,5 +1,6 @@
 """The text view of `explain`: why, what to do, and the proof."""
 
+from portolan.faults.base import Finding
 from portolan.journey.visit import Outcome
 from portolan.remedies.mend import Explanation, Remedy
 from portolan.views.style import Style, paragraph, row
@@ -14,11 +15,17 @@ _SAFETY = {
 }
 
 
-def explain_text(explanation: Explanation, style: Style, every: bool) -> str:
-    """Why, and what to do."""
+def explain_text(
+    explanation: Explanation, findings: list[Finding], style: Style, every: bool, zoomed: list[str]
+) -> str:
+    """Why, and what to do; for a promise that is kept, what made it slow."""
     visit = explanation.visit
-    lines = [*head(visit, style), *legs(visit, style, every), *assumed(visit, style)]
+    lines = [*head(visit, style), *zoomed, *legs(visit, style, every), *assumed(visit, style)]
     if not explanation.broken:
+        for finding in findings:
+            lines += row(
+                style, style.ink("beware  ", "warn"), 8, f"{finding.code}: {finding.text}", where(finding.place)
+            )
         lines += verdict(visit, (), explanation.promise is not None, style)
         return "\n".join(lines) + "\n"
     lines += [*verdict(visit, explanation.broken, explanation.promise is not None, style), ""]

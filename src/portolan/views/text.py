@@ -15,18 +15,21 @@ if TYPE_CHECKING:
 MAIN_KINDS = frozenset((
     "hosts-line", "alias", "address", "wildcard", "loopback-name", "forwarded", "hairpin", "listens", "shows", "shows-default",
     "shows-others", "site-named", "site-pattern", "site-default", "site-only", "redirected", "folder-slash", "page", "answers",
-    "listed", "delegation-missing",
+    "listed", "delegation-missing", "resolver-asked", "resolver-passes-on", "resolver-holds", "view-answers", "copy-answers",
+    "before-answers", "remembered", "changed-lately", "dname", "apex-alias", "search-list", "local-name", "https-upgraded",
+    "https-alias", "https-service", "https-hint", "overtaken",
 ))  # fmt: skip
 
 
 def follow_text(
-    visit: Visit, broken: tuple[str, ...], promised: bool, findings: "list[Finding]", style: Style, every: bool
-) -> str:
-    """One visit, leg by leg."""
-    lines = [*head(visit, style), *legs(visit, style, every), *assumed(visit, style)]
-    if findings and broken:
-        finding = findings[0]
-        lines += row(style, style.ink("cause   ", "warn"), 8, f"{finding.code}: {finding.text}", where(finding.place))
+    visit: Visit, broken: tuple[str, ...], promised: bool, findings: "list[Finding]", style: Style, every: bool,
+    zoomed: list[str] | None = None,
+) -> str:  # fmt: skip
+    """One visit, leg by leg; a leg enlarged stands before the rest."""
+    lines = [*head(visit, style), *(zoomed or ()), *legs(visit, style, every), *assumed(visit, style)]
+    for finding in findings[:1]:
+        word = "cause   " if broken else "beware  "
+        lines += row(style, style.ink(word, "warn"), 8, f"{finding.code}: {finding.text}", where(finding.place))
     lines += verdict(visit, broken, promised, style)
     return "\n".join(lines) + "\n"
 

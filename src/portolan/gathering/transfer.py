@@ -1,0 +1,88 @@
+"""A zone from the server that holds it, by zone transfer (RFC 5936), as a master file. Wire format by the DNS library."""
+
+import binascii
+from typing import NamedTuple
+
+#: A transfer that takes longer is given up, seconds.
+LIMIT = 120.0
+#: How long one message may keep us waiting, seconds.
+PATIENCE = 10.0
+
+
+class TransferError(Exception):
+    """The zone was not handed over; says what the server answered, and what to do."""
+
+    def __init__(self, message: str, hint: str) -> None:
+        super().__init__(message)
+        self.message, self.hint = message, hint
+
+
+class Key(NamedTuple):
+    """A transaction key (RFC 8945); its secret is never shown."""
+
+    name: str
+    algorithm: str
+    secret: bytes
+
+
+def key_from(text: str) -> Key:
+    """A key from a file's text: name, algorithm and secret in base64, separated by spaces. Raises ValueError."""
+    fields = text.split()
+    if len(fields) != 3:
+        raise ValueError("expected one line: NAME ALGORITHM SECRET")
+    try:
+        return Key(fields[0], fields[1].lower(), binascii.a2b_base64(fields[2], strict_mode=True))
+    except binascii.Error:
+        raise ValueError("the secret is not base64") from None
+
+
+def transferred(name: str, server: str, port: int, key: Key | None) -> tuple[str, int]:
+    """The zone as master file text with absolute names, and how many records it has. Raises TransferError."""
+    import dns.exception
+    import dns.name
+    import dns.query
+    import dns.rcode
+    import dns.tsig
+    import dns.xfr
+    import dns.zone
+
+    where = f"{server} port {port}"
+    try:
+        origin = dns.name.from_text(name)
+        zone = dns.zone.Zone(origin, relativize=False)
+        query, _ = dns.xfr.make_query(zone)
+        if key is not None:
+            query.use_tsig({dns.name.from_text(key.name): dns.tsig.Key(key.name, key.secret, key.algorithm)})
+        dns.query.inbound_xfr(server, zone, query, port=port, timeout=PATIENCE, lifetime=LIMIT)
+    except dns.xfr.TransferError as error:
+        raise TransferError(f"{where} answered {dns.rcode.to_text(error.rcode)} for {name}", _ADVICE.get(
+            dns.rcode.to_text(error.rcode), "Look at that server's log.")) from None  # fmt: skip
+    except (dns.tsig.PeerError, dns.tsig.BadSignature, dns.tsig.BadTime, NotImplementedError) as error:
+        raise TransferError(f"{where} does not take the key ({type(error).__name__})",
+                            "Compare the key's name, algorithm and secret, and both clocks.") from None  # fmt: skip
+    except ConnectionRefusedError:
+        raise TransferError(
+            f"{where} refused the connection", "Transfers go over TCP: is the server listening there?"
+        ) from None
+    except (dns.exception.Timeout, TimeoutError):
+        raise TransferError(f"{where} did not answer in time",
+                            "Ask from a machine that its filter admits, over TCP port 53.") from None  # fmt: skip
+    except EOFError:
+        raise TransferError(
+            f"{where} hung up without a zone", "It may allow transfers to named addresses or keys only."
+        ) from None
+    except (dns.exception.DNSException, OSError, ValueError) as error:
+        raise TransferError(
+            f"no zone came from {where}: {str(error) or type(error).__name__}", "Check the address and the zone's name."
+        ) from None
+    records = sum(len(rdataset) for _, rdataset in zone.iterate_rdatasets())
+    return f"$ORIGIN {origin}\n{zone.to_text(sorted=True, relativize=False, want_comments=False).rstrip()}\n", records
+
+
+_ADVICE = {
+    "REFUSED": "It hands the zone to named addresses or keys only: have this machine allowed there, or name a key with --key.",
+    "NOTAUTH": "It does not hold that zone, or does not hand it to this machine or key: ask a server that the zone's NS records name, or name a key with --key.",
+    "NXDOMAIN": "It knows no such zone: check the name.",
+    "SERVFAIL": "It holds the zone and cannot serve it: look at that server's log.",
+    "NOTIMP": "It does not do zone transfers.",
+}
