@@ -6,7 +6,7 @@ from typing import Annotated, Any, NamedTuple
 import msgspec
 
 from portolan.estate.base import EstatePath, HostName, IPAddress, IPNetwork, Stated, says
-from portolan.source.place import FixedMark, FixedNode, Place
+from portolan.source.place import FixedMark, Place
 
 
 class Record(NamedTuple):
@@ -22,8 +22,18 @@ class Record(NamedTuple):
 
     @property
     def place(self) -> Place:
-        """Where the master file states it."""
-        return Place(("zones",), FixedNode(FixedMark(self.file, self.line - 1, 0)))
+        """Where the master file states it; the record is its own node, so that only citing it costs."""
+        return Place(("zones",), self)
+
+    @property
+    def start_mark(self) -> FixedMark:
+        """The line, as a node's mark."""
+        return FixedMark(self.file, self.line - 1, 0)
+
+    @property
+    def value(self) -> None:
+        """Nothing stands below a record."""
+        return
 
 
 class ZoneData(NamedTuple):

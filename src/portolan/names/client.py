@@ -50,10 +50,14 @@ def lookup(naming: Naming, host: str, vantage: Vantage) -> Answer:
     """What the device's resolver says, through the search list."""
     client = client_of(naming, vantage)
     name = host.rstrip(".")
-    tries = [name]
-    if not host.endswith("."):
-        further = [f"{name}.{domain}" for domain in client.search]
-        tries = [name, *further] if "." in name else [*further, name]
+    if not client.search or host.endswith("."):
+        answer = Answer()
+        _ask(naming, name, client, vantage, answer)
+        if answer.detail is None and not address_records(answer.types) and "HTTPS" not in answer.types:
+            _no_address(naming, answer)
+        return answer
+    further = [f"{name}.{domain}" for domain in client.search]
+    tries = [name, *further] if "." in name else [*further, name]
     first: Answer | None = None
     failed: list[Decision] = []
     for each in tries:
@@ -83,8 +87,8 @@ def _ask(naming: Naming, name: str, client: Machine | Vantage, vantage: Vantage,
     if address is None or address == "validating":
         kind = law.RESOLVER_ORDINARY if address is None else law.RESOLVER_VALIDATING
         answer.say(kind, (client.name,), client.place)
-        asker = Asker("an ordinary resolver", validates=address is not None, since=vantage.last_asked)
-        naming.recurse(name, asker._replace(label=client.name if vantage.last_asked else asker.label), answer)
+        label = client.name if vantage.last_asked else "an ordinary resolver"
+        naming.recurse(name, Asker(label, None, None, None, address is not None, vantage.last_asked), answer)
     else:
         naming.ask(name, client, address, answer, client.place.key("resolver"), since=vantage.last_asked)
 

@@ -42,6 +42,8 @@ class Naming:
         self.reach = reach
         self.described = described
         self._shared = shared
+        #: Zones below which the estate has another.
+        self._parents = {above for zone in estate.zones for above in _above(zone)}
         self._servers = Servers(estate, reach, described, self._addresses_of)
 
     def index(self, zone: Zone, held: Held | None = None) -> ZoneIndex:
@@ -343,13 +345,11 @@ class Naming:
 
     def _top(self, name: str) -> Zone | None:
         """The topmost described zone that holds a name."""
-        parts = name.split(".")
-        zones = self.estate.zones
-        for start in range(len(parts) - 1, -1, -1):
-            zone = zones.get(".".join(parts[start:]))
-            if zone is not None:
-                return zone
-        return None
+        zones, top = self.estate.zones, None
+        while name:
+            top = zones.get(name, top)
+            name = name.partition(".")[2]
+        return top
 
     def _holding(self, name: str, service: Service) -> Zone | None:
         """The closest zone above a name that a service holds."""
@@ -358,6 +358,8 @@ class Naming:
 
     def _undelegated(self, name: str, zone: Zone) -> Zone | None:
         """A described zone below this one that holds the name, and to which this one does not delegate."""
+        if zone.name not in self._parents:
+            return None
         while name != zone.name and name:
             child = self.estate.zones.get(name)
             if child is not None:
@@ -397,6 +399,15 @@ class Naming:
         inner = Answer()
         self.recurse(name, asker._replace(since=None), inner)
         return [record.data for record in address_records(inner.types)] if inner.detail is None else []
+
+
+def _above(name: str) -> list[str]:
+    """The names above a name."""
+    found = []
+    while "." in name:
+        name = name.partition(".")[2]
+        found.append(name)
+    return found
 
 
 def address_records(types: Types) -> list[Record]:
