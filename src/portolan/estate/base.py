@@ -79,10 +79,15 @@ def is_public(address: IPAddress) -> bool:
     The documentation ranges (RFC 5737, RFC 3849) count as public, since examples use them in that role. Private
     (RFC 1918), shared (RFC 6598), unique local (RFC 4193), link-local, loopback, multicast and reserved ones do not.
     """
-    value = int(address)
-    if address.version == 4:
-        return not any(value & mask == net for net, mask in _PRIVATE_4)
-    return value >> 125 == 1  # 2000::/3, RFC 4291 section 2.4
+    return is_public_value(int(address), address.version == 6)
+
+
+def is_public_value(value: int, v6: bool) -> bool:
+    """The same for an address's number."""
+    if v6:
+        return value >> 125 == 1  # 2000::/3, RFC 4291 section 2.4
+    ranges = _PRIVATE_BY_OCTET[value >> 24]
+    return not ranges or not any(value & mask == net for net, mask in ranges)
 
 
 def is_loopback(address: IPAddress) -> bool:
@@ -98,3 +103,7 @@ _PRIVATE_4 = tuple(
          "192.168.0.0/16", "224.0.0.0/3"),
     )
 )  # fmt: skip
+#: By first octet: the ranges that reach into it, so that most addresses need one look.
+_PRIVATE_BY_OCTET = tuple(
+    tuple((net, mask) for net, mask in _PRIVATE_4 if (net ^ (octet << 24)) & mask & 0xFF000000 == 0) for octet in range(256)
+)

@@ -16,20 +16,32 @@ Answer = Literal[
     "host-prohibited",
     "net-prohibited",
     "admin-prohibited",
+    "protocol-unreachable",
+    "policy-fail",
 ]
 Verdict = Literal["allow", "drop", "reject"]
 
 
 class FilterRule(Stated, frozen=True, kw_only=True, eq=False):
-    """One rule: exactly one of `allow`, `drop` and `reject` names the protocol; all else narrows it."""
+    """One rule: exactly one of `allow`, `drop`, `reject`, `return` (a protocol) and `jump`; all else narrows it."""
 
     allow: Annotated[Protocol | None, says("Lets packets of this protocol pass.")] = None
     drop: Annotated[Protocol | None, says("Throws packets of this protocol away without a word.")] = None
     reject: Annotated[Protocol | None, says("Throws packets of this protocol away and says so.")] = None
+    back: Annotated[
+        Protocol | None, says("Goes back to the chain that jumped here, or to the default.")
+    ] = msgspec.field(default=None, name="return")
+    jump: Annotated[
+        str | None, says("Asks this named chain of the filter; what it does not decide goes on behind this rule.")
+    ] = None
+    of: Annotated[Protocol | None, says("With `jump`: the protocol; left out: any.")] = msgspec.field(
+        default=None, name="protocol"
+    )
     answer: Annotated[
         Answer | None,
         says("What a rejected sender hears: `tcp-reset`, or an ICMP unreachable message of this kind. "
-             "Left out: `port-unreachable`."),
+             "`protocol-unreachable` has no IPv6 form and `policy-fail` no IPv4 one: the other family hears "
+             "`admin-prohibited`. Left out: `port-unreachable`."),
     ] = None  # fmt: skip
     ports: Annotated[tuple[PortRange, ...], says("Destination ports; left out: all.", example=[80, 443])] = ()
     source_ports: Annotated[tuple[PortRange, ...], says("Source ports; left out: all.")] = ()
@@ -54,14 +66,18 @@ class FilterRule(Stated, frozen=True, kw_only=True, eq=False):
     ] = None
 
     @property
-    def verdict(self) -> Verdict:
+    def verdict(self) -> "Verdict | Literal['return', 'jump']":
         """What the rule does with what it matches."""
-        return "allow" if self.allow else "drop" if self.drop else "reject"
+        if self.allow:
+            return "allow"
+        if self.drop:
+            return "drop"
+        return "reject" if self.reject else "return" if self.back else "jump"
 
     @property
     def protocol(self) -> Protocol:
         """The protocol that it is about."""
-        return self.allow or self.drop or self.reject or "any"
+        return self.allow or self.drop or self.reject or self.back or self.of or "any"
 
 
 class Chain(Stated, frozen=True, kw_only=True, eq=False):
@@ -69,6 +85,35 @@ class Chain(Stated, frozen=True, kw_only=True, eq=False):
 
     default: Annotated[Verdict, says("What happens to what no rule matches.")] = "allow"
     rules: Annotated[tuple[FilterRule, ...], says("The rules, first match first.")] = ()
+
+
+class NamedChain(Stated, frozen=True, kw_only=True, eq=False):
+    """Rules that other rules jump to; what none of them decides goes back."""
+
+    name: str
+    rules: Annotated[tuple[FilterRule, ...], says("The rules, first match first.")] = ()
+
+
+class Area(Stated, frozen=True, kw_only=True, eq=False):
+    """A named area of askers with what it may reach: the plain way to write an inbound chain.
+
+    A packet belongs to the first area whose ranges hold its source, else to the first with its interface, else to the
+    area marked `default`.
+    """
+
+    name: str
+    sources: Annotated[tuple[IPNetwork, ...], says("The source ranges that belong to it.")] = msgspec.field(
+        default=(), name="from"
+    )
+    interfaces: Annotated[tuple[str, ...], says("The machine's interfaces that belong to it.")] = ()
+    default: Annotated[bool, says("Takes what belongs to no other area.")] = False
+    services: Annotated[
+        tuple[str, ...],
+        says("What may be reached: services by name (http, https, ssh, domain, smtp, ...), or `8080/tcp`, `6000-6010/udp`.",
+             example=["http", "https", "8080/tcp"]),
+    ] = ()  # fmt: skip
+    otherwise: Annotated[Verdict, says("What happens to the rest.")] = "reject"
+    answer: Annotated[Answer | None, says("With `otherwise: reject`: what the sender hears.")] = None
 
 
 class Filter(Stated, frozen=True, kw_only=True, eq=False):
@@ -79,6 +124,10 @@ class Filter(Stated, frozen=True, kw_only=True, eq=False):
         None
     )
     outbound: Annotated[Chain | None, says("For what the machine itself sends; left out: all pass.")] = None
+    areas: Annotated[
+        dict[str, Area], says("Instead of `inbound`: areas of askers, each with the services that it may reach.")
+    ] = msgspec.field(default_factory=dict)
+    chains: Annotated[dict[str, NamedChain], says("Chains that rules jump to.")] = msgspec.field(default_factory=dict)
     stateful: Annotated[
         bool, says("Whether packets of known connections, and the errors about them, pass before any rule is asked.")
     ] = True

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from portolan.estate.base import IPAddress, IPInterface, IPNetwork
 from portolan.estate.estate import Estate
-from portolan.estate.machine import Machine
+from portolan.estate.machine import Machine, Router
 from portolan.estate.network import Interface, Network
 from portolan.estate.vantage import Vantage
 
@@ -52,7 +52,13 @@ def attachments(machine: Machine | Vantage) -> list[tuple[str, tuple[IPInterface
 def gateway_candidates(estate: Estate, machine: Machine | Vantage, version: int) -> list[tuple[str, IPAddress]]:
     """The routers that share a segment with a machine, with their addresses of a family there."""
     found: list[tuple[str, IPAddress]] = []
-    mine = {name for name, addresses in attachments(machine) if any(item.version == version for item in addresses)}
+    mine = {
+        name
+        for name, addresses in attachments(machine)
+        if any(item.version == version for item in addresses)
+        and (network := network_named(estate, name)) is not None
+        and network.kind != "host-only"
+    }
     for router in estate.routers.values():
         if router is machine:
             continue
@@ -69,6 +75,14 @@ def on_internet(estate: Estate, machine: Machine | Vantage, version: int) -> boo
         if network is not None and network.kind == "internet" and any(item.version == version for item in addresses):
             return True
     return False
+
+
+def routed_to(router: Router) -> Iterator[tuple[str, IPAddress]]:
+    """Public addresses that the internet brings to a router without its having them: interface and address."""
+    for pair in router.one_to_one:
+        yield pair.on, pair.outside
+    for rule in router.source_nat:
+        yield rule.on, rule.to
 
 
 def uplinks(estate: Estate, network: Network) -> list[str]:

@@ -52,6 +52,26 @@ class Forward(Stated, frozen=True, kw_only=True, eq=False):
         return self.tcp or self.udp or PortRange(0, 0)
 
 
+class OneToOne(Stated, frozen=True, kw_only=True, eq=False):
+    """A public address that stands for one inside address, in both directions and for every port."""
+
+    on: Annotated[str, says("The outside interface.")]
+    outside: Annotated[
+        IPAddress, says("The public address; the internet brings it to the router.", example="203.0.113.41")
+    ]
+    inside: Annotated[IPAddress, says("The inside address.", example="10.20.0.15")]
+
+
+class SourceNat(Stated, frozen=True, kw_only=True, eq=False):
+    """Packets from inside that leave under a fixed address."""
+
+    on: Annotated[str, says("The interface by which they leave.")]
+    sources: Annotated[tuple[IPNetwork, ...], says("The inside ranges; left out: all.")] = msgspec.field(
+        default=(), name="from"
+    )
+    to: Annotated[IPAddress, says("The address that they leave under; the internet brings it to the router.")]
+
+
 class Machine(Stated, frozen=True, kw_only=True, eq=False):
     """What routers and hosts have in common."""
 
@@ -64,6 +84,10 @@ class Machine(Stated, frozen=True, kw_only=True, eq=False):
     ] = None  # fmt: skip
     routes: Annotated[tuple[Route, ...], says("Further routes.")] = ()
     filter: Annotated[Filter | None, says("Its packet filter; left out: everything passes.")] = None
+    filter_after_boot: Annotated[
+        Filter | Literal["none"] | None,
+        says("The filter that the next boot restores, where it is another one; `none`: no filter. Left out: the same."),
+    ] = None  # fmt: skip
     services: Annotated[dict[str, Service], says("The programs that listen on it.")] = msgspec.field(
         default_factory=dict
     )
@@ -95,7 +119,20 @@ class Router(Machine, frozen=True, kw_only=True, eq=False):
         tuple[str, ...],
         says("Interfaces on which IPv4 packets leave under the interface's own address (source NAT)."),
     ] = ()
+    source_nat: Annotated[
+        tuple[SourceNat, ...], says("What leaves under a fixed address, first match first; before `masquerade`.")
+    ] = ()
+    one_to_one: Annotated[
+        tuple[OneToOne, ...], says("Public addresses that stand for inside ones; port forwards come first.")
+    ] = ()
     forwards: Annotated[tuple[Forward, ...], says("Port forwards, first match first.")] = ()
+    own_services_first: Annotated[
+        bool,
+        says("Whether the router's own services, such as its administration page, take a port before any forward."),
+    ] = False
+    provider: Annotated[
+        bool, says("Whether the provider of the line runs this router: nothing on it is yours to change.")
+    ] = False
     hairpin: Annotated[
         Literal["off", "destination-only", "full"],
         says("What happens when the outside address is asked from an inside interface. `off`: the forwards do not "

@@ -8,27 +8,81 @@ import msgspec
 from portolan.estate.base import IPAddress, IPInterface, IPNetwork, PortRange, Stated, says
 
 
+class ListRule(Stated, frozen=True, kw_only=True, eq=False):
+    """One line of an access list: exactly one of `allow` and `deny` names the protocol; all else narrows it."""
+
+    number: Annotated[int, says("Its number, 1 to 65535; the lowest that matches decides.")]
+    allow: Annotated[Literal["tcp", "udp", "icmp", "any"] | None, says("Lets packets of this protocol pass.")] = None
+    deny: Annotated[
+        Literal["tcp", "udp", "icmp", "any"] | None, says("Throws packets of this protocol away without a word.")
+    ] = None
+    ports: Annotated[
+        tuple[PortRange, ...],
+        says("Destination ports; left out: all. Answers go to the visitor's own port, mostly 32768-60999.",
+             example=[443, "1024-65535"]),
+    ] = ()  # fmt: skip
+    sources: Annotated[tuple[IPNetwork, ...], says("Source ranges; left out: anybody.")] = msgspec.field(
+        default=(), name="from"
+    )
+    destinations: Annotated[tuple[IPNetwork, ...], says("Destination ranges; left out: anybody.")] = msgspec.field(
+        default=(), name="to"
+    )
+
+    @property
+    def protocol(self) -> str:
+        """The protocol that it is about."""
+        return self.allow or self.deny or "any"
+
+
+class AccessList(Stated, frozen=True, kw_only=True, eq=False):
+    """A subnet's access list: stateless, asked where packets pass between the network and its routers.
+
+    What no line takes is thrown away.
+    """
+
+    inbound: Annotated[
+        tuple[ListRule, ...] | None, says("For what a router passes into the network; left out: all passes.")
+    ] = None
+    outbound: Annotated[
+        tuple[ListRule, ...] | None, says("For what leaves the network by a router; left out: all passes.")
+    ] = None
+
+
 class Network(Stated, frozen=True, kw_only=True, eq=False):
     """A network that machines and visitors are attached to."""
 
     name: str
     kind: Annotated[
-        Literal["internet", "segment"],
+        Literal["internet", "segment", "host-only"],
         says("`internet`: the public internet, which carries packets between all public addresses. "
-             "`segment`: one link, whose members reach each other as neighbours."),
+             "`segment`: one link, whose members reach each other as neighbours; a provider's network is one too. "
+             "`host-only`: a link inside one machine, from which no router is guessed to lead out."),
     ] = "segment"  # fmt: skip
     subnets: Annotated[
         tuple[IPNetwork, ...],
         says("The ranges used on a segment. An address that is written without its prefix length takes it from here.",
              example=["10.20.0.0/24", "2001:db8:20::/64"]),
     ] = ()  # fmt: skip
+    access_list: Annotated[
+        AccessList | None, says("The subnet's access list; left out: all passes.")
+    ] = None
 
 
 class Route(Stated, frozen=True, kw_only=True, eq=False):
-    """One line of a routing table; the longest prefix wins."""
+    """One line of a routing table; the longest prefix wins, then the lowest metric. One of `via`, `on`, `type`."""
 
     to: Annotated[IPNetwork, says("The range that the line is about.", example="10.30.0.0/24")]
-    via: Annotated[IPAddress, says("The next router's address, a neighbour on one of the machine's networks.")]
+    via: Annotated[
+        IPAddress | None, says("The next router's address, a neighbour on one of the machine's networks.")
+    ] = None
+    on: Annotated[
+        str | None, says("Instead: the interface on whose network the range's addresses are neighbours.")
+    ] = None
+    type: Annotated[
+        Literal["unreachable", "blackhole", "prohibit"] | None,
+        says("Instead: packets go nowhere. `blackhole` says nothing; the others send an ICMP error."),
+    ] = None
+    metric: Annotated[int, says("Of two lines for one range the lower metric wins.")] = 0
 
 
 class Earlier(Stated, frozen=True, kw_only=True, eq=False):
@@ -56,6 +110,10 @@ class Interface(Stated, frozen=True, kw_only=True, eq=False):
     before: Annotated[
         tuple[Earlier, ...], says("The addresses that it had before changes, the latest change first.")
     ] = ()
+    provider_blocks: Annotated[
+        tuple[PortRange, ...],
+        says("Ports that the provider of this line lets nobody from the internet connect to.", example=[25, 80]),
+    ] = ()  # fmt: skip
     groups: Annotated[
         tuple[str, ...] | None,
         says("The security groups attached here; what none of them allows is dropped. Left out: no group filters "

@@ -94,6 +94,21 @@ class Site(Stated, frozen=True, kw_only=True, eq=False):
     ] = ()
 
 
+class Saved(Stated, frozen=True, kw_only=True, eq=False):
+    """A configuration that is saved and not in force: a reload or the next boot takes it. What it names replaces the rest."""
+
+    broken: Annotated[
+        str | None,
+        says("Why it does not load, as the program's own test says. A reload keeps the old one; the next boot has none.",
+             example="unknown directive in line 12"),
+    ] = None  # fmt: skip
+    listens: Annotated[tuple[Listener, ...] | None, says("The listeners; left out: as in force.")] = None
+    certificate: Annotated[
+        str | None, says("The certificate; left out: as in force.", refers=("certificates",))
+    ] = None
+    sites: Annotated[dict[str, Site] | None, says("The sites; left out: as in force.")] = None
+
+
 class Service(Stated, frozen=True, kw_only=True, eq=False):
     """A program that listens on a machine. A web service without sites answers every name with pages of its own."""
 
@@ -108,6 +123,15 @@ class Service(Stated, frozen=True, kw_only=True, eq=False):
              "wherever that decides."),
     ] = None  # fmt: skip
     state: Annotated[Literal["running", "stopped"], says("What it does now.")] = "running"
+    after_boot: Annotated[
+        Literal["running", "stopped"] | None, says("What the next boot makes of it; left out: as now.")
+    ] = None
+    privileged: Annotated[
+        bool, says("Whether it may open ports below 1024; without that it does not start on them.")
+    ] = True
+    saved: Annotated[
+        Saved | None, says("What is saved and not yet in force; left out: what is saved is in force.")
+    ] = None
     listens: Annotated[
         tuple[Listener, ...],
         says("Its listeners: `80` (every address, IPv4 and IPv6), `443 tls`, `10.20.0.15:80`, `127.0.0.1:8080`, "
@@ -146,3 +170,5 @@ class Service(Stated, frozen=True, kw_only=True, eq=False):
         says("For a resolver: when it last looked up the names of the estate; it remembers each answer until its TTL "
              "ends. Left out: never before."),
     ] = None  # fmt: skip
+    #: Why it does not start, where the state of the estate itself says so (a boot with a broken configuration).
+    failing: str | None = None

@@ -7,6 +7,7 @@ from portolan.estate.certificate import Certificate
 from portolan.estate.machine import Machine
 from portolan.estate.service import Listener, Service, Site
 from portolan.evidence.decision import Decision
+from portolan.source.place import Place
 
 Decisions = tuple[Decision, ...]
 
@@ -43,11 +44,29 @@ class Arrival(NamedTuple):
     source: IPAddress
 
 
+class Hop(NamedTuple):
+    """A packet at one box: as it came in and as it went on (source, source port, destination, destination port).
+
+    `entering` and `leaving` name the interfaces; None where the box itself sent or took it. `decided` says how many of
+    the connection's decisions were made when the packet left the box.
+    """
+
+    label: str
+    place: Place
+    entering: str | None
+    before: tuple[IPAddress, int, IPAddress, int]
+    after: tuple[IPAddress, int, IPAddress, int]
+    leaving: str | None
+    network: str | None
+    answer: bool
+    decided: int
+
+
 class Connection(NamedTuple):
     """An attempt to connect. `detail` is None when it is open, else `refused`, `timed-out`, `unreachable`, `reset`.
 
     `reached` is the machine that the packet was delivered to, whether or not something listens there; `seen_from` the
-    address that it last came from, after every translation.
+    address that it last came from, after every translation; `trail` the boxes on the way there and back.
     """
 
     address: IPAddress
@@ -58,6 +77,12 @@ class Connection(NamedTuple):
     reached: Machine | None = None
     stop: Decision | None = None
     seen_from: IPAddress | None = None
+    trail: tuple[tuple[Any, ...], ...] = ()
+
+    @property
+    def hops(self) -> tuple[Hop, ...]:
+        """The trail in full; put together only when it is read."""
+        return tuple(Hop(*each) for each in self.trail)
 
 
 class Handshake(NamedTuple):

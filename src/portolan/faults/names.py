@@ -143,7 +143,7 @@ def wrong_type(case: Case) -> Finding | None:
 
 
 @fault("name-alias-loop", "Aliases go in a circle, or their chain is too long", "the resolver fails",
-       "Give the last name of the chain an address.", "alias-loop", "alias-long")  # fmt: skip
+       "Give the last name of the chain an address.", "alias-loop", "alias-long", "dname-endless")  # fmt: skip
 def alias_loop(case: Case) -> Finding | None:
     """The resolver gave up on the aliases."""
     stop = case.stop

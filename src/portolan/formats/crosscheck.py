@@ -4,15 +4,15 @@ One function a concern, each noting all that it finds. What an estate may wrongl
 is for the engine to answer and for the faults to explain.
 """
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from datetime import datetime
 from ipaddress import ip_address
+from itertools import pairwise
 from typing import Any
 
 from portolan.estate.base import IPAddress, Stated, is_public
 from portolan.estate.certificate import Authority, Certificate
 from portolan.estate.estate import Estate
-from portolan.estate.filter import Filter, FilterRule
 from portolan.estate.guesses import (
     attachments,
     gateway_candidates,
@@ -26,6 +26,7 @@ from portolan.estate.network import Interface
 from portolan.estate.service import Listener, Service, Site
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
+from portolan.formats.crosscheck_way import access_list, filters, translations
 from portolan.formats.listener_text import listener_key
 from portolan.formats.reader import annotations_of, bare, plan_of
 from portolan.formats.record_data import checked_text
@@ -117,18 +118,9 @@ def _references(estate: Estate, value: Stated, note: _Notes) -> None:
                 *(each for section in sections for each in getattr(estate, section)),
             ]
             if name not in known and not any((section, name) in note.damaged for section in sections):
-                place = value.place.key(key)
-                if not isinstance(held, str):
-                    place = Place((*place.path, index), _item(value.place, key, index) or place.node)
+                place = value.place.key(key) if isinstance(held, str) else value.place.item(key, index)
                 what = sections[0][:-1] if sections[0] != "authorities" else "authority"
                 note(place, f"no {what} is named '{one_line(name)}'", did_you_mean(name, known), reference=True)
-
-
-def _item(place: Place, key: str, index: int) -> Any:
-    for name, node in place.node.value or ():
-        if name.value == key and isinstance(node.value, list) and index < len(node.value):
-            return node.value[index]
-    return None
 
 
 def _names_of_machines(estate: Estate, note: _Notes) -> None:
@@ -158,19 +150,17 @@ def _machine(estate: Estate, machine: Machine, note: _Notes) -> None:
             note(interface.place, f"interface '{one_line(interface.name)}' says no network, and no network has its name",
                  did_you_mean(interface.name, [*estate.networks, "internet"]) or "Add 'network: ...'.")  # fmt: skip
         _interface(estate, interface, note)
-    for route in machine.routes:
-        _neighbour(estate, machine, route.via, route.place.key("via"), note)
-        if route.via.version != route.to.version:
-            note(route.place, "'to' and 'via' are of different IP versions")
+    _routes(estate, machine, note)
     _gateway(estate, machine, note)
-    _filter(machine.filter, tuple(machine.interfaces), note, isinstance(machine, Router))
+    for held in (machine.filter, machine.filter_after_boot):
+        filters(None if held == "none" else held, tuple(machine.interfaces), note, isinstance(machine, Router))
     if machine.local_name is not None and not machine.local_name.endswith(".local"):
         note(machine.place.key("local_name"), f"expected a name under .local, found '{one_line(machine.local_name)}'")
     for service in machine.services.values():
         _service(service, note)
     _hosts_file(machine.hosts_file, note)
     if isinstance(machine, Router):
-        _router(machine, note)
+        translations(machine, note)
 
 
 def _hosts_file(file: HostsFile | None, note: _Notes) -> None:
@@ -178,11 +168,19 @@ def _hosts_file(file: HostsFile | None, note: _Notes) -> None:
         note(file.place, "the hosts file says neither 'file' nor 'lines'")
 
 
+def _line(interface: Interface, kind: str, note: _Notes) -> None:
+    if interface.provider_blocks and kind != "internet":
+        note(interface.place.key("provider_blocks"), "a provider blocks ports on a line to the internet only")
+    if any(later.until < earlier.until for later, earlier in pairwise(interface.before)):
+        note(interface.place.key("before"), "the latest change comes first")
+
+
 def _interface(estate: Estate, interface: Interface, note: _Notes) -> None:
     network = network_named(estate, interface.network or interface.name)
     if network is None:
         return
-    for address in interface.address:
+    _line(interface, network.kind, note)
+    for address in (*interface.address, *(each for earlier in interface.before for each in earlier.address)):
         place = interface.place.key("address")
         if network.kind == "internet":
             if not is_public(address.ip):
@@ -213,6 +211,19 @@ def _neighbour(estate: Estate, machine: Machine | Vantage, via: IPAddress, place
         note(place, f"{via} is on no network of '{one_line(machine.name)}' (its ranges: {ranges})")
 
 
+def _routes(estate: Estate, machine: Machine | Vantage, note: _Notes) -> None:
+    names = tuple(machine.interfaces) if isinstance(machine, Machine) else (machine.network or "",)
+    for route in machine.routes:
+        if sum(each is not None for each in (route.via, route.on, route.type)) != 1:
+            note(route.place, "a route has exactly one of 'via', 'on' and 'type'", "Write for example: {to: 10.30.0.0/24, via: 10.20.0.1}.")
+        if route.via is not None:
+            _neighbour(estate, machine, route.via, route.place.key("via"), note)
+            if route.via.version != route.to.version:
+                note(route.place, "'to' and 'via' are of different IP versions")
+        if route.on is not None and route.on not in names:
+            note(route.place.key("on"), f"no interface is named '{one_line(route.on)}' on this machine", did_you_mean(route.on, names))
+
+
 def _gateway(estate: Estate, machine: Machine | Vantage, note: _Notes) -> None:
     written = machine.gateway
     if written == "none":
@@ -231,76 +242,6 @@ def _gateway(estate: Estate, machine: Machine | Vantage, note: _Notes) -> None:
             note(machine.place, f"'{one_line(machine.name)}' shares its networks with several routers ({', '.join(sorted(names))})",
                  "Say which is its way out with 'gateway', or 'gateway: none'.")  # fmt: skip
             return
-
-
-def _filter(filtering: Filter | None, interfaces: tuple[str, ...], note: _Notes, routes: bool) -> None:
-    if filtering is None:
-        return
-    if filtering.forward is not None and not routes:
-        note(
-            filtering.place.key("forward"), "only a router passes packets on", "Take 'forward' away, or use 'inbound'."
-        )
-    for name, chain in (
-        ("inbound", filtering.inbound),
-        ("forward", filtering.forward),
-        ("outbound", filtering.outbound),
-    ):
-        if chain is not None:
-            for rule in chain.rules:
-                _rule(rule, name, interfaces, note)
-
-
-def _rule(rule: FilterRule, chain: str, interfaces: tuple[str, ...], note: _Notes) -> None:
-    verdicts = [word for word in ("allow", "drop", "reject") if getattr(rule, word)]
-    if len(verdicts) != 1:
-        note(
-            rule.place,
-            "a rule has exactly one of 'allow', 'drop' and 'reject'",
-            "Write for example: {allow: tcp, ports: 443}.",
-        )
-        return
-    if (rule.ports or rule.source_ports) and rule.protocol not in ("tcp", "udp"):
-        note(rule.place, "ports belong to tcp or udp", f"Write '{verdicts[0]}: tcp'.")
-    if rule.answer and not rule.reject:
-        note(rule.place.key("answer"), "'answer' belongs to 'reject'")
-    if rule.answer == "tcp-reset" and rule.reject != "tcp":
-        note(rule.place.key("answer"), "a TCP reset can only answer 'reject: tcp'")
-    if rule.entering and chain == "outbound":
-        note(rule.place.key("in"), "what the machine itself sends came in by no interface", "Use 'out'.")
-    if rule.leaving and chain == "inbound":
-        note(rule.place.key("out"), "what is addressed to the machine leaves by no interface", "Use 'in'.")
-    if rule.forwarded is not None and chain == "outbound":
-        note(rule.place.key("forwarded"), "'forwarded' belongs to the chains 'forward' and 'inbound'")
-    for key, names in (("in", rule.entering), ("out", rule.leaving)):
-        for name in names:
-            if name not in interfaces:
-                note(
-                    rule.place.key(key),
-                    f"no interface is named '{one_line(name)}' on this machine",
-                    did_you_mean(name, interfaces),
-                )
-
-
-def _router(router: Router, note: _Notes) -> None:
-    for name in router.masquerade:
-        if name not in router.interfaces:
-            note(router.place.key("masquerade"), f"no interface is named '{one_line(name)}' on this router",
-                 did_you_mean(name, router.interfaces))  # fmt: skip
-    for forward in router.forwards:
-        if (forward.tcp is None) == (forward.udp is None):
-            note(
-                forward.place,
-                "a forward has exactly one of 'tcp' and 'udp'",
-                "Write for example: {on: line, tcp: 443, to: 10.20.0.15}.",
-            )
-            continue
-        if forward.on not in router.interfaces:
-            note(forward.place.key("on"), f"no interface is named '{one_line(forward.on)}' on this router",
-                 did_you_mean(forward.on, router.interfaces))  # fmt: skip
-        if forward.port is not None:
-            span = forward.outside.last - forward.outside.first
-            if not 1 <= forward.port <= 65535 - span:
-                note(forward.place.key("port"), f"expected a port, 1 to {65535 - span}, found {forward.port}")
 
 
 def _service(service: Service, note: _Notes) -> None:
@@ -335,13 +276,18 @@ def _service(service: Service, note: _Notes) -> None:
             note(listener.place, "DNS over TLS is not modelled", "Take 'tls' away.")
     for site in service.sites.values():
         _site(site, keys, note)
+    saved = service.saved
+    if saved is not None:
+        if service.kind != "web" and (saved.certificate or saved.sites is not None):
+            note(saved.place, f"a service of kind '{service.kind}' has no sites or certificate")
+        new = {listener_key(each.text): each for each in (service.listens if saved.listens is None else saved.listens)}
+        for site in (service.sites if saved.sites is None else saved.sites).values():
+            _site(site, new, note)
 
 
 def _site(site: Site, listeners: dict[str, Listener], note: _Notes) -> None:
     for index, text in enumerate(site.listens):
-        place = Place(
-            (*site.place.path, "listens", index), _item(site.place, "listens", index) or site.place.key("listens").node
-        )
+        place = site.place.item("listens", index)
         try:
             key = listener_key(text)
         except UnfitError as unfit:
@@ -373,24 +319,16 @@ def _site(site: Site, listeners: dict[str, Listener], note: _Notes) -> None:
 
 
 def _addresses(estate: Estate, note: _Notes) -> None:
-    """Two boxes with one address on one network."""
-    seen: dict[tuple[str, IPAddress], str] = {}
-    holders: list[tuple[str, Place, str, Iterable[Any]]] = []
+    """One address twice on one box and network; two boxes with one address are a fault to explain, and no error."""
     for machine in machines(estate):
+        seen: dict[tuple[str, IPAddress], str] = {}
         for interface in machine.interfaces.values():
-            name = f"{machine.name}, interface {interface.name}"
-            holders.append(
-                (interface.network or interface.name, interface.place.key("address"), name, interface.address)
-            )
-    for vantage in estate.vantages.values():
-        if vantage.network:
-            holders.append((vantage.network, vantage.place.key("address"), f"vantage {vantage.name}", vantage.address))
-    for network, place, name, addresses in holders:
-        for address in addresses:
-            other = seen.setdefault((network, address.ip), name)
-            if other != name:
-                note(place, f"{address.ip} is taken by {one_line(other)}",
-                     "Two boxes with one address are not modelled yet; give one of them another.")  # fmt: skip
+            for address in interface.address:
+                key = (interface.network or interface.name, address.ip)
+                if seen.setdefault(key, interface.name) != interface.name:
+                    note(interface.place.key("address"), f"{address.ip} is on interface {one_line(seen[key])} already")
+    for network in estate.networks.values():
+        access_list(network, note)
 
 
 def _zone(estate: Estate, zone: Zone, note: _Notes) -> None:
@@ -488,10 +426,9 @@ def _vantage(estate: Estate, vantage: Vantage, note: _Notes) -> None:
     network = network_named(estate, vantage.network or "")
     if network is not None:
         _interface(estate, Interface(place=vantage.place, name=vantage.network or "", address=vantage.address), note)
-        for route in vantage.routes:
-            _neighbour(estate, vantage, route.via, route.place.key("via"), note)
+        _routes(estate, vantage, note)
         _gateway(estate, vantage, note)
-    _filter(vantage.filter, (), note, False)
+    filters(vantage.filter, (), note, False)
     _hosts_file(vantage.hosts_file, note)
     if not 0 <= vantage.redirect_limit <= 100:
         note(vantage.place.key("redirect_limit"), f"expected 0 to 100, found {vantage.redirect_limit}")

@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 import msgspec
 
-from portolan.estate.base import IPNetwork, Stated
+from portolan.estate.base import IPNetwork, PortRange, Stated
 from portolan.estate.estate import Estate
 from portolan.estate.service import Listener
 from portolan.formats.reader import annotations_of, bare, plan_of, without_none
@@ -51,6 +51,8 @@ def default_shown(default: Any) -> Any:
     """A default as it would be written; None where leaving the key out has a meaning of its own."""
     if default is msgspec.NODEFAULT or type(default).__name__ == "Factory":
         return None
+    if isinstance(default, PortRange):
+        return str(default)
     return list(default) if isinstance(default, tuple) else default
 
 

@@ -37,6 +37,7 @@ INTERNAL = {
     "Authority": {"pem"},
     "Zone": {"data"},
     "Version": {"data"},
+    "Service": {"failing"},
 }
 
 

@@ -14,8 +14,8 @@ from portolan.journey.moment import standing
 from portolan.names.naming import Naming
 from portolan.tls.facts import key_fits
 from portolan.web.binding import Table, table_of
+from portolan.wire.connect import connect
 from portolan.wire.topology import Topology
-from portolan.wire.walk import connect
 
 #: Where ordinary resolvers are thought to be: benchmarking ranges (RFC 2544, RFC 5180), which no visitor uses.
 _ORDINARY = Vantage(
@@ -33,7 +33,7 @@ class World:
         self.estate = estate
         self.now = now
         self.shared: dict[Any, Any] = {} if shared is None else shared
-        self.topology = Topology(estate, self._why_not_started, (_ORDINARY,))
+        self.topology = Topology(estate, self._why_not_started, (_ORDINARY,), self.shared)
         self.naming = Naming(
             estate, now, self._reach, lambda address: self.topology.holder(address) is not None, self.shared
         )

@@ -75,6 +75,8 @@ DNAME_ALIAS = Law("name", "dname", "everything below {0} is an alias: {1} become
 DNAME_LONG = Law(
     "name", "dname-long", "the alias below {0} makes {1} too long a name", "RFC 6672 section 2.2", stops=True
 )
+DNAME_ENDLESS = Law("name", "dname-endless", "everything below {0} becomes a name below {1}, which lies below {0} itself: it never ends",
+                    "RFC 6672 section 2.2", stops=True)  # fmt: skip
 APEX_ALIAS = Law("name", "apex-alias", "the servers of {0} answer with the addresses of {1}")
 SIGNED = Law("name", "signed", "the signatures of {0} fit the key that its parent names", "RFC 4035 section 5.2")
 SIGNATURE_BROKEN = Law("name", "signature-broken", "the parent of {0} names the key {1}, and the zone is signed with {2}",

@@ -60,6 +60,13 @@ class Place:
                     return Place((*self.path, name), pair[0])
         return self
 
+    def item(self, name: str, index: int) -> "Place":
+        """The place of an item of the list under a key; the key's place where a lone item stands for the list."""
+        for key, node in self.node.value or ():
+            if key.value == name and isinstance(node.value, list) and index < len(node.value):
+                return Place((*self.path, name, index), node.value[index])
+        return self.key(name)
+
     def has(self, name: str) -> bool:
         """Whether the mapping at this place writes the key."""
         return isinstance(self.node.value, list) and any(

@@ -29,6 +29,14 @@ FILTER_REJECTS = Law("way", "filter-rejects", "{0}'s filter rejects it with {3} 
                      "RFC 1812 section 5.2.7.1", stops=True)  # fmt: skip
 GROUP_ALLOWS = Law("way", "group-allows", "security group {1} on {0} lets it {2}")
 GROUP_DROPS = Law("way", "group-drops", "no security group on {0} ({1}) lets it {2}: {3}", stops=True)
+LIST_ALLOWS = Law("way", "list-allows", "the access list of {0} lets it {1} ({2})")
+LIST_DENIES = Law("way", "list-denies", "the access list of {0} does not let it {1} ({2}): {3}", stops=True)
+LINE_BLOCKS = Law("way", "line-blocks", "the provider of {0}'s line lets nobody connect to port {1}", stops=True)
+ROUTE_ENDS = Law("way", "route-ends", "{0} has a route to {1} that ends there: {2}", "RFC 1812 section 5.2.7.1", stops=True)
+ADDRESS_TWICE = Law("way", "address-twice", "{0} is on {1} more than once ({2}): now one answers, now another; here {3} does",
+                    "RFC 5227 section 1", assumed=True)  # fmt: skip
+ONE_TO_ONE = Law("way", "one-to-one", "{0} sends on to {2} what is asked of {1}", "RFC 3022 section 2.1")
+SOURCE_FIXED = Law("way", "source-fixed", "{0} sends it on under the address {1}", "RFC 3022 section 2.1")
 LISTENS = Law("way", "listens", "{0} takes it: {1} listens on {2}")
 NOTHING_LISTENS = Law("way", "nothing-listens", "{0} has nothing that listens on {1} port {2} at {3}",
                       "RFC 9293 section 3.10.7.1", stops=True)  # fmt: skip
@@ -57,5 +65,7 @@ ICMP_RESULT = {
     "host-prohibited": "unreachable",
     "net-prohibited": "unreachable",
     "admin-prohibited": "unreachable",
+    "protocol-unreachable": "unreachable",
+    "policy-fail": "unreachable",
     "time-exceeded": "unreachable",
 }

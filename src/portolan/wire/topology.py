@@ -3,6 +3,7 @@
 from collections.abc import Callable
 from typing import Any, NamedTuple
 
+from portolan.estate.areas import as_rules
 from portolan.estate.base import IPAddress, IPInterface, IPNetwork, is_public
 from portolan.estate.estate import Estate
 from portolan.estate.filter import Filter
@@ -13,6 +14,7 @@ from portolan.estate.guesses import (
     network_named,
     on_internet,
     prefix_of,
+    routed_to,
     uplinks,
 )
 from portolan.estate.machine import Machine, Router
@@ -21,6 +23,7 @@ from portolan.estate.service import Service
 from portolan.estate.vantage import Vantage
 from portolan.source.place import Place
 from portolan.wire.listeners import Sockets, open_sockets
+from portolan.wire.rules import Rules
 
 #: Says why a service does not start for reasons of another room (a certificate without its key, say), or None.
 Startup = Callable[[Service], str | None]
@@ -35,6 +38,9 @@ class RouteLine(NamedTuple):
     via: IPAddress | None
     port: "Port"
     place: Place | None
+    #: "unreachable", "blackhole" or "prohibit" where packets go nowhere.
+    ends: str | None = None
+    metric: int = 0
 
     def __str__(self) -> str:
         return self.port.name if self.via is None else f"{self.port.name}, gateway {self.via}"
@@ -46,7 +52,7 @@ class RouteLine(NamedTuple):
 class Port:
     """An interface of a device."""
 
-    __slots__ = ("addresses", "device", "groups", "name", "network", "place", "prefixes", "stated")
+    __slots__ = ("addresses", "blocks", "device", "groups", "guarded", "lists", "name", "near", "network", "place", "prefixes", "stated")
 
     def __init__(self, device: "Device", name: str, network: Network, addresses: tuple[IPInterface, ...],
                  stated: Interface | None) -> None:  # fmt: skip
@@ -56,6 +62,12 @@ class Port:
         self.addresses = tuple(address.ip for address in addresses)
         self.prefixes = tuple(prefix_of(address, network) for address in addresses)
         self.groups = stated.groups if stated is not None else None
+        self.blocks = stated.provider_blocks if stated is not None else ()
+        #: Whether packets between the network and this router pass an access list.
+        self.lists = device.is_router and network.access_list is not None
+        self.guarded = self.lists or self.groups is not None
+        #: Who is on the network, by IP version (False: 4) and the address's number; filled by the topology.
+        self.near: tuple[dict[int, Port], dict[int, Port]] = ({}, {})
         self.stated = stated
         self.place = stated.place if stated is not None else device.place
 
@@ -78,7 +90,8 @@ class Device:
         self.stated = stated
         self.place = stated.place
         self.is_router = isinstance(stated, Router)
-        self.filter: Filter | None = stated.filter
+        self.filter: Filter | None = as_rules(stated.filter) if stated.filter is not None else None
+        self.label = f"the visitor ({stated.name})" if isinstance(stated, Vantage) else stated.name
         self.ports: list[Port] = []
         if isinstance(stated, Vantage):
             network = network_named(topology.estate, stated.network or "") or INTERNET
@@ -88,17 +101,26 @@ class Device:
                 network = network_named(topology.estate, interface.network or interface.name) or INTERNET
                 self.ports.append(Port(self, interface.name, network, interface.address, interface))
         self.local: dict[IPAddress, Port] = {address: port for port in self.ports for address in port.addresses}
-        self.forwards = stated.forwards if isinstance(stated, Router) else ()
-        self.masquerade = stated.masquerade if isinstance(stated, Router) else ()
-        self.hairpin = stated.hairpin if isinstance(stated, Router) else "off"
-        self.routes: dict[int, list[RouteLine]] = {}
+        #: The same by number: for IPv4, for IPv6.
+        self.own: tuple[dict[int, Port], dict[int, Port]] = ({}, {})
+        for address, port in self.local.items():
+            self.own[address.version == 6][int(address)] = port
+        self.router: Router | None = stated if isinstance(stated, Router) else None
+        self.translates = self.router is not None and bool(self.router.forwards or self.router.one_to_one)
+        self.renames = self.router is not None and bool(
+            self.router.masquerade or self.router.one_to_one or self.router.source_nat or self.router.hairpin == "full"
+        )
+        self._tables: dict[bool, list[RouteLine]] = {}
         self._topology = topology
         self._sockets: Sockets | None = None
 
-    @property
-    def label(self) -> str:
-        """The name for explanations."""
-        return f"the visitor ({self.name})" if isinstance(self.stated, Vantage) else self.name
+    def prepared(self, chain: Any) -> Rules:
+        """A chain's rules ready for packets; made once for each chain."""
+        held = self._topology.shared.get(id(chain))
+        if held is None:
+            held = self._topology.shared[id(chain)] = (Rules(chain.rules), chain)
+        rules: Rules = held[0]
+        return rules
 
     @property
     def sockets(self) -> Sockets:
@@ -110,10 +132,13 @@ class Device:
 
     def route(self, target: IPAddress) -> RouteLine | None:
         """The longest prefix that holds the target (RFC 1812 section 5.2.4.3)."""
-        lines = self.routes.get(target.version)
+        return self.route_to(int(target), target.version == 6)
+
+    def route_to(self, value: int, v6: bool) -> RouteLine | None:
+        """The same for an address's number."""
+        lines = self._tables.get(v6)
         if lines is None:
-            lines = self.routes[target.version] = self._table(target.version)
-        value = int(target)
+            lines = self._tables[v6] = self._table(6 if v6 else 4)
         for line in lines:
             if value & line.mask == line.network:
                 return line
@@ -128,9 +153,14 @@ class Device:
             if prefix is not None and prefix.version == version
         ]
         for route in stated.routes:
-            out = self._port_towards(route.via)
+            if route.via is not None:
+                out = self._port_towards(route.via)
+            elif route.on is not None:
+                out = next((port for port in self.ports if port.name == route.on), None)
+            else:
+                out = self.ports[0] if self.ports else None
             if route.to.version == version and out is not None:
-                lines.append(_line(route.to, route.via, out, route.place))
+                lines.append(_line(route.to, route.via, out, route.place)._replace(ends=route.type, metric=route.metric))
         written = stated.gateway
         everything = 0, 0, 0
         if written == "none":
@@ -149,7 +179,7 @@ class Device:
                 out = self._port_towards(address)
                 if out is not None:
                     lines.append(RouteLine(*everything, address, out, None))
-        return sorted(lines, key=lambda line: -line.length)
+        return sorted(lines, key=lambda line: (-line.length, line.metric))
 
     def _port_towards(self, neighbour: IPAddress) -> Port | None:
         for port in self.ports:
@@ -161,19 +191,31 @@ class Device:
 class Topology:
     """Every box of an estate, and who is where; `extras` are devices that no file states."""
 
-    def __init__(self, estate: Estate, startup: Startup, extras: tuple[Vantage, ...] = ()) -> None:
+    def __init__(
+        self, estate: Estate, startup: Startup, extras: tuple[Vantage, ...] = (), shared: dict[Any, Any] | None = None
+    ) -> None:
         self.estate = estate
         self.startup = startup
+        self.shared: dict[Any, Any] = {} if shared is None else shared
         self._devices: dict[Any, Device] = {}
         self.on_link: dict[str, dict[IPAddress, Port]] = {}
+        #: Addresses that several boxes of a network have: network, whether IPv6, number.
+        self.twice: dict[tuple[str, bool, int], tuple[Port, ...]] = {}
+        near: dict[str, tuple[dict[int, Port], dict[int, Port]]] = {}
         visitors = (each for each in (*estate.vantages.values(), *extras) if each.network)
         boxes: list[Machine | Vantage] = [*machines(estate), *visitors]
         for stated in boxes:
             device = self.device(stated)
             for port in device.ports:
-                held = self.on_link.setdefault(port.network.name, {})
+                name = port.network.name
+                held = self.on_link.setdefault(name, {})
+                port.near = near.setdefault(name, port.near)
                 for address in port.addresses:
-                    held.setdefault(address, port)
+                    if held.setdefault(address, port) is not port:
+                        key = (name, address.version == 6, int(address))
+                        self.twice[key] = (*self.twice.get(key, (held[address],)), port)
+                    port.near[address.version == 6].setdefault(int(address), port)
+        self._internet = near.get("internet", ({}, {}))
         self._ranges = self._routed_ranges()
         self.members: dict[str, frozenset[IPAddress]] = {
             name: frozenset(address for machine in machines(estate) for interface in machine.interfaces.values()
@@ -198,18 +240,23 @@ class Topology:
                 return ports[address].device
         return None
 
-    def on_internet(self, address: IPAddress) -> Port | None:
-        """Where the internet delivers a public address: its holder, or the router of the segment that it lies in."""
-        port = self.on_link.get("internet", {}).get(address)
+    def on_internet(self, value: int, v6: bool) -> Port | None:
+        """Where the internet delivers a public address: its holder, or the router that it or its range is routed to."""
+        port = self._internet[v6].get(value)
         if port is None:
-            value = int(address)
-            for version, network, mask, uplink in self._ranges:
-                if version == address.version and value & mask == network:
+            for six, network, mask, uplink in self._ranges:
+                if six is v6 and value & mask == network:
                     return uplink
         return port
 
-    def _routed_ranges(self) -> list[tuple[int, int, int, Port]]:
-        found: list[tuple[int, int, int, Port]] = []
+    def _routed_ranges(self) -> list[tuple[bool, int, int, Port]]:
+        found: list[tuple[bool, int, int, Port]] = []
+        for router in self.estate.routers.values():
+            for name, address in routed_to(router):
+                line = next((port for port in self.device(router).ports if port.name == name), None)
+                if line is not None and line.network.kind == "internet":
+                    whole = (1 << (128 if address.version == 6 else 32)) - 1
+                    found.append((address.version == 6, int(address), whole, line))
         for network in self.estate.networks.values():
             if network.kind == "internet":
                 continue
@@ -220,7 +267,7 @@ class Topology:
             port = next(port for port in device.ports if port.network.kind == "internet")
             for subnet in network.subnets:
                 if is_public(subnet.network_address):
-                    found.append((subnet.version, int(subnet.network_address), int(subnet.netmask), port))
+                    found.append((subnet.version == 6, int(subnet.network_address), int(subnet.netmask), port))
         return found
 
 
