@@ -61,6 +61,8 @@ def load_path(given: str) -> Loaded:
     try:
         return _load_path(given)
     finally:
+        # What is loaded stays: later passes need not look through it again.
+        gc.freeze()
         if collecting:
             gc.enable()
 

@@ -60,7 +60,9 @@ def as_rules(filtering: Filter) -> Filter:
                 for name, area in filtering.areas.items() if area.interfaces]  # fmt: skip
     entries += [FilterRule(place=area.place, jump=name) for name, area in filtering.areas.items() if area.default]
     place = filtering.place.key("areas")
-    chains = {name: NamedChain(place=area.place, name=name, rules=_rules(area)) for name, area in filtering.areas.items()}
+    chains = {
+        name: NamedChain(place=area.place, name=name, rules=_rules(area)) for name, area in filtering.areas.items()
+    }
     return msgspec.structs.replace(filtering, inbound=Chain(place=place, default="drop", rules=tuple(entries)),
                                    chains={**filtering.chains, **chains})  # fmt: skip
 

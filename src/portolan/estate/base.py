@@ -105,5 +105,6 @@ _PRIVATE_4 = tuple(
 )  # fmt: skip
 #: By first octet: the ranges that reach into it, so that most addresses need one look.
 _PRIVATE_BY_OCTET = tuple(
-    tuple((net, mask) for net, mask in _PRIVATE_4 if (net ^ (octet << 24)) & mask & 0xFF000000 == 0) for octet in range(256)
+    tuple((net, mask) for net, mask in _PRIVATE_4 if (net ^ (octet << 24)) & mask & 0xFF000000 == 0)
+    for octet in range(256)
 )

@@ -28,9 +28,9 @@ class FilterRule(Stated, frozen=True, kw_only=True, eq=False):
     allow: Annotated[Protocol | None, says("Lets packets of this protocol pass.")] = None
     drop: Annotated[Protocol | None, says("Throws packets of this protocol away without a word.")] = None
     reject: Annotated[Protocol | None, says("Throws packets of this protocol away and says so.")] = None
-    back: Annotated[
-        Protocol | None, says("Goes back to the chain that jumped here, or to the default.")
-    ] = msgspec.field(default=None, name="return")
+    back: Annotated[Protocol | None, says("Goes back to the chain that jumped here, or to the default.")] = (
+        msgspec.field(default=None, name="return")
+    )
     jump: Annotated[
         str | None, says("Asks this named chain of the filter; what it does not decide goes on behind this rule.")
     ] = None

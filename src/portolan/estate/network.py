@@ -63,9 +63,7 @@ class Network(Stated, frozen=True, kw_only=True, eq=False):
         says("The ranges used on a segment. An address that is written without its prefix length takes it from here.",
              example=["10.20.0.0/24", "2001:db8:20::/64"]),
     ] = ()  # fmt: skip
-    access_list: Annotated[
-        AccessList | None, says("The subnet's access list; left out: all passes.")
-    ] = None
+    access_list: Annotated[AccessList | None, says("The subnet's access list; left out: all passes.")] = None
 
 
 class Route(Stated, frozen=True, kw_only=True, eq=False):
@@ -75,9 +73,9 @@ class Route(Stated, frozen=True, kw_only=True, eq=False):
     via: Annotated[
         IPAddress | None, says("The next router's address, a neighbour on one of the machine's networks.")
     ] = None
-    on: Annotated[
-        str | None, says("Instead: the interface on whose network the range's addresses are neighbours.")
-    ] = None
+    on: Annotated[str | None, says("Instead: the interface on whose network the range's addresses are neighbours.")] = (
+        None
+    )
     type: Annotated[
         Literal["unreachable", "blackhole", "prohibit"] | None,
         says("Instead: packets go nowhere. `blackhole` says nothing; the others send an ICMP error."),

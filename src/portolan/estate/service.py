@@ -103,9 +103,7 @@ class Saved(Stated, frozen=True, kw_only=True, eq=False):
              example="unknown directive in line 12"),
     ] = None  # fmt: skip
     listens: Annotated[tuple[Listener, ...] | None, says("The listeners; left out: as in force.")] = None
-    certificate: Annotated[
-        str | None, says("The certificate; left out: as in force.", refers=("certificates",))
-    ] = None
+    certificate: Annotated[str | None, says("The certificate; left out: as in force.", refers=("certificates",))] = None
     sites: Annotated[dict[str, Site] | None, says("The sites; left out: as in force.")] = None
 
 
@@ -129,9 +127,9 @@ class Service(Stated, frozen=True, kw_only=True, eq=False):
     privileged: Annotated[
         bool, says("Whether it may open ports below 1024; without that it does not start on them.")
     ] = True
-    saved: Annotated[
-        Saved | None, says("What is saved and not yet in force; left out: what is saved is in force.")
-    ] = None
+    saved: Annotated[Saved | None, says("What is saved and not yet in force; left out: what is saved is in force.")] = (
+        None
+    )
     listens: Annotated[
         tuple[Listener, ...],
         says("Its listeners: `80` (every address, IPv4 and IPv6), `443 tls`, `10.20.0.15:80`, `127.0.0.1:8080`, "

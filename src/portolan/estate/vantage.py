@@ -43,9 +43,9 @@ class Vantage(Stated, frozen=True, kw_only=True, eq=False):
         says("Whom it trusts to issue certificates: `public` (every root of the estate that is public, and ordinary "
              "public authorities), and names of authorities.", refers=("authorities",)),
     ] = ("public",)  # fmt: skip
-    client_ports: Annotated[
-        PortRange, says("The ports from which its connections come; answers go to them.")
-    ] = PortRange(32768, 60999)
+    client_ports: Annotated[PortRange, says("The ports from which its connections come; answers go to them.")] = (
+        PortRange(32768, 60999)
+    )
     clock: Annotated[datetime | None, says("What its clock says when it is wrong.")] = None
     redirect_limit: Annotated[int, says("How many redirects it follows before it gives up, 0 to 100.")] = 50
     default: Annotated[bool, says("The vantage meant when none is named.")] = False

@@ -215,13 +215,21 @@ def _routes(estate: Estate, machine: Machine | Vantage, note: _Notes) -> None:
     names = tuple(machine.interfaces) if isinstance(machine, Machine) else (machine.network or "",)
     for route in machine.routes:
         if sum(each is not None for each in (route.via, route.on, route.type)) != 1:
-            note(route.place, "a route has exactly one of 'via', 'on' and 'type'", "Write for example: {to: 10.30.0.0/24, via: 10.20.0.1}.")
+            note(
+                route.place,
+                "a route has exactly one of 'via', 'on' and 'type'",
+                "Write for example: {to: 10.30.0.0/24, via: 10.20.0.1}.",
+            )
         if route.via is not None:
             _neighbour(estate, machine, route.via, route.place.key("via"), note)
             if route.via.version != route.to.version:
                 note(route.place, "'to' and 'via' are of different IP versions")
         if route.on is not None and route.on not in names:
-            note(route.place.key("on"), f"no interface is named '{one_line(route.on)}' on this machine", did_you_mean(route.on, names))
+            note(
+                route.place.key("on"),
+                f"no interface is named '{one_line(route.on)}' on this machine",
+                did_you_mean(route.on, names),
+            )
 
 
 def _gateway(estate: Estate, machine: Machine | Vantage, note: _Notes) -> None:

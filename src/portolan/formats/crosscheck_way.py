@@ -44,7 +44,9 @@ def _chains(filtering: Filter) -> Iterator[tuple[str, Place, tuple[FilterRule, .
 def _circle(filtering: Filter, jumps: list[str], above: tuple[str, ...]) -> bool:
     for name in jumps:
         chain = filtering.chains.get(name)
-        if name in above or (chain is not None and _circle(filtering, [each.jump for each in chain.rules if each.jump], (*above, name))):
+        if name in above or (
+            chain is not None and _circle(filtering, [each.jump for each in chain.rules if each.jump], (*above, name))
+        ):
             return True
     return False
 
@@ -106,7 +108,11 @@ def _areas(filtering: Filter, interfaces: tuple[str, ...], note: Note) -> None:
             try:
                 service_ports(text)
             except ValueError as expected:
-                note(area.place.item("services", index), f"expected {expected}, found '{one_line(text)}'", did_you_mean(text, SERVICES))
+                note(
+                    area.place.item("services", index),
+                    f"expected {expected}, found '{one_line(text)}'",
+                    did_you_mean(text, SERVICES),
+                )
 
 
 def translations(router: Router, note: Note) -> None:
@@ -145,10 +151,18 @@ def access_list(network: Network, note: Note) -> None:
         seen: dict[int, object] = {}
         for rule in rules or ():
             if (rule.allow is None) == (rule.deny is None):
-                note(rule.place, "a line has exactly one of 'allow' and 'deny'", "Write for example: {number: 100, allow: tcp, ports: 443}.")
+                note(
+                    rule.place,
+                    "a line has exactly one of 'allow' and 'deny'",
+                    "Write for example: {number: 100, allow: tcp, ports: 443}.",
+                )
             elif rule.ports and rule.protocol not in ("tcp", "udp"):
                 note(rule.place.key("ports"), "ports belong to tcp or udp")
             if not 1 <= rule.number <= 65535:
                 note(rule.place.key("number"), f"expected a number, 1 to 65535, found {rule.number}")
             if seen.setdefault(rule.number, rule) is not rule:
-                note(rule.place.key("number"), f"the number {rule.number} is used twice", "Give one of them another number.")
+                note(
+                    rule.place.key("number"),
+                    f"the number {rule.number} is used twice",
+                    "Give one of them another number.",
+                )

@@ -95,7 +95,9 @@ class Naming:
                 return
             if len(seen) > law.MOST_ALIASES and isinstance(found, Below) and within(str(record.data), record.owner):
                 # Measured: Knot DNS and Unbound answer with the endless chain and no address, and no failure.
-                answer.fail("no-address", Decision(law.DNAME_ENDLESS, (record.owner, record.data), record.place, record))
+                answer.fail(
+                    "no-address", Decision(law.DNAME_ENDLESS, (record.owner, record.data), record.place, record)
+                )
                 return
             if len(seen) > law.MOST_ALIASES:
                 answer.fail("resolver-failure", Decision(law.ALIAS_LONG, (law.MOST_ALIASES,), record.place, record))

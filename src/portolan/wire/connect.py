@@ -50,7 +50,9 @@ def _tried(
     if detail is not None:
         stop = next((each for each in reversed(walk.decisions) if each.law.stops), None)
         arrival = None
-    return Connection(address, port, detail, tuple(walk.decisions), arrival, reached, stop, seen_from, tuple(walk.trail)), walk.twice
+    return Connection(
+        address, port, detail, tuple(walk.decisions), arrival, reached, stop, seen_from, tuple(walk.trail)
+    ), walk.twice
 
 
 def _source(origin: Device, address: IPAddress) -> IPAddress | Decision:

@@ -38,9 +38,7 @@ def through_filter(
     return _outcome(device, packet, name, rule.verdict, rule, rule.place)  # type: ignore[arg-type]
 
 
-def _decides(
-    device: Device, filtering: Filter, chain: object, packet: Packet, at: Circumstances
-) -> FilterRule | None:
+def _decides(device: Device, filtering: Filter, chain: object, packet: Packet, at: Circumstances) -> FilterRule | None:
     """The rule that ends it; None where the chain's rules let it go to the default, or back to where it came from."""
     prepared = device.prepared(chain)
     for part in prepared.parts:

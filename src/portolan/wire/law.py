@@ -32,7 +32,9 @@ GROUP_DROPS = Law("way", "group-drops", "no security group on {0} ({1}) lets it 
 LIST_ALLOWS = Law("way", "list-allows", "the access list of {0} lets it {1} ({2})")
 LIST_DENIES = Law("way", "list-denies", "the access list of {0} does not let it {1} ({2}): {3}", stops=True)
 LINE_BLOCKS = Law("way", "line-blocks", "the provider of {0}'s line lets nobody connect to port {1}", stops=True)
-ROUTE_ENDS = Law("way", "route-ends", "{0} has a route to {1} that ends there: {2}", "RFC 1812 section 5.2.7.1", stops=True)
+ROUTE_ENDS = Law(
+    "way", "route-ends", "{0} has a route to {1} that ends there: {2}", "RFC 1812 section 5.2.7.1", stops=True
+)
 ADDRESS_TWICE = Law("way", "address-twice", "{0} is on {1} more than once ({2}): now one answers, now another; here {3} does",
                     "RFC 5227 section 1", assumed=True)  # fmt: skip
 ONE_TO_ONE = Law("way", "one-to-one", "{0} sends on to {2} what is asked of {1}", "RFC 3022 section 2.1")

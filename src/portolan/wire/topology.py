@@ -52,7 +52,20 @@ class RouteLine(NamedTuple):
 class Port:
     """An interface of a device."""
 
-    __slots__ = ("addresses", "blocks", "device", "groups", "guarded", "lists", "name", "near", "network", "place", "prefixes", "stated")
+    __slots__ = (
+        "addresses",
+        "blocks",
+        "device",
+        "groups",
+        "guarded",
+        "lists",
+        "name",
+        "near",
+        "network",
+        "place",
+        "prefixes",
+        "stated",
+    )
 
     def __init__(self, device: "Device", name: str, network: Network, addresses: tuple[IPInterface, ...],
                  stated: Interface | None) -> None:  # fmt: skip
@@ -160,7 +173,9 @@ class Device:
             else:
                 out = self.ports[0] if self.ports else None
             if route.to.version == version and out is not None:
-                lines.append(_line(route.to, route.via, out, route.place)._replace(ends=route.type, metric=route.metric))
+                lines.append(
+                    _line(route.to, route.via, out, route.place)._replace(ends=route.type, metric=route.metric)
+                )
         written = stated.gateway
         everything = 0, 0, 0
         if written == "none":

@@ -26,7 +26,9 @@ def destination(device: Device, packet: Packet, entering: Port) -> tuple[Forward
                 and (not forward.sources or any(packet.src in net for net in forward.sources))
             ):
                 asked = packet.dport
-                packet.goes_to(forward.to, None if forward.port is None else forward.port + asked - forward.outside.first)
+                packet.goes_to(
+                    forward.to, None if forward.port is None else forward.port + asked - forward.outside.first
+                )
                 facts = (device.label, packet.protocol, asked, packet.dst, packet.dport)
                 return forward, Decision(law.FORWARDED, facts, forward.place, forward)
     for pair in router.one_to_one:

@@ -247,7 +247,9 @@ class Walk:
             return self._lost(device, Decision(law.INTERNET_UNKNOWN, (packet.dst,), None, None))
         if target.blocks and packet.state == "new" and any(packet.dport in each for each in target.blocks):
             place = target.place.key("provider_blocks")
-            return self._lost(device, Decision(law.LINE_BLOCKS, (target.device.label, packet.dport), place, target.stated))
+            return self._lost(
+                device, Decision(law.LINE_BLOCKS, (target.device.label, packet.dport), place, target.stated)
+            )
         if not reply:
             self.decisions.append(Decision(law.INTERNET_CARRIES, (target.device.label,), target.place, target.stated))
         return target
@@ -259,7 +261,9 @@ class Walk:
         decision = Decision(law.ROUTE_ENDS, (device.label, packet.dst, line.ends), line.place, device)
         if line.ends == "blackhole":
             return self._lost(device, decision)
-        return self._end("admin-prohibited" if line.ends == "prohibit" else "host-unreachable", device, packet, decision, before)
+        return self._end(
+            "admin-prohibited" if line.ends == "prohibit" else "host-unreachable", device, packet, decision, before
+        )
 
     def _lost(self, device: Device, decision: Decision) -> End:
         self.decisions.append(decision)
