@@ -27,6 +27,7 @@ from conformance.common import (
     redirects,
 )  # fmt: skip
 from conformance.name_worlds import NAME_WORLDS
+from conformance.way_worlds import BOOTED, WAY_WORLDS
 from tests.conftest import OFFICE, swap
 
 GATED = ("dome, address: 10.20.0.50}", "dome, address: 10.20.0.50, gateway: 10.20.0.1}")
@@ -239,6 +240,8 @@ WORLDS: dict[str, tuple[list[tuple[str, str]], list[str], tuple[str, ...]]] = {
 }  # fmt: skip
 
 WORLDS.update(NAME_WORLDS)
+WORLDS.update(WAY_WORLDS)
+WORLDS.update(BOOTED)
 
 
 def text_of(name: str) -> str:

@@ -12,6 +12,13 @@ def estate_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--at", metavar="TIME", default=None, help="ask about this moment, such as 2026-03-14T20:00:00Z"
     )
+    boot_option(parser)
+
+
+def boot_option(parser: argparse.ArgumentParser) -> None:
+    """Ask as if machines had just booted."""
+    parser.add_argument("--after-reboot", dest="booted", metavar="HOST", nargs="?", action="append", const="", default=None,
+                        help="ask as if this machine had just booted (without HOST: every machine); stands behind the URL")  # fmt: skip
 
 
 def format_option(parser: argparse.ArgumentParser, *formats: str) -> None:

@@ -15,6 +15,7 @@ from portolan.formats.change import operations
 from portolan.formats.estate_file import Loaded, changed, load
 from portolan.formats.scalars import UnfitError, time
 from portolan.formats.yaml_nodes import compose
+from portolan.journey.moment import all_names
 from portolan.journey.world import World
 from portolan.source.nearest import did_you_mean
 from portolan.source.plain import one_line
@@ -91,7 +92,22 @@ def _load_path(given: str) -> Loaded:
 def ready(arguments: argparse.Namespace) -> Question:
     """The estate at its moment."""
     loaded = load_estate(arguments)
-    return Question(loaded, World(loaded.estate, moment(arguments, loaded)))
+    return Question(loaded, World(loaded.estate, moment(arguments, loaded), None, _booted(arguments, loaded)))
+
+
+def _booted(arguments: argparse.Namespace, loaded: Loaded) -> frozenset[str] | None:
+    """The machines that have just booted; None for all. Raises UsageError."""
+    named = arguments.booted
+    if named is None:
+        return frozenset()
+    if "" in named:
+        return None
+    known = all_names(loaded.estate)
+    for name in named:
+        if name not in known:
+            raise UsageError(f"--after-reboot: no machine is named '{one_line(name)}'",
+                             did_you_mean(name, known) or "Write --after-reboot=HOST, or put it behind the URL.")  # fmt: skip
+    return frozenset(named)
 
 
 def moment(arguments: argparse.Namespace, loaded: Loaded) -> datetime:

@@ -1,4 +1,4 @@
-"""The estate as it stands at a moment: addresses that were others then."""
+"""The estate as it stands at a moment, or after a boot: addresses that were others then, what a boot restores."""
 
 from datetime import datetime
 from typing import Protocol, TypeVar
@@ -6,8 +6,10 @@ from typing import Protocol, TypeVar
 import msgspec
 
 from portolan.estate.estate import Estate
+from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
 from portolan.estate.network import Interface
+from portolan.estate.service import Service
 
 _AMachine = TypeVar("_AMachine", bound=Machine)
 
@@ -22,6 +24,28 @@ class Change(Protocol):
 def standing(estate: Estate, now: datetime) -> Estate:
     """The estate with the addresses that its interfaces have at a moment; unchanged parts are shared."""
     return with_machines(estate, lambda machine: _machine_at(machine, now))
+
+
+def rebooted(estate: Estate, names: frozenset[str]) -> Estate:
+    """The estate after a boot of the machines named: filters as saved, services as the boot starts them."""
+    return with_machines(estate, lambda machine: _booted(machine) if machine.name in names else machine)
+
+
+def all_names(estate: Estate) -> frozenset[str]:
+    """Every machine of the estate."""
+    return frozenset(machine.name for machine in machines(estate))
+
+
+def reloaded(service: Service) -> Service:
+    """A running service after it took its saved configuration; itself where that does not load, or is in force."""
+    saved = service.saved
+    if saved is None or saved.broken is not None:
+        return service
+    return msgspec.structs.replace(
+        service, saved=None, listens=service.listens if saved.listens is None else saved.listens,
+        certificate=saved.certificate or service.certificate,
+        sites=service.sites if saved.sites is None else saved.sites,
+    )  # fmt: skip
 
 
 def with_machines(estate: Estate, change: Change) -> Estate:
@@ -48,3 +72,24 @@ def _interface_at(interface: Interface, now: datetime) -> Interface:
         if now < earlier.until:
             return msgspec.structs.replace(interface, address=earlier.address)
     return interface
+
+
+def _booted(machine: _AMachine) -> _AMachine:
+    services = {name: _service_booted(each) for name, each in machine.services.items()}
+    filtering = machine.filter
+    if machine.filter_after_boot is not None:
+        filtering = None if machine.filter_after_boot == "none" else machine.filter_after_boot
+    if filtering is machine.filter and all(services[name] is each for name, each in machine.services.items()):
+        return machine
+    return msgspec.structs.replace(machine, services=services, filter=filtering, filter_after_boot=None)
+
+
+def _service_booted(service: Service) -> Service:
+    state = service.after_boot or service.state
+    if state == "running" and service.saved is not None and service.saved.broken is not None:
+        why = f"its saved configuration does not load ({service.saved.broken})"
+        return msgspec.structs.replace(service, state=state, failing=why)
+    booted = reloaded(service)
+    if booted is service and state == service.state:
+        return service
+    return msgspec.structs.replace(booted, state=state)

@@ -10,7 +10,7 @@ from portolan.estate.machine import Machine
 from portolan.estate.service import Service
 from portolan.estate.vantage import Vantage
 from portolan.evidence.results import Connection
-from portolan.journey.moment import standing
+from portolan.journey.moment import all_names, rebooted, standing
 from portolan.names.naming import Naming
 from portolan.tls.facts import key_fits
 from portolan.web.binding import Table, table_of
@@ -26,10 +26,19 @@ _ORDINARY = Vantage(
 
 
 class World:
-    """An estate at a moment. Indexes are made on first use; those of unchanged parts are shared with changed estates."""
+    """An estate at a moment, as it is or after a boot of the machines named (`booted`; None: of all). Indexes are made on first use; those of unchanged parts are shared with changed estates."""
 
-    def __init__(self, estate: Estate, now: datetime, shared: dict[Any, Any] | None = None) -> None:
+    def __init__(
+        self,
+        estate: Estate,
+        now: datetime,
+        shared: dict[Any, Any] | None = None,
+        booted: frozenset[str] | None = frozenset(),
+    ) -> None:
         estate = standing(estate, now)
+        self.booted = booted
+        if booted is None or booted:
+            estate = rebooted(estate, all_names(estate) if booted is None else booted)
         self.estate = estate
         self.now = now
         self.shared: dict[Any, Any] = {} if shared is None else shared
@@ -40,7 +49,7 @@ class World:
 
     def changed(self, estate: Estate) -> "World":
         """The world of a changed estate at the same moment."""
-        return World(estate, self.now, self.shared)
+        return World(estate, self.now, self.shared, self.booted)
 
     def connect(self, origin: Machine | Vantage, address: IPAddress, port: int, protocol: str = "tcp") -> Connection:
         """Connects from a machine or a visitor."""
@@ -63,6 +72,8 @@ class World:
 
     def _why_not_started(self, service: Service) -> str | None:
         """Why a web server refuses its configuration, if it does."""
+        if service.failing is not None:
+            return service.failing
         if service.kind != "web":
             return None
         used = {site.certificate or service.certificate for site in service.sites.values() if site.enabled}

@@ -16,6 +16,7 @@ _CONNECT = (
     ("Network is unreachable", "unreachable"),
     ("Permission denied", "unreachable"),
     ("Protocol not available", "unreachable"),
+    ("Invalid argument", "unreachable"),  # a blackhole route of the visitor's own
     ("Connection timed out", "timed-out"),
     ("Connection timeout", "timed-out"),
 )

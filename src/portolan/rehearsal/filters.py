@@ -3,12 +3,13 @@
 from collections.abc import Iterable, Iterator
 from ipaddress import IPv4Network, IPv6Network
 
+from portolan.estate.areas import as_rules
 from portolan.estate.base import IPAddress, IPNetwork, PortRange
 from portolan.estate.estate import Estate
 from portolan.estate.filter import Chain, Filter, FilterRule
-from portolan.estate.guesses import machines
+from portolan.estate.guesses import machines, network_name, network_named
 from portolan.estate.machine import Machine, Router
-from portolan.estate.network import GroupRule, Interface
+from portolan.estate.network import GroupRule, Interface, ListRule
 from portolan.estate.vantage import Vantage
 from portolan.rehearsal.network import device_name
 from portolan.rehearsal.plan import Plan
@@ -21,8 +22,13 @@ _ANSWERS = {
     "admin-prohibited": "reject with icmpx type admin-prohibited",
     "net-unreachable": "reject with icmpx type no-route",
 }
-#: Kinds of ICMP that only IPv4 has, and what stands for them in IPv6.
-_ONLY_4 = {"host-prohibited": "host-prohibited", "net-prohibited": "net-prohibited"}
+#: Kinds of ICMP that one IP version has, each with what stands for it in the other.
+_ONE_VERSION = {
+    "host-prohibited": ("host-prohibited", "admin-prohibited"),
+    "net-prohibited": ("net-prohibited", "admin-prohibited"),
+    "protocol-unreachable": ("prot-unreachable", "admin-prohibited"),
+    "policy-fail": ("admin-prohibited", "policy-fail"),
+}
 
 
 def build_filters(plan: Plan) -> None:
@@ -32,7 +38,7 @@ def build_filters(plan: Plan) -> None:
         *(each for each in plan.estate.vantages.values() if each.network),
     ]
     for box in boxes:
-        tables = [*_translation(box), *_filter(box), *_groups(box, plan.estate)]
+        tables = [*_translation(box), *_filter(box), *_groups(box, plan.estate), *_lists(box, plan.estate)]
         if tables:
             space = plan.space_of(box)
             plan.files[f"{space}.nft"] = "\n".join(tables) + "\n"
@@ -65,7 +71,7 @@ def _protocol(protocol: str) -> str:
     }[protocol]
 
 
-def _rule(rule: FilterRule, box: Machine | Vantage) -> Iterator[str]:
+def _rule(rule: FilterRule, box: Machine | Vantage, chains: list[str]) -> Iterator[str]:
     common = [_protocol(rule.protocol)]
     for key, names in (("iifname", rule.entering), ("oifname", rule.leaving)):
         if names:
@@ -79,27 +85,28 @@ def _rule(rule: FilterRule, box: Machine | Vantage) -> Iterator[str]:
         for destination in _sides(rule.destinations, "daddr"):
             if {source[:3], destination[:3]} == {"ip ", "ip6"}:
                 continue
-            for verdict in _verdicts(rule.verdict, rule.answer):
+            verdicts = [f"jump c{chains.index(rule.jump)}"] if rule.jump else _verdicts(rule.verdict, rule.answer)
+            for verdict in verdicts:
                 yield " ".join(part for part in (*common, source, destination, "counter", verdict) if part)
 
 
 def _verdicts(verdict: str, answer: str | None) -> list[str]:
     if verdict != "reject":
-        return ["accept" if verdict == "allow" else "drop"]
+        return [{"allow": "accept", "drop": "drop", "return": "return"}[verdict]]
     kind = answer or "port-unreachable"
-    if kind in _ONLY_4:
-        return [
-            f"meta nfproto ipv4 reject with icmp type {_ONLY_4[kind]}",
-            "meta nfproto ipv6 reject with icmpv6 type admin-prohibited",
-        ]
+    if kind in _ONE_VERSION:
+        four, six = _ONE_VERSION[kind]
+        return [f"meta nfproto ipv4 reject with icmp type {four}", f"meta nfproto ipv6 reject with icmpv6 type {six}"]
     return [_ANSWERS[kind]]
 
 
 def _filter(box: Machine | Vantage) -> list[str]:
-    filtering: Filter | None = box.filter
-    if filtering is None:
+    if box.filter is None:
         return []
-    chains = []
+    filtering = as_rules(box.filter)
+    names = list(filtering.chains)
+    chains = ["\n".join([f"  chain c{number} {{", *(f"    {text}" for rule in held.rules for text in _rule(rule, box, names)), "  }"])
+              for number, held in enumerate(filtering.chains.values())]  # fmt: skip
     for hook, chain in (("input", filtering.inbound), ("forward", filtering.forward), ("output", filtering.outbound)):
         if chain is not None:
             chains.append(_chain(hook, chain, filtering, box))
@@ -114,17 +121,18 @@ def _chain(hook: str, chain: Chain, filtering: Filter, box: Machine | Vantage) -
     lines.append(f"    {_NEIGHBOURS}")
     if filtering.stateful:
         lines.append("    ct state { established, related } accept")
-    lines += [f"    {text}" for rule in chain.rules for text in _rule(rule, box)]
+    names = list(filtering.chains)
+    lines += [f"    {text}" for rule in chain.rules for text in _rule(rule, box, names)]
     lines += [f"    counter {verdict}" for verdict in _verdicts(chain.default, None)]
     return "\n".join([*lines, "  }"])
 
 
 def _translation(box: Machine | Vantage) -> list[str]:
-    if not isinstance(box, Router) or not (box.forwards or box.masquerade):
+    if not isinstance(box, Router) or not (box.forwards or box.masquerade or box.one_to_one or box.source_nat):
         return []
     tables = []
     for family, version in (("ip", 4), ("ip6", 6)):
-        into, out = [], []
+        into, out = list(_own_first(box, family, version)), []
         for forward in box.forwards:
             own = [item.ip for item in box.interfaces[forward.on].address if item.version == version]
             if not forward.enabled or forward.to.version != version or not own:
@@ -143,6 +151,18 @@ def _translation(box: Machine | Vantage) -> list[str]:
                 device = device_name(box, interface.name)
                 mark = int(device[2:]) + 1
                 out.append(f"    ct mark {mark} oifname {device} ct status dnat counter masquerade")
+        for pair in box.one_to_one:
+            if pair.outside.version == version:
+                where = "" if box.hairpin != "off" else f"iifname {device_name(box, pair.on)} "
+                into.append(f"    {where}{family} daddr {pair.outside} counter dnat to {pair.inside}")
+                out.append(
+                    f"    oifname {device_name(box, pair.on)} {family} saddr {pair.inside} counter snat to {pair.outside}"
+                )
+        for rule in box.source_nat:
+            held = [str(each) for each in rule.sources if each.version == version]
+            if rule.to.version == version and (held or not rule.sources):
+                side = f"{family} saddr {{ {', '.join(held)} }} " if held else ""
+                out.append(f"    oifname {device_name(box, rule.on)} {side}counter snat to {rule.to}")
         if version == 4:
             out += [f"    oifname {device_name(box, name)} counter masquerade" for name in box.masquerade]
         if into or out:
@@ -172,6 +192,64 @@ def _translation(box: Machine | Vantage) -> list[str]:
                 )
             tables.append("}")
     return tables
+
+
+def _own_first(box: Router, family: str, version: int) -> Iterator[str]:
+    """Where the router's own services come first: what they take is not translated."""
+    if not box.own_services_first:
+        return
+    own = [item.ip for interface in box.interfaces.values() for item in interface.address if item.ip.version == version]
+    for service in box.services.values():
+        if service.state != "running" or service.failing is not None:
+            continue
+        for listener in service.listens:
+            everywhere = listener.address is None or int(listener.address) == 0
+            taken = [str(each) for each in own if everywhere or each == listener.address]
+            if taken:
+                protocols = "{ tcp, udp }" if service.kind in ("name-server", "resolver") else "tcp"
+                yield f"    {family} daddr {{ {', '.join(taken)} }} meta l4proto {protocols} th dport {listener.port} counter return"
+
+
+def _lists(box: Machine | Vantage, estate: Estate) -> list[str]:
+    """The access lists of a router's networks: before connection tracking, and behind every translation."""
+    into, out = [], []
+    for interface in box.interfaces.values() if isinstance(box, Router) else ():
+        network = network_named(estate, network_name(interface))
+        held = network.access_list if network is not None else None
+        if held is None:
+            continue
+        device = device_name(box, interface.name)
+        if held.outbound is not None:
+            into += [f"    iifname {device} {text}" for text in _list_lines(held.outbound)]
+        if held.inbound is not None:
+            out += [f"    oifname {device} {text}" for text in _list_lines(held.inbound)]
+    if not into and not out:
+        return []
+    return [
+        "table inet lists {",
+        "\n".join(["  chain into {", "    type filter hook prerouting priority -300; policy accept;", *into, "  }"]),
+        "\n".join(["  chain out {", "    type filter hook postrouting priority 300; policy accept;", *out, "  }"]),
+        "}",
+    ]
+
+
+def _list_lines(rules: tuple[ListRule, ...]) -> Iterator[str]:
+    yield _NEIGHBOURS
+    for rule in sorted(rules, key=lambda each: each.number):
+        ports = _ports(rule.ports, rule.protocol, "dport")
+        for source in _sides(rule.sources, "saddr"):
+            for destination in _sides(rule.destinations, "daddr"):
+                if {source[:3], destination[:3]} != {"ip ", "ip6"}:
+                    parts = (
+                        _protocol(rule.protocol),
+                        ports,
+                        source,
+                        destination,
+                        "counter",
+                        "accept" if rule.allow else "drop",
+                    )
+                    yield " ".join(part for part in parts if part)
+    yield "counter drop"
 
 
 def _targets(outside: PortRange, to: IPAddress, port: int | None) -> Iterator[tuple[str, str]]:

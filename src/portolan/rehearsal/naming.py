@@ -148,7 +148,7 @@ class Naming:
     def _running(self) -> list[tuple[int, Machine, Service]]:
         every = [(machine, service) for machine in machines(self.estate) for service in machine.services.values()]
         return [(number, machine, service) for number, (machine, service) in enumerate(every)
-                if service.state == "running" and service.kind in ("name-server", "resolver")]  # fmt: skip
+                if service.state == "running" and service.privileged and service.failing is None and service.kind in ("name-server", "resolver")]  # fmt: skip
 
     def _described_resolver(self, name: str, space: str, listen: list[str], service: Service) -> None:
         held: dict[str, str] = {}

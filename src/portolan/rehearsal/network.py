@@ -1,9 +1,19 @@
 """The network driver: namespaces, links, addresses, routes. One namespace plays the internet, one holds all bridges."""
 
+from collections.abc import Iterator
 from ipaddress import ip_network
 
 from portolan.estate.base import is_public
-from portolan.estate.guesses import gateway_candidates, machines, network_named, on_internet, prefix_of, uplinks
+from portolan.estate.guesses import (
+    gateway_candidates,
+    machines,
+    network_name,
+    network_named,
+    on_internet,
+    prefix_of,
+    routed_to,
+    uplinks,
+)
 from portolan.estate.machine import Machine, Router
 from portolan.estate.vantage import Vantage
 from portolan.rehearsal.plan import BASE, Plan
@@ -63,6 +73,9 @@ def _box(plan: Plan, box: Machine | Vantage, bridges: dict[str, str]) -> None:
     space = plan.space_of(box)
     script = plan.spaces[space]
     script.append(_QUIET)
+    first = box.client_ports.first if isinstance(box, Vantage) else 32768
+    # Connections come from the first ports of the range, as is predicted.
+    script.append(f"echo {first} {first + 499} > /proc/sys/net/ipv4/ip_local_port_range")
     forwarding = "1" if isinstance(box, Router) else "0"
     script.append(
         f"echo {forwarding} > /proc/sys/net/ipv4/ip_forward; echo {forwarding} > /proc/sys/net/ipv6/conf/all/forwarding"
@@ -72,8 +85,8 @@ def _box(plan: Plan, box: Machine | Vantage, bridges: dict[str, str]) -> None:
         (each.name, each.network or each.name, each.address) for each in box.interfaces.values()
     ]  # fmt: skip
     routes: list[str] = []
-    for interface, network_name, addresses in held:
-        network = network_named(plan.estate, network_name)
+    for interface, on, addresses in held:
+        network = network_named(plan.estate, on)
         assert network is not None
         device = device_name(box, interface)
         outer = f"{space}{device}"
@@ -87,9 +100,9 @@ def _box(plan: Plan, box: Machine | Vantage, bridges: dict[str, str]) -> None:
             )
             plan.ip(INTERNET, *(f"route add {address.ip}/{address.max_prefixlen} dev {outer}" for address in addresses))
         else:
-            bridge = bridges.get(network_name)
+            bridge = bridges.get(on)
             if bridge is None:
-                bridge = bridges[network_name] = f"br{len(bridges)}"
+                bridge = bridges[on] = f"br{len(bridges)}"
                 plan.ip(SWITCHES, f"link add {bridge} type bridge forward_delay 0", f"link set {bridge} up")
             plan.link(space, device, SWITCHES, outer)
             plan.ip(SWITCHES, f"link set {outer} master {bridge} up")
@@ -112,7 +125,13 @@ def plan_number(space: str) -> int:
 def _routes(plan: Plan, box: Machine | Vantage) -> list[str]:
     found = []
     for route in box.routes:
-        found.append(f"route add {route.to} via {route.via}")
+        metric = f" metric {route.metric}" if route.metric else ""
+        if route.type is not None:
+            found.append(f"route add {route.type} {route.to}{metric}")
+        elif route.on is not None:
+            found.append(f"route add {route.to} dev {device_name(box, route.on)}{metric}")
+        else:
+            found.append(f"route add {route.to} via {route.via}{metric}")
     if box.gateway == "none":
         return found
     if box.gateway is not None:
@@ -156,8 +175,12 @@ def _internet(plan: Plan) -> None:
                         outer = f"{space}{device_name(router, interface.name)}"
                         plan.ip(INTERNET, f"route add {subnet} via {via} dev {outer} onlink")
                         break
+    blocked = [rule for machine in machines(plan.estate) for rule in _line(plan, machine)]
     # The way back of whoever asks with a private source does not exist; neither is it carried forth.
-    drops = f"ip saddr {{ {', '.join(_PRIVATE)} }} drop\n    ip daddr {{ {', '.join(_PRIVATE)} }} drop\n    ip6 saddr != 2000::/3 drop\n    ip6 daddr != 2000::/3 drop"
+    drops = (
+        "\n    ".join(blocked)
+        + f"\n    ip saddr {{ {', '.join(_PRIVATE)} }} drop\n    ip daddr {{ {', '.join(_PRIVATE)} }} drop\n    ip6 saddr != 2000::/3 drop\n    ip6 daddr != 2000::/3 drop"
+    )
     plan.files["inet.nft"] = (
         f"table inet carry {{\n  chain f {{\n    type filter hook forward priority 0; policy accept;\n    {drops}\n  }}\n}}\n"
     )
@@ -185,6 +208,24 @@ def _internet(plan: Plan) -> None:
     )
     plan.ip(RESOLVER, f"addr add {RESOLVER_ADDRESS}/32 dev wan0", f"addr add {RESOLVER_ADDRESS_6}/128 dev wan0 nodad",
             f"route add default via {_GATE_4} dev wan0 onlink", f"route add default via {_GATE_6} dev wan0 onlink")  # fmt: skip
+
+
+def _line(plan: Plan, machine: Machine) -> Iterator[str]:
+    """What the provider blocks on a machine's lines; addresses that it brings to a router get their routes."""
+    space = plan.space_of(machine)
+    for interface in machine.interfaces.values():
+        outer = f"{space}{device_name(machine, interface.name)}"
+        network = network_named(plan.estate, network_name(interface))
+        if network is None or network.kind != "internet":
+            continue
+        if interface.provider_blocks:
+            ports = ", ".join(map(str, interface.provider_blocks))
+            yield f"oifname {outer} tcp flags & (syn | ack) == syn tcp dport {{ {ports} }} drop"
+            yield f"oifname {outer} udp dport {{ {ports} }} drop"
+        for name, address in routed_to(machine) if isinstance(machine, Router) else ():
+            via = next((item.ip for item in interface.address if item.version == address.version), None)
+            if name == interface.name and via is not None and address not in [item.ip for item in interface.address]:
+                plan.ip(INTERNET, f"route add {address} via {via} dev {outer} onlink")
 
 
 def join_resolver(plan: Plan, box: Machine | Vantage, number: int) -> str:

@@ -278,6 +278,8 @@ def exclusion(world: World, predicted: Visit, client: str = "curl") -> str | Non
     kinds = {decision.kind for decision in predicted.decisions}
     if kinds & {"https-alias", "https-hint"}:
         return "the browser does not follow the aliases and hints of HTTPS records"
+    if "address-twice" in kinds:
+        return "which of two boxes with one address answers is chance"
     if "local-name" in kinds:
         return "names under .local are not announced on the stage"
     if predicted.vantage.last_asked is not None and isinstance(

@@ -10,6 +10,7 @@ from portolan.estate.service import Listener, Redirect, Service, Site
 from portolan.rehearsal.certificates import Forge
 from portolan.rehearsal.plan import BASE, Daemon, Plan
 from portolan.web.binding import bound
+from portolan.wire.listeners import FIRST_OPEN_PORT
 
 _MODULES = (
     "mpm_event",
@@ -31,9 +32,15 @@ def build_web(plan: Plan, forge: Forge, paths: set[str], unsaid: str) -> None:
     """Every web server that runs, and everything else that listens; `unsaid` is the program where the estate names none."""
     for machine in machines(plan.estate):
         for service in machine.services.values():
-            if service.state != "running":
+            if service.state != "running" or service.failing is not None:
                 continue
             name = f"{plan.space_of(machine)}s{list(machine.services).index(service.name)}"
+            if (
+                service.kind == "other"
+                and not service.privileged
+                and any(each.port < FIRST_OPEN_PORT for each in service.listens)
+            ):
+                continue
             if service.kind == "other":
                 sockets = [[str(each.address) if each.address else "", each.port] for each in service.listens]
                 plan.daemons.append(
@@ -69,6 +76,8 @@ def _web(
     if program == "nginx":
         # It tries for seconds to bind what it cannot, with its other sockets open; it writes its pid when it has all.
         ready.append(["file", f"{folder}/pid"])
+    if not service.privileged:
+        command = ["/usr/bin/setpriv", "--bounding-set=-net_bind_service", "--inh-caps=-net_bind_service", *command]
     plan.daemons.append(Daemon(name, plan.space_of(machine), command, ready, program))
 
 

@@ -143,7 +143,6 @@ def _send_back(walk: Walk, end: End, answer: Packet) -> End:
     """
     device = end.device
     asked = answer.inner or (answer.dst, answer.dport, answer.src, answer.sport)
-    tracked = walk.tracked.get(device.name)
-    if tracked is None or tracked[1] != asked:
-        walk.tracked[device.name] = (asked, asked)
+    if all(tracked[1] != asked for tracked in walk.tracked.get(device.name, ())):
+        walk.remember(device, asked, asked)
     return walk.go(device, answer, reply=True)

@@ -9,6 +9,9 @@ from typing import NamedTuple
 from portolan.estate.base import IPAddress
 from portolan.estate.service import Listener, Service
 
+#: Ports below this one need a privilege (ip_unprivileged_port_start, ip(7)).
+FIRST_OPEN_PORT = 1024
+
 
 class Binding(NamedTuple):
     """One bound socket: an address (None: the family's wildcard), the families it takes, port and protocol."""
@@ -128,6 +131,10 @@ def open_sockets(
 def _conflict(
     service: Service, wanted: list[Binding], bound: list[Binding], local: Mapping[IPAddress, object]
 ) -> Failure | None:
+    if not service.privileged:
+        low = next((binding.port for binding in wanted if binding.port < FIRST_OPEN_PORT), None)
+        if low is not None:
+            return Failure(service, f"it may not open port {low}: it runs without that privilege")
     merges = service.kind == "web" and program_of(service) == "nginx"
     for index, binding in enumerate(wanted):
         under_wildcard = merges and binding.address is not None and any(

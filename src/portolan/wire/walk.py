@@ -49,7 +49,7 @@ class Walk:
         self.decisions: list[Decision] = []
         #: The fields of a Hop for every box.
         self.trail: list[tuple[Any, ...]] = []
-        self.tracked: dict[str, Tracked] = {}
+        self.tracked: dict[str, list[Tracked]] = {}
 
     def go(self, device: Device, packet: Packet, reply: bool = False) -> End:
         """Walks a packet from a device that sends it, until it ends. The packet is rewritten on the way."""
@@ -101,8 +101,7 @@ class Walk:
                 renamed = source(device, packet, entering, line, sent_on)
                 if renamed is not None:
                     self.decisions.append(renamed)
-            if device.name not in self.tracked:
-                self.tracked[device.name] = (before, packet.addressed)
+            self.remember(device, before, packet.addressed)
         out = line.port
         if out.guarded:
             barred = self._leaves(out, packet)
@@ -115,13 +114,22 @@ class Walk:
     # -- the stations of a box -----------------------------------------------------------------------------------
 
     def _known(self, device: Device, packet: Packet) -> Tracked | None:
-        tracked = self.tracked.get(device.name)
-        if tracked is None:
-            return None
-        after = tracked[1]
-        if packet.inner is not None:
-            return tracked if packet.inner == after else None
-        return tracked if packet.addressed == (after[2], after[3], after[0], after[1]) else None
+        for tracked in self.tracked.get(device.name, ()):
+            after = tracked[1]
+            if packet.inner is not None:
+                if packet.inner == after:
+                    return tracked
+            elif packet.addressed == (after[2], after[3], after[0], after[1]):
+                return tracked
+        return None
+
+    def remember(self, device: Device, before: Addressed, after: Addressed) -> None:
+        """Notes a connection at a box; one that turns round may pass a box twice, as two connections."""
+        held = self.tracked.get(device.name)
+        if held is None:
+            self.tracked[device.name] = [(before, after)]
+        else:
+            held.append((before, after))
 
     def _enters(self, device: Device, packet: Packet, entering: Port) -> End | None:
         """What stands before a box's own tables: the network's access list, the groups, its own address as source."""
@@ -191,8 +199,8 @@ class Walk:
             barred = self._filter(device, packet, entering, None, before, sent_on is not None)
             if barred is not None:
                 return barred
-        if device.name not in self.tracked:
-            self.tracked[device.name] = (before, packet.addressed)
+        if not reply:
+            self.remember(device, before, packet.addressed)
         self.trail.append((device.label, device.place, None if entering is None else entering.name, before, packet.addressed,
                            None, None, reply, len(self.decisions)))  # fmt: skip
         return End("delivered", device, None)
