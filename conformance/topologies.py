@@ -1,0 +1,328 @@
+"""Random topologies, and random connections in them: what the engine says against the kernel.
+
+One to five boxes beside the visitors: routers in a row or side by side, hosts on segments; translations, filters,
+groups, access lists, routes, both IP versions. A connection is compared with its error, with the service that answered,
+and with the address that the service saw.
+"""
+
+import json
+import random
+import sys
+from collections.abc import Iterator
+from ipaddress import ip_address
+from pathlib import Path
+from typing import Any
+
+from portolan.estate.guesses import machines
+from portolan.formats.estate_file import load
+from portolan.formats.files import MemoryFiles
+from portolan.journey.world import World
+from portolan.rehearsal.filters import build_filters
+from portolan.rehearsal.network import build_network
+from portolan.rehearsal.plan import Daemon, Plan, Probe
+from portolan.rehearsal.run import carry_out
+
+PORTS = (80, 443, 8080, 22)
+ANSWERS = ("tcp-reset", "port-unreachable", "host-unreachable", "net-unreachable", "host-prohibited", "net-prohibited", "admin-prohibited",
+           "protocol-unreachable", "policy-fail")  # fmt: skip
+Question = tuple[str, str, int]
+
+
+class Draw:
+    """One random estate, written out as it grows."""
+
+    def __init__(self, seed: int) -> None:
+        self.rng = random.Random(seed)
+        self.six = self.rng.random() < 0.4
+        self.segments = ["one", "two", "three"][: self.rng.choice((1, 1, 2, 2, 3))]
+        #: Addresses of every box by segment, for rules, forwards and questions.
+        self.known: list[str] = ["203.0.113.40", "10.1.0.99", "192.0.2.99"]
+        self.groups = ["a", "b"] if self.rng.random() < 0.4 else []
+        self.routers: dict[str, dict[str, list[str]]] = {}
+
+    def maybe(self, chance: float) -> bool:
+        """Whether something happens."""
+        return self.rng.random() < chance
+
+    def addresses(self, segment: str, last: int) -> list[str]:
+        """A box's addresses on a segment."""
+        number = self.segments.index(segment) + 1
+        found = [f"10.{number}.0.{last}"]
+        if self.six:
+            found.append(f"2001:db8:{number}::{last:x}")
+        self.known += found
+        return found
+
+    def estate(self) -> dict[str, Any]:
+        """The whole as plain data (JSON is YAML)."""
+        networks: dict[str, Any] = {}
+        for number, name in enumerate(self.segments, 1):
+            networks[name] = {"subnets": [f"10.{number}.0.0/24", *([f"2001:db8:{number}::/64"] if self.six else [])]}
+            if self.maybe(0.2):
+                networks[name]["access_list"] = {way: self.lines() for way in ("inbound", "outbound") if self.maybe(0.7)}
+        routers = dict(self.every_router())
+        hosts = {f"host{number}": self.host(number) for number in range(self.rng.choice((1, 1, 2, 3)))}
+        vantages = {"street": {"network": "internet", "address": ["198.51.100.77", *(["2001:db8:77::7"] if self.six else [])]}}
+        for name in self.segments:
+            vantages[f"at-{name}"] = {"network": name, "address": self.masked(self.addresses(name, 50)), **self.way_out(name)}
+        for name in hosts:
+            if self.maybe(0.4):
+                vantages[f"on-{name}"] = {"host": name}
+        if self.maybe(0.2):
+            vantages["on-router0"] = {"host": "router0"}
+        if self.maybe(0.15):
+            vantages["street"]["filter"] = self.filtered(("inbound", "outbound"), [])
+        groups = {name: self.group() for name in self.groups}
+        return {"portolan": 1, "at": "2026-03-14T20:00:00Z", "networks": networks, "routers": routers, "hosts": hosts, "groups": groups,
+                "vantages": vantages}  # fmt: skip
+
+    def every_router(self) -> Iterator[tuple[str, dict[str, Any]]]:
+        """The first on the internet; others between segments, or on the internet too."""
+        count = 1 if len(self.segments) == 1 else len(self.segments) - self.rng.choice((0, 1))
+        for number in range(max(1, count)):
+            name = f"router{number}"
+            interfaces: dict[str, Any] = {}
+            if number == 0 or self.maybe(0.25):
+                line = [f"203.0.113.{40 + number}", *([f"2001:db8:40::{number + 1:x}"] if self.six else [])]
+                self.known += line
+                interfaces["line"] = {"network": "internet", "address": line}
+                if self.maybe(0.1):
+                    interfaces["line"]["provider_blocks"] = [self.rng.choice(PORTS)]
+            inner = self.segments[number : number + 2] if "line" not in interfaces or self.maybe(0.3) else self.segments[number : number + 1]
+            for segment in inner:
+                interfaces[segment] = {"address": self.addresses(segment, 1 + number)}
+                self.routers.setdefault(segment, {})[name] = interfaces[segment]["address"]
+            yield name, self.router(interfaces)
+
+    def router(self, interfaces: dict[str, Any]) -> dict[str, Any]:
+        """One router with some of what routers have."""
+        names = list(interfaces)
+        made: dict[str, Any] = {"interfaces": interfaces}
+        first = names[0]
+        if "line" not in interfaces:
+            above = self.routers.get(first, {})
+            ways = [address for addresses in above.values() for address in addresses if address not in interfaces[first]["address"]]
+            made["gateway"] = self.pick_gateway(ways)
+        if self.maybe(0.75):
+            made["masquerade"] = self.rng.choice(([first], [first], names, names[-1:]))
+        if self.maybe(0.5):
+            made["hairpin"] = self.rng.choice(("full", "full", "destination-only"))
+        made["forwards"] = [self.forward(first) for _ in range(self.rng.choice((0, 1, 2, 3)))]
+        inside = [each for each in self.known if each.startswith("10.") or each.startswith("2001:db8:1:")]
+        if self.maybe(0.2):
+            outside = self.rng.choice(("203.0.113.60", "203.0.113.61"))
+            made["one_to_one"] = [{"on": first, "outside": outside, "inside": self.rng.choice([each for each in inside if ":" not in each])}]
+            self.known.append(outside)
+        if self.maybe(0.15):
+            made["source_nat"] = [{"on": self.rng.choice(names), "from": self.rng.choice(("10.1.0.0/24", "10.1.0.0/25", "0.0.0.0/0")), "to": "203.0.113.70"}]
+        if self.maybe(0.3):
+            made["services"] = {"admin": {"kind": "other", "listens": [self.rng.choice(PORTS)]}}
+            made["own_services_first"] = self.maybe(0.5)
+        if self.maybe(0.35):
+            made["filter"] = self.filtered(("inbound", "forward", "outbound"), names)
+        if self.maybe(0.15):
+            made["routes"] = [self.route()]
+        return made
+
+    def route(self) -> dict[str, Any]:
+        """A route that leads nowhere."""
+        to = self.rng.choice(("10.1.0.15/32", "10.2.0.0/24", "198.51.100.0/24", "0.0.0.0/1", "2001:db8:1::/64"))
+        return {"to": to, "type": self.rng.choice(("unreachable", "blackhole", "prohibit"))}
+
+    def forward(self, on: str) -> dict[str, Any]:
+        """A port forward."""
+        port = self.rng.choice(PORTS)
+        made: dict[str, Any] = {"on": on, "tcp": port, "to": self.rng.choice(("10.1.0.15", "10.1.0.15", "10.1.0.16", "10.1.0.2", "10.2.0.15", "10.1.0.99"))}
+        if self.six and self.maybe(0.3):
+            made["to"] = "2001:db8:1::f"
+        if self.maybe(0.2):
+            made["tcp"] = f"{port}-{port + 3}"
+        if self.maybe(0.3):
+            made["port"] = self.rng.choice(PORTS)
+        if self.maybe(0.1):
+            made["enabled"] = False
+        if self.maybe(0.15):
+            made["from"] = self.rng.choice(("198.51.100.0/24", "10.0.0.0/8", "192.0.2.0/24"))
+        return made
+
+    def way_out(self, segment: str) -> dict[str, Any]:
+        """A gateway where there is a choice, now and then a strange one or a route that ends."""
+        ways = [address for addresses in self.routers.get(segment, {}).values() for address in addresses]
+        made: dict[str, Any] = {"gateway": self.pick_gateway(ways)} if len(self.routers.get(segment, {})) != 1 or self.maybe(0.1) else {}
+        if self.maybe(0.08):
+            made["routes"] = [self.route()]
+        return made
+
+    def pick_gateway(self, ways: list[str]) -> list[str] | str:
+        """One of each IP version, or none."""
+        if not ways or self.maybe(0.07):
+            return "none"
+        found = [self.rng.choice([each for each in ways if ":" not in each])]
+        sixes = [each for each in ways if ":" in each]
+        return [*found, *([self.rng.choice(sixes)] if sixes else [])]
+
+    def masked(self, addresses: list[str]) -> list[str]:
+        """The addresses, now and then with another mask than the network's."""
+        if self.maybe(0.1):
+            return [f"{each}/{self.rng.choice((16, 25, 28))}" if ":" not in each else each for each in addresses]
+        return addresses
+
+    def host(self, number: int) -> dict[str, Any]:
+        """A host on a segment with a few listeners."""
+        segment = self.segments[0] if number == 0 else self.rng.choice(self.segments)
+        addresses = self.addresses(segment, 15 + number)
+        made: dict[str, Any] = {"interfaces": {segment: {"address": self.masked(addresses)}}, **self.way_out(segment)}
+        if self.groups and self.maybe(0.5):
+            made["interfaces"][segment]["groups"] = self.rng.choice((["a"], ["b"], ["a", "b"], []))
+        listens = []
+        for port in self.rng.sample(PORTS, self.rng.choice((1, 2, 2, 3))):
+            where = self.rng.choice(("", "", "", "0.0.0.0:", "[::]:", f"{addresses[0]}:", "127.0.0.1:"))
+            listens.append(f"{where}{port}")
+        made["services"] = {"page": {"kind": "other", "listens": listens}}
+        if self.maybe(0.3):
+            made["filter"] = self.filtered(("inbound", "outbound"), [segment])
+        return made
+
+    def ports(self) -> dict[str, Any]:
+        """Ports of a rule, or none."""
+        return self.rng.choice(({}, {"ports": 80}, {"ports": [80, 443]}, {"ports": "79-443"}, {"ports": 22}, {"ports": "32768-60999"}))
+
+    def net(self) -> str:
+        """A range."""
+        plain = ["198.51.100.0/24", "10.1.0.0/24", "10.0.0.0/8", "10.1.0.15/32", "203.0.113.40/32", "0.0.0.0/0", "10.1.0.1/32"]
+        return self.rng.choice([*plain, "2001:db8:1::/64", "::/0"] if self.six else plain)
+
+    def rule(self, chain: str, names: list[str], jumps: list[str]) -> dict[str, Any]:
+        """A filter's rule."""
+        protocol = self.rng.choice(("tcp", "tcp", "any", "icmp"))
+        word = self.rng.choice(("allow", "allow", "allow", "drop", "reject", "return", *(["jump"] if jumps else [])))
+        made: dict[str, Any] = {word: protocol}
+        if word == "jump":
+            made = {"jump": self.rng.choice(jumps), "protocol": protocol}
+        if protocol == "tcp":
+            made |= self.ports()
+            if self.maybe(0.1):
+                made["source_ports"] = self.rng.choice(("1-1023", "32768-60999", 80))
+        if word == "reject":
+            answer = self.rng.choice(ANSWERS)
+            if answer != "tcp-reset" or protocol == "tcp":
+                made["answer"] = answer
+        for key in ("from", "to"):
+            if self.maybe(0.3):
+                made[key] = [self.net() for _ in range(self.rng.choice((1, 1, 2)))]
+        if self.maybe(0.15):
+            made["state"] = self.rng.choice((["new"], ["established", "related"], ["invalid"]))
+        if names and chain in ("inbound", "forward") and self.maybe(0.2):
+            made["in"] = self.rng.choice(names)
+        if names and chain in ("outbound", "forward") and self.maybe(0.2):
+            made["out"] = self.rng.choice(names)
+        if chain == "forward" and self.maybe(0.15):
+            made["forwarded"] = self.maybe(0.5)
+        return made
+
+    def filtered(self, chains: tuple[str, ...], names: list[str]) -> dict[str, Any]:
+        """A filter."""
+        made: dict[str, Any] = {}
+        if self.maybe(0.15):
+            made["stateful"] = False
+        jumps: list[str] = []
+        if self.maybe(0.3):
+            made["chains"] = {"own": {"rules": [self.rule("own", [], []) for _ in range(self.rng.choice((1, 2)))]}}
+            jumps = ["own"]
+        for chain in chains:
+            if self.maybe(0.6):
+                rules = [self.rule(chain, names, jumps) for _ in range(self.rng.choice((0, 1, 2, 3, 12)))]
+                made[chain] = {"default": self.rng.choice(("allow", "allow", "drop", "reject")), "rules": rules}
+        if "inbound" not in made and self.maybe(0.3):
+            made["areas"] = {"inside": {"from": [self.net()], "services": [self.rng.choice(("http", "https", "22/tcp", "80-443/tcp"))],
+                                        "otherwise": self.rng.choice(("reject", "drop", "allow"))},
+                             "outside": {"default": True, "services": ["http"] if self.maybe(0.5) else []}}  # fmt: skip
+        return made
+
+    def lines(self) -> list[dict[str, Any]]:
+        """An access list's lines."""
+        found = []
+        for number in self.rng.sample(range(1, 400), self.rng.choice((1, 2, 3))):
+            protocol = self.rng.choice(("tcp", "tcp", "any"))
+            line: dict[str, Any] = {"number": number, self.rng.choice(("allow", "allow", "allow", "deny")): protocol}
+            if protocol == "tcp":
+                line |= self.rng.choice(({}, {"ports": [80, 443]}, {"ports": "1024-65535"}, {"ports": "49152-65535"}, {"ports": "1-33000"}))
+            for key in ("from", "to"):
+                if self.maybe(0.25):
+                    line[key] = self.net()
+            found.append(line)
+        return found
+
+    def group(self) -> dict[str, Any]:
+        """A security group."""
+        made: dict[str, Any] = {"inbound": [self.allowance("from") for _ in range(self.rng.choice((0, 1, 1, 2)))]}
+        if self.maybe(0.2):
+            made["outbound"] = [self.allowance("to") for _ in range(self.rng.choice((0, 1)))]
+        return made
+
+    def allowance(self, key: str) -> dict[str, Any]:
+        """One line of a group."""
+        made: dict[str, Any] = {"allow": self.rng.choice(("tcp", "tcp", "any"))}
+        if made["allow"] == "tcp":
+            made |= self.ports()
+        if self.maybe(0.5):
+            made[key] = [self.rng.choice((self.net(), self.rng.choice(self.groups)))]
+        return made
+
+    def questions(self, vantages: dict[str, Any], each: int) -> list[Question]:
+        """Who asks for what."""
+        places = [*dict.fromkeys(self.known), "127.0.0.1"]
+        if self.six:
+            places += ["::1", "2001:db8:1::99"]
+        found: dict[Question, None] = {}
+        for name in vantages:
+            for _ in range(each):
+                found[name, self.rng.choice(places), self.rng.choice(PORTS)] = None
+        return list(found)
+
+
+def compared(seed: int, each: int, own: list[str]) -> tuple[str, list[str], int]:
+    """One random topology and its connections: the estate's text, what disagrees in words, how many were made."""
+    draw = Draw(seed)
+    data = draw.estate()
+    text = json.dumps(data, indent=1)
+    questions = draw.questions(data["vantages"], each)
+    return text, *asked(text, questions, own)
+
+
+def asked(text: str, questions: list[Question], own: list[str]) -> tuple[list[str], int]:
+    """The connections of an estate, both ways."""
+    estate = load(MemoryFiles({"estate.yaml": text}), "estate.yaml").estate
+    assert estate.at is not None
+    world = World(estate, estate.at)
+    plan = Plan(estate)
+    build_network(plan)
+    build_filters(plan)
+    for machine in machines(estate):
+        sockets = [[str(each.address or ""), each.port, service.name] for service in machine.services.values() for each in service.listens]
+        if sockets:
+            space = plan.space_of(machine)
+            plan.files[f"{space}.json"] = json.dumps(sockets)
+            script = str(Path(__file__).with_name("answerer.py"))
+            plan.daemons.append(Daemon(f"{space}d", space, [sys.executable, script, f"{space}.json"], [["file", f"{space}.json.ready"]]))
+    by_vantage: dict[str, list[tuple[str, int]]] = {}
+    for vantage, address, port in questions:
+        by_vantage.setdefault(vantage, []).append((address, port))
+    for number, (vantage, places) in enumerate(by_vantage.items()):
+        plan.files[f"ask{number}.json"] = json.dumps(places)
+        script = str(Path(__file__).with_name("caller.py"))
+        plan.probes.append(Probe(plan.space_of(estate.vantages[vantage]), [sys.executable, script, f"ask{number}.json"], [], 25))
+    result = carry_out(plan.data(), own)
+    wrong = [f"trouble: {each}" for each in result["troubles"]]
+    for (vantage, places), answer in zip(by_vantage.items(), result["results"], strict=True):
+        if not answer["out"]:
+            wrong.append(f"no answers from {vantage}: {answer['err'][-300:]}")
+            continue
+        for (address, port), (how, words) in zip(places, json.loads(answer["out"]), strict=True):
+            connection = world.connect(estate.vantages[vantage], ip_address(address), port)
+            arrival = connection.arrival
+            said = (connection.detail or "open", f"{arrival.service.name} {arrival.source}" if arrival is not None else "")
+            if said != (how, words):
+                stop = connection.stop.kind if connection.stop is not None else ""
+                wrong.append(f"{vantage} to {address} port {port}: predicted {said} {stop}, observed {(how, words)}")
+    return wrong, len(questions)
