@@ -48,11 +48,13 @@ def called(places: list[list[str | int]]) -> list[list[str]]:
                     waiting.modify(caller, selectors.EVENT_READ, number)
                 continue
             try:
-                found[number] = ["open", caller.recv(200).decode()]
+                words = caller.recv(200).decode()
+                found[number] = ["open", words] if words else ["refused", ""]
             except OSError as failed:
                 found[number] = [said(failed.errno or 0), ""]
             waiting.unregister(caller)
-    return found
+    # Where nothing was said after all, nobody answered.
+    return [["timed-out", ""] if each == ["open", ""] else each for each in found]
 
 
 if __name__ == "__main__":

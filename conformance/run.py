@@ -3,6 +3,7 @@
 Usage: python -m conformance.run table [NAME ...]
        python -m conformance.run random N [--seed S] [--workers W]
        python -m conformance.run names N [--seed S]
+       python -m conformance.run connections N [--seed S]
 """
 
 import argparse
@@ -147,24 +148,35 @@ def run(
     return wrong
 
 
-def names(count: int, seed: int, workers: int) -> int:
-    """Random zones: at least so many questions, 250 an estate; how many disagree."""
-    from conformance.zones import compared
+def many(kind: str, count: int, seed: int, workers: int) -> int:
+    """Random zones (or topologies): at least so many questions (connections); how many disagree."""
+    from conformance import topologies, zones
 
     own = unshare_command()
     start = time.monotonic()
     worlds = asked = wrong = 0
+
+    def one(at: int) -> tuple[str, list[str], int]:
+        try:
+            if kind == "connections":
+                return topologies.compared(seed * 1000 + at, 15, own)
+            text, differing, questions = zones.compared(seed * 1000 + at, 300, own)
+        except EstateError:
+            return "", [], 0  # a draw that no estate can say
+        return text, [f"{name}: predicted {said}, observed {real}" for name, said, real in differing], questions
+
     with ThreadPoolExecutor(workers) as pool:
-        for number, (text, differing, questions) in enumerate(
-            pool.map(lambda at: compared(seed * 1000 + at, 300, own), range(-(-count // 170)))
-        ):
-            worlds, asked, wrong = worlds + 1, asked + questions, wrong + len(differing)
-            for name, said, real in differing[:5]:
-                print(f"✗ zones {number}: {name}\n    predicted {said}\n    observed  {real}")
-            if differing:
-                print(text)
+        at = 0
+        while asked < count:
+            for number, (text, differing, questions) in enumerate(pool.map(one, range(at, at + 4 * workers)), at):
+                worlds, asked, wrong = worlds + bool(questions), asked + questions, wrong + len(differing)
+                for line in differing[:5]:
+                    print(f"✗ {kind} {number}: {line}")
+                if differing:
+                    print(text)
+            at += 4 * workers
     took = time.monotonic() - start
-    print(f"{worlds} estates of zones, {asked} questions, {wrong} disagreements, {asked / took:.0f} questions a second")
+    print(f"{worlds} estates, {asked} {kind}, {wrong} disagreements, {asked / took:.0f} a second")
     return wrong
 
 
@@ -179,9 +191,11 @@ def main() -> int:
     two.add_argument("--seed", type=int, default=None)
     two.add_argument("--keep", action="store_true", help="shrink disagreements and keep them in conformance/kept/")
     three = kinds.add_parser("names", help="random zones and random names")
-    three.add_argument("count", type=int)
-    three.add_argument("--seed", type=int, default=None)
-    for each in (one, two, three):
+    four = kinds.add_parser("connections", help="random topologies and random connections")
+    for each in (three, four):
+        each.add_argument("count", type=int)
+        each.add_argument("--seed", type=int, default=None)
+    for each in (one, two, three, four):
         each.add_argument("--workers", type=int, default=None, help="worlds at once (20; with a browser 2)")
         each.add_argument("--client", choices=tuple(CLIENTS), default="curl")
     arguments = parser.parse_args()
@@ -191,8 +205,8 @@ def main() -> int:
     seed = arguments.seed if arguments.seed is not None else random.randrange(1_000_000)
     print(f"seed {seed}")
 
-    if arguments.kind == "names":
-        return 1 if names(arguments.count, seed, arguments.workers or 3) else 0
+    if arguments.kind in ("names", "connections"):
+        return 1 if many(arguments.kind, arguments.count, seed, arguments.workers or 3) else 0
 
     def keep(name: str, text: str) -> None:
         KEPT.mkdir(exist_ok=True)

@@ -5,7 +5,6 @@ from conformance.common import (
     BOTH,
     F80,
     F443,
-    FILES,
     HOST,
     MASQ,
     MIDDLE,

@@ -114,15 +114,17 @@ def _filter(box: Machine | Vantage) -> list[str]:
 
 
 def _chain(hook: str, chain: Chain, filtering: Filter, box: Machine | Vantage) -> str:
-    lines = [f"  chain {hook}_box {{", f"    type filter hook {hook} priority 0; policy accept;"]
+    names = list(filtering.chains)
+    # A chain of its own, so that `return` leads to the default.
+    rules = [f"  chain {hook}_rules {{", *(f"    {text}" for rule in chain.rules for text in _rule(rule, box, names)), "  }"]
+    lines = [*rules, f"  chain {hook}_box {{", f"    type filter hook {hook} priority 0; policy accept;"]
     if hook != "forward":
         side = "iifname" if hook == "input" else "oifname"
         lines.append(f'    {side} {{ "lo", "res0" }} accept')
     lines.append(f"    {_NEIGHBOURS}")
     if filtering.stateful:
         lines.append("    ct state { established, related } accept")
-    names = list(filtering.chains)
-    lines += [f"    {text}" for rule in chain.rules for text in _rule(rule, box, names)]
+    lines.append(f"    jump {hook}_rules")
     lines += [f"    counter {verdict}" for verdict in _verdicts(chain.default, None)]
     return "\n".join([*lines, "  }"])
 

@@ -5,6 +5,7 @@ from ipaddress import ip_network
 
 from portolan.estate.base import is_public
 from portolan.estate.guesses import (
+    attachments,
     gateway_candidates,
     machines,
     network_name,
@@ -146,9 +147,10 @@ def _routes(plan: Plan, box: Machine | Vantage) -> list[str]:
             gate = _GATE_4 if version == 4 else _GATE_6
             found.append(f"route add default via {gate} dev {device} onlink")
         else:
-            found += [
-                f"route add default via {address}" for _, address in gateway_candidates(plan.estate, box, version)[:1]
-            ]
+            # One that the machine's own mask leaves out is no neighbour, and the kernel does not take it.
+            near = [prefix_of(address, network_named(plan.estate, name)) for name, held in attachments(box) for address in held]
+            found += [f"route add default via {address}" for _, address in gateway_candidates(plan.estate, box, version)[:1]
+                      if any(prefix is not None and address in prefix for prefix in near)]  # fmt: skip
     return found
 
 

@@ -114,7 +114,7 @@ def _answered(walk: Walk, end: End, packet: Packet, asked: Addressed) -> str | N
             answer.inner == asked if answer.inner is not None else (answer.src, answer.sport) == (asked[2], asked[3])
         )
         if right:
-            return result
+            return _followed(walk, end, packet, asked) if end.how == "open" else result
         lost = Decision(law.REPLY_STRANGER, (walk.origin.label, answer.src, asked[2]), end.device.place, end.device)
     elif answer_end.decision is not None:
         lost = answer_end.decision
@@ -123,6 +123,33 @@ def _answered(walk: Walk, end: End, packet: Packet, asked: Addressed) -> str | N
     else:
         lost = Decision(law.REPLY_ASTRAY, (answer_end.device.label,), answer_end.device.place, answer_end.device)
     walk.decisions.append(lost)
+    return "timed-out"
+
+
+def _followed(walk: Walk, end: End, packet: Packet, asked: Addressed) -> str | None:
+    """What the visitor sends next, and the server's words, where they pass boxes that saw only one direction."""
+    there = {each[0] for each in walk.trail if not each[7]}
+    back = {each[0] for each in walk.trail if each[7]}
+    if there == back or packet.protocol != "tcp":
+        return None
+    kept, trail = len(walk.decisions), len(walk.trail)
+    walk.later = True
+    request = Packet("tcp", *asked, "established")
+    forth = walk.go(walk.origin, request)
+    lost: Decision | None = None
+    if forth.how != "delivered" or forth.device is not end.device or request.addressed != packet.addressed:
+        lost = forth.decision or Decision(law.REPLY_ASTRAY, (forth.device.label,), forth.device.place, forth.device)
+    else:
+        data = Packet("tcp", packet.dst, packet.dport, packet.src, packet.sport)
+        came = walk.go(end.device, data, reply=True)
+        if came.how != "delivered" or came.device is not walk.origin:
+            lost = came.decision or Decision(law.REPLY_ASTRAY, (came.device.label,), came.device.place, came.device)
+        elif (data.src, data.sport) != (asked[2], asked[3]):
+            lost = Decision(law.REPLY_STRANGER, (walk.origin.label, data.src, asked[2]), end.device.place, end.device)
+    del walk.decisions[kept:], walk.trail[trail:]
+    if lost is None:
+        return None
+    walk.decisions.append(Decision(law.LATER_LOST, (lost.text,), lost.place, lost))
     return "timed-out"
 
 

@@ -57,6 +57,7 @@ REPLY_STRANGER = Law("way", "reply-stranger",
                      "the answer reaches {0} from {1}, and {0} asked {2}: it is thrown away", "RFC 9293 section 3.10.7.3",
                      stops=True)  # fmt: skip
 REPLY_ASTRAY = Law("way", "reply-astray", "the answer ends at {0}, which did not ask", stops=True)
+LATER_LOST = Law("way", "later-lost", "the connection opens, and what follows is lost: {0}", stops=True)
 REPLY_LOST = Law("way", "reply-lost", "the answer is lost on its way back: {0}", stops=True)
 
 #: How Linux turns an ICMP message about a connection into the connection's error (RFC 1122 section 4.2.3.9).

@@ -2,8 +2,11 @@
 
 At each box, in this order: access list of the network that it comes from, security groups at the interface, connection
 tracking, destination NAT (first match), routing, filter, source NAT, groups and access list where it leaves. Later
-packets and answers follow the tracked state, not the rules. An answer that meets a box which does not know its
-connection is an invalid packet there: nothing translates it.
+packets and answers follow the tracked state, not the rules.
+
+An answer that meets a box which does not know its connection is an invalid packet there: nothing translates it. What the
+server sends after that starts a connection of its own at such a box (nf_conntrack_tcp_loose), with its rules and
+translations; and a box that never saw the answer takes what the visitor sends next for invalid.
 """
 
 from typing import Any, NamedTuple
@@ -39,13 +42,16 @@ class Walk:
     `choice` says which of several boxes with one address answers; `twice` whether that was met.
     """
 
-    __slots__ = ("choice", "decisions", "origin", "topology", "tracked", "trail", "twice")
+    __slots__ = ("answered", "choice", "decisions", "later", "origin", "topology", "tracked", "trail", "twice")
 
     def __init__(self, topology: Topology, origin: Device, choice: int = 0) -> None:
         self.topology = topology
         self.origin = origin
         self.choice = choice
         self.twice = 0
+        #: The boxes that the answer passed, and whether packets after it are walked.
+        self.answered: set[str] = set()
+        self.later = False
         self.decisions: list[Decision] = []
         #: The fields of a Hop for every box.
         self.trail: list[tuple[Any, ...]] = []
@@ -64,10 +70,14 @@ class Walk:
 
     def _box(self, device: Device, packet: Packet, entering: Port | None, reply: bool) -> "End | Port":
         """One box: the end of the walk, or the port of the next box that the packet arrives at."""
-        known = None
+        known = mapped = None
         if reply:
             known = self._known(device, packet)
-            packet.state = _reply_state(packet, known)
+            packet.state = _reply_state(packet, known, self.later)
+            self.answered.add(device.name)
+        elif self.later:
+            mapped = self._mapped(device, packet)
+            packet.state = "established" if mapped is not None else "invalid"
         own = device.own[packet.v6]
         if entering is not None and (entering.guarded or (packet.sv in own and not packet.v6)):
             barred = self._enters(device, packet, entering)
@@ -77,6 +87,8 @@ class Walk:
         sent_on: Forward | OneToOne | None = None
         if known is not None:
             _untranslate(packet, known)
+        elif mapped is not None:
+            packet.goes_to(mapped[2], mapped[3])
         elif device.translates and entering is not None and packet.state == "new":
             found = destination(device, packet, entering)
             if found is not None:
@@ -96,7 +108,9 @@ class Walk:
             barred = self._filter(device, packet, entering, line.port, before, sent_on is not None)
             if barred is not None:
                 return barred
-        if not reply or (known is None and packet.state == "new"):
+        if mapped is not None:
+            packet.comes_from(mapped[0], mapped[1])
+        elif packet.state == "new" and known is None:
             if device.renames:
                 renamed = source(device, packet, entering, line, sent_on)
                 if renamed is not None:
@@ -121,6 +135,14 @@ class Walk:
                     return tracked
             elif packet.addressed == (after[2], after[3], after[0], after[1]):
                 return tracked
+        return None
+
+    def _mapped(self, device: Device, packet: Packet) -> Addressed | None:
+        """How a box that saw the answer sends on what follows in the visitor's direction."""
+        if device.name in self.answered:
+            for before, after in self.tracked.get(device.name, ()):
+                if before == packet.addressed:
+                    return after
         return None
 
     def remember(self, device: Device, before: Addressed, after: Addressed) -> None:
@@ -251,7 +273,7 @@ class Walk:
         target = self.topology.on_internet(packet.dv, packet.v6)
         if target is not None and self.topology.twice:
             target = self._chosen(device, "internet", packet.dst, (packet.dv, packet.v6), target, reply)
-        if target is None or target.device is device:
+        if target is None:
             return self._lost(device, Decision(law.INTERNET_UNKNOWN, (packet.dst,), None, None))
         if target.blocks and packet.state == "new" and any(packet.dport in each for each in target.blocks):
             place = target.place.key("provider_blocks")
@@ -286,11 +308,12 @@ class Walk:
         return End(how, device, decision)
 
 
-def _reply_state(packet: Packet, known: Tracked | None) -> str:
+def _reply_state(packet: Packet, known: Tracked | None, later: bool) -> str:
     if known is not None:
         return "related" if packet.inner is not None else "established"
-    # A UDP packet that no connection knows starts one; anything of TCP but a SYN, and any ICMP error, is invalid.
-    return "new" if packet.protocol == "udp" else "invalid"
+    # A UDP packet that no connection knows starts one, and so does what follows a TCP answer; the answer itself, and any
+    # ICMP error, is invalid.
+    return "new" if packet.protocol == "udp" or (later and packet.protocol == "tcp") else "invalid"
 
 
 def _untranslate(packet: Packet, known: Tracked) -> None:
