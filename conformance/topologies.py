@@ -287,7 +287,12 @@ def compared(seed: int, each: int, own: list[str]) -> tuple[str, list[str], int]
     data = draw.estate()
     text = json.dumps(data, indent=1)
     questions = draw.questions(data["vantages"], each)
-    return text, *asked(text, questions, own)
+    wrong, count = asked(text, questions, own)
+    if wrong:
+        # A loaded machine may be slow: what differs is asked once more before it counts.
+        again, _ = asked(text, [each for each in wrong if each is not None] or questions, own)
+        wrong = {each: words for each, words in again.items() if each is None or each in wrong}
+    return text, list(wrong.values()), count
 
 
 #: A kernel sends a visitor five errors about missing routes at once, then one a second (ip_rt_error_burst, which is no
@@ -309,8 +314,8 @@ def borne(world: World, questions: list[Question]) -> list[Question]:
     return found
 
 
-def asked(text: str, questions: list[Question], own: list[str]) -> tuple[list[str], int]:
-    """The connections of an estate, both ways."""
+def asked(text: str, questions: list[Question], own: list[str]) -> tuple[dict[Question | None, str], int]:
+    """The connections of an estate, both ways: what disagrees in words (None: something else went wrong), how many."""
     estate = load(MemoryFiles({"estate.yaml": text}), "estate.yaml").estate
     assert estate.at is not None
     world = World(estate, estate.at)
@@ -333,10 +338,10 @@ def asked(text: str, questions: list[Question], own: list[str]) -> tuple[list[st
         script = str(Path(__file__).with_name("caller.py"))
         plan.probes.append(Probe(plan.space_of(estate.vantages[vantage]), [sys.executable, script, f"ask{number}.json"], [], 25))
     result = carry_out(plan.data(), own)
-    wrong = [f"trouble: {each}" for each in result["troubles"]]
+    wrong: dict[Question | None, str] = {None: f"trouble: {each}" for each in result["troubles"]}
     for (vantage, places), answer in zip(by_vantage.items(), result["results"], strict=True):
         if not answer["out"]:
-            wrong.append(f"no answers from {vantage}: {answer['err'][-300:]}")
+            wrong[None] = f"no answers from {vantage}: {answer['err'][-300:]}"
             continue
         for (address, port), (how, words) in zip(places, json.loads(answer["out"]), strict=True):
             connection = world.connect(estate.vantages[vantage], ip_address(address), port)
@@ -344,5 +349,6 @@ def asked(text: str, questions: list[Question], own: list[str]) -> tuple[list[st
             said = (connection.detail or "open", f"{arrival.service.name} {arrival.source}" if arrival is not None else "")
             if said != (how, words):
                 stop = connection.stop.kind if connection.stop is not None else ""
-                wrong.append(f"{vantage} to {address} port {port}: predicted {said} {stop}, observed {(how, words)}")
+                words_of = f"{vantage} to {address} port {port}: predicted {said} {stop}, observed {(how, words)}"
+                wrong[vantage, address, port] = words_of
     return wrong, len(questions)

@@ -124,7 +124,8 @@ def plan_number(space: str) -> int:
 
 
 def _routes(plan: Plan, box: Machine | Vantage) -> list[str]:
-    found = []
+    """The default first: a more particular route may end where the gateway is, and the kernel would refuse it then."""
+    found = _default(plan, box)
     for route in box.routes:
         metric = f" metric {route.metric}" if route.metric else ""
         if route.type is not None:
@@ -133,10 +134,13 @@ def _routes(plan: Plan, box: Machine | Vantage) -> list[str]:
             found.append(f"route add {route.to} dev {device_name(box, route.on)}{metric}")
         else:
             found.append(f"route add {route.to} via {route.via}{metric}")
-    if box.gateway == "none":
-        return found
+    return found
+
+
+def _default(plan: Plan, box: Machine | Vantage) -> list[str]:
     if box.gateway is not None:
-        return [*found, *(f"route add default via {address}" for address in box.gateway)]
+        return [] if box.gateway == "none" else [f"route add default via {address}" for address in box.gateway]
+    found = []
     for version in (4, 6):
         if on_internet(plan.estate, box, version):
             device = "if0"
