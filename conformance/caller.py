@@ -17,7 +17,13 @@ def said(error: int) -> str:
     """An error as the estate's words have it."""
     if error in (errno.ECONNREFUSED, errno.ECONNRESET):
         return "refused"
-    return "unreachable" if error in _UNREACHABLE else "timed-out" if error == errno.ETIMEDOUT else errno.errorcode.get(error, str(error))
+    return (
+        "unreachable"
+        if error in _UNREACHABLE
+        else "timed-out"
+        if error == errno.ETIMEDOUT
+        else errno.errorcode.get(error, str(error))
+    )
 
 
 def called(places: list[list[str | int]]) -> list[list[str]]:

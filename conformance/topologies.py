@@ -59,12 +59,20 @@ class Draw:
         for number, name in enumerate(self.segments, 1):
             networks[name] = {"subnets": [f"10.{number}.0.0/24", *([f"2001:db8:{number}::/64"] if self.six else [])]}
             if self.maybe(0.2):
-                networks[name]["access_list"] = {way: self.lines() for way in ("inbound", "outbound") if self.maybe(0.7)}
+                networks[name]["access_list"] = {
+                    way: self.lines() for way in ("inbound", "outbound") if self.maybe(0.7)
+                }
         routers = dict(self.every_router())
         hosts = {f"host{number}": self.host(number) for number in range(self.rng.choice((1, 1, 2, 3)))}
-        vantages = {"street": {"network": "internet", "address": ["198.51.100.77", *(["2001:db8:77::7"] if self.six else [])]}}
+        vantages = {
+            "street": {"network": "internet", "address": ["198.51.100.77", *(["2001:db8:77::7"] if self.six else [])]}
+        }
         for name in self.segments:
-            vantages[f"at-{name}"] = {"network": name, "address": self.masked(self.addresses(name, 50)), **self.way_out(name)}
+            vantages[f"at-{name}"] = {
+                "network": name,
+                "address": self.masked(self.addresses(name, 50)),
+                **self.way_out(name),
+            }
         for name in hosts:
             if self.maybe(0.4):
                 vantages[f"on-{name}"] = {"host": name}
@@ -88,7 +96,11 @@ class Draw:
                 interfaces["line"] = {"network": "internet", "address": line}
                 if self.maybe(0.1):
                     interfaces["line"]["provider_blocks"] = [self.rng.choice(PORTS)]
-            inner = self.segments[number : number + 2] if "line" not in interfaces or self.maybe(0.3) else self.segments[number : number + 1]
+            inner = (
+                self.segments[number : number + 2]
+                if "line" not in interfaces or self.maybe(0.3)
+                else self.segments[number : number + 1]
+            )
             for segment in inner:
                 interfaces[segment] = {"address": self.addresses(segment, 1 + number)}
                 self.routers.setdefault(segment, {})[name] = interfaces[segment]["address"]
@@ -101,7 +113,12 @@ class Draw:
         first = names[0]
         if "line" not in interfaces:
             above = self.routers.get(first, {})
-            ways = [address for addresses in above.values() for address in addresses if address not in interfaces[first]["address"]]
+            ways = [
+                address
+                for addresses in above.values()
+                for address in addresses
+                if address not in interfaces[first]["address"]
+            ]
             made["gateway"] = self.pick_gateway(ways)
         if self.maybe(0.75):
             made["masquerade"] = self.rng.choice(([first], [first], names, names[-1:]))
@@ -111,10 +128,22 @@ class Draw:
         inside = [each for each in self.known if each.startswith(("10.", "2001:db8:1:"))]
         if self.maybe(0.2):
             outside = self.rng.choice(("203.0.113.60", "203.0.113.61"))
-            made["one_to_one"] = [{"on": first, "outside": outside, "inside": self.rng.choice([each for each in inside if ":" not in each])}]
+            made["one_to_one"] = [
+                {
+                    "on": first,
+                    "outside": outside,
+                    "inside": self.rng.choice([each for each in inside if ":" not in each]),
+                }
+            ]
             self.known.append(outside)
         if self.maybe(0.15):
-            made["source_nat"] = [{"on": self.rng.choice(names), "from": self.rng.choice(("10.1.0.0/24", "10.1.0.0/25", "0.0.0.0/0")), "to": "203.0.113.70"}]
+            made["source_nat"] = [
+                {
+                    "on": self.rng.choice(names),
+                    "from": self.rng.choice(("10.1.0.0/24", "10.1.0.0/25", "0.0.0.0/0")),
+                    "to": "203.0.113.70",
+                }
+            ]
         if self.maybe(0.3):
             made["services"] = {"admin": {"kind": "other", "listens": [self.rng.choice(PORTS)]}}
             made["own_services_first"] = self.maybe(0.5)
@@ -132,7 +161,11 @@ class Draw:
     def forward(self, on: str) -> dict[str, Any]:
         """A port forward."""
         port = self.rng.choice(PORTS)
-        made: dict[str, Any] = {"on": on, "tcp": port, "to": self.rng.choice(("10.1.0.15", "10.1.0.15", "10.1.0.16", "10.1.0.2", "10.2.0.15", "10.1.0.99"))}
+        made: dict[str, Any] = {
+            "on": on,
+            "tcp": port,
+            "to": self.rng.choice(("10.1.0.15", "10.1.0.15", "10.1.0.16", "10.1.0.2", "10.2.0.15", "10.1.0.99")),
+        }
         if self.six and self.maybe(0.3):
             made["to"] = "2001:db8:1::f"
         if self.maybe(0.2):
@@ -148,7 +181,9 @@ class Draw:
     def way_out(self, segment: str) -> dict[str, Any]:
         """A gateway where there is a choice, now and then a strange one or a route that ends."""
         ways = [address for addresses in self.routers.get(segment, {}).values() for address in addresses]
-        made: dict[str, Any] = {"gateway": self.pick_gateway(ways)} if len(self.routers.get(segment, {})) != 1 or self.maybe(0.1) else {}
+        made: dict[str, Any] = (
+            {"gateway": self.pick_gateway(ways)} if len(self.routers.get(segment, {})) != 1 or self.maybe(0.1) else {}
+        )
         if self.maybe(0.08):
             made["routes"] = [self.route()]
         return made
@@ -185,11 +220,21 @@ class Draw:
 
     def ports(self) -> dict[str, Any]:
         """Ports of a rule, or none."""
-        return self.rng.choice(({}, {"ports": 80}, {"ports": [80, 443]}, {"ports": "79-443"}, {"ports": 22}, {"ports": "32768-60999"}))
+        return self.rng.choice(
+            ({}, {"ports": 80}, {"ports": [80, 443]}, {"ports": "79-443"}, {"ports": 22}, {"ports": "32768-60999"})
+        )
 
     def net(self) -> str:
         """A range."""
-        plain = ["198.51.100.0/24", "10.1.0.0/24", "10.0.0.0/8", "10.1.0.15/32", "203.0.113.40/32", "0.0.0.0/0", "10.1.0.1/32"]
+        plain = [
+            "198.51.100.0/24",
+            "10.1.0.0/24",
+            "10.0.0.0/8",
+            "10.1.0.15/32",
+            "203.0.113.40/32",
+            "0.0.0.0/0",
+            "10.1.0.1/32",
+        ]
         return self.rng.choice([*plain, "2001:db8:1::/64", "::/0"] if self.six else plain)
 
     def rule(self, chain: str, names: list[str], jumps: list[str]) -> dict[str, Any]:
@@ -246,7 +291,9 @@ class Draw:
             protocol = self.rng.choice(("tcp", "tcp", "any"))
             line: dict[str, Any] = {"number": number, self.rng.choice(("allow", "allow", "allow", "deny")): protocol}
             if protocol == "tcp":
-                line |= self.rng.choice(({}, {"ports": [80, 443]}, {"ports": "1024-65535"}, {"ports": "49152-65535"}, {"ports": "1-33999"}))
+                line |= self.rng.choice(
+                    ({}, {"ports": [80, 443]}, {"ports": "1024-65535"}, {"ports": "49152-65535"}, {"ports": "1-33999"})
+                )
             for key in ("from", "to"):
                 if self.maybe(0.25):
                     line[key] = self.net()
@@ -306,7 +353,9 @@ def borne(world: World, questions: list[Question]) -> list[Question]:
     found = []
     for vantage, address, port in questions:
         connection = world.connect(world.estate.vantages[vantage], ip_address(address), port)
-        errors = [(vantage, str(each.facts[0])) for each in connection.decisions if each.kind in ("no-route", "route-ends")]
+        errors = [
+            (vantage, str(each.facts[0])) for each in connection.decisions if each.kind in ("no-route", "route-ends")
+        ]
         for key in errors:
             sent[key] = sent.get(key, 0) + 1
         if all(sent[key] <= MOST_ERRORS for key in errors):
@@ -324,19 +373,27 @@ def asked(text: str, questions: list[Question], own: list[str]) -> tuple[dict[Qu
     build_network(plan)
     build_filters(plan)
     for machine in machines(estate):
-        sockets = [[str(each.address or ""), each.port, service.name] for service in machine.services.values() for each in service.listens]
+        sockets = [
+            [str(each.address or ""), each.port, service.name]
+            for service in machine.services.values()
+            for each in service.listens
+        ]
         if sockets:
             space = plan.space_of(machine)
             plan.files[f"{space}.json"] = json.dumps(sockets)
             script = str(Path(__file__).with_name("answerer.py"))
-            plan.daemons.append(Daemon(f"{space}d", space, [sys.executable, script, f"{space}.json"], [["file", f"{space}.json.ready"]]))
+            plan.daemons.append(
+                Daemon(f"{space}d", space, [sys.executable, script, f"{space}.json"], [["file", f"{space}.json.ready"]])
+            )
     by_vantage: dict[str, list[tuple[str, int]]] = {}
     for vantage, address, port in questions:
         by_vantage.setdefault(vantage, []).append((address, port))
     for number, (vantage, places) in enumerate(by_vantage.items()):
         plan.files[f"ask{number}.json"] = json.dumps(places)
         script = str(Path(__file__).with_name("caller.py"))
-        plan.probes.append(Probe(plan.space_of(estate.vantages[vantage]), [sys.executable, script, f"ask{number}.json"], [], 25))
+        plan.probes.append(
+            Probe(plan.space_of(estate.vantages[vantage]), [sys.executable, script, f"ask{number}.json"], [], 25)
+        )
     result = carry_out(plan.data(), own)
     wrong: dict[Question | None, str] = {None: f"trouble: {each}" for each in result["troubles"]}
     for (vantage, places), answer in zip(by_vantage.items(), result["results"], strict=True):
@@ -346,7 +403,10 @@ def asked(text: str, questions: list[Question], own: list[str]) -> tuple[dict[Qu
         for (address, port), (how, words) in zip(places, json.loads(answer["out"]), strict=True):
             connection = world.connect(estate.vantages[vantage], ip_address(address), port)
             arrival = connection.arrival
-            said = (connection.detail or "open", f"{arrival.service.name} {arrival.source}" if arrival is not None else "")
+            said = (
+                connection.detail or "open",
+                f"{arrival.service.name} {arrival.source}" if arrival is not None else "",
+            )
             if said != (how, words):
                 stop = connection.stop.kind if connection.stop is not None else ""
                 words_of = f"{vantage} to {address} port {port}: predicted {said} {stop}, observed {(how, words)}"

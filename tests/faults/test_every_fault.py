@@ -59,12 +59,30 @@ RESOLVER = [
     ("      web:\n", "      cache: {kind: resolver}\n      web:\n"),
     ("10.20.0.50}", "10.20.0.50, resolver: 10.20.0.15}"),
 ]
+RACK = (REC, REC + "      - rack 60 A 192.0.2.10\n")
+CARRIER = [("networks:\n", "networks:\n  carrier: {subnets: [100.64.0.0/10]}\n"), ("line: {network: internet, address: 203.0.113.40}", "line: {network: carrier, address: 100.64.12.7}"),
+           ("routers:\n", "routers:\n  carrier:\n    provider: true\n    interfaces: {up: {network: internet, address: 203.0.113.40}, down: {network: carrier, address: 100.64.0.1}}\n    masquerade: [up]\n")]  # fmt: skip
 OF_OFFICE = (PROMISE, PROMISE.replace("street", "office"))
 
 
 def zone(*lines: str):
     """Keys of the zone beside its records."""
     return "    records:\n", "".join(f"    {line}\n" for line in lines) + "    records:\n"
+
+
+def listed(lines: str):
+    """The dome with an access list."""
+    return "[10.20.0.0/24]", f"[10.20.0.0/24], access_list: {{{lines}}}"
+
+
+def areas(text: str):
+    """orion with areas."""
+    return HOST, f"{HOST}\n    filter: {{areas: {{{text}}}}}"
+
+
+def web_with(facts: str):
+    """The web service with further facts."""
+    return "        program: nginx\n", f"        program: nginx\n        {facts}\n"
 
 
 def street(facts: str):
@@ -133,6 +151,37 @@ BAD = {
     "route-missing, at the server": ([(HOST, f"{HOST}\n    gateway: none")], VISIT, "street"),
     "route-back-astray": ([(HOST, f"{HOST}\n    gateway: 10.20.0.2"), ("address: 10.20.0.50}", "address: 10.20.0.50, gateway: 10.20.0.1}"),
                            ("routers:\n", "routers:\n  second:\n    interfaces: {up: {network: internet, address: 203.0.113.41}, dome: {address: 10.20.0.2}}\n    masquerade: [up]\n")], VISIT, "street"),
+    "forward-shadowed": ([(F443, F443.replace("0.15", "0.16") + F443)], VISIT, "street"),
+    "forward-shadowed, own page": ([("    masquerade", "    services: {admin: {listens: [443 tls], certificate: visit}}\n    own_services_first: true\n    masquerade")], VISIT, "street"),
+    "hairpin-missing, one-to-one": ([("    masquerade", "    one_to_one: [{on: line, outside: 203.0.113.41, inside: 10.20.0.15}]\n    masquerade"), (REC, REC.replace("0.113.40", "0.113.41")), OF_OFFICE], VISIT, "office"),
+    "line-port-blocked": ([("address: 203.0.113.40}", "address: 203.0.113.40, provider_blocks: [25, 400-500]}")], VISIT, "street"),
+    "line-shared-address": (CARRIER, VISIT, "street"),
+    "list-blocks-inbound": ([listed("inbound: [{number: 100, allow: tcp, ports: 80}]")], VISIT, "street"),
+    "list-blocks-inbound, by a line": ([listed("inbound: [{number: 100, allow: tcp, ports: 80}, {number: 150, deny: any}, {number: 200, allow: any}]")], VISIT, "street"),
+    "list-blocks-replies": ([listed("outbound: [{number: 100, allow: tcp, ports: [80, 443]}]")], VISIT, "street"),
+    "outbound-blocked, by the subnet": ([listed("outbound: [{number: 100, allow: tcp, ports: [80, '32768-60999']}]"), ELSEWHERE, RACK], "https://rack.kestrel-ridge.example/", "office"),
+    "outbound-blocked, by the router": ([("    masquerade", "    filter: {forward: {rules: [{drop: tcp, in: dome, ports: 80}]}}\n    masquerade"), ELSEWHERE, RACK], "http://rack.kestrel-ridge.example/", "office"),
+    "mask-wrong": ([("10.20.0.50}", "10.20.0.50/28}"), OF_OFFICE, (REC, REC.replace("203.0.113.40", "10.20.0.15"))], VISIT, "office"),
+    "mask-wrong, at the server": ([(HOST, "{dome: {address: 10.20.0.15/1}}"), (STREET, "address: 100.1.2.3,")], VISIT, "street"),
+    "address-duplicate": ([("10.20.0.50}", "10.20.0.15}")], VISIT, "street"),
+    "network-isolated": ([], "http://10.20.0.15/", "street"),
+    "network-isolated, host-only": ([("networks:\n", "networks:\n  box: {kind: host-only, subnets: [192.168.56.0/24]}\n"), (HOST, "{box: {address: 192.168.56.10}}"), ("tcp: 443, to: 10.20.0.15", "tcp: 443, to: 192.168.56.10"),
+                                     ("tcp: 80, to: 10.20.0.15", "tcp: 80, to: 192.168.56.10")], VISIT, "street"),
+    "route-missing, a route that ends": ([(HOST, f"{HOST}\n    routes: [{{to: 198.51.100.0/24, type: blackhole}}]")], VISIT, "street"),
+    "group-not-attached": ([(HOST, "{dome: {address: 10.20.0.15, groups: [inner]}, back: {network: dome, address: 10.20.0.16, groups: [web]}}\n    gateway: 10.20.0.1"),
+                            ("certificates:", "groups: {web: {inbound: [{allow: tcp, ports: 443}]}, inner: {inbound: [{allow: tcp, ports: 22}]}}\ncertificates:")], VISIT, "street"),
+    "filter-drops, by an area": ([areas("inside: {from: 10.20.0.0/24, services: [https]}, outside: {default: true, services: [http], otherwise: drop}")], VISIT, "street"),
+    "filter-rejects, by an area": ([areas("outside: {default: true, services: [http]}")], VISIT, "street"),
+    "filter-drops, in a chain": ([(HOST, f"{HOST}\n    filter: {{chains: {{web: {{rules: [{{drop: tcp, ports: 443}}]}}}}, inbound: {{rules: [{{jump: web}}]}}}}")], VISIT, "street"),
+    "filter-not-permanent": ([filtered("{allow: tcp, ports: 80}"), ("rules: [{allow: tcp, ports: 80}]}}", "rules: [{allow: tcp, ports: 80}]}}\n    filter_after_boot: {inbound: {default: drop, rules: [{allow: tcp, ports: 443}]}}")], VISIT, "street"),
+    "filter-not-permanent, booted": ([(HOST, f"{HOST}\n    filter_after_boot: {{inbound: {{default: drop}}}}")], VISIT, "street"),
+    "service-not-enabled, booted": ([web_with("after_boot: stopped")], VISIT, "street"),
+    "service-no-privilege": ([web_with("privileged: false")], VISIT, "street"),
+    "service-config-broken": ([web_with("saved: {broken: unknown directive, listens: [80, 443 tls]}"), ("443 tls]\n", "8443 tls]\n")], VISIT, "street"),
+    "service-config-broken, booted": ([web_with("saved: {broken: unknown directive}")], VISIT, "street"),
+    "service-not-reloaded": ([web_with("saved: {listens: [80, 443 tls]}"), ("        listens: [80, 443 tls]\n", "        listens: [80]\n")], VISIT, "street"),
+    "service-not-reloaded, sites": ([web_with("saved: {sites: {visit: {names: [visit.kestrel-ridge.example], certificate: visit, files: [index.html]}}}"), (NAMES, "names: [old.example]\n"),
+                                     ("          visit:\n            names: [old", "          zero: {names: [zero.example], certificate: visit, files: [index.html]}\n          visit:\n            names: [old")], VISIT, "street"),
     "service-stopped": ([("program: nginx", "program: nginx\n        state: stopped")], VISIT, "street"),
     "service-port-taken": ([("      web:\n", "      old: {kind: other, listens: [443]}\n      web:\n")], VISIT, "street"),
     "listener-loopback-only": ([("443 tls", "'127.0.0.1:443 tls'")], VISIT, "street"),
@@ -172,14 +221,20 @@ BAD = {
 }  # fmt: skip
 
 #: Faults whose remedy lies outside the estate, or that no single change mends.
-ADVICE_ONLY = {"name-local-only", "address-typed-wrong", "redirect-too-many", "listener-tls-on-plain"}
+ADVICE_ONLY = {
+    "network-isolated",
+    "name-local-only",
+    "address-typed-wrong",
+    "redirect-too-many",
+    "listener-tls-on-plain",
+}
 
 
 def explained(code: str) -> tuple[Explanation, object]:
     """The explanation of a bad estate, and what loads its changes."""
     changes, url, vantage = BAD[code]
     held = loaded(swap(OFFICE, *changes))
-    world = World(held.estate, held.estate.at)
+    world = World(held.estate, held.estate.at, None, None if code.endswith("booted") else frozenset())
     found = explain(
         world, url, held.estate.vantages[vantage], lambda patch: changed(held, patch_operations(patch), True).estate
     )
@@ -198,7 +253,7 @@ def test_named_and_mended(code):
     best = next(each for each in found.remedies if each.complete)
     again = changed(held, patch_operations(json.loads(json.dumps(best.patch)))).estate
     vantage = again.vantages[BAD[code][2]]
-    after = visit(World(again, again.at), BAD[code][1], vantage)
+    after = visit(World(again, again.at, None, None if code.endswith("booted") else frozenset()), BAD[code][1], vantage)
     assert breaches(promise_for(again, BAD[code][1], vantage), after) == ()
     assert after.outcome == best.outcome
 

@@ -12,7 +12,7 @@ from portolan.estate.vantage import Promise
 from portolan.estate.zone import Record, Zone
 from portolan.evidence.decision import Decision
 from portolan.journey.promise import breaches
-from portolan.journey.visit import Exchange, Visit
+from portolan.journey.visit import Exchange, Visit, visit
 from portolan.journey.world import World
 from portolan.source.place import Place
 
@@ -282,3 +282,24 @@ def leads_home(case: Case) -> bool:
 def record_hints(case: Case, record: Record) -> dict[str, object]:
     """What remedies need to know of a record."""
     return {"record": record, "zone": zone_of(case.estate, record.owner), "name": record.owner}
+
+
+def reached_by(case: Case) -> object:
+    """The machine at which the visit ended: where it was delivered, or whose rule or table ended it."""
+    connection = case.last.connection
+    if connection is not None and connection.reached is not None:
+        return connection.reached
+    stop = case.stop
+    if stop is None or stop.place is None:
+        return None
+    path = stop.place.path
+    if len(path) >= 2 and path[0] in ("routers", "hosts"):
+        return (case.estate.routers if path[0] == "routers" else case.estate.hosts).get(str(path[1]))
+    return None
+
+
+def supposing(case: Case, estate: Estate) -> bool:
+    """Whether the promise would be kept in another estate."""
+    world = case.world.changed(estate)
+    vantage = estate.vantages.get(case.visit.vantage.name, case.visit.vantage)
+    return not breaches(case.promise, visit(world, case.visit.url, vantage))

@@ -188,6 +188,9 @@ def private_address(case: Case) -> Finding | None:
     origin = origin_of(case)
     if not isinstance(origin, Record) or is_public(origin.data):
         return None
+    asker = case.world.topology.device(case.visit.vantage)
+    if any(origin.data in subnet for port in asker.ports for subnet in port.network.subnets):
+        return None  # the asker is inside, where the address works
     if (
         case.stop is not None
         and case.stop.kind == "neighbour-missing"

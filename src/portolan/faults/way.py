@@ -1,9 +1,11 @@
 """Faults of the way in: forwards, filters, groups, routes."""
 
-from portolan.estate.filter import Chain, Filter, FilterRule
+from portolan.estate.filter import Chain, FilterRule, NamedChain
+from portolan.estate.guesses import machines
 from portolan.estate.machine import Forward, Router
 from portolan.estate.network import Group, Interface
-from portolan.faults.base import Case, Finding, Home, addresses_of, all_homes, fault, listed
+from portolan.faults.base import Case, Finding, Home, addresses_of, all_homes, fault, listed, reached_by
+from portolan.faults.network import chain_of
 from portolan.wire.topology import Device
 
 _AT_ROUTER = ("nothing-listens", "filter-drops", "filter-rejects", "service-stopped", "wrong-page", "not-found",
@@ -13,7 +15,7 @@ _AT_ROUTER = ("nothing-listens", "filter-drops", "filter-rejects", "service-stop
 @fault("hairpin-missing", "The public address is asked from inside, and the router does not turn it round",
        "a time-out, a refusal or the router's own page, inside only",
        "Let the router apply its forwards to packets from inside, and send them on under its own address; or give the "
-       "name its inside address in an inside view.", *_AT_ROUTER, "reply-stranger", "reply-lost")  # fmt: skip
+       "name its inside address in an inside view.", *_AT_ROUTER, "reply-stranger", "reply-lost", "own-source", "internet-unknown")  # fmt: skip
 def hairpin_missing(case: Case) -> Finding | None:
     """A forward exists for the port, and packets from inside do not get it, or their answer goes astray."""
     connection = case.last.connection
@@ -22,6 +24,12 @@ def hairpin_missing(case: Case) -> Finding | None:
     for router in case.estate.routers.values():
         if router.hairpin == "full":
             continue
+        pair = next((each for each in router.one_to_one if each.outside == connection.address), None)
+        if pair is not None and _turns_back(case, router):
+            text = (
+                f"{case.visit.vantage.name} asks {pair.outside} from inside, and {router.name} does not turn it round"
+            )
+            return Finding("hairpin-missing", text, router.place, hints={"router": router})
         for forward in router.forwards:
             outside = router.interfaces.get(forward.on)
             if (
@@ -38,11 +46,23 @@ def hairpin_missing(case: Case) -> Finding | None:
     return None
 
 
+def _turns_back(case: Case, router: Router) -> bool:
+    """Whether a visit from behind the router ended because its one-to-one address is asked from inside."""
+    stop = case.stop
+    mine = {port.network.name for port in case.world.topology.device(case.visit.vantage).ports} - {"internet"}
+    behind = {interface.network or interface.name for interface in router.interfaces.values()}
+    return (
+        stop is not None
+        and stop.kind in ("own-source", "reply-stranger", "reply-lost", "internet-unknown")
+        and bool(mine & behind)
+    )
+
+
 def _came_from_inside(case: Case, router: Router, forward: Forward) -> bool:
     stop = case.stop
     if stop is not None and stop.kind in ("reply-stranger", "reply-lost"):
         return router.hairpin == "destination-only"
-    return router.hairpin == "off" and case.decision("forwarded") is None and _reached(case) is router and not _arrived_on(
+    return router.hairpin == "off" and case.decision("forwarded") is None and reached_by(case) is router and not _arrived_on(
         case, router, forward
     )  # fmt: skip
 
@@ -56,20 +76,6 @@ def _arrived_on(case: Case, router: Router, forward: Forward) -> bool:
         return network == "internet"
     vantage = case.visit.vantage
     return vantage.network == network
-
-
-def _reached(case: Case) -> object:
-    """The machine at which the visit ended."""
-    connection = case.last.connection
-    if connection is not None and connection.reached is not None:
-        return connection.reached
-    stop = case.stop
-    if stop is None or stop.place is None:
-        return None
-    path = stop.place.path
-    if len(path) >= 2 and path[0] in ("routers", "hosts"):
-        return (case.estate.routers if path[0] == "routers" else case.estate.hosts).get(str(path[1]))
-    return None
 
 
 @fault("forward-disabled", "The forward exists, and is switched off", "as if it were missing",
@@ -112,7 +118,7 @@ def _own_address_asked(case: Case) -> Router | None:
     if case.decision("forwarded") is not None:
         return None
     connection = case.last.connection
-    machine = _reached(case)
+    machine = reached_by(case)
     if not isinstance(machine, Router) or connection is None or connection.address not in addresses_of(machine):
         return None
     return None if any(home.machine is machine for home in case.homes()) else machine
@@ -134,6 +140,48 @@ def _home_behind(case: Case, router: Router, port: int) -> Home | None:
     return next(iter(exact or fitting or behind), None)
 
 
+@fault("forward-shadowed", "An earlier forward, or the router's own page, takes the port", "another page",
+       "Put the forward first, or give the router's own page another port.", "wrong-page", "not-found", "no-default", "not-web",
+       "plain-spoken", "name-mismatch", "neighbour-missing", "nothing-listens", "self-signed", "issuer-unknown", "not-secure",
+       "filter-drops", "service-stopped")  # fmt: skip
+def forward_shadowed(case: Case) -> Finding | None:
+    """A later forward of the port leads to the site, and something else took it."""
+    connection, taken, router = case.last.connection, case.decision("forwarded"), reached_by(case)
+    if connection is None:
+        return None
+    inside = {address for home in case.homes() for address in addresses_of(home.machine)}
+    if taken is None:
+        if (
+            not isinstance(router, Router)
+            or not router.own_services_first
+            or connection.address not in addresses_of(router)
+        ):
+            return None
+        hidden = next(
+            (each for each in router.forwards if _takes(each, connection.port) and (not inside or each.to in inside)),
+            None,
+        )
+        if hidden is None or connection.arrival is None:
+            return None
+        service = connection.arrival.service
+        text = f"{router.name}'s own {service.name} takes port {connection.port} before the forward to {hidden.to}"
+        return Finding("forward-shadowed", text, hidden.place, hints={"router": router, "service": service})
+    first = taken.subject
+    router = next((each for each in case.estate.routers.values() if first in each.forwards), None)
+    if router is None or not isinstance(first, Forward) or first.to in inside:
+        return None
+    at = router.forwards.index(first)
+    for index, later in enumerate(router.forwards[at + 1 :], at + 1):
+        if _takes(later, connection.port) and later.to in inside and later.on == first.on:
+            text = f"the forward to {first.to} takes port {connection.port} before the one to {later.to}, where the site is"
+            return Finding("forward-shadowed", text, later.place, hints={"router": router, "from": index, "to": at})
+    return None
+
+
+def _takes(forward: Forward, port: int) -> bool:
+    return forward.enabled and forward.protocol == "tcp" and port in forward.outside
+
+
 @fault("forward-wrong-address", "The forward leads to an address that is not the server's", "a time-out",
        "Correct the forward's inside address; fix the server's address so that a lease cannot change it.",
        "neighbour-missing", "nothing-listens", "not-a-router", "no-route", "wrong-page", "service-stopped",
@@ -152,9 +200,19 @@ def forward_wrong_address(case: Case) -> Finding | None:
     port = forward.port or connection.port
     home = next((each for each in homes if any(one.port == port for one in each.service.listens)), homes[0])
     holder = case.world.topology.holder(forward.to)
-    whose = f"which is {holder.label}'s" if holder is not None else "which no box has"
+    whose = f"which is {holder.label}'s" if holder is not None else _had(case, forward.to) or "which no box has"
     text = f"the forward of port {connection.port} leads to {forward.to}, {whose}; the site {home.site.name} is on {home.machine.name}"
     return Finding("forward-wrong-address", text, forward.place, hints={"forward": forward, "home": home})
+
+
+def _had(case: Case, address: object) -> str:
+    """Who had an address before a change."""
+    for home in case.homes():
+        for interface in home.machine.interfaces.values():
+            for earlier in interface.before:
+                if address in [item.ip for item in earlier.address]:
+                    return f"which {home.machine.name} had until {earlier.until:%Y-%m-%d %H:%M} UTC"
+    return ""
 
 
 @fault("forward-wrong-port", "The forward leads to a port where nothing, or something else, listens", "a refusal, or another page",
@@ -183,22 +241,14 @@ def _loopback(listener: object) -> bool:
     return address is not None and address.is_loopback
 
 
-@fault("outbound-blocked", "The asker's own machine or network stops that port", "a time-out, there only",
-       "Open the port on the asker's side, or ask from elsewhere.", "filter-drops", "filter-rejects", "group-drops")  # fmt: skip
-def outbound_blocked(case: Case) -> Finding | None:
-    """The visitor's own filter drops it."""
-    stop = case.stop
-    if stop is None or stop.place is None or stop.place.path[:1] != ("vantages",):
-        return None
-    return Finding("outbound-blocked", stop.text, stop.place, hints={"chain": _chain(case)})
-
-
 @fault("filter-order", "The allowing rule stands behind the one that drops", "a time-out",
        "Put the allowing rule before the one that drops.", "filter-drops", "filter-rejects")  # fmt: skip
 def filter_order(case: Case) -> Finding | None:
     """A later rule of the same chain would have let it pass."""
-    stop, chain = case.stop, _chain(case)
-    if stop is None or chain is None or not isinstance(stop.subject, FilterRule):
+    stop, chain = case.stop, chain_of(case)
+    if stop is None or not isinstance(chain, Chain | NamedChain) or not isinstance(stop.subject, FilterRule):
+        return None
+    if stop.subject not in chain.rules:
         return None
     at = chain.rules.index(stop.subject)
     connection = case.last.connection
@@ -235,22 +285,8 @@ def _filtered(case: Case, code: str) -> Finding | None:
     if stop is None:
         return None
     return Finding(
-        code, stop.text, stop.place, hints={"chain": _chain(case), "rule": stop.subject, "port": case.asked_port}
+        code, stop.text, stop.place, hints={"chain": chain_of(case), "rule": stop.subject, "port": case.asked_port}
     )
-
-
-def _chain(case: Case) -> Chain | None:
-    """The chain whose rule or default decided."""
-    stop = case.stop
-    if stop is None or stop.place is None:
-        return None
-    path = stop.place.path
-    at = path.index("filter") if "filter" in path else -1
-    if at < 0 or len(path) <= at + 1:
-        return None
-    owner = _reached(case) if path[0] in ("routers", "hosts") else case.visit.vantage
-    filtering: Filter | None = getattr(owner, "filter", None)
-    return getattr(filtering, str(path[at + 1]), None) if filtering is not None else None
 
 
 @fault("group-wrong-source", "A security group allows the port, and not for this asker", "a time-out for some",
@@ -272,6 +308,31 @@ def group_wrong_source(case: Case) -> Finding | None:
                 return Finding(
                     "group-wrong-source", text, rule.place, hints={"rule": rule, "group": group, "port": port}
                 )
+    return None
+
+
+@fault("group-not-attached", "The group that allows it hangs on another interface", "a time-out",
+       "Attach the group to the interface that is asked.", "group-drops")  # fmt: skip
+def group_not_attached(case: Case) -> Finding | None:
+    """A group that hangs elsewhere allows the port to this asker."""
+    interface, port = _grouped(case)
+    connection = case.last.connection
+    if interface is None or connection is None:
+        return None
+    seen = connection.seen_from
+    attached = {name for machine in machines(case.estate) for each in machine.interfaces.values() if each is not interface
+                for name in each.groups or ()}  # fmt: skip
+    for name in sorted(attached - set(interface.groups or ())):
+        for rule in case.estate.groups[name].inbound:
+            open_to = not rule.peers or any(
+                not isinstance(each, str) and seen is not None and seen in each for each in rule.peers
+            )
+            if rule.allow in ("tcp", "any") and rule.ports and any(port in each for each in rule.ports) and open_to:
+                text = (
+                    f"the group {name} allows port {port}, and hangs elsewhere: {case.stop.text if case.stop else ''}"
+                )
+                return Finding("group-not-attached", text, interface.place.key("groups"),
+                               hints={"interface": interface, "group": name, "port": port})  # fmt: skip
     return None
 
 
@@ -298,7 +359,7 @@ def _grouped(case: Case) -> tuple[Interface | None, int]:
 
 @fault("route-missing", "No route to or from the server", "unreachable, or a time-out",
        "Give the machine a gateway or a route; a private source needs a router that masquerades.",
-       "no-route", "source-private", "no-source", "turns-in-circles")  # fmt: skip
+       "no-route", "source-private", "no-source", "turns-in-circles", "route-ends")  # fmt: skip
 def route_missing(case: Case) -> Finding | None:
     """Some box has no route, or no public address to send from."""
     stop = case.stop
@@ -309,7 +370,7 @@ def route_missing(case: Case) -> Finding | None:
 
 
 @fault("route-back-astray", "The answer takes another way and is thrown away", "a time-out",
-       "Make the answer go back by the box that translated the question.", "reply-stranger", "reply-lost", "reply-astray")  # fmt: skip
+       "Make the answer go back by the box that translated the question.", "reply-stranger", "reply-lost", "reply-astray", "later-lost")  # fmt: skip
 def route_back_astray(case: Case) -> Finding | None:
     """The answer did not come back as the visitor expects it."""
     stop = case.visit.stop

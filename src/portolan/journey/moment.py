@@ -1,7 +1,7 @@
 """The estate as it stands at a moment, or after a boot: addresses that were others then, what a boot restores."""
 
 from datetime import datetime
-from typing import Protocol, TypeVar
+from typing import Any, Protocol, TypeVar
 
 import msgspec
 
@@ -56,6 +56,13 @@ def with_machines(estate: Estate, change: Change) -> Estate:
         hosts[name] is each for name, each in estate.hosts.items()
     )
     return estate if same else msgspec.structs.replace(estate, routers=routers, hosts=hosts)
+
+
+def with_facts(estate: Estate, machine: Machine, **facts: Any) -> Estate:
+    """The estate with some facts of one machine otherwise."""
+    return with_machines(
+        estate, lambda each: msgspec.structs.replace(each, **facts) if each.name == machine.name else each
+    )
 
 
 def _machine_at(machine: _AMachine, now: datetime) -> _AMachine:

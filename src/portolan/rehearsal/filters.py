@@ -116,7 +116,11 @@ def _filter(box: Machine | Vantage) -> list[str]:
 def _chain(hook: str, chain: Chain, filtering: Filter, box: Machine | Vantage) -> str:
     names = list(filtering.chains)
     # A chain of its own, so that `return` leads to the default.
-    rules = [f"  chain {hook}_rules {{", *(f"    {text}" for rule in chain.rules for text in _rule(rule, box, names)), "  }"]
+    rules = [
+        f"  chain {hook}_rules {{",
+        *(f"    {text}" for rule in chain.rules for text in _rule(rule, box, names)),
+        "  }",
+    ]
     lines = [*rules, f"  chain {hook}_box {{", f"    type filter hook {hook} priority 0; policy accept;"]
     if hook != "forward":
         side = "iifname" if hook == "input" else "oifname"

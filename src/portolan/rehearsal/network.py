@@ -152,7 +152,11 @@ def _default(plan: Plan, box: Machine | Vantage) -> list[str]:
             found.append(f"route add default via {gate} dev {device} onlink")
         else:
             # One that the machine's own mask leaves out is no neighbour, and the kernel does not take it.
-            near = [prefix_of(address, network_named(plan.estate, name)) for name, held in attachments(box) for address in held]
+            near = [
+                prefix_of(address, network_named(plan.estate, name))
+                for name, held in attachments(box)
+                for address in held
+            ]
             found += [f"route add default via {address}" for _, address in gateway_candidates(plan.estate, box, version)[:1]
                       if any(prefix is not None and address in prefix for prefix in near)]  # fmt: skip
     return found

@@ -78,6 +78,8 @@ class _Mending:
         self.promise = promise_for(world.estate, text, vantage)
         self.first = visit(world, text, vantage)
         self.withheld: list[str] = []
+        #: Causes that turned out not to be needed, by code and object.
+        self.spared: set[tuple[str, str]] = set()
         self._kept_before: list[tuple[Promise, Vantage]] | None = None
 
     def run(self) -> Explanation:
@@ -87,7 +89,7 @@ class _Mending:
             return Explanation(self.first, self.promise, (), (), (), None)
         steps, final = self._steps()
         if final is not None and len(steps) > 1:
-            steps = self._needed(steps)
+            steps, final = self._needed(steps, final)
         remedies = [remedy for step in steps for remedy in step.remedies]
         if final is not None and len(steps) > 1:
             remedies.insert(0, self._together(steps, final))
@@ -99,7 +101,11 @@ class _Mending:
         patch: Patch = []
         world, current = self.world, self.first
         while len(steps) < MOST_CAUSES:
-            found = recognise(Case(world, current, self.promise))
+            found = [
+                each
+                for each in recognise(Case(world, current, self.promise))
+                if (each.code, each.object) not in self.spared
+            ]
             step, following = self._step(world, current, patch, found, steps)
             if step is None:
                 break
@@ -210,8 +216,11 @@ class _Mending:
         opened = _newly_reachable(before, after)
         return None if opened is None else (*found, *opened)
 
-    def _needed(self, steps: list[_Step]) -> list[_Step]:
-        """Takes away every cause without whose remedy the promise is kept all the same."""
+    def _needed(self, steps: list[_Step], final: Visit) -> tuple[list[_Step], Visit]:
+        """Takes away every cause without whose remedy the promise is kept all the same.
+
+        What is left is worked out anew, so that each remedy tells what it does without the one taken away.
+        """
         at = 0
         while at < len(steps) and len(steps) > 1:
             rest = steps[:at] + steps[at + 1 :]
@@ -222,11 +231,16 @@ class _Mending:
                 kept = not breaches(self.promise, after)
             except (EstateError, BadUrlError):
                 kept = False
-            if kept:
-                steps = rest
-            else:
+            if not kept:
                 at += 1
-        return steps
+                continue
+            self.spared.add((steps[at].finding.code, steps[at].finding.object))
+            again, after_all = self._steps()
+            if after_all is not None and len(again) <= len(rest):
+                steps, final, at = again, after_all, 0
+            else:
+                steps = rest
+        return steps, final
 
     def _together(self, steps: list[_Step], final: Visit) -> Remedy:
         patch: Patch = [change for step in steps if step.chosen for change in step.chosen.patch]

@@ -3,13 +3,15 @@
 from collections.abc import Iterator
 from typing import Any
 
+from portolan.estate.areas import SERVICES
 from portolan.estate.base import is_public
-from portolan.estate.filter import Chain, FilterRule
+from portolan.estate.filter import Area, Chain, FilterRule, NamedChain
 from portolan.estate.machine import Forward, Machine, Router
 from portolan.estate.network import Group, GroupRule, Interface
+from portolan.estate.service import Service
 from portolan.estate.vantage import Vantage
 from portolan.faults.base import Case, Finding, Home, addresses_of
-from portolan.remedies.base import Patch, Proposal, append, put, remedy, remove, replace
+from portolan.remedies.base import Proposal, append, item_path, put, remedy, remove, replace
 from portolan.source.place import pointer
 
 
@@ -76,7 +78,10 @@ def allow_port(case: Case, finding: Finding) -> Iterator[Proposal]:
     """Allows the port before what stops it, for the asker's kind only."""
     chain = finding.hints.get("chain")
     connection, stop = case.last.connection, case.stop
-    if not isinstance(chain, Chain) or connection is None or stop is None:
+    if isinstance(chain, Area):
+        yield Proposal(f"let the area {chain.name} of {chain.place.path[1]} reach {_service(case.asked_port)}",
+                       append(chain.place, "services", _service(case.asked_port)), "opens")  # fmt: skip
+    if not isinstance(chain, Chain | NamedChain) or connection is None or stop is None:
         return
     taken = case.decision("forwarded")
     port = case.asked_port
@@ -84,7 +89,7 @@ def allow_port(case: Case, finding: Finding) -> Iterator[Proposal]:
     path = chain.place.path
     if path[-1] == "forward":
         rule["to"] = [str(taken.facts[3] if taken is not None else connection.address)]
-    source = _asker_range(case)
+    source = asker_range(case)
     if source is not None and path[-1] != "outbound":
         rule["from"] = [source]
     at = (
@@ -101,12 +106,16 @@ def allow_port(case: Case, finding: Finding) -> Iterator[Proposal]:
                    append(chain.place, "rules", rule, at), "opens")  # fmt: skip
 
 
-def _item(chain: Chain, index: int) -> str:
+def _service(port: int) -> str:
+    """A port as an area writes it: by the service's name, where it has one."""
+    return next((name for name, held in SERVICES.items() if ("tcp", port) in held), f"{port}/tcp")
 
+
+def _item(chain: Chain | NamedChain, index: int) -> str:
     return pointer((*chain.place.path, "rules", index))
 
 
-def _asker_range(case: Case) -> str | None:
+def asker_range(case: Case) -> str | None:
     """The segment of an inside asker; None for visitors from the internet, who are everybody."""
     connection = case.last.connection
     if connection is None:
@@ -120,11 +129,39 @@ def _asker_range(case: Case) -> str | None:
     return None
 
 
+@remedy("group-not-attached")
+def attach_group(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Attaches the group."""
+    interface, group = finding.hints["interface"], finding.hints["group"]
+    if isinstance(interface, Interface):
+        yield Proposal(f"attach the group {group}, which allows port {finding.hints['port']}, to {interface.name} of {interface.place.path[1]}",
+                       append(interface.place, "groups", group), "opens")  # fmt: skip
+
+
+@remedy("forward-shadowed")
+def forward_first(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Puts the forward before what took the port."""
+    router, service = finding.hints["router"], finding.hints.get("service")
+    if not isinstance(router, Router):
+        return
+    if isinstance(service, Service):
+        text = f"let {router.name}'s forwards come before its own {service.name}, which then is for the inside only"
+        yield Proposal(text, put(router.place, "own_services_first", False))
+        return
+    path = (*router.place.path, "forwards")
+    moved = {
+        "op": "move",
+        "from": pointer((*path, finding.hints["from"])),
+        "path": pointer((*path, finding.hints["to"])),
+    }
+    yield Proposal(f"put the forward to {router.forwards[finding.hints['from']].to} first", [moved])
+
+
 @remedy("group-missing-port")
 def allow_in_group(case: Case, finding: Finding) -> Iterator[Proposal]:
     """Allows the port in a group of the interface."""
     groups, port, interface = finding.hints["groups"], finding.hints["port"], finding.hints["interface"]
-    source = _asker_range(case)
+    source = asker_range(case)
     rule: dict[str, Any] = {"allow": "tcp", "ports": [port]}
     if source is not None:
         rule["from"] = [source]
@@ -155,7 +192,7 @@ def widen_source(case: Case, finding: Finding) -> Iterator[Proposal]:
         return
     connection = case.last.connection
     version = connection.address.version if connection is not None else 4
-    source = _asker_range(case) or ("0.0.0.0/0" if version == 4 else "::/0")
+    source = asker_range(case) or ("0.0.0.0/0" if version == 4 else "::/0")
     wide = source in ("0.0.0.0/0", "::/0")
     text = f"allow port {finding.hints['port']} in the group {group.name} from {source} too"
     yield Proposal(text, append(rule.place, "from", source), "weakens" if wide else "opens")
@@ -188,11 +225,16 @@ def give_route(case: Case, finding: Finding) -> Iterator[Proposal]:
             if (interface.network or interface.name) == "internet":
                 yield Proposal(f"let {device.name} masquerade on {name}", append(device.place, "masquerade", name))
         return
-    if isinstance(device, Machine | Vantage) and device.gateway == "none":
+    line = next((at for at, each in enumerate(device.routes) if stop is not None and stop.place is not None and each.place.path == stop.place.path),
+                None) if isinstance(device, Machine | Vantage) else None  # fmt: skip
+    if isinstance(device, Machine | Vantage) and line is not None:
+        patch = remove(item_path(device.place, "routes", line))
+        yield Proposal(f"take the route of {device.name} to {device.routes[line].to} away, which leads nowhere", patch)
+    elif isinstance(device, Machine | Vantage) and device.gateway == "none":
         yield Proposal(f"give {device.name} the gateway that its network has", remove((*device.place.path, "gateway")))
     elif isinstance(device, Machine | Vantage) and device.gateway is None:
         for router in case.estate.routers.values():
             for interface in router.interfaces.values():
                 for item in interface.address:
-                    patch: Patch = put(device.place, "gateway", [str(item.ip)])
+                    patch = put(device.place, "gateway", [str(item.ip)])
                     yield Proposal(f"give {device.name} the gateway {item.ip} ({router.name})", patch)
