@@ -395,7 +395,9 @@ def asked(text: str, questions: list[Question], own: list[str]) -> tuple[dict[Qu
             Probe(plan.space_of(estate.vantages[vantage]), [sys.executable, script, f"ask{number}.json"], [], 25)
         )
     result = carry_out(plan.data(), own)
-    wrong: dict[Question | None, str] = {None: f"trouble: {each}" for each in result["troubles"]}
+    wrong: dict[Question | None, str] = {}
+    if result["troubles"]:
+        wrong[None] = f"trouble: {'; '.join(result['troubles'])}"
     for (vantage, places), answer in zip(by_vantage.items(), result["results"], strict=True):
         if not answer["out"]:
             wrong[None] = f"no answers from {vantage}: {answer['err'][-300:]}"

@@ -116,6 +116,9 @@ def test_names_on_certificates_are_held_against_sites():
         ("name-registration-lapsed", "error"), ("name-registration-lapsed, on hold", "error"), ("name-glue-wrong", "error"),
         ("name-glue-wrong, in the parent", "error"), ("name-zone-elsewhere", "error"), ("name-zone-elsewhere, not delegated", "warning"),
         ("name-signature-broken", "error"), ("name-signature-broken, ended", "error"), ("name-view-split, lacks it", "warning"),
+        ("service-not-enabled, booted", "warning"), ("filter-not-permanent", "warning"), ("service-config-broken", "warning"),
+        ("service-not-reloaded", "warning"), ("service-no-privilege", "error"), ("address-duplicate", "error"), ("forward-shadowed", "warning"),
+        ("mask-wrong, at the server", "warning"), ("line-shared-address", "warning"),
         ("name-v6-dead", "warning"), ("name-address-changed", "error"), ("name-alias-loop", "error"), ("name-wrong-type", "warning"),
     ],
 )  # fmt: skip

@@ -7,7 +7,6 @@ from portolan.estate.certificate import Certificate
 from portolan.estate.machine import Machine
 from portolan.estate.service import Listener, Service, Site
 from portolan.evidence.decision import Decision
-from portolan.source.place import Place
 
 Decisions = tuple[Decision, ...]
 
@@ -52,7 +51,6 @@ class Hop(NamedTuple):
     """
 
     label: str
-    place: Place
     entering: str | None
     before: tuple[IPAddress, int, IPAddress, int]
     after: tuple[IPAddress, int, IPAddress, int]

@@ -9,6 +9,7 @@ from portolan.estate.guesses import machines
 from portolan.estate.service import Listener, Service, Site
 from portolan.faults.base import Finding, all_homes
 from portolan.faults.lint_names import NAME_LINTS
+from portolan.faults.lint_way import WAY_LINTS
 from portolan.journey.world import World
 from portolan.source.nearest import nearest
 from portolan.tls.facts import shown_by
@@ -134,13 +135,21 @@ def forwards_lead_somewhere(world: World) -> Iterator[Finding]:
                                   f"{forward.outside} is forwarded", forward.place, "warning")  # fmt: skip
 
 
+#: Words of a reason why a service does not start, and the fault that it is.
+_WHY_NOT = (
+    ("key of", "cert-key-differs"),
+    ("certificate", "cert-missing"),
+    ("privilege", "service-no-privilege"),
+    ("saved configuration", "service-config-broken"),
+    ("does not have the address", "listener-wrong-address"),
+)
+
+
 def services_that_do_not_start(world: World) -> Iterator[Finding]:
     """Services that run by the estate and cannot."""
     for machine in machines(world.estate):
         for failure in world.topology.device(machine).sockets.failures.values():
-            code = "cert-key-differs" if "key of" in failure.reason else "cert-missing" if "certificate" in failure.reason else (
-                "service-port-taken"
-            )  # fmt: skip
+            code = next((code for words, code in _WHY_NOT if words in failure.reason), "service-port-taken")
             yield Finding(
                 code,
                 f"{failure.service.name} on {machine.name} does not start: {failure.reason}",
@@ -174,7 +183,8 @@ def hidden_rules(world: World) -> Iterator[Finding]:
     for machine in machines(world.estate):
         if machine.filter is None:
             continue
-        for chain in (machine.filter.inbound, machine.filter.forward, machine.filter.outbound):
+        filtering = machine.filter
+        for chain in (filtering.inbound, filtering.forward, filtering.outbound, *filtering.chains.values()):
             final: FilterRule | None = None
             for rule in chain.rules if chain is not None else ():
                 if final is not None:
@@ -185,7 +195,7 @@ def hidden_rules(world: World) -> Iterator[Finding]:
 
 
 def _takes_all(rule: FilterRule) -> bool:
-    return rule.protocol == "any" and not (
+    return rule.jump is None and rule.protocol == "any" and not (
         rule.sources or rule.destinations or rule.entering or rule.leaving or rule.state or rule.forwarded is not None
     )  # fmt: skip
 
@@ -237,4 +247,5 @@ LINTS: tuple[Lint, ...] = (
     shadowed_names,
     promises_can_be_asked,
     *NAME_LINTS,
+    *WAY_LINTS,
 )

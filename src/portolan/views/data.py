@@ -117,8 +117,24 @@ def _connection(connection: Connection) -> dict[str, Any]:
         "service": arrival.service.name if arrival is not None else None,
         "inside_address": str(arrival.address) if arrival is not None else None,
         "inside_port": arrival.port if arrival is not None else None,
+        "hops": [
+            {
+                "box": hop.label,
+                "entering": hop.entering,
+                "leaving": hop.leaving,
+                "network": hop.network,
+                "before": _packet(hop.before),
+                "after": _packet(hop.after),
+                "answer": hop.answer,
+            }
+            for hop in connection.hops
+        ],
         "steps": _steps(connection.decisions),
     }
+
+
+def _packet(packet: tuple[Any, int, Any, int]) -> dict[str, Any]:
+    return {"from": str(packet[0]), "from_port": packet[1], "to": str(packet[2]), "to_port": packet[3]}
 
 
 def _steps(decisions: tuple[Decision, ...]) -> list[dict[str, Any]]:

@@ -1,8 +1,10 @@
-"""One leg enlarged: a name's resolution as a tree of who was asked and who said what."""
+"""One leg enlarged: a name's resolution as a tree, a packet's way box by box with what each makes of it."""
 
 from collections.abc import Sequence
 
+from portolan.estate.base import IPAddress
 from portolan.evidence.decision import Decision
+from portolan.evidence.results import Connection
 from portolan.journey.visit import Exchange, Visit
 from portolan.views.style import Style, row
 from portolan.views.text import where
@@ -24,6 +26,9 @@ def zoom_text(visit: Visit, leg: str, style: Style) -> list[str]:
     for exchange in visit.exchanges:
         if leg == "name" and exchange.resolution.decisions:
             lines += _names(exchange, visit.stop, style)
+        if leg == "way":
+            for attempt in exchange.attempts:
+                lines += _way(attempt, visit.stop, style)
     return lines
 
 
@@ -72,3 +77,59 @@ def _goes_on(rest: list[int], level: int) -> bool:
         if depth < level:
             return False
     return False
+
+
+#: Decisions about the answer; they stand where it ends.
+_OF_THE_ANSWER = frozenset(("reply-lost", "reply-stranger", "reply-astray", "later-lost"))
+
+
+def _way(connection: Connection, stop: Decision | None, style: Style) -> list[str]:
+    """The boxes there and back: the packet as it comes in, what is decided, and how it goes on."""
+    lines = [style.ink(f"The way to {connection.address} port {connection.port}", "bold")]
+    down = "│" if style.unicode else "|"
+    forth = [each for each in connection.decisions if each.kind not in _OF_THE_ANSWER]
+    done, back = 0, False
+    for hop in connection.hops:
+        if hop.answer and not back:
+            back = True
+            lines += _decided(forth[done:], stop, style, down)
+            lines += ["", style.ink("and the answer's way back", "bold")]
+        lines += row(style, f"  {style.ink(hop.label, 'leg')}", 2 + len(hop.label), f"  {_addressed(hop.before)}")
+        if not back:
+            lines += _decided(forth[done : hop.decided], stop, style, down)
+            done = hop.decided
+        if hop.after != hop.before:
+            text = f"goes on as {_addressed(hop.after)}"
+            lines += row(style, f"  {down}   {style.arrow} ", 7 + len(style.arrow), text, ink=("warn",))
+        if hop.network is not None:
+            text = f"over {hop.network}" if hop.leaving == hop.network else f"by {hop.leaving}, over {hop.network}"
+            lines += row(style, f"  {down} ", 4, text, ink=("dim",))
+    if not back:
+        lines += _decided(forth[done:], stop, style, down)
+    lines += _decided([each for each in connection.decisions if each.kind in _OF_THE_ANSWER], stop, style, down)
+    return [*lines, ""]
+
+
+def _decided(decisions: Sequence[Decision], stop: Decision | None, style: Style, down: str) -> list[str]:
+    lines = []
+    for decision in decisions:
+        if decision.kind in ("sent", "passed-on", "internet-carries"):
+            continue
+        broke = decision is stop
+        mark = style.ink(style.bad, "bad", "bold") if broke else style.ink(style.dot, "dim")
+        lines += row(
+            style, f"  {down} {mark} ", 6, decision.text, where(decision.place), ("bad", "bold") if broke else ()
+        )
+    return lines
+
+
+def _addressed(packet: tuple[IPAddress, int, IPAddress, int]) -> str:
+    """Source and destination as people write them."""
+    src, sport, dst, dport = packet
+    if not dport and not sport:
+        return f"ICMP error {src} -> {dst}"
+    return f"{_spot(src, sport)} -> {_spot(dst, dport)}"
+
+
+def _spot(address: IPAddress, port: int) -> str:
+    return f"[{address}]:{port}" if address.version == 6 else f"{address}:{port}"

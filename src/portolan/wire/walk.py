@@ -121,7 +121,7 @@ class Walk:
             barred = self._leaves(out, packet)
             if barred is not None:
                 return barred
-        self.trail.append((device.label, device.place, None if entering is None else entering.name, before, packet.addressed,
+        self.trail.append((device.label, None if entering is None else entering.name, before, packet.addressed,
                            out.name, out.network.name, reply, len(self.decisions)))  # fmt: skip
         return self._next(device, packet, line, entering, before, reply)
 
@@ -223,7 +223,7 @@ class Walk:
                 return barred
         if not reply:
             self.remember(device, before, packet.addressed)
-        self.trail.append((device.label, device.place, None if entering is None else entering.name, before, packet.addressed,
+        self.trail.append((device.label, None if entering is None else entering.name, before, packet.addressed,
                            None, None, reply, len(self.decisions)))  # fmt: skip
         return End("delivered", device, None)
 
