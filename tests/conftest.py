@@ -123,7 +123,7 @@ def program(tmp_path: Path) -> Callable[..., "subprocess.CompletedProcess[str]"]
         }
         return subprocess.run(
             [sys.executable, "-m", "portolan", *arguments], input=stdin, capture_output=True, text=True, cwd=tmp_path,
-            env={**held, "PYTHONUTF8": "1", **environment}, timeout=60, check=False,
+            env={**held, "PYTHONUTF8": "1", **environment}, timeout=300, check=False,
         )  # fmt: skip
 
     return run

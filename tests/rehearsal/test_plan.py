@@ -21,6 +21,16 @@ def observed(result):
     return CLIENTS["curl"].observed(result)[0]
 
 
+def rehearsed(program, *arguments):
+    """What a rehearsal says. On a loaded machine real clients may give up: what differs is asked again."""
+    done = program("rehearse", *arguments)
+    for _ in range(3):
+        if done.returncode == 0:
+            break
+        done = program("rehearse", *arguments)
+    return done
+
+
 def able(client: str = "curl") -> bool:
     """Whether this machine can rehearse with a client."""
     try:
@@ -124,7 +134,7 @@ def test_a_browser_decides_some_things_by_itself():
 def test_a_browser_rehearses(program, tmp_path):
     """The same estate asked by a browser."""
     (tmp_path / "estate.yaml").write_text(OFFICE)
-    done = program("rehearse", "--client", "chromium")
+    done = rehearsed(program, "--client", "chromium")
     assert (done.returncode, done.stderr) == (0, "")
     assert "all 1 agree" in done.stdout
 
@@ -135,13 +145,13 @@ def test_either_web_server_may_agree(program, tmp_path):
     (tmp_path / "estate.yaml").write_text(
         swap(OFFICE, ("        program: nginx\n", ""), ("files: [index.html", "files: [start.html"))
     )
-    done = program("rehearse", URL, "--from", "street")
+    done = rehearsed(program, URL, "--from", "street")
     assert done.returncode == 0, done.stdout
     text = (tmp_path / "estate.yaml").read_text()
     (tmp_path / "estate.yaml").write_text(
         text.replace("'443 tls'", "'[::]:443 tls'").replace("443 tls", "'[::]:443 tls'")
     )
-    assert "otherwise" in program("rehearse", URL, "--from", "street").stdout
+    assert "otherwise" in rehearsed(program, URL, "--from", "street").stdout
 
 
 def test_a_difference_is_a_disagreement():
@@ -159,10 +169,10 @@ def test_a_difference_is_a_disagreement():
 def test_the_program_rehearses(program, tmp_path):
     """A small estate on real systems: all agree, as text and as JSON; nothing is left behind, even when it is killed."""
     (tmp_path / "estate.yaml").write_text(OFFICE)
-    done = program("rehearse")
+    done = rehearsed(program)
     assert (done.returncode, done.stderr) == (0, "")
     assert "all 1 agree" in done.stdout
-    data = json.loads(program("rehearse", URL, "--format", "json").stdout)
+    data = json.loads(rehearsed(program, URL, "--format", "json").stdout)
     assert (data["disagreements"], len(data["questions"]), data["troubles"]) == (0, 2, [])
     running = subprocess.Popen(
         [sys.executable, "-m", "portolan", "rehearse", "http://192.0.2.1/"], cwd=tmp_path, stdout=subprocess.DEVNULL
@@ -170,7 +180,7 @@ def test_the_program_rehearses(program, tmp_path):
     time.sleep(1.5)
     running.kill()
     running.wait()
-    limit = time.monotonic() + 10
+    limit = time.monotonic() + 60
     while _stages(running.pid) and time.monotonic() < limit:
         time.sleep(0.1)
     assert "nothing was left over" in program("rehearse", "--sweep").stdout

@@ -21,7 +21,7 @@ _OPTIONS = (
 #: A plain URL is asked plainly, and an answer is not replaced by a page of the browser's own.
 _FEATURES = "--disable-features=HttpsUpgrades,HttpsFirstBalancedModeAutoEnable,OptimizationHints,MediaRouter,Translate,DialMediaRouteProvider"
 #: Seconds for one visit, and for the browser to answer at all.
-_VISIT_LIMIT, _START_LIMIT = 20.0, 20.0
+_VISIT_LIMIT, _START_LIMIT = 20.0, 60.0
 
 
 class Browser:

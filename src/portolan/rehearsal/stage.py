@@ -21,7 +21,7 @@ from typing import Any
 
 _CLONE_NEWNET = 0x40000000
 _ENVIRONMENT = {"PATH": "/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL": "C.UTF-8", "HOME": "/run"}
-_READY_LIMIT = 5.0
+_READY_LIMIT = 15.0
 
 
 def main() -> int:
