@@ -246,3 +246,33 @@ def test_pages_made_from_the_code_are_current():
     spec.loader.exec_module(module)
     for name, make in module.PAGES.items():
         assert (module.DOCS / name).read_text("utf-8") == make(), f"run python scripts/make_docs.py for {name}"
+
+
+def test_after_a_reboot_and_one_leg_large(program):
+    """The question says what it is about; both drawings come with a question; slips are told."""
+    url = "https://bookings.kestrel-ridge.example/"
+    assert program("demo", "one-way-street", "--copy", "here").returncode == 0
+    booted = program("follow", url, "-e", "here", "--from", "rack", "--after-reboot")
+    assert booted.returncode == 1
+    assert "after a reboot of every machine" in booted.stdout
+    assert "service-not-enabled" in booted.stdout
+    data = json.loads(
+        program("follow", url, "-e", "here", "--from", "rack", "--after-reboot", "lyra", "--format", "json").stdout
+    )
+    assert data["after_reboot"] == ["lyra"]
+    jsonschema.validate(data, schema("follow"))
+    assert program("follow", url, "-e", "here", "--from", "rack").returncode == 0
+    slips = (
+        (["--after-reboot=lyre", url], "Did you mean 'lyra'?"),
+        (["--after-reboot", url], "Put --after-reboot behind the URL"),
+    )
+    for arguments, told in slips:
+        done = program("follow", *arguments, "-e", "here")
+        assert (done.returncode, done.stdout) == (2, "")
+        assert told in done.stderr
+    way = program("follow", url, "-e", "here", "--zoom", "way").stdout
+    assert "and the answer's way back" in way
+    assert "198.51.100.77:32768 -> 192.0.2.10:443" in way
+    name = program("explain", url, "-e", "here", "--zoom", "name", PYTHONIOENCODING="ascii", PYTHONUTF8="0").stdout
+    assert f"Who is asked for {url[8:-1]}\n`- " in name
+    assert max(map(len, (way + name).split("\n"))) <= 80

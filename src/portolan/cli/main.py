@@ -16,6 +16,8 @@ COMMANDS = (demo, check, follow, explain, rehearse, gather, schema, completion)
 
 class _Parser(argparse.ArgumentParser):
     def error(self, message: str) -> None:  # type: ignore[override]
+        if "required: URL" in message and "--after-reboot" in sys.argv:
+            raise UsageError(message, "Put --after-reboot behind the URL, or write --after-reboot=HOST.")
         raise UsageError(message, f"See '{self.prog} --help'.")
 
 

@@ -80,6 +80,8 @@ class Visit(NamedTuple):
     exchanges: tuple[Exchange, ...]
     outcome: Outcome
     stop: Decision | None
+    #: The machines that had just booted; None: all.
+    booted: frozenset[str] | None = frozenset()
 
     @property
     def decisions(self) -> tuple[Decision, ...]:
@@ -129,7 +131,7 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
             return _ended(world, text, vantage, exchanges, "too-many", stop)
         url = following
     outcome, reason = _outcome(exchanges[-1])
-    return Visit(text, vantage, world.now, tuple(exchanges), outcome, reason)
+    return Visit(text, vantage, world.now, tuple(exchanges), outcome, reason, world.booted)
 
 
 def _rests(response: Response) -> tuple[Place | None, object]:
@@ -245,7 +247,7 @@ def _ended(world: World, text: str, vantage: Vantage, exchanges: list[Exchange],
     last = exchanges[-1]
     status = last.response.status if last.response is not None else None
     outcome = Outcome("redirect-error", detail, status, None, str(last.url), False, _address(last))
-    return Visit(text, vantage, world.now, tuple(exchanges), outcome, stop)
+    return Visit(text, vantage, world.now, tuple(exchanges), outcome, stop, world.booted)
 
 
 def _address(exchange: Exchange) -> str | None:

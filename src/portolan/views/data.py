@@ -21,6 +21,7 @@ def follow_data(visit: Visit, broken: tuple[str, ...], promised: bool, findings:
         "url": visit.url,
         "vantage": visit.vantage.name,
         "at": visit.at.strftime("%Y-%m-%dT%H:%M:%SZ"),
+        "after_reboot": None if visit.booted is None else sorted(visit.booted),
         "outcome": outcome_data(visit.outcome),
         "promise": {"stated": promised, "kept": not broken, "broken": list(broken)},
         "exchanges": [_exchange(exchange) for exchange in visit.exchanges],

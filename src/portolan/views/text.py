@@ -44,6 +44,8 @@ def where(place: Place | None) -> str:
 def head(visit: Visit, style: Style) -> list[str]:
     """The question."""
     text = f"{visit.url}  from {visit.vantage.name}, {visit.at:%Y-%m-%d %H:%M} UTC"
+    if visit.booted is None or visit.booted:
+        text += f", after a reboot of {'every machine' if visit.booted is None else ', '.join(sorted(visit.booted))}"
     return [*(style.ink(line, "bold") for line in paragraph(style, text)), ""]
 
 
