@@ -254,7 +254,7 @@ def test_after_a_reboot_and_one_leg_large(program):
     assert program("demo", "one-way-street", "--copy", "here").returncode == 0
     booted = program("follow", url, "-e", "here", "--from", "rack", "--after-reboot")
     assert booted.returncode == 1
-    assert "after a reboot of every machine" in booted.stdout
+    assert "after a reboot of every machine" in " ".join(booted.stdout.split())
     assert "service-not-enabled" in booted.stdout
     data = json.loads(
         program("follow", url, "-e", "here", "--from", "rack", "--after-reboot", "lyra", "--format", "json").stdout

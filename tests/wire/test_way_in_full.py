@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from ipaddress import ip_address
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conformance.topologies import Draw
@@ -115,6 +115,7 @@ def test_a_moment_has_its_addresses():
         )
 
 
+@settings(max_examples=40)
 @given(st.integers(0, 100_000))
 def test_no_topology_breaks_the_walk(seed):
     """Every connection of a random estate comes to an end that has words, twice the same."""
