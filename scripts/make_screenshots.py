@@ -20,11 +20,11 @@ PICTURES = {
     "follow": (f"portolan follow {URL} --from street -e inside-only", 100, 18),
     "explain": (f"portolan explain {URL} --from street -e half-open", 100, 38),
     "rehearse": ("portolan rehearse -e half-open", 100, 18),
-    "zoom-name": ("portolan follow http://www.kestrel-ridge.example/ -e old-ledger --zoom name | head -16", 100, 18),
+    "zoom-name": ("portolan follow http://www.kestrel-ridge.example/ -e old-ledger --zoom name | head -16", 100, 20),
     "zoom-way": (
         "portolan follow https://bookings.kestrel-ridge.example/ -e one-way-street --zoom way | head -22",
         100,
-        24,
+        26,
     ),
     "after-reboot": (
         "portolan explain https://bookings.kestrel-ridge.example/ -e one-way-street --from rack --after-reboot",

@@ -117,9 +117,10 @@ def _decided(decisions: Sequence[Decision], stop: Decision | None, style: Style,
             continue
         broke = decision is stop
         mark = style.ink(style.bad, "bad", "bold") if broke else style.ink(style.dot, "dim")
-        lines += row(
+        drawn = row(
             style, f"  {down} {mark} ", 6, decision.text, where(decision.place), ("bad", "bold") if broke else ()
         )
+        lines += [drawn[0], *(f"  {down}{line[3:]}" for line in drawn[1:])]
     return lines
 
 
