@@ -12,7 +12,7 @@ from contextlib import contextmanager
 from typing import Any
 from unittest.mock import patch
 
-from conformance.run import drawn, held_against
+from conformance.run import drawn, held_against, side_by_side
 from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
 from portolan.journey.visit import visit
@@ -24,7 +24,7 @@ from portolan.wire import filtering, law, walk
 @contextmanager
 def no_masquerade() -> Iterator[None]:
     """Source NAT does nothing."""
-    with patch.object(walk.Walk, "_source_nat", lambda *_: None):
+    with patch.object(walk, "source", lambda *_: None):
         yield
 
 
@@ -68,7 +68,7 @@ def main() -> int:
     seed = int(sys.argv[2]) if len(sys.argv) > 2 else 1
     own = unshare_command()
     worlds = list(drawn(count, seed))
-    with ThreadPoolExecutor(20) as pool:
+    with ThreadPoolExecutor(side_by_side()) as pool:
         results: list[Rehearsed] = list(pool.map(lambda each: held_against(each[1], each[2], own), worlds))
     missed = 0
     for name, broken in BREAKS.items():

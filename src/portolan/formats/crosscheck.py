@@ -185,7 +185,8 @@ def _interface(estate: Estate, interface: Interface, note: _Notes) -> None:
         if network.kind == "internet":
             if not is_public(address.ip):
                 note(place, f"{address.ip} is no public address, and '{interface.name}' is on the internet",
-                     "Put the interface on a network of its own, behind a router.")  # fmt: skip
+                     "Put the interface on a network of its own, behind a router; where the provider shares an address, that is "
+                     "its router, with 'provider: true'.")  # fmt: skip
         elif prefix_of(address, network) is None:
             if network.subnets:
                 ranges = ", ".join(map(str, network.subnets))
