@@ -170,6 +170,17 @@ BAD = {
     "route-missing, a route that ends": ([(HOST, f"{HOST}\n    routes: [{{to: 198.51.100.0/24, type: blackhole}}]")], VISIT, "street"),
     "group-not-attached": ([(HOST, "{dome: {address: 10.20.0.15, groups: [inner]}, back: {network: dome, address: 10.20.0.16, groups: [web]}}\n    gateway: 10.20.0.1"),
                             ("certificates:", "groups: {web: {inbound: [{allow: tcp, ports: 443}]}, inner: {inbound: [{allow: tcp, ports: 22}]}}\ncertificates:")], VISIT, "street"),
+    "filter-drops, behind a one-to-one address": (
+        [
+            (
+                "    masquerade",
+                "    one_to_one: [{on: line, outside: 203.0.113.41, inside: 10.20.0.15}]\n    filter: {forward: {default: drop}}\n    masquerade",
+            ),
+            (REC, REC.replace("0.113.40", "0.113.41")),
+        ],
+        VISIT,
+        "street",
+    ),
     "filter-drops, by an area": ([areas("inside: {from: 10.20.0.0/24, services: [https]}, outside: {default: true, services: [http], otherwise: drop}")], VISIT, "street"),
     "filter-rejects, by an area": ([areas("outside: {default: true, services: [http]}")], VISIT, "street"),
     "filter-drops, in a chain": ([(HOST, f"{HOST}\n    filter: {{chains: {{web: {{rules: [{{drop: tcp, ports: 443}}]}}}}, inbound: {{rules: [{{jump: web}}]}}}}")], VISIT, "street"),

@@ -1,6 +1,7 @@
 """What a recogniser is given, what it returns, and the registry that holds them all."""
 
 from collections.abc import Callable, Iterable
+from ipaddress import ip_address
 from typing import Any, NamedTuple
 
 from portolan.estate.base import IPAddress, is_public
@@ -15,6 +16,7 @@ from portolan.journey.promise import breaches
 from portolan.journey.visit import Exchange, Visit, visit
 from portolan.journey.world import World
 from portolan.source.place import Place
+from portolan.wire.packet import Seen
 
 
 class Finding(NamedTuple):
@@ -124,8 +126,29 @@ class Case(NamedTuple):
     @property
     def asked_port(self) -> int:
         """The destination port at the box that decided: after a forward, the inside one."""
+        if self._met is not None:
+            return self._met.dport
         taken, connection = self.decision("forwarded"), self.last.connection
         return int(taken.facts[4]) if taken is not None else connection.port if connection is not None else 0
+
+    @property
+    def asked_address(self) -> IPAddress | None:
+        """The destination address at the box that decided: after every translation, the inside one."""
+        if self._met is not None:
+            return self._met.dst
+        taken = self.decision("forwarded") or self.decision("one-to-one")
+        connection = self.last.connection
+        if taken is not None:
+            return ip_address(str(taken.facts[3 if taken.kind == "forwarded" else 2]))
+        return connection.address if connection is not None else None
+
+    @property
+    def _met(self) -> Seen | None:
+        """The packet as the rule saw it that ended the visit on its way there."""
+        stop = self.stop
+        if stop is None or stop is not self.visit.stop:
+            return None
+        return next((fact for fact in stop.facts if isinstance(fact, Seen) and fact.protocol == "tcp"), None)
 
     @property
     def site_name(self) -> str | None:
@@ -177,6 +200,7 @@ def outside_addresses(estate: Estate, machine: Machine) -> list[IPAddress]:
     inside = set(addresses_of(machine))
     found: list[IPAddress] = []
     for router in estate.routers.values():
+        found.extend(pair.outside for pair in router.one_to_one if pair.inside in inside)
         interfaces = {forward.on for forward in router.forwards if forward.to in inside}
         for name in interfaces:
             if name in router.interfaces:

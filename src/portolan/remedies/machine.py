@@ -38,10 +38,9 @@ def listen_everywhere(case: Case, finding: Finding) -> Iterator[Proposal]:
 
 def _at_address(case: Case, listener: Listener) -> str | None:
     connection = case.last.connection
-    taken = case.decision("forwarded")
-    if connection is None:
+    address = case.asked_address
+    if connection is None or address is None:
         return None
-    address = taken.facts[3] if taken is not None else connection.address
     return f"[{address}]:{listener.port}" if address.version == 6 else f"{address}:{listener.port}"
 
 

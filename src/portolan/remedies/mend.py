@@ -291,6 +291,11 @@ def _newly_reachable(before: World, after: World) -> tuple[str, ...] | None:
             for item in interface.address:
                 for port in sorted(ports):
                     targets[item.ip, port] = None
+        for pair in getattr(machine, "one_to_one", ()):
+            holder = after.topology.holder(pair.inside)
+            for binding in holder.sockets.bindings if holder is not None else ():
+                if binding.protocol == "tcp":
+                    targets[pair.outside, binding.port] = None
     if len(targets) * len(after.estate.vantages) > MOST_REACH:
         return None
     found = []

@@ -83,12 +83,11 @@ def allow_port(case: Case, finding: Finding) -> Iterator[Proposal]:
                        append(chain.place, "services", _service(case.asked_port)), "opens")  # fmt: skip
     if not isinstance(chain, Chain | NamedChain) or connection is None or stop is None:
         return
-    taken = case.decision("forwarded")
     port = case.asked_port
     rule: dict[str, Any] = {"allow": "tcp", "ports": [port]}
     path = chain.place.path
     if path[-1] == "forward":
-        rule["to"] = [str(taken.facts[3] if taken is not None else connection.address)]
+        rule["to"] = [str(case.asked_address)]
     source = asker_range(case)
     if source is not None and path[-1] != "outbound":
         rule["from"] = [source]
