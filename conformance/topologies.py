@@ -335,10 +335,6 @@ def compared(seed: int, each: int, own: list[str]) -> tuple[str, list[str], int]
     text = json.dumps(data, indent=1)
     questions = draw.questions(data["vantages"], each)
     wrong, count = asked(text, questions, own)
-    if wrong:
-        # A loaded machine may be slow: what differs is asked once more before it counts.
-        again, _ = asked(text, [each for each in wrong if each is not None] or questions, own)
-        wrong = {each: words for each, words in again.items() if each is None or each in wrong}
     return text, list(wrong.values()), count
 
 
