@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 from ipaddress import ip_network
 
-from portolan.estate.base import is_public
+from portolan.estate.base import IPAddress, is_public
 from portolan.estate.guesses import (
     attachments,
     gateway_candidates,
@@ -185,7 +185,9 @@ def _internet(plan: Plan) -> None:
                         outer = f"{space}{device_name(router, interface.name)}"
                         plan.ip(INTERNET, f"route add {subnet} via {via} dev {outer} onlink")
                         break
-    blocked = [rule for machine in machines(plan.estate) for rule in _line(plan, machine)]
+    boxes: list[Machine | Vantage] = [*machines(plan.estate), *plan.estate.vantages.values()]
+    brought = {item.ip for box in boxes for name, held in attachments(box) for item in held if name == "internet"}
+    blocked = [rule for machine in machines(plan.estate) for rule in _line(plan, machine, brought)]
     # The way back of whoever asks with a private source does not exist; neither is it carried forth.
     drops = (
         "\n    ".join(blocked)
@@ -220,8 +222,8 @@ def _internet(plan: Plan) -> None:
             f"route add default via {_GATE_4} dev wan0 onlink", f"route add default via {_GATE_6} dev wan0 onlink")  # fmt: skip
 
 
-def _line(plan: Plan, machine: Machine) -> Iterator[str]:
-    """What the provider blocks on a machine's lines; addresses that it brings to a router get their routes."""
+def _line(plan: Plan, machine: Machine, brought: set[IPAddress]) -> Iterator[str]:
+    """What the provider blocks on a machine's lines; addresses that it brings to a router get their routes, the first has them."""
     space = plan.space_of(machine)
     for interface in machine.interfaces.values():
         outer = f"{space}{device_name(machine, interface.name)}"
@@ -234,7 +236,8 @@ def _line(plan: Plan, machine: Machine) -> Iterator[str]:
             yield f"oifname {outer} udp dport {{ {ports} }} drop"
         for name, address in routed_to(machine) if isinstance(machine, Router) else ():
             via = next((item.ip for item in interface.address if item.version == address.version), None)
-            if name == interface.name and via is not None and address not in [item.ip for item in interface.address]:
+            if name == interface.name and via is not None and address not in brought:
+                brought.add(address)
                 plan.ip(INTERNET, f"route add {address} via {via} dev {outer} onlink")
 
 
