@@ -7,7 +7,7 @@ from portolan.estate.base import is_public
 from portolan.estate.filter import FilterRule
 from portolan.estate.guesses import machines
 from portolan.estate.service import Listener, Service, Site
-from portolan.faults.base import Finding, all_homes
+from portolan.faults.base import Finding, all_homes, zone_of
 from portolan.faults.lint_names import NAME_LINTS
 from portolan.faults.lint_way import WAY_LINTS
 from portolan.journey.world import World
@@ -67,9 +67,8 @@ def dangling_aliases(world: World) -> Iterator[Finding]:
     for zone in world.estate.zones.values():
         for types in zone.data.nodes.values():
             for record in types.get("CNAME", ()):
-                holder = max((name for name in world.estate.zones if record.data == name or record.data.endswith("." + name)),
-                             key=len, default=None)  # fmt: skip
-                if holder is not None and world.naming.index(world.estate.zones[holder]).look(record.data) is None:
+                holder = zone_of(world.estate, record.data)
+                if holder is not None and world.naming.index(holder).look(record.data) is None:
                     yield Finding("name-alias-dangling", f"{record.owner} is an alias of {record.data}, which does not exist",
                                   record.place)  # fmt: skip
 
@@ -164,17 +163,13 @@ def names_have_records(world: World) -> Iterator[Finding]:
         for name in site.names if isinstance(site, Site) else ():
             if "*" in name:
                 continue
-            zone = max(
-                (each for each in world.estate.zones if name == each or name.endswith("." + each)),
-                key=len,
-                default=None,
-            )
-            if zone is not None and world.estate.zones[zone].data.defect is None:
-                index = world.naming.index(world.estate.zones[zone])
+            zone = zone_of(world.estate, name)
+            if zone is not None and zone.data.defect is None:
+                index = world.naming.index(zone)
                 if index.look(name) is None:
                     near = nearest(name, index.nodes) if len(index.nodes) < 5000 else None
                     hint = f"; {near} exists" if near else ""
-                    yield Finding("name-missing", f"the site {site.name} answers to {name}, which the zone {zone} does not have{hint}",
+                    yield Finding("name-missing", f"the site {site.name} answers to {name}, which the zone {zone.name} does not have{hint}",
                                   site.place.key("names"), "warning")  # fmt: skip
 
 
