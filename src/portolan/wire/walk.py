@@ -21,7 +21,6 @@ from portolan.wire.topology import Device, Port, RouteLine, Topology
 from portolan.wire.translation import destination, source
 
 _MOST_HOPS = 64  # the time to live that Linux sends
-_INBOUND: ChainName = "inbound"
 
 
 #: What a box remembers of a connection: as it came in, and as it left.
@@ -195,7 +194,7 @@ class Walk:
 
     def _filter(self, device: Device, packet: Packet, entering: Port | None, leaving: Port | None, before: Addressed,
                 forwarded: bool) -> End | None:  # fmt: skip
-        name: ChainName = "outbound" if entering is None else _INBOUND if leaving is None else "forward"
+        name: ChainName = "outbound" if entering is None else "inbound" if leaving is None else "forward"
         verdict, decision, rule = through_filter(device, name, packet, entering, leaving, forwarded)
         if decision is None:
             return None
