@@ -36,7 +36,7 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
 
 
 def run(arguments: argparse.Namespace) -> int:
-    """Rehearses; 0 when all agree, else 1."""
+    """Rehearses; 0 when all agree, 1 when not, 2 when the estate could not be staged as it says."""
     from portolan.cli.errors import UsageError
     from portolan.rehearsal.run import RehearsalError
 
@@ -55,7 +55,8 @@ def _rehearse(arguments: argparse.Namespace) -> int:
     from portolan.cli.errors import UsageError
     from portolan.cli.question import ready, vantage_of
     from portolan.cli.terminal import print_json, progress_line, style_of
-    from portolan.rehearsal.run import missing_programs, rehearse, unshare_command
+    from portolan.journey.visit import visit
+    from portolan.rehearsal.run import Staging, confinement, missing_programs, rehearse
 
     question = ready(arguments)
     estate = question.loaded.estate
@@ -63,7 +64,7 @@ def _rehearse(arguments: argparse.Namespace) -> int:
     if lacking:
         names = ", ".join(f"{name} (package {package})" for name, package in lacking)
         raise UsageError(f"a rehearsal needs programs that are not here: {names}", "Install the packages with apt-get.")
-    own = unshare_command()
+    own = confinement()
     chosen = [vantage_of(arguments, question.loaded)] if arguments.vantage else list(estate.vantages.values())
     if arguments.url is not None:
         questions = [(arguments.url, vantage) for vantage in chosen]
@@ -76,7 +77,9 @@ def _rehearse(arguments: argparse.Namespace) -> int:
     try:
         with asked():
             shown("building", 0, len(estate.routers) + len(estate.hosts))
-            found = rehearse(question.world, questions, own, arguments.unsaid, arguments.evidence or arguments.format == "json",
+            predicted = [(url, vantage, visit(question.world, url, vantage)) for url, vantage in questions]
+            staging = Staging(estate, question.world.now, question.world.booted)
+            found = rehearse(staging, predicted, own, arguments.unsaid, arguments.evidence or arguments.format == "json",
                              arguments.client, shown)  # fmt: skip
     finally:
         shown("", 0, 0)
@@ -88,6 +91,8 @@ def _rehearse(arguments: argparse.Namespace) -> int:
         from portolan.views.rehearse_view import rehearse_text
 
         print(rehearse_text(found, style_of(arguments), arguments.evidence), end="")
+    if found.failed:
+        return 2
     return 1 if found.disagreements else 0
 
 

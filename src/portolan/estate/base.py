@@ -42,6 +42,12 @@ class NamePattern(str):
     __slots__ = ()
 
 
+class ListenerKey(str):
+    """A listener's address and port in one spelling: `*:80`, `10.20.0.15:80`, `[2001:db8::1]:443`."""
+
+    __slots__ = ()
+
+
 class EstatePath(str):
     """A path relative to the estate's folder that stays inside it, with forward slashes."""
 

@@ -5,7 +5,7 @@ from typing import Annotated, Literal
 
 import msgspec
 
-from portolan.estate.base import EstatePath, HostName, IPAddress, NamePattern, Stated, Template, says
+from portolan.estate.base import EstatePath, HostName, IPAddress, ListenerKey, NamePattern, Stated, Template, says
 
 
 class Listener(Stated, frozen=True, kw_only=True, eq=False):
@@ -19,6 +19,13 @@ class Listener(Stated, frozen=True, kw_only=True, eq=False):
 
     def __str__(self) -> str:
         return self.text
+
+    @property
+    def key(self) -> ListenerKey:
+        """Its address and port in the spelling by which sites refer to it."""
+        if self.address is None:
+            return ListenerKey(f"*:{self.port}")
+        return ListenerKey(f"[{self.address}]:{self.port}" if self.address.version == 6 else f"{self.address}:{self.port}")
 
 
 class When(Stated, frozen=True, kw_only=True, eq=False):
@@ -58,7 +65,7 @@ class Site(Stated, frozen=True, kw_only=True, eq=False):
              "the default site.", example=["visit.kestrel-ridge.example", "*.kestrel-ridge.example"]),
     ] = ()  # fmt: skip
     listens: Annotated[
-        tuple[str, ...],
+        tuple[ListenerKey, ...],
         says("The listeners it is bound to, written as at the service (the words after the port may be left out). "
              "Left out: all."),
     ] = ()  # fmt: skip

@@ -27,7 +27,6 @@ from portolan.estate.service import Listener, Service, Site
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
 from portolan.formats.crosscheck_way import access_list, filters, translations
-from portolan.formats.listener_text import listener_key
 from portolan.formats.reader import annotations_of, bare, plan_of
 from portolan.formats.record_data import checked_text
 from portolan.formats.scalars import UnfitError, host_name
@@ -277,7 +276,7 @@ def _service(service: Service, note: _Notes) -> None:
         note(service.place, "a name server needs 'zones'", "Name the zones that it serves.")
     keys: dict[str, Listener] = {}
     for listener in service.listens:
-        key = listener_key(listener.text)
+        key = listener.key
         if key in keys:
             note(listener.place, f"the listener '{key}' is written twice", "Keep one of them.")
         keys[key] = listener
@@ -289,21 +288,16 @@ def _service(service: Service, note: _Notes) -> None:
     if saved is not None:
         if service.kind != "web" and (saved.certificate or saved.sites is not None):
             note(saved.place, f"a service of kind '{service.kind}' has no sites or certificate")
-        new = {listener_key(each.text): each for each in (service.listens if saved.listens is None else saved.listens)}
+        new = {str(each.key): each for each in (service.listens if saved.listens is None else saved.listens)}
         for site in (service.sites if saved.sites is None else saved.sites).values():
             _site(site, new, note)
 
 
 def _site(site: Site, listeners: dict[str, Listener], note: _Notes) -> None:
-    for index, text in enumerate(site.listens):
-        place = site.place.item("listens", index)
-        try:
-            key = listener_key(text)
-        except UnfitError as unfit:
-            note(place, f"expected {unfit.expected}, found '{one_line(text)}'", unfit.hint)
-            continue
+    for index, key in enumerate(site.listens):
         if key not in listeners:
-            note(place, f"the service has no listener '{one_line(text)}'", did_you_mean(key, listeners))
+            place = site.place.item("listens", index)
+            note(place, f"the service has no listener '{one_line(key)}'", did_you_mean(key, listeners))
     if site.answer is not None and not 200 <= site.answer <= 599:
         note(site.place.key("answer"), f"expected a status, 200 to 599, found {site.answer}")
     if site.answer is not None and 300 <= site.answer <= 399:

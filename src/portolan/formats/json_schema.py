@@ -11,17 +11,11 @@ import msgspec
 from portolan.estate.base import IPNetwork, PortRange, Stated
 from portolan.estate.estate import Estate
 from portolan.estate.service import Listener
+from portolan.formats.listener_text import WRITTEN
 from portolan.formats.reader import annotations_of, bare, plan_of, without_none
 from portolan.formats.scalars import SCALARS
 
 _TEXT: dict[str, Any] = {"type": ["string", "integer", "number", "boolean"]}
-_LISTENER: dict[str, Any] = {
-    "anyOf": [
-        {"type": "integer", "minimum": 1, "maximum": 65535},
-        {"type": "string", "pattern": r"^(\[.*\]:|[0-9.]+:|\*:)?[0-9]{1,5}( +(tls|v6-only|dual-stack))*$"},
-    ]
-}
-
 
 def estate_schema() -> dict[str, Any]:
     """The schema of an estate's main file."""
@@ -104,7 +98,7 @@ def _schema(annotation: Any, definitions: dict[str, Any]) -> dict[str, Any]:
         rest = reduce(or_, (each for each in args if each not in words))
         return {"anyOf": [_schema(each, definitions) for each in (rest, *words)]}
     if kind is Listener:
-        return dict(_LISTENER)
+        return dict(WRITTEN)
     if isinstance(kind, type) and issubclass(kind, Stated):
         return _struct(kind, definitions)
     return {str: dict(_TEXT), int: {"type": "integer"}, bool: {"type": "boolean"}}[kind]

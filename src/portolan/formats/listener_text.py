@@ -2,8 +2,8 @@
 
 import re
 
-from portolan.estate.base import IPAddress
-from portolan.formats.scalars import UnfitError, address, port
+from portolan.estate.base import IPAddress, ListenerKey
+from portolan.formats.scalars import SCALARS, UnfitError, address, port
 
 _SHAPE = re.compile(
     r"(?:(?:\[(?P<v6>[^\]]*)\]|(?P<v4>[0-9.]+)|(?P<star>\*)):)?(?P<port>[0-9]{1,5})(?P<words>(?: +\S+)*)"
@@ -34,9 +34,19 @@ def listener_parts(text: str) -> tuple[IPAddress | None, int, bool, bool | None]
     return place, port(match["port"]), tls, only_v6
 
 
-def listener_key(text: str) -> str:
+def listener_key(text: str) -> ListenerKey:
     """A listener's address and port in one spelling, for referring to it: `*:80`, `10.20.0.15:80`, `[::]:80`."""
     place, number, _, _ = listener_parts(text)
     if place is None:
-        return f"*:{number}"
-    return f"[{place}]:{number}" if place.version == 6 else f"{place}:{number}"
+        return ListenerKey(f"*:{number}")
+    return ListenerKey(f"[{place}]:{number}" if place.version == 6 else f"{place}:{number}")
+
+
+#: How a listener is written, for the JSON Schema.
+WRITTEN = {
+    "anyOf": [
+        {"type": "integer", "minimum": 1, "maximum": 65535},
+        {"type": "string", "pattern": r"^(\[.*\]:|[0-9.]+:|\*:)?[0-9]{1,5}( +(tls|v6-only|dual-stack))*$"},
+    ]
+}
+SCALARS[ListenerKey] = (listener_key, WRITTEN)

@@ -13,6 +13,8 @@ import sys
 import time
 from typing import Any
 
+#: The program itself: the distribution's starting script wants files of /etc that are not there.
+_PROGRAM = next((each for each in ("/usr/lib/chromium/chromium", "/usr/lib/chromium-browser/chromium-browser") if os.path.exists(each)), "chromium")
 _OPTIONS = (
     "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage", "--remote-debugging-pipe", "--no-first-run",
     "--no-default-browser-check", "--no-proxy-server", "--disable-background-networking", "--disable-component-update",
@@ -41,7 +43,7 @@ class Browser:
             os.dup2(second, 4)
 
         log = os.open(f"{home}/browser.log", os.O_CREAT | os.O_WRONLY)
-        self.process = subprocess.Popen(["chromium", *_OPTIONS, f"{_FEATURES},{without}", f"--user-data-dir={home}/data", "about:blank"], stdin=subprocess.DEVNULL,
+        self.process = subprocess.Popen([_PROGRAM, *_OPTIONS, f"{_FEATURES},{without}", f"--user-data-dir={home}/data", "about:blank"], stdin=subprocess.DEVNULL,
                                         stdout=log, stderr=log, preexec_fn=hand_over, close_fds=False,
                                         env={**os.environ, "HOME": home, "XDG_CONFIG_HOME": home, "XDG_CACHE_HOME": home})  # fmt: skip
         os.close(read_end)

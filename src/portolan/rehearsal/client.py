@@ -27,13 +27,14 @@ class Observed(NamedTuple):
 
 
 class Asking(NamedTuple):
-    """A visitor's questions: the namespace, the file of trusted roots, and what is mounted for it."""
+    """A visitor's questions: the namespace, the file of trusted roots, what is mounted for it, and a clock's file."""
 
     space: str
     urls: tuple[str, ...]
     vantage: Vantage
     trust: str
     mounts: list[list[str]]
+    clock: str | None = None
 
 
 class Client(NamedTuple):

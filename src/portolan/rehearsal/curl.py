@@ -41,7 +41,7 @@ def _probes(asking: Asking) -> list[Probe]:
     command = ["curl", "-v", "-s", "-L", "--max-redirs", limit, "--proto", "=http,https", "--proto-redir", "=http,https",
                "--connect-timeout", str(CONNECT_LIMIT), "-m", str(WHOLE_LIMIT), "--cacert", f"{BASE}/{asking.trust}", "--noproxy", "*",
                "-w", "\n%{url_effective}\n%{json}", "--globoff"]  # fmt: skip
-    return [Probe(asking.space, [*command, url], asking.mounts) for url in asking.urls]
+    return [Probe(asking.space, [*command, "--url", url], asking.mounts, clock=asking.clock) for url in asking.urls]
 
 
 def _observed(result: dict[str, Any]) -> list[Observed]:
@@ -90,7 +90,7 @@ _FAILED = ("failed:", "connect fail", "timed out", "timeout")
 
 
 def _connect_detail(code: int, words: str) -> str:
-    """The attempt that counts: silence when any attempt met it, else the last one's error."""
+    """The client's last word: silence when its time was over, else the error of the attempt that it made last."""
     found = [
         word
         for line in words.split("\n")
@@ -98,9 +98,7 @@ def _connect_detail(code: int, words: str) -> str:
         for text, word in _CONNECT
         if text in line
     ]
-    if code == 28 or "timed-out" in found:
-        return "timed-out"
-    return found[-1] if found else "timed-out"
+    return found[-1] if found and code != 28 else "timed-out"
 
 
 DRIVER = Client("curl", {"curl": "curl"}, _probes, _observed)

@@ -3,16 +3,16 @@
 from collections.abc import Iterable, Iterator
 from ipaddress import IPv4Network, IPv6Network
 
-from portolan.estate.areas import as_rules
+from portolan.estate.areas import service_ports
 from portolan.estate.base import IPAddress, IPNetwork, PortRange
 from portolan.estate.estate import Estate
-from portolan.estate.filter import Chain, Filter, FilterRule
-from portolan.estate.guesses import machines, network_name, network_named
+from portolan.estate.filter import Area, Chain, Filter, FilterRule
 from portolan.estate.machine import Machine, Router
 from portolan.estate.network import GroupRule, Interface, ListRule
-from portolan.estate.vantage import Vantage
+from portolan.rehearsal.facts import Box, every_box, every_machine, network_of, runs
 from portolan.rehearsal.network import device_name
 from portolan.rehearsal.plan import Plan
+from portolan.rehearsal.quoting import rules
 
 _NEIGHBOURS = "icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert, nd-router-solicit, nd-router-advert } accept"
 _ANSWERS = {
@@ -33,15 +33,11 @@ _ONE_VERSION = {
 
 def build_filters(plan: Plan) -> None:
     """Rules for every box that has any."""
-    boxes: list[Machine | Vantage] = [
-        *machines(plan.estate),
-        *(each for each in plan.estate.vantages.values() if each.network),
-    ]
-    for box in boxes:
+    for box in every_box(plan.estate):
         tables = [*_translation(box), *_filter(box), *_groups(box, plan.estate), *_lists(box, plan.estate)]
         if tables:
             space = plan.space_of(box)
-            plan.files[f"{space}.nft"] = "\n".join(tables) + "\n"
+            plan.files[f"{space}.nft"] = rules("\n".join(tables) + "\n")
             plan.spaces[space].append(f"nft -f {space}.nft")
 
 
@@ -71,7 +67,7 @@ def _protocol(protocol: str) -> str:
     }[protocol]
 
 
-def _rule(rule: FilterRule, box: Machine | Vantage, chains: list[str]) -> Iterator[str]:
+def _rule(rule: FilterRule, box: Box, chains: list[str]) -> Iterator[str]:
     common = [_protocol(rule.protocol)]
     for key, names in (("iifname", rule.entering), ("oifname", rule.leaving)):
         if names:
@@ -100,20 +96,43 @@ def _verdicts(verdict: str, answer: str | None) -> list[str]:
     return [_ANSWERS[kind]]
 
 
-def _filter(box: Machine | Vantage) -> list[str]:
+def _filter(box: Box) -> list[str]:
     if box.filter is None:
         return []
-    filtering = as_rules(box.filter)
+    filtering = box.filter
     names = list(filtering.chains)
     chains = ["\n".join([f"  chain c{number} {{", *(f"    {text}" for rule in held.rules for text in _rule(rule, box, names)), "  }"])
               for number, held in enumerate(filtering.chains.values())]  # fmt: skip
+    if filtering.areas:
+        chains += _areas(filtering, box)
     for hook, chain in (("input", filtering.inbound), ("forward", filtering.forward), ("output", filtering.outbound)):
         if chain is not None:
             chains.append(_chain(hook, chain, filtering, box))
     return ["table inet box {", *chains, "}"]
 
 
-def _chain(hook: str, chain: Chain, filtering: Filter, box: Machine | Vantage) -> str:
+def _areas(filtering: Filter, box: Box) -> list[str]:
+    """Areas: a packet's is the first whose ranges hold its source, else the first with its interface, else the default one.
+
+    What belongs to none is dropped.
+    """
+    areas = list(filtering.areas.values())
+    jumps = [f"{side} goto a{number}" for number, area in enumerate(areas) if area.sources for side in _sides(area.sources, "saddr")]
+    jumps += [f"iifname {{ {', '.join(device_name(box, each) for each in area.interfaces)} }} goto a{number}"
+              for number, area in enumerate(areas) if area.interfaces]  # fmt: skip
+    jumps += [f"goto a{number}" for number, area in enumerate(areas) if area.default]
+    known = ["ct state { established, related } accept"] if filtering.stateful else []
+    body = ["type filter hook input priority 0; policy drop;", 'iifname "lo" accept', _NEIGHBOURS, *known, *jumps]
+    return [*(f"  chain a{number} {{\n    {lines}\n  }}" for number, lines in enumerate(map(_area, areas))),
+            "\n    ".join(["  chain input_areas {", *body]) + "\n  }"]  # fmt: skip
+
+
+def _area(area: Area) -> str:
+    lines = [f"{protocol} dport {ports} counter accept" for text in area.services for protocol, ports in service_ports(text)]
+    return "\n    ".join([*lines, *(f"counter {verdict}" for verdict in _verdicts(area.otherwise, area.answer))])
+
+
+def _chain(hook: str, chain: Chain, filtering: Filter, box: Box) -> str:
     names = list(filtering.chains)
     # A chain of its own, so that `return` leads to the default.
     rules = [
@@ -124,7 +143,7 @@ def _chain(hook: str, chain: Chain, filtering: Filter, box: Machine | Vantage) -
     lines = [*rules, f"  chain {hook}_box {{", f"    type filter hook {hook} priority 0; policy accept;"]
     if hook != "forward":
         side = "iifname" if hook == "input" else "oifname"
-        lines.append(f'    {side} {{ "lo", "res0" }} accept')
+        lines.append(f'    {side} "lo" accept')
     lines.append(f"    {_NEIGHBOURS}")
     if filtering.stateful:
         lines.append("    ct state { established, related } accept")
@@ -133,7 +152,7 @@ def _chain(hook: str, chain: Chain, filtering: Filter, box: Machine | Vantage) -
     return "\n".join([*lines, "  }"])
 
 
-def _translation(box: Machine | Vantage) -> list[str]:
+def _translation(box: Box) -> list[str]:
     if not isinstance(box, Router) or not (box.forwards or box.masquerade or box.one_to_one or box.source_nat):
         return []
     tables = []
@@ -206,7 +225,7 @@ def _own_first(box: Router, family: str, version: int) -> Iterator[str]:
         return
     own = [item.ip for interface in box.interfaces.values() for item in interface.address if item.ip.version == version]
     for service in box.services.values():
-        if service.state != "running" or service.failing is not None:
+        if not runs(service):
             continue
         for listener in service.listens:
             everywhere = listener.address is None or int(listener.address) == 0
@@ -216,12 +235,11 @@ def _own_first(box: Router, family: str, version: int) -> Iterator[str]:
                 yield f"    {family} daddr {{ {', '.join(taken)} }} meta l4proto {protocols} th dport {listener.port} counter return"
 
 
-def _lists(box: Machine | Vantage, estate: Estate) -> list[str]:
+def _lists(box: Box, estate: Estate) -> list[str]:
     """The access lists of a router's networks: before connection tracking, and behind every translation."""
     into, out = [], []
     for interface in box.interfaces.values() if isinstance(box, Router) else ():
-        network = network_named(estate, network_name(interface))
-        held = network.access_list if network is not None else None
+        held = network_of(estate, interface).access_list
         if held is None:
             continue
         device = device_name(box, interface.name)
@@ -268,7 +286,7 @@ def _targets(outside: PortRange, to: IPAddress, port: int | None) -> Iterator[tu
         yield str(number), f"{host}:{port + number - outside.first}"
 
 
-def _groups(box: Machine | Vantage, estate: Estate) -> list[str]:
+def _groups(box: Box, estate: Estate) -> list[str]:
     if not isinstance(box, Machine) or all(each.groups is None for each in box.interfaces.values()):
         return []
     into, out = [], []
@@ -320,5 +338,5 @@ def _allowance(rule: GroupRule, peers: list[IPNetwork], inbound: bool) -> Iterat
 
 
 def _members(estate: Estate, group: str) -> list[IPNetwork]:
-    return [type(item.network)(item.ip) for machine in machines(estate) for interface in machine.interfaces.values()
+    return [type(item.network)(item.ip) for machine in every_machine(estate) for interface in machine.interfaces.values()
             if group in (interface.groups or ()) for item in interface.address]  # fmt: skip

@@ -4,6 +4,7 @@ from collections.abc import Mapping
 
 from portolan.rehearsal.network import ROOT_ADDRESS
 from portolan.rehearsal.plan import BASE, Daemon, Plan
+from portolan.rehearsal.quoting import quoted_name
 
 _KNOT = """server:
     rundir: {folder}
@@ -22,6 +23,8 @@ _NAMED = """options {{ directory "{folder}"; pid-file none; session-keyfile none
 {listen} }};
 controls {{ }};
 {views}"""
+# Everything that is not said here is as the distribution has it: caps on lifetimes, zones that are empty by themselves,
+# minimised questions. What is said gives it a place, saves time when servers are dead, and keeps the order of addresses.
 _UNBOUND = """server:
   username: ""
   chroot: ""
@@ -36,19 +39,10 @@ _UNBOUND = """server:
   access-control: ::/0 allow
   module-config: "{modules}"
   root-hints: "{folder}/root.hints"
-  do-not-query-localhost: no
   infra-cache-max-rtt: 600
   infra-cache-min-rtt: 50
   outbound-msg-retry: 2
-  qname-minimisation: no
-  aggressive-nsec: no
-  minimal-responses: yes
-  local-zone: "example." nodefault
-  local-zone: "test." nodefault
-  local-zone: "invalid." nodefault
-  unblock-lan-zones: yes
-  insecure-lan-zones: yes
-  so-reuseport: no
+  rrset-roundrobin: no
 {further}remote-control:
   control-enable: no
 {sections}"""
@@ -60,12 +54,13 @@ def knot(
     """A name server with zones (name to master file); the command that makes it read them anew."""
     folder = f"{BASE}/{name}"
     parts = "".join(
-        f"  - domain: {zone if zone == '.' else zone + '.'}\n    file: {BASE}/{path}\n    zonefile-sync: -1\n"
+        f"  - domain: {quoted_name(zone)}\n    file: {BASE}/{path}\n    zonefile-sync: -1\n"
         "    journal-content: none\n    semantic-checks: off\n"
         for zone, path in zones.items()
     )
     listen = "".join(f"    listen: {address}@{port}\n" for address in addresses)
     plan.files[f"{name}/knot.conf"] = _KNOT.format(folder=folder, listen=listen, zones=parts)
+    plan.owned.append([name, "server"])
     plan.daemons.append(Daemon(name, space, ["/usr/sbin/knotd", "-c", f"{folder}/knot.conf"], [["udp", port]]))
     return ["/usr/sbin/knotc", "-c", f"{folder}/knot.conf", "-b", "zone-reload"]
 
@@ -87,33 +82,36 @@ def named(
     ]
     texts.append(_view("others", "any;", zones))
     plan.files[f"{name}/named.conf"] = _NAMED.format(folder=f"{BASE}/{name}", listen=listen, views="\n".join(texts))
+    plan.owned.append([name, "server"])
     command = ["/usr/sbin/named", "-g", "-n", "1", "-c", f"{BASE}/{name}/named.conf"]
     plan.daemons.append(Daemon(name, space, command, [["udp", 53]]))
 
 
 def _view(name: str, clients: str, zones: Mapping[str, str]) -> str:
-    held = "".join(f'  zone "{zone}" {{ type primary; file "{BASE}/{path}"; }};\n' for zone, path in zones.items())
+    held = "".join(f'  zone {quoted_name(zone)} {{ type primary; file "{BASE}/{path}"; }};\n' for zone, path in zones.items())
     return f"view {name} {{ match-clients {{ {clients} }};\n{held}}};"
 
 
 def unbound(
     plan: Plan, name: str, space: str, addresses: list[str], forwards: list[str] | None = None, anchor: str | None = None,
-    refuses: Mapping[str, str] | None = None, zones: Mapping[str, str] | None = None,
+    refuses: Mapping[str, str] | None = None, zones: Mapping[str, str] | None = None, clock: str | None = None,
 ) -> None:  # fmt: skip
     """A recursive resolver; one that passes on, checks signatures, does not look some names up, or holds zones itself."""
     folder = f"{BASE}/{name}"
     further = "".join(f"  interface: {address}\n" for address in addresses)
-    further += "".join(f'  local-zone: "{each}." {kind}\n' for each, kind in (refuses or {}).items())
+    further += "".join(f"  local-zone: {quoted_name(each)} {kind}\n" for each, kind in (refuses or {}).items())
     if anchor is not None:
         further += f'  trust-anchor: "{anchor}"\n'
     sections = ""
     if forwards:
         sections += 'forward-zone:\n  name: "."\n' + "".join(f"  forward-addr: {each}\n" for each in forwards)
     for zone, path in (zones or {}).items():
-        sections += f'auth-zone:\n  name: "{zone}."\n  zonefile: "{BASE}/{path}"\n  for-downstream: no\n  for-upstream: yes\n  fallback-enabled: no\n'
+        sections += f'auth-zone:\n  name: {quoted_name(zone)}\n  zonefile: "{BASE}/{path}"\n  for-downstream: no\n  for-upstream: yes\n  fallback-enabled: no\n'
     modules = "iterator" if anchor is None else "validator iterator"
     plan.files[f"{name}/unbound.conf"] = _UNBOUND.format(
         folder=folder, modules=modules, further=further, sections=sections
     )
     plan.files[f"{name}/root.hints"] = f". 3600 NS a.root.\na.root. 3600 A {ROOT_ADDRESS}\n"
-    plan.daemons.append(Daemon(name, space, ["/usr/sbin/unbound", "-d", "-c", f"{folder}/unbound.conf"], [["udp", 53]]))
+    plan.owned.append([name, "server"])
+    command = ["/usr/sbin/unbound", "-d", "-c", f"{folder}/unbound.conf"]
+    plan.daemons.append(Daemon(name, space, command, [["udp", 53]], clock=clock))

@@ -1,57 +1,53 @@
-"""The name drivers: who plays which name server and resolver, what each is told, and what caches were filled with."""
+"""The name drivers: who plays which name server and resolver, what each is told, and what caches were filled with.
+
+Resolvers run at the estate's moment where time matters: their clocks are shifted, their caches filled by real questions at
+the moment that the estate says, and what is still held is left to them.
+"""
 
 from collections.abc import Sequence
-from datetime import datetime, timedelta
+from datetime import UTC, datetime
+from ipaddress import ip_address
 
-from portolan.estate.base import IPAddress, is_public
-from portolan.estate.guesses import machines
+from portolan.estate.base import IPAddress
 from portolan.estate.machine import Machine
 from portolan.estate.service import Service
 from portolan.estate.vantage import Vantage
-from portolan.estate.zone import Zone, ZoneData
-from portolan.journey.world import World
-from portolan.names.answer import Answer, Asker
-from portolan.names.naming import address_records
-from portolan.names.servers import listening_addresses
-from portolan.names.versions import remembered_until, version_at
-from portolan.names.zone import ZoneIndex
+from portolan.estate.zone import Record, Zone, ZoneData
 from portolan.rehearsal import name_programs as programs
-from portolan.rehearsal.network import (
-    AUTHORITY,
-    RESOLVER,
-    RESOLVER_ADDRESS,
-    RESOLVER_ADDRESS_6,
-    ROOT_ADDRESS,
-    TIER_ADDRESS,
-    join_resolver,
-)
+from portolan.rehearsal.facts import Box, client_of, every_machine, every_service, has, legs, public, runs
+from portolan.rehearsal.network import AUTHORITY, RESOLVER, RESOLVERS_4, RESOLVERS_6, ROOT_ADDRESS, TIER_ADDRESS, place_resolver
 from portolan.rehearsal.plan import BASE, Plan, Round
-from portolan.rehearsal.record_text import data_text
+from portolan.rehearsal.quoting import UnstageableError, dns_name, plain_words
+from portolan.rehearsal.record_text import data_text, record_line
 from portolan.rehearsal.signing import SIGNED_TYPES, Signer
-from portolan.wire.listeners import bindings_of
 
 #: Tiers of zones that nobody described serves; behind them, the servers of copies.
 _FIRST_COPY = 6
 #: Where topmost zones are served that the root does not simply delegate: never by the root's own server.
 _APART = TIER_ADDRESS.format(5)
+_MOST_ALIASES = 8
 
 
 class Naming:
     """Plans every name server and resolver that the estate needs or describes."""
 
-    def __init__(self, plan: Plan, world: World) -> None:
+    def __init__(self, plan: Plan, now: datetime) -> None:
         self.plan = plan
-        self.world = world
-        self.estate = world.estate
-        every = [service for machine in machines(self.estate) for service in machine.services.values()]
-        clients: list[Machine | Vantage] = [*machines(self.estate), *self.estate.vantages.values()]
-        validates = any(service.validates for service in every) or any(
-            each.resolver == "validating" for each in clients
-        )
-        self.signer = Signer(world.now) if validates else None
-        self._ordinary: dict[tuple[bool, datetime | None], list[str]] = {}
-        #: Which resolver is to be filled when: moment to (space, address) pairs.
-        self._primed: dict[datetime, list[tuple[str, str]]] = {}
+        self.now = now
+        self.estate = plan.estate
+        clients: list[Box] = [*every_machine(self.estate), *self.estate.vantages.values()]
+        resolvers = [service for _, service in every_service(self.estate) if service.kind == "resolver"]
+        validates = any(each.validates for each in resolvers) or any(each.resolver == "validating" for each in clients)
+        filled = [each.last_asked for each in (*resolvers, *self.estate.vantages.values()) if each.last_asked is not None]
+        self.signer = Signer(now) if validates else None
+        #: Whether clocks count: then every resolver has the estate's moment.
+        self.timed = validates or bool(filled)
+        #: Resolvers that nobody describes: (checks signatures, filled when) to number; an address that is stated to when.
+        self._ordinary: dict[tuple[bool, datetime | None], int] = {}
+        self._stated: dict[IPAddress, datetime | None] = {}
+        #: Which resolver is to be filled when: moment to (daemon, space, address).
+        self._primed: dict[datetime, list[tuple[str, str, str]]] = {}
+        self._resolvers: list[str] = []
         #: Master files by zone, for those rounds, and how their servers read them anew.
         self._files: list[tuple[Zone, str]] = []
         self._reloads: list[list[str]] = []
@@ -60,11 +56,10 @@ class Naming:
     def build(self) -> None:
         """The authoritative servers, and the resolvers that the estate describes."""
         served: dict[str, list[tuple[Machine, Service]]] = {name: [] for name in self.estate.zones}
-        for machine in machines(self.estate):
-            for service in machine.services.values():
-                if service.kind == "name-server":
-                    for held in service.zones:
-                        served[held].append((machine, service))
+        for machine, service in every_service(self.estate):
+            if service.kind == "name-server":
+                for held in service.zones:
+                    served[held].append((machine, service))
         tiers: dict[int, list[Zone]] = {}
         for zone in self.estate.zones.values():
             if not served[zone.name]:
@@ -80,9 +75,10 @@ class Naming:
             self._serve("apart", AUTHORITY, [_APART], rest)
         for depth, zones in tiers.items():
             self._serve(f"tier{depth}", AUTHORITY, [TIER_ADDRESS.format(2 + depth)], zones)
-        for number, machine, service in self._running():
-            bound = [binding for binding in bindings_of(service) if binding.protocol == "udp"]
-            listen = [address for binding in bound for address in _listen(binding.address, binding.families)]
+        for number, (machine, service) in enumerate(every_service(self.estate)):
+            if not runs(service) or not service.privileged or service.kind not in ("name-server", "resolver"):
+                continue
+            listen = _sockets(service)
             space = self.plan.space_of(machine)
             if service.kind == "name-server":
                 zones = [self.estate.zones[name] for name in service.zones]
@@ -91,64 +87,57 @@ class Naming:
                 self._described_resolver(f"cache{number}", space, listen, service)
 
     def finish(self, hosts: Sequence[str]) -> None:
-        """The ordinary resolvers, and the rounds in which caches are filled with what stood earlier."""
-        self._ordinary.setdefault((False, None), [])
-        for number, ((validates, since), addresses) in enumerate(self._ordinary.items()):
-            if number == 0 or (validates, since) == (False, None):
-                addresses = (
-                    [*addresses, RESOLVER_ADDRESS, RESOLVER_ADDRESS_6]
-                    if (validates, since) == (False, None)
-                    else addresses
-                )
-            anchor = self.signer.anchor() if validates and self.signer is not None else None
-            programs.unbound(self.plan, f"ordinary{number}", RESOLVER, addresses, anchor=anchor)
-            if since is not None:
-                self._primed.setdefault(since, []).append((RESOLVER, addresses[0]))
+        """The resolvers that nobody describes, and the rounds in which caches are filled with what stood earlier."""
+        for (validates, since), number in self._ordinary.items():
+            addresses = [RESOLVERS_4.format(53 + number), RESOLVERS_6.format(53 + number)]
+            self._undescribed(f"ordinary{number}", addresses, validates, since)
+        for number, (address, since) in enumerate(self._stated.items()):
+            self._undescribed(f"stated{number}", [str(address)], False, since)
         for since in sorted(self._primed):
             files = {path: self.text(zone, since) for zone, path in self._files}
-            queries = [[space, address, list(hosts)] for space, address in self._primed[since]]
+            files |= {f"{name}.clock": _offset(since) for name, _, _ in self._primed[since]}
+            queries = [[space, address, list(hosts)] for _, space, address in self._primed[since]]
             self.plan.rounds.append(Round(files, self._reloads, queries))
         if self._primed:
-            self.plan.rounds.append(Round({path: self.plan.files[path] for _, path in self._files}, self._reloads, []))
+            filled = {name for held in self._primed.values() for name, _, _ in held}
+            files = {path: self.plan.files[path] for _, path in self._files}
+            files |= {f"{name}.clock": _offset(self.now) for name in self._resolvers}
+            self.plan.rounds.append(Round(files, self._reloads, [], [name for name in self._resolvers if name not in filled]))
 
     def client_files(self, vantage: Vantage, number: int) -> list[list[str]]:
         """The resolv.conf and hosts file that a visitor's client sees: (file, where it is mounted)."""
-        plan = self.plan
-        client: Machine | Vantage = vantage
-        if vantage.host is not None:
-            client = self.estate.hosts.get(vantage.host) or self.estate.routers[vantage.host]
-        name = f"{plan.space_of(client)}-{number}" if vantage.last_asked else plan.space_of(client)
-        if f"{name}.resolv" not in plan.files:
-            stated = client.resolver
-            resolver: object = stated
-            if isinstance(stated, str) or stated is None or (is_public(stated) and not self._described(stated)):
-                resolver = join_resolver(plan, client, number)
-                key = (stated == "validating", vantage.last_asked)
-                self._ordinary.setdefault(key, []).append(str(resolver))
-            search = f"search {' '.join(client.search)}\n" if client.search else ""
-            plan.files[f"{name}.resolv"] = f"nameserver {resolver}\n{search}options timeout:2 attempts:1\n"
-            lines = ["127.0.0.1 localhost", "::1 localhost"]
-            if client.hosts_file is not None:
-                lines += [f"{line.address} {' '.join(line.names)}" for line in client.hosts_file.entries]
-            plan.files[f"{name}.hosts"] = "\n".join(lines) + "\n"
-        return [[f"{BASE}/{name}.resolv", "/etc/resolv.conf"], [f"{BASE}/{name}.hosts", "/etc/hosts"]]
+        plan, client = self.plan, client_of(self.estate, vantage)
+        name = f"{plan.space_of(client)}-{number}"
+        stated = client.resolver
+        if stated is None or isinstance(stated, str):
+            place = self._ordinary.setdefault((stated == "validating", vantage.last_asked), len(self._ordinary))
+            old = any(each.version == 4 for _, _, held in legs(self.estate, client) for each in held)
+            resolver = (RESOLVERS_4 if old else RESOLVERS_6).format(53 + place)
+        else:
+            resolver = str(stated)
+            if public(stated) and not has(self.estate, stated):
+                self._nobodys(stated, vantage.last_asked, client)
+        search = f"search {plain_words(list(client.search), 'a search domain', client.place)}\n" if client.search else ""
+        plan.files[f"{name}.resolv"] = f"nameserver {resolver}\n{search}options timeout:2 attempts:1\n"
+        lines = ["127.0.0.1 localhost", "::1 localhost"]
+        for line in client.hosts_file.entries if client.hosts_file is not None else ():
+            lines.append(f"{line.address} {plain_words(list(line.names), 'a name of a hosts file', line.place)}")
+        plan.files[f"{name}.hosts"] = "\n".join(lines) + "\n"
+        return [[f"{name}.resolv", "/etc/resolv.conf"], [f"{name}.hosts", "/etc/hosts"]]
 
-    def _leads_to_described(self, zone: Zone) -> bool:
-        """Whether the delegation names a server that some box of the estate is."""
-        for name in zone.delegated_to:
-            answer = Answer()
-            self.world.naming.recurse(name, Asker("the root"), answer)
-            if any(self._described(record.data) for record in address_records(answer.types)):
-                return True
-        return False
+    # -- resolvers -----------------------------------------------------------------------------------------------
 
-    def _lapsed(self, zone: Zone) -> bool:
-        return zone.on_hold or (zone.registered_until is not None and self.world.now >= zone.registered_until)
+    def _nobodys(self, address: IPAddress, since: datetime | None, client: Box | None) -> None:
+        """An address at which a resolver is stated that nobody describes."""
+        held = self._stated.setdefault(address, since)
+        if held != since:
+            raise UnstageableError("one resolver with what two devices remember", str(address), client.place if client else None)
 
-    def _running(self) -> list[tuple[int, Machine, Service]]:
-        every = [(machine, service) for machine in machines(self.estate) for service in machine.services.values()]
-        return [(number, machine, service) for number, (machine, service) in enumerate(every)
-                if service.state == "running" and service.privileged and service.failing is None and service.kind in ("name-server", "resolver")]  # fmt: skip
+    def _undescribed(self, name: str, addresses: list[str], validates: bool, since: datetime | None) -> None:
+        anchor = self.signer.anchor() if validates and self.signer is not None else None
+        for address in addresses:
+            place_resolver(self.plan, ip_address(address))
+        self._resolver(name, RESOLVER, addresses, since, anchor=anchor)
 
     def _described_resolver(self, name: str, space: str, listen: list[str], service: Service) -> None:
         held: dict[str, str] = {}
@@ -156,30 +145,54 @@ class Naming:
             path = f"{name}/{len(held)}.zone"
             self.plan.files[path] = self.text(self.estate.zones[zone_name])
             held[str(zone_name)] = path
-        forwards = [
-            str(each) if not is_public(each) or self._described(each) else RESOLVER_ADDRESS
-            for each in service.forwards_to
-        ]
+        for each in service.forwards_to:
+            if public(each) and not has(self.estate, each):
+                self._nobodys(each, None, None)
         anchor = self.signer.anchor() if service.validates and self.signer is not None else None
-        refuses = {
-            str(each): "always_refuse" if service.refuses_with == "refused" else "always_nxdomain"
-            for each in service.refuses
-        }
-        programs.unbound(self.plan, name, space, listen, forwards, anchor, refuses, held)
-        if service.last_asked is not None:
-            address = {"0.0.0.0": "127.0.0.1", "::": "::1"}.get(listen[0], listen[0])
-            self._primed.setdefault(service.last_asked, []).append((space, address))
+        kind = "always_refuse" if service.refuses_with == "refused" else "always_nxdomain"
+        refuses = {str(each): kind for each in service.refuses}
+        self._resolver(name, space, listen, service.last_asked, [str(each) for each in service.forwards_to], anchor, refuses, held)
 
-    def _described(self, address: IPAddress) -> bool:
-        return any(
-            address == item.ip
-            for machine in machines(self.estate)
-            for interface in machine.interfaces.values()
-            for item in interface.address
-        )
+    def _resolver(
+        self, name: str, space: str, listen: list[str], since: datetime | None, forwards: list[str] | None = None,
+        anchor: str | None = None, refuses: dict[str, str] | None = None, held: dict[str, str] | None = None,
+    ) -> None:  # fmt: skip
+        clock = f"{name}.clock" if self.timed else None
+        if clock is not None:
+            self.plan.files[clock] = _offset(self.now if since is None else since)
+        self._resolvers.append(name)
+        programs.unbound(self.plan, name, space, listen, forwards, anchor, refuses, held, clock)
+        if since is not None:
+            address = {"0.0.0.0": "127.0.0.1", "::": "::1"}.get(listen[0], listen[0])
+            self._primed.setdefault(since, []).append((name, space, address))
+
+    # -- name servers --------------------------------------------------------------------------------------------
+
+    def _lapsed(self, zone: Zone) -> bool:
+        return zone.on_hold or (zone.registered_until is not None and self.now >= zone.registered_until)
 
     def _depth(self, zone: Zone) -> int:
         return sum(zone.name.endswith("." + other) for other in self.estate.zones)
+
+    def _stated_records(self, name: str) -> list[Record] | None:
+        """The address records that the estate's zones state for a name, behind its aliases; None where no zone holds it."""
+        for _ in range(_MOST_ALIASES):
+            zones = [zone for zone in self.estate.zones if name == zone or name.endswith("." + zone)]
+            if not zones:
+                return None
+            types = self.estate.zones[max(zones, key=len)].data.nodes.get(name, {})
+            if "CNAME" not in types:
+                return [*types.get("A", ()), *types.get("AAAA", ())]
+            name = types["CNAME"][0].data
+        return []
+
+    def _described(self, zone: Zone) -> bool:
+        """Whether the delegation names a server that the estate knows: a box of its own, or a name that leads nowhere."""
+        for name in zone.delegated_to:
+            records = self._stated_records(name)
+            if records is not None and (not records or any(has(self.estate, record.data) or not public(record.data) for record in records)):
+                return True
+        return False
 
     def _serve(self, name: str, space: str, addresses: list[str], zones: Sequence[Zone], port: int = 53) -> None:
         """A name server with some zones; one with views where a zone has any."""
@@ -191,16 +204,14 @@ class Naming:
             self._files.append((zone, path))
         if any(zone.views for zone in zones):
             views: dict[tuple[str, ...], dict[str, str]] = {}
-            for zone in zones:
-                for view in zone.views.values():
-                    path = f"{name}/{zone.name}-{list(zone.views).index(view.name)}.view"
+            for number, zone in enumerate(zones):
+                for order, view in enumerate(zone.views.values()):
+                    path = f"{name}/z{number}-{order}.view"
                     self.plan.files[path] = self.text(zone, data=view.data)
                     views.setdefault(tuple(map(str, view.clients)), dict(texts))[zone.name] = path
             programs.named(self.plan, name, space, addresses, texts, views)
         else:
             self._reloads.append(programs.knot(self.plan, name, space, addresses, texts, port))
-
-    # -- what zones hold -----------------------------------------------------------------------------------------
 
     def _root(self, served: dict[str, list[tuple[Machine, Service]]], shared: Sequence[Zone]) -> None:
         """A root zone that delegates the topmost zones, as their registration says."""
@@ -210,6 +221,7 @@ class Naming:
         for zone in self.estate.zones.values():
             if self._depth(zone) or self._lapsed(zone):
                 continue
+            owner = dns_name(zone.name, zone.place)
             if self.signer is not None:
                 lines += self.signer.ds_lines(zone, None)
             holders = served[zone.name]
@@ -220,28 +232,26 @@ class Naming:
                 path = f"copy{copies}/zone"
                 self.plan.files[path] = self.text(zone, data=copy.data)
                 programs.knot(self.plan, f"copy{copies}", AUTHORITY, [address], {zone.name: path})
-                lines.append(f"{zone.name}. 60 NS {copy.servers[0]}.")
-                glue.add(f"{copy.servers[0]}. 60 A {address}")
-            elif zone.delegated_to and (holders or zone.glue or self._leads_to_described(zone)):
+                lines.append(f"{owner} 60 NS {dns_name(copy.servers[0])}")
+                glue.add(f"{dns_name(copy.servers[0])} 60 A {address}")
+            elif zone.delegated_to and (holders or zone.glue or self._described(zone)):
                 for name in zone.delegated_to:
-                    lines.append(f"{zone.name}. 60 NS {name}.")
-                    if name in zone.glue:
-                        key = next(each for each in zone.glue if each == name)
-                        glue |= {f"{name}. 60 {_kind(address)} {address}" for address in zone.glue[key]}
+                    lines.append(f"{owner} 60 NS {dns_name(name)}")
+                    stated = next((held for each, held in zone.glue.items() if each == name), None)
+                    if stated is not None:
+                        glue |= {_address_line(name, address) for address in stated}
                     elif name == zone.name or name.endswith("." + zone.name):
-                        held = address_records(zone.data.nodes.get(name, {}))
-                        glue |= {f"{name}. 60 {record.type} {record.data}" for record in held}
+                        types = zone.data.nodes.get(name, {})
+                        glue |= {_address_line(name, record.data) for kind in ("A", "AAAA") for record in types.get(kind, ())}
             elif holders:
-                targets = [(address, number) for machine, service in holders
-                           for number, address in enumerate(listening_addresses(machine, service))]  # fmt: skip
-                public = [each for each in targets if is_public(each[0])]
-                for number, (stated, _) in enumerate(public or targets):
-                    server = f"s{number}.held.{zone.name}."
-                    lines.append(f"{zone.name}. 60 NS {server}")
-                    glue.add(f"{server} 60 {_kind(stated)} {stated}")
+                targets = [address for machine, service in holders for address in _addresses_of(machine, service)]
+                for number, address in enumerate([each for each in targets if public(each)] or targets):
+                    server = f"s{number}.held.{zone.name}"
+                    lines.append(f"{owner} 60 NS {dns_name(server)}")
+                    glue.add(_address_line(server, address))
             else:
-                lines.append(f"{zone.name}. 60 NS assumed.{zone.name}.")
-                glue.add(f"assumed.{zone.name}. 60 A {TIER_ADDRESS.format(2) if zone in shared else _APART}")
+                lines.append(f"{owner} 60 NS {dns_name('assumed.' + zone.name)}")
+                glue.add(_address_line(f"assumed.{zone.name}", ip_address(TIER_ADDRESS.format(2) if zone in shared else _APART)))
         text = "\n".join([*lines, *sorted(glue)]) + "\n"
         self.plan.files["root/root.zone"] = text if self.signer is None else self.signer.signed(text, "", None)
         texts = {".": "root/root.zone"}
@@ -252,65 +262,68 @@ class Naming:
         addresses = [ROOT_ADDRESS, *([TIER_ADDRESS.format(2)] if shared else [])]
         self._reloads.append(programs.knot(self.plan, "root", AUTHORITY, addresses, texts))
 
-    def text(self, zone: Zone, since: datetime | None = None, data: ZoneData | None = None) -> str:
-        """A zone as a master file of absolute names, with what an inline zone leaves out.
+    # -- what zones hold -----------------------------------------------------------------------------------------
 
-        `since` gives what stood at that moment, with what is left of its TTLs now.
-        """
-        now = self.world.now
+    def text(self, zone: Zone, since: datetime | None = None, data: ZoneData | None = None) -> str:
+        """A zone as a master file of absolute names, as it stood or stands at a moment, with what an inline zone leaves out."""
         if data is None:
-            data = version_at(zone, since or now, None).data
-        index = ZoneIndex(zone.name, data)
+            moment = self.now if since is None else since
+            earlier = [each for each in zone.before if moment < each.until]
+            data = min(earlier, key=lambda each: each.until).data if earlier else zone.data
         tier = TIER_ADDRESS.format(2 + self._depth(zone)) if zone not in self._elsewhere else _APART
+        owner, assumed = dns_name(zone.name, zone.place), dns_name(f"assumed.{zone.name}", zone.place)
         lines = []
         apex = data.nodes.get(zone.name, {})
         if "SOA" not in apex:
             # An absence that no SOA record limits is not remembered.
-            lines.append(
-                f"{zone.name}. 60 SOA assumed.{zone.name}. keeper.{zone.name}. 1 60 60 60 {60 if since is None else 0}"
-            )
+            lines.append(f"{owner} 60 SOA {assumed} keeper.{owner} 1 60 60 60 0")
         if "NS" not in apex and "CNAME" not in apex:
-            lines.append(f"{zone.name}. 60 NS assumed.{zone.name}.")
-            lines.append(f"assumed.{zone.name}. 60 A {tier}")
-        for owner, types in data.nodes.items():
+            lines += [f"{owner} 60 NS {assumed}", f"{assumed} 60 A {tier}"]
+        for types in data.nodes.values():
             for kind, records in types.items():
-                if self.signer is not None and (kind in SIGNED_TYPES or kind == "DS"):
-                    continue
-                for record in records:
-                    ttl = record.ttl
-                    if since is not None:
-                        ttl = _left(remembered_until(index, types, since), now)
-                        if kind == "SOA":
-                            rest = _left(since + timedelta(seconds=index.negative_ttl()), now)
-                            ttl, record = rest, record._replace(data=record.data._replace(minimum=rest))
-                    lines.append(f"{owner}. {ttl} {kind} {data_text(record)}")
+                if self.signer is None or (kind not in SIGNED_TYPES and kind != "DS"):
+                    lines += map(record_line, records)
         if zone.apex_alias is not None:
-            answer = Answer()
-            self.world.naming.recurse(str(zone.apex_alias), Asker("the provider"), answer)
-            found = address_records(answer.types) if answer.detail is None else []
-            lines += [f"{zone.name}. 60 {record.type} {record.data}" for record in found]
+            for record in self._stated_records(str(zone.apex_alias)) or ():
+                lines.append(f"{owner} 60 {record.type} {data_text(record)}")
         for child in self.estate.zones.values():
             if child.name == zone.name or not child.name.endswith("." + zone.name):
                 continue
             # A delegation to servers that nobody describes leads to those that are assumed.
             for record in data.nodes.get(child.name, {}).get("NS", ()):
-                if not address_records(zone.data.nodes.get(record.data, {})) and record.data.endswith("." + zone.name):
-                    lines.append(f"{record.data}. 60 A {TIER_ADDRESS.format(2 + self._depth(child))}")
+                held = zone.data.nodes.get(record.data, {})
+                if not ({"A", "AAAA"} & set(held)) and record.data.endswith("." + zone.name):
+                    lines.append(f"{dns_name(record.data)} 60 A {TIER_ADDRESS.format(2 + self._depth(child))}")
             if self.signer is not None and "NS" in data.nodes.get(child.name, {}):
                 lines += self.signer.ds_lines(child, data)
         text = "\n".join(lines) + "\n"
         return text if self.signer is None else self.signer.signed(text, zone.name, zone)
 
 
-def _left(until: datetime, now: datetime) -> int:
-    return max(0, int((until - now).total_seconds()))
+def _offset(moment: datetime) -> str:
+    """How far a clock that shows a moment is from this machine's, as the clock's file says it."""
+    return f"{(moment - datetime.now(UTC)).total_seconds():+.0f}\n"
 
 
-def _kind(address: IPAddress) -> str:
-    return "A" if address.version == 4 else "AAAA"
+def _address_line(name: str, address: IPAddress) -> str:
+    return f"{dns_name(name)} 60 {'A' if address.version == 4 else 'AAAA'} {address}"
 
 
-def _listen(address: IPAddress | None, families: tuple[int, ...]) -> list[str]:
-    if address is not None:
-        return [str(address)]
-    return [{4: "0.0.0.0", 6: "::"}[family] for family in families]
+def _sockets(service: Service) -> list[str]:
+    """The addresses that a name program listens on, as its configuration names them."""
+    found = []
+    for listener in service.listens:
+        if listener.address is None:
+            found += ["0.0.0.0", "::"]
+        elif int(listener.address) == 0 and listener.address.version == 6 and not listener.only_v6:
+            found += ["0.0.0.0", "::"]
+        else:
+            found.append(str(listener.address))
+    return list(dict.fromkeys(found))
+
+
+def _addresses_of(machine: Machine, service: Service) -> list[IPAddress]:
+    """The addresses at which a name server can be asked."""
+    named = [each.address for each in service.listens if each.address is not None and int(each.address)]
+    every = [item.ip for interface in machine.interfaces.values() for item in interface.address]
+    return [each for each in every if not named or each in named]

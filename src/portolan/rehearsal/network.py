@@ -1,40 +1,31 @@
 """The network driver: namespaces, links, addresses, routes. One namespace plays the internet, one holds all bridges."""
 
 from collections.abc import Iterator
-from ipaddress import ip_network
 
-from portolan.estate.base import IPAddress, is_public
-from portolan.estate.guesses import (
-    attachments,
-    gateway_candidates,
-    machines,
-    network_name,
-    network_named,
-    on_internet,
-    prefix_of,
-    routed_to,
-    uplinks,
-)
+from portolan.estate.base import IPAddress
 from portolan.estate.machine import Machine, Router
 from portolan.estate.vantage import Vantage
+from portolan.rehearsal.facts import (
+    PRIVATE,
+    Box,
+    believes_near,
+    every_box,
+    every_machine,
+    legs,
+    length_of,
+    network_of,
+    online_leg,
+    public,
+    router_beside,
+    routers_to_internet,
+)
 from portolan.rehearsal.plan import BASE, Plan
 
 INTERNET, SWITCHES, AUTHORITY, RESOLVER = "inet", "lans", "auth", "reso"
 #: Where undescribed name servers and the ordinary resolver are; benchmarking ranges (RFC 2544, RFC 5180).
 ROOT_ADDRESS, TIER_ADDRESS = "198.18.1.1", "198.18.1.{}"
-RESOLVER_ADDRESS, RESOLVER_ADDRESS_6 = "198.18.0.53", "2001:2::53"
+RESOLVERS_4, RESOLVERS_6 = "198.18.0.{}", "2001:2::{}"
 _GATE_4, _GATE_6 = "169.254.0.1", "fe80::1"
-_PRIVATE = (
-    "0.0.0.0/8",
-    "10.0.0.0/8",
-    "100.64.0.0/10",
-    "127.0.0.0/8",
-    "169.254.0.0/16",
-    "172.16.0.0/12",
-    "192.168.0.0/16",
-    "224.0.0.0/3",
-)
-
 _QUIET = (
     "cd /proc/sys/net/ipv4; "
     "echo 0 > icmp_ratelimit; echo 0 > icmp_ratemask; echo 0 > conf/all/rp_filter; echo 0 > conf/default/rp_filter; "
@@ -55,22 +46,18 @@ def build_network(plan: Plan) -> None:
     bridges: dict[str, str] = {}
     switches.append("echo 0 > /proc/sys/net/bridge/bridge-nf-call-iptables 2>/dev/null; echo 0 > /proc/sys/net/bridge/bridge-nf-call-ip6tables 2>/dev/null; "
                     "echo 1 > /proc/sys/net/ipv6/conf/all/disable_ipv6; echo 1 > /proc/sys/net/ipv6/conf/default/disable_ipv6")  # fmt: skip
-    boxes: list[Machine | Vantage] = [
-        *machines(plan.estate),
-        *(each for each in plan.estate.vantages.values() if each.network),
-    ]
-    for box in boxes:
+    for box in every_box(plan.estate):
         _box(plan, box, bridges)
     _internet(plan)
 
 
-def device_name(box: Machine | Vantage, interface: str) -> str:
+def device_name(box: Box, interface: str) -> str:
     """The kernel's name of an interface: its place among the box's, since estate names may be long."""
     names = list(box.interfaces) if isinstance(box, Machine) else [interface]
     return f"if{names.index(interface)}"
 
 
-def _box(plan: Plan, box: Machine | Vantage, bridges: dict[str, str]) -> None:
+def _box(plan: Plan, box: Box, bridges: dict[str, str]) -> None:
     space = plan.space_of(box)
     script = plan.spaces[space]
     script.append(_QUIET)
@@ -82,13 +69,8 @@ def _box(plan: Plan, box: Machine | Vantage, bridges: dict[str, str]) -> None:
         f"echo {forwarding} > /proc/sys/net/ipv4/ip_forward; echo {forwarding} > /proc/sys/net/ipv6/conf/all/forwarding"
     )
     batch = ["link set dev lo up"]
-    held = [(box.network or "", box.network or "", box.address)] if isinstance(box, Vantage) else [
-        (each.name, each.network or each.name, each.address) for each in box.interfaces.values()
-    ]  # fmt: skip
-    routes: list[str] = []
-    for interface, on, addresses in held:
-        network = network_named(plan.estate, on)
-        assert network is not None
+    for interface, network, addresses in legs(plan.estate, box):
+        on = network.name
         device = device_name(box, interface)
         outer = f"{space}{device}"
         if network.kind == "internet":
@@ -109,13 +91,11 @@ def _box(plan: Plan, box: Machine | Vantage, bridges: dict[str, str]) -> None:
             plan.ip(SWITCHES, f"link set {outer} master {bridge} up")
         batch.append(f"link set dev {device} up")
         for address in addresses:
-            prefix = prefix_of(address, network)
-            length = prefix.prefixlen if prefix is not None else address.max_prefixlen
+            length = length_of(address, network)
             batch.append(f"addr add {address.ip}/{length} dev {device}{' nodad' if address.version == 6 else ''}")
         if any(address.version == 6 for address in addresses):
             batch.append(f"addr add fe80::{plan_number(space)}:{device[2:]}/64 dev {device} nodad")
-    routes += _routes(plan, box)
-    plan.ip(space, *batch, *routes)
+    plan.ip(space, *batch, *_routes(plan, box))
 
 
 def plan_number(space: str) -> int:
@@ -123,7 +103,7 @@ def plan_number(space: str) -> int:
     return int(space[1:]) + (1000 if space[0] == "v" else 1)
 
 
-def _routes(plan: Plan, box: Machine | Vantage) -> list[str]:
+def _routes(plan: Plan, box: Box) -> list[str]:
     """The default first: a more particular route may end where the gateway is, and the kernel would refuse it then."""
     found = _default(plan, box)
     for route in box.routes:
@@ -137,28 +117,19 @@ def _routes(plan: Plan, box: Machine | Vantage) -> list[str]:
     return found
 
 
-def _default(plan: Plan, box: Machine | Vantage) -> list[str]:
+def _default(plan: Plan, box: Box) -> list[str]:
     if box.gateway is not None:
         return [] if box.gateway == "none" else [f"route add default via {address}" for address in box.gateway]
     found = []
     for version in (4, 6):
-        if on_internet(plan.estate, box, version):
-            device = "if0"
-            if isinstance(box, Machine):
-                device = next(device_name(box, each.name) for each in box.interfaces.values()
-                              if (network := network_named(plan.estate, each.network or each.name)) is not None and network.kind == "internet"
-                              and any(item.version == version for item in each.address))  # fmt: skip
-            gate = _GATE_4 if version == 4 else _GATE_6
-            found.append(f"route add default via {gate} dev {device} onlink")
-        else:
+        leg = online_leg(plan.estate, box, version)
+        gate = router_beside(plan.estate, box, version)
+        if leg is not None:
+            far = _GATE_4 if version == 4 else _GATE_6
+            found.append(f"route add default via {far} dev {device_name(box, leg)} onlink")
+        elif gate is not None and believes_near(plan.estate, box, gate):
             # One that the machine's own mask leaves out is no neighbour, and the kernel does not take it.
-            near = [
-                prefix_of(address, network_named(plan.estate, name))
-                for name, held in attachments(box)
-                for address in held
-            ]
-            found += [f"route add default via {address}" for _, address in gateway_candidates(plan.estate, box, version)[:1]
-                      if any(prefix is not None and address in prefix for prefix in near)]  # fmt: skip
+            found.append(f"route add default via {gate}")
     return found
 
 
@@ -170,28 +141,23 @@ def _internet(plan: Plan) -> None:
     )
     plan.ip(INTERNET, "link set lo up", "route add blackhole default", "route add blackhole ::/0")
     for network in plan.estate.networks.values():
-        names = uplinks(plan.estate, network)
-        if network.kind == "internet" or len(names) != 1:
+        ways = routers_to_internet(plan.estate, network)
+        if network.kind == "internet" or len(ways) != 1:
             continue
-        router = plan.estate.routers[names[0]]
-        space = plan.space_of(router)
+        router, line = ways[0]
+        outer = f"{plan.space_of(router)}{device_name(router, line.name)}"
         for subnet in network.subnets:
-            if not is_public(subnet.network_address):
-                continue
-            for interface in router.interfaces.values():
-                if (interface.network or interface.name) == "internet":
-                    via = next((item.ip for item in interface.address if item.version == subnet.version), None)
-                    if via is not None:
-                        outer = f"{space}{device_name(router, interface.name)}"
-                        plan.ip(INTERNET, f"route add {subnet} via {via} dev {outer} onlink")
-                        break
-    boxes: list[Machine | Vantage] = [*machines(plan.estate), *plan.estate.vantages.values()]
-    brought = {item.ip for box in boxes for name, held in attachments(box) for item in held if name == "internet"}
-    blocked = [rule for machine in machines(plan.estate) for rule in _line(plan, machine, brought)]
+            via = next((item.ip for item in line.address if item.version == subnet.version), None)
+            if public(subnet.network_address) and via is not None:
+                plan.ip(INTERNET, f"route add {subnet} via {via} dev {outer} onlink")
+    boxes = every_box(plan.estate)
+    brought = {item.ip for box in boxes for _, network, held in legs(plan.estate, box) for item in held if network.kind == "internet"}
+    blocked = [rule for machine in every_machine(plan.estate) for rule in _line(plan, machine, brought)]
     # The way back of whoever asks with a private source does not exist; neither is it carried forth.
+    private = ", ".join(map(str, PRIVATE))
     drops = (
         "\n    ".join(blocked)
-        + f"\n    ip saddr {{ {', '.join(_PRIVATE)} }} drop\n    ip daddr {{ {', '.join(_PRIVATE)} }} drop\n    ip6 saddr != 2000::/3 drop\n    ip6 daddr != 2000::/3 drop"
+        + f"\n    ip saddr {{ {private} }} drop\n    ip daddr {{ {private} }} drop\n    ip6 saddr != 2000::/3 drop\n    ip6 daddr != 2000::/3 drop"
     )
     plan.files["inet.nft"] = (
         f"table inet carry {{\n  chain f {{\n    type filter hook forward priority 0; policy accept;\n    {drops}\n  }}\n}}\n"
@@ -210,16 +176,13 @@ def _internet(plan: Plan) -> None:
     plan.ip(
         INTERNET,
         "route add 198.18.1.0/24 dev n0",
-        f"route add {RESOLVER_ADDRESS}/32 dev n1",
-        f"route add {RESOLVER_ADDRESS_6}/128 dev n1",
     )
     plan.ip(
         AUTHORITY,
         *(f"addr add {TIER_ADDRESS.format(number)}/32 dev wan0" for number in range(1, 9)),
         f"route add default via {_GATE_4} dev wan0 onlink",
     )
-    plan.ip(RESOLVER, f"addr add {RESOLVER_ADDRESS}/32 dev wan0", f"addr add {RESOLVER_ADDRESS_6}/128 dev wan0 nodad",
-            f"route add default via {_GATE_4} dev wan0 onlink", f"route add default via {_GATE_6} dev wan0 onlink")  # fmt: skip
+    plan.ip(RESOLVER, f"route add default via {_GATE_4} dev wan0 onlink", f"route add default via {_GATE_6} dev wan0 onlink")
 
 
 def _line(plan: Plan, machine: Machine, brought: set[IPAddress]) -> Iterator[str]:
@@ -227,25 +190,23 @@ def _line(plan: Plan, machine: Machine, brought: set[IPAddress]) -> Iterator[str
     space = plan.space_of(machine)
     for interface in machine.interfaces.values():
         outer = f"{space}{device_name(machine, interface.name)}"
-        network = network_named(plan.estate, network_name(interface))
-        if network is None or network.kind != "internet":
+        if network_of(plan.estate, interface).kind != "internet":
             continue
         if interface.provider_blocks:
             ports = ", ".join(map(str, interface.provider_blocks))
             yield f"oifname {outer} tcp flags & (syn | ack) == syn tcp dport {{ {ports} }} drop"
             yield f"oifname {outer} udp dport {{ {ports} }} drop"
-        for name, address in routed_to(machine) if isinstance(machine, Router) else ():
+        fixed = [(each.on, each.outside) for each in machine.one_to_one] if isinstance(machine, Router) else []
+        fixed += [(each.on, each.to) for each in machine.source_nat] if isinstance(machine, Router) else []
+        for name, address in fixed:
             via = next((item.ip for item in interface.address if item.version == address.version), None)
             if name == interface.name and via is not None and address not in brought:
                 brought.add(address)
                 plan.ip(INTERNET, f"route add {address} via {via} dev {outer} onlink")
 
 
-def join_resolver(plan: Plan, box: Machine | Vantage, number: int) -> str:
-    """A link of its own from a client to the ordinary resolver, which every client is assumed to reach; its address."""
-    space = plan.space_of(box)
-    near, far = (str(each) for each in list(ip_network(f"198.18.{8 + number // 64}.{number % 64 * 4}/30").hosts())[:2])
-    plan.link(space, "res0", RESOLVER, f"c{number}")
-    plan.ip(space, "link set res0 up", f"addr add {near}/30 dev res0")
-    plan.ip(RESOLVER, f"link set c{number} up", f"addr add {far}/30 dev c{number}")
-    return far
+def place_resolver(plan: Plan, address: IPAddress) -> None:
+    """Gives the resolvers' namespace an address that the internet carries to it."""
+    whole = f"{address}/{address.max_prefixlen}"
+    plan.ip(INTERNET, f"route add {whole} dev n1")
+    plan.ip(RESOLVER, f"addr add {whole} dev wan0{' nodad' if address.version == 6 else ''}")

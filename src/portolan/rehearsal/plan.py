@@ -5,36 +5,54 @@ from typing import Any, NamedTuple
 from portolan.estate.estate import Estate
 from portolan.estate.machine import Machine
 from portolan.estate.vantage import Vantage
+from portolan.rehearsal.quoting import batch_line
 
 #: Where every rehearsal's files live; a private tmpfs that only the rehearsal's own processes see.
 BASE = "/run/rehearsal"
 
 
 class Daemon(NamedTuple):
-    """A program to start in a namespace, and what shows that it is ready: its sockets (`tcp`/`udp`, port), a `file`."""
+    """A program to start in a namespace, and what shows that it is ready: its sockets (`tcp`/`udp`, port), a `file`.
+
+    `privileged` leaves it the right to open ports below 1024; `clock` names the file that shifts its clock.
+    """
 
     name: str
     space: str
     command: list[str]
     ready: list[list[Any]]
     kind: str = "program"
+    privileged: bool = True
+    clock: str | None = None
 
 
 class Probe(NamedTuple):
-    """A command of a real client in a namespace, with at most so many seconds."""
+    """A command of a real client in a namespace, with at most so many seconds.
+
+    `mounts` pairs files of the stage with where the client sees them; `home` is a folder that it may write to;
+    `syn_retries` how often its namespace's connections try again; `clock` the file that shifts its clock.
+    """
 
     space: str
     command: list[str]
     mounts: list[list[str]]
     limit: float = 30.0
+    home: str | None = None
+    syn_retries: int | None = None
+    clock: str | None = None
 
 
 class Round(NamedTuple):
-    """Before the questions: files written anew, servers told so, and names asked of resolvers (space, address, names)."""
+    """Another moment before the questions: files written anew (zones, clocks), servers told so, and names asked of resolvers.
+
+    Each of `queries` is a namespace, a resolver's address as seen there, and names; `emptied` names programs that are to
+    forget what they remember.
+    """
 
     files: dict[str, str]
     reloads: list[list[str]]
     queries: list[list[Any]]
+    emptied: tuple[str, ...] | list[str] = ()
 
 
 class Plan:
@@ -47,6 +65,8 @@ class Plan:
         self.batches: dict[str, list[str]] = {}
         self.files: dict[str, str] = {}
         self.folders: list[str] = []
+        #: Folders that a `server` or a `visitor` may write to.
+        self.owned: list[list[str]] = []
         self.daemons: list[Daemon] = []
         self.rounds: list[Round] = []
         self.probes: list[Probe] = []
@@ -67,13 +87,15 @@ class Plan:
         """Joins two namespaces. Every interface gets an index of its own: equal ones delay IPv6 by a second."""
         self._index += 2
         self.links.append(
-            f"link add name {name} index {self._index} netns {space} type veth "
-            f"peer name {other_name} index {self._index + 1} netns {other}"
+            batch_line(
+                f"link add name {name} index {self._index} netns {space} type veth "
+                f"peer name {other_name} index {self._index + 1} netns {other}"
+            )
         )
 
     def ip(self, space: str, *lines: str) -> None:
         """Adds lines for one call of `ip -batch` in a namespace."""
-        self.batches.setdefault(space, []).extend(lines)
+        self.batches.setdefault(space, []).extend(map(batch_line, lines))
 
     def data(self) -> dict[str, Any]:
         """The plan as plain data for the stage."""
@@ -88,6 +110,7 @@ class Plan:
             "links": self.links,
             "files": self.files,
             "folders": self.folders,
+            "owned": self.owned,
             "daemons": [daemon._asdict() for daemon in self.daemons],
             "rounds": [each._asdict() for each in self.rounds],
             "probes": [probe._asdict() for probe in self.probes],

@@ -3,17 +3,27 @@
 from typing import Any
 
 from portolan.estate.zone import Record
+from portolan.rehearsal.quoting import dns_data, dns_name, dns_string
+
+
+def record_line(record: Record) -> str:
+    """A record as a line of a master file."""
+    return f"{dns_name(record.owner, record.place)} {record.ttl} {record.type} {data_text(record)}"
 
 
 def data_text(record: Record) -> str:
     """A record's data as a master file writes it."""
     data: Any = record.data
+    place = record.place
+    if record.type in ("A", "AAAA"):
+        return str(data)
     if record.type in ("CNAME", "NS", "PTR", "DNAME"):
-        return f"{data}."
+        return dns_name(data, place)
     if record.type == "MX":
-        return f"{data[0]} {data[1]}."
+        return f"{int(data[0])} {dns_name(data[1], place)}"
     if record.type == "SOA":
-        return f"{data.primary}. {data.mailbox}. {data.serial} {data.refresh} {data.retry} {data.expire} {data.minimum}"
+        times = " ".join(str(int(each)) for each in (data.serial, data.refresh, data.retry, data.expire, data.minimum))
+        return f"{dns_name(data.primary, place)} {dns_name(data.mailbox, place)} {times}"
     if record.type == "TXT":
-        return " ".join(f'"{text}"' for text in data)
-    return str(data)
+        return " ".join(dns_string(text, place) for text in data)
+    return dns_data(record.type, str(data), place)

@@ -1,4 +1,7 @@
-"""Rehearses an estate: plans it, runs the stage, and lays predicted and observed side by side."""
+"""Rehearses an estate: plans it, runs the stage, and lays predicted and observed side by side.
+
+Predictions are handed in: nothing here asks the engines.
+"""
 
 import contextlib
 import json
@@ -8,29 +11,34 @@ import subprocess
 import sys
 import threading
 from collections.abc import Callable, Sequence
+from datetime import datetime
+from glob import glob
 from ipaddress import IPv4Address, IPv6Address
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
+from urllib.parse import urlsplit
 
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import machines
 from portolan.estate.vantage import Vantage
-from portolan.journey.visit import Outcome, Visit, visit
-from portolan.journey.world import World
 from portolan.rehearsal.certificates import Forge
 from portolan.rehearsal.client import Asking, Observed
 from portolan.rehearsal.clients import CLIENTS
+from portolan.rehearsal.facts import client_of, every_service, host_asked, in_force, same_url
 from portolan.rehearsal.filters import build_filters
 from portolan.rehearsal.naming import Naming
 from portolan.rehearsal.network import build_network
 from portolan.rehearsal.plan import Plan
+from portolan.rehearsal.quoting import UnstageableError
+from portolan.rehearsal.troubles import not_the_estates
 from portolan.rehearsal.web import build_web
-from portolan.web.url import BadUrlError, parse
+
+if TYPE_CHECKING:
+    from portolan.journey.visit import Outcome, Visit  # results only: what was predicted
 
 #: Program to the Debian package that has it.
 PROGRAMS = {
-    "ip": "iproute2", "nft": "nftables", "unshare": "util-linux", "nsenter": "util-linux", "mount": "mount",
-    "nginx": "nginx-light", "apache2": "apache2", "knotd": "knot", "unbound": "unbound",
+    "python3": "python3", "ip": "iproute2", "nft": "nftables", "unshare": "util-linux", "nsenter": "util-linux", "setpriv": "util-linux",
+    "mount": "mount", "nginx": "nginx-light", "apache2": "apache2", "knotd": "knot", "unbound": "unbound",
 }  # fmt: skip
 #: Ports that the Fetch standard (section 2.9, "bad port") keeps browsers from.
 _UNSAFE_PORTS = frozenset(
@@ -55,7 +63,7 @@ class Comparison(NamedTuple):
 
     url: str
     vantage: str
-    predicted: Visit
+    predicted: "Visit"
     observed: Observed
     agrees: bool
     excluded: str | None
@@ -64,15 +72,32 @@ class Comparison(NamedTuple):
 
 
 class Rehearsed(NamedTuple):
-    """A rehearsed estate."""
+    """A rehearsed estate.
+
+    `troubles` tells what the machine complained of while building; `failed` what was not staged as the estate says: then
+    what a client got says nothing, and is no disagreement.
+    """
 
     comparisons: tuple[Comparison, ...]
     troubles: tuple[str, ...]
+    failed: tuple[str, ...] = ()
 
     @property
     def disagreements(self) -> list[Comparison]:
         """The questions on which engine and real systems differ."""
-        return [each for each in self.comparisons if not each.agrees]
+        return [] if self.failed else [each for each in self.comparisons if not each.agrees]
+
+
+class Staging(NamedTuple):
+    """What is to be staged: the estate as it was loaded, at a moment, after a boot of some machines (None: of all)."""
+
+    estate: Estate
+    now: datetime
+    booted: frozenset[str] | None = frozenset()
+
+
+#: A question, and what was predicted for it.
+Question = tuple[str, Vantage, "Visit"]
 
 
 def missing_programs(client: str = "curl", estate: Estate | None = None) -> list[tuple[str, str]]:
@@ -80,45 +105,69 @@ def missing_programs(client: str = "curl", estate: Estate | None = None) -> list
     wanted = {**PROGRAMS, **CLIENTS[client].packages}
     if estate is not None and any(zone.views for zone in estate.zones.values()):
         wanted["named"] = "bind9"
-    return [(name, package) for name, package in wanted.items() if shutil.which(name, path=_PATH) is None]
+    found = [(name, package) for name, package in wanted.items() if shutil.which(name, path=_PATH) is None]
+    if estate is not None and _needs_clocks(estate) and not glob("/usr/lib/*/faketime/libfaketimeMT.so.1"):
+        found.append(("libfaketime", "libfaketime"))
+    return found
 
 
-def unshare_command() -> list[str]:
-    """How to get namespaces of our own; as root directly, else as root of a user namespace. Raises RehearsalError."""
+def _needs_clocks(estate: Estate) -> bool:
+    services = [service for _, service in every_service(estate)]
+    clients = [*estate.hosts.values(), *estate.routers.values(), *estate.vantages.values()]
+    return (
+        any(each.validates or each.last_asked for each in services)
+        or any(each.last_asked or each.clock for each in estate.vantages.values())
+        or any(each.resolver == "validating" for each in clients)
+    )
+
+
+def confinement() -> list[str]:
+    """The command that runs the stage in a confinement of its own. Raises RehearsalError where this machine has none."""
     if not sys.platform.startswith("linux"):
-        raise RehearsalError("a rehearsal needs Linux with network namespaces; this is another system")
-    own = ["unshare", "-n", "-m", "-p", "-f", "--mount-proc", "--kill-child"]
-    if os.geteuid() != 0:
-        own.insert(1, "-r")
-    tried = subprocess.run([*own, "true"], capture_output=True, text=True, env={"PATH": _PATH}, check=False)
-    if tried.returncode:
-        raise RehearsalError(
-            f"no namespaces of its own can be had here ({tried.stderr.strip()[:120]}); run it as root, or allow user namespaces"
-        )
-    return own
+        raise RehearsalError("a rehearsal needs Linux with namespaces; this is another system")
+    script = str(Path(__file__).with_name("confine.py"))
+    command = [sys.executable, "-I", "-S", script, MARK, str(os.getpid()), started_at(os.getpid()), os.readlink("/proc/self/ns/pid")]
+    tried = carry_out({"base": "/run/tried", "limit": 20, "spaces": {}, "links": [], "files": {}, "folders": [], "owned": [], "daemons": [],
+                       "rounds": [], "probes": []}, command, 20)  # fmt: skip
+    if tried["results"]:
+        raise RehearsalError("the stage answered what nobody asked")
+    return command
+
+
+#: What tells a rehearsal's processes from others: the first word behind the program's file.
+MARK = "portolan-stage"
+
+
+def started_at(pid: int) -> str:
+    """When a process started, in the kernel's ticks (proc(5)): with its number, that names it for good."""
+    return Path(f"/proc/{pid}/stat").read_text("utf-8").rpartition(")")[2].split()[19]
 
 
 def plan_of(
-    world: World,
+    staging: Staging,
     questions: Sequence[tuple[str, Vantage]],
     unsaid: str = "nginx",
     evidence: bool = False,
     client: str = "curl",
 ) -> dict[str, Any]:
-    """Everything that the stage needs, as plain data; the questions as `ordered` gives them."""
-    estate: Estate = world.estate
+    """Everything that the stage needs, as plain data; the questions as `ordered` gives them. Raises UnstageableError."""
+    estate = in_force(staging.estate, staging.now, staging.booted)
     plan = Plan(estate)
-    forge = Forge(estate, world.now)
+    forge = Forge(estate, staging.now)
     build_network(plan)
-    naming = Naming(plan, world)
+    naming = Naming(plan, staging.now)
     naming.build()
-    build_web(plan, forge, _paths(estate, questions), unsaid)
+    build_web(plan, forge, [url for url, _ in questions] + [str(promise.url) for promise in estate.promises], unsaid)
     for number, vantage in enumerate(dict.fromkeys(each for _, each in questions)):
         space, trust = plan.space_of(vantage), f"trust{list(estate.vantages).index(vantage.name)}.pem"
         plan.files[trust] = forge.trusted(vantage) or "\n"
         mounts = naming.client_files(vantage, number)
+        clock = None
+        if vantage.clock is not None and client == "curl":
+            clock = f"visitor{number}.clock"
+            plan.files[clock] = f"{(vantage.clock - staging.now).total_seconds():+.0f}\n"
         urls = tuple(url for url, asker in questions if asker is vantage)
-        plan.probes += CLIENTS[client].probes(Asking(space, urls, vantage, trust, mounts))
+        plan.probes += CLIENTS[client].probes(Asking(space, urls, vantage, trust, mounts, clock))
     naming.finish(_hosts(estate, questions))
     build_filters(plan)
     return {**plan.data(), "evidence": evidence}
@@ -126,24 +175,19 @@ def plan_of(
 
 def _hosts(estate: Estate, questions: Sequence[tuple[str, Vantage]]) -> list[str]:
     """Every name that may be asked for, for caches that were filled earlier."""
-    found = [parse(url).host.rstrip(".") for url, _ in questions if parse(url).literal is None]
-    for machine in machines(estate):
-        for service in machine.services.values():
-            found += [str(name) for site in service.sites.values() for name in site.names if "*" not in name]
-    return list(dict.fromkeys(found))
+    found = [host_asked(url) for url, _ in questions]
+    for _, service in every_service(estate):
+        found += [str(name) for site in service.sites.values() for name in site.names if "*" not in name]
+    return [name for name in dict.fromkeys(found) if name and all(0 < len(part) < 64 for part in name.split("."))]
 
 
-def _paths(estate: Estate, questions: Sequence[tuple[str, Vantage]]) -> set[str]:
-    """Every path that may be asked for, for sites that do not say what they hold."""
-    found = {parse(url).path for url, _ in questions}
-    found |= {parse(promise.url).path for promise in estate.promises}
-    return found
-
-
-def ordered(questions: Sequence[tuple[str, Vantage]]) -> list[tuple[str, Vantage]]:
+def ordered(questions: Sequence[Question]) -> list[Question]:
     """The questions as the plan asks them: grouped by vantage."""
     return [
-        each for vantage in dict.fromkeys(asker for _, asker in questions) for each in questions if each[1] is vantage
+        each
+        for vantage in dict.fromkeys(asker for _, asker, _ in questions)
+        for each in questions
+        if each[1] is vantage
     ]
 
 
@@ -154,10 +198,12 @@ Progress = Callable[[str, int, int], None]
 def carry_out(
     plan: dict[str, Any], own: list[str], limit: float = 120, progress: Progress | None = None
 ) -> dict[str, Any]:
-    """Runs the stage on a plan. Raises RehearsalError."""
-    stage = str(Path(__file__).with_name("stage.py"))
-    process = subprocess.Popen([*own, sys.executable, "-I", "-S", stage], stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
-                               text=True, env={"PATH": _PATH, "LC_ALL": "C.UTF-8"})  # fmt: skip
+    """Runs the stage on a plan, in the confinement that `confinement` gave. Raises RehearsalError.
+
+    The stage ends when its standard input does: that stays open until it has answered.
+    """
+    process = subprocess.Popen(own, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, env={"PATH": _PATH, "LC_ALL": "C.UTF-8"},
+                               cwd="/")  # fmt: skip
     said: list[str] = []
     reader = threading.Thread(target=_listen, args=(process.stderr, said, progress), daemon=True)
     reader.start()
@@ -166,9 +212,13 @@ def carry_out(
     try:
         assert process.stdin is not None
         assert process.stdout is not None
-        with contextlib.suppress(BrokenPipeError), process.stdin:
-            process.stdin.write(json.dumps(plan))
-        out = process.stdout.read()
+        text = json.dumps({**plan, "limit": limit}).encode()
+        with contextlib.suppress(BrokenPipeError):
+            process.stdin.write(b"%d\n" % len(text) + text)
+            process.stdin.flush()
+        out = process.stdout.read(_MOST_ANSWER)
+        with contextlib.suppress(BrokenPipeError):
+            process.stdin.close()
         process.wait()
     finally:
         late = not watch.is_alive()
@@ -179,48 +229,56 @@ def carry_out(
         reader.join(2)
     if late:
         raise RehearsalError(f"the rehearsal did not end within {limit:.0f} s")
+    words = "".join(said).strip()[-300:]
+    if process.returncode == _CONFINED:
+        raise RehearsalError(f"no confinement of its own can be had here ({words or 'no namespaces'}); run it as root, or allow user namespaces")
     if process.returncode or not out:
-        raise RehearsalError(f"the rehearsal could not be staged: {''.join(said).strip()[-300:]}")
-    result: dict[str, Any] = json.loads(out)
+        raise RehearsalError(f"the rehearsal could not be staged: {words}")
+    try:
+        result: dict[str, Any] = json.loads(out)
+    except ValueError:
+        raise RehearsalError("the stage's answer is too long, or was cut") from None
     return result
+
+
+#: What the confinement ends with where the machine does not allow it; how many bytes of an answer are read.
+_CONFINED, _MOST_ANSWER = 125, 256 << 20
 
 
 def _listen(stream: Any, said: list[str], progress: Progress | None) -> None:
     """Tells progress from complaints on the stage's standard error."""
-    for line in stream:
+    for data in stream:
+        line = data.decode("utf-8", "replace")
         words = line.split()
-        if len(words) == 4 and words[0] == "progress":
+        if len(words) == 4 and words[0] == "progress" and words[2].isdecimal() and words[3].isdecimal():
             if progress is not None:
                 progress(words[1], int(words[2]), int(words[3]))
-        else:
+        elif len(said) < 1000:
             said.append(line)
 
 
 def rehearse(
-    world: World,
-    questions: Sequence[tuple[str, Vantage]],
+    staging: Staging,
+    questions: Sequence[Question],
     own: list[str],
     unsaid: str = "either",
     evidence: bool = False,
     client: str = "curl",
     progress: Progress | None = None,
 ) -> Rehearsed:
-    """Builds the estate from real programs and asks the questions. Raises RehearsalError, BadUrlError.
+    """Builds the estate from real programs and asks the questions. Raises RehearsalError.
 
     `unsaid` is the web server of services that name none: `nginx`, `apache`, or `either`, which tries both.
     """
     asked = ordered(questions)
-    predictions = [visit(world, url, vantage) for url, vantage in asked]
     both = unsaid == "either" and any(
-        service.kind == "web" and service.program is None
-        for machine in machines(world.estate)
-        for service in machine.services.values()
+        service.kind == "web" and service.program is None for _, service in every_service(staging.estate)
     )
     programs = ["nginx", "apache"] if both else ["nginx" if unsaid == "either" else unsaid]
-    runs = [_staged(world, asked, own, each, evidence, client, progress) for each in programs]
+    runs = [_staged(staging, asked, own, each, evidence, client, progress) for each in programs]
     found = []
-    for number, ((url, vantage), predicted) in enumerate(zip(asked, predictions, strict=True)):
-        excluded = exclusion(world, predicted, client)
+    for number, (url, vantage, predicted) in enumerate(asked):
+        excluded = exclusion(staging.estate, predicted, client)
         seen = [run[0][number] for run in runs]
         agreeing = [agree(predicted, each) for each in seen]
         best = agreeing.index(True) if True in agreeing else 0
@@ -231,16 +289,22 @@ def rehearse(
             held = {"client": runs[best][2][number], "daemons": result["daemons"], "counters": result["counters"]}
         otherwise = next((each for each, same in zip(seen, agreeing, strict=True) if same != agreeing[best]), None)
         found.append(Comparison(url, vantage.name, predicted, seen[best], agrees, excluded, held, otherwise))
-    return Rehearsed(tuple(found), tuple(text for run in runs for text in run[1]["troubles"]))
+    troubles = tuple(dict.fromkeys(text for run in runs for text in run[1]["troubles"]))
+    failed = tuple(dict.fromkeys(text for run in runs for text in not_the_estates(run[1])))
+    return Rehearsed(tuple(found), troubles, failed)
 
 
 def _staged(
-    world: World, asked: Sequence[tuple[str, Vantage]], own: list[str], unsaid: str, evidence: bool, client: str,
+    staging: Staging, asked: Sequence[Question], own: list[str], unsaid: str, evidence: bool, client: str,
     progress: Progress | None,
 ) -> tuple[list[Observed], dict[str, Any], list[str]]:  # fmt: skip
     """One run of the stage: what was observed for each question, the whole result, and the client's words for each."""
     limit = 120 + (25.0 * len(asked) if client != "curl" else 0)
-    result = carry_out(plan_of(world, asked, unsaid, evidence, client), own, limit, progress)
+    try:
+        plan = plan_of(staging, [(url, vantage) for url, vantage, _ in asked], unsaid, evidence, client)
+    except UnstageableError as error:
+        raise RehearsalError(str(error)) from None
+    result = carry_out(plan, own, limit, progress)
     seen: list[Observed] = []
     words: list[str] = []
     for answer in result["results"]:
@@ -248,63 +312,63 @@ def _staged(
         seen += each
         words += [answer["err"][-2500:]] * len(each)
     missing = len(asked) - len(seen)
-    if missing > 0:
-        last = result["results"][-1]["err"][-300:] if result["results"] else ""
-        raise RehearsalError(f"{client} gave no answer to {missing} of {len(asked)} questions: {last.strip()}")
+    failed = next((each for each in seen if each.kind == "client-failed"), None)
+    if missing > 0 or failed is not None:
+        last = failed.words if failed is not None else result["results"][-1]["err"][-300:] if result["results"] else ""
+        raise RehearsalError(f"{client} gave no answer to {max(missing, 1)} of {len(asked)} questions: {last.strip()}")
     return seen, result, words
 
 
-def exclusion(world: World, predicted: Visit, client: str = "curl") -> str | None:
+def exclusion(estate: Estate, predicted: "Visit", client: str = "curl") -> str | None:
     """Why a question is outside the comparison, if it is; docs/rehearsal.md lists them."""
-    if predicted.vantage.clock is not None and any(exchange.handshake is not None for exchange in predicted.exchanges):
-        return "the visitor's wrong clock cannot be set for one client"
-    if client == "chromium":
-        if predicted.vantage.redirect_limit != _BROWSER_REDIRECTS and len(predicted.exchanges) > min(
-            predicted.vantage.redirect_limit, _BROWSER_REDIRECTS
-        ):
-            return f"a browser's own limit of {_BROWSER_REDIRECTS} redirects cannot be changed"
-        last = predicted.exchanges[-1]
-        if last.attempts and all(
-            attempt.address.version == 6 and attempt.detail == "unreachable" for attempt in last.attempts
-        ):
-            return "a browser without IPv6 does not ask for IPv6 addresses"
-        for exchange in predicted.exchanges:
-            if exchange.url.port in _UNSAFE_PORTS:
-                return f"a browser refuses port {exchange.url.port} without asking"
-            if exchange.url.host == "localhost" or exchange.url.host.endswith(".localhost"):
-                return "a browser never asks anybody for names under localhost"
-    if client == "curl" and predicted.vantage.https_records != "ignored":
-        return "this client does not ask for HTTPS records; --client chromium does"
+    vantage = predicted.vantage
     kinds = {decision.kind for decision in predicted.decisions}
+    if client == "chromium":
+        reason = _beyond_a_browser(predicted)
+        if reason is not None:
+            return reason
+    elif vantage.https_records != "ignored":
+        return "this client does not ask for HTTPS records; --client chromium does"
     if kinds & {"https-alias", "https-hint"}:
         return "the browser does not follow the aliases and hints of HTTPS records"
     if "address-twice" in kinds:
         return "which of two boxes with one address answers is chance"
     if "local-name" in kinds:
         return "names under .local are not announced on the stage"
-    if predicted.vantage.last_asked is not None and isinstance(
-        world.topology.device(predicted.vantage).stated.resolver, IPv4Address | IPv6Address
-    ):
+    if vantage.last_asked is not None and isinstance(client_of(estate, vantage).resolver, IPv4Address | IPv6Address):
         return "a device's own cache, beside that of its resolver, is not staged"
-    if any(zone.views and (zone.before or _holds_itself(world, zone.name)) for zone in world.estate.zones.values()):
+    held = {zone for _, service in every_service(estate) if service.kind == "resolver" for zone in service.zones}
+    if any(zone.views and (zone.before or zone.name in held) for zone in estate.zones.values()):
         return "views of a zone with earlier versions, or of a resolver's own zone, are not staged"
-    for machine in (*world.estate.hosts.values(), *world.estate.routers.values()):
-        for service in machine.services.values():
-            if service.program == "apache" and any(listener.only_v6 for listener in service.listens):
-                return "Apache httpd cannot be told v6-only for one listener"
+    for _, service in every_service(estate):
+        if service.program == "apache" and any(listener.only_v6 for listener in service.listens):
+            return "Apache httpd cannot be told v6-only for one listener"
     return None
 
 
-def _holds_itself(world: World, zone: str) -> bool:
-    return any(
-        service.kind == "resolver" and zone in service.zones
-        for machine in machines(world.estate)
-        for service in machine.services.values()
-    )
+def _beyond_a_browser(predicted: "Visit") -> str | None:
+    vantage, last = predicted.vantage, predicted.exchanges[-1]
+    if vantage.clock is not None and any(exchange.handshake is not None for exchange in predicted.exchanges):
+        return "the clock of a browser cannot be set apart from the machine's"
+    if vantage.redirect_limit != _BROWSER_REDIRECTS and len(predicted.exchanges) > min(
+        vantage.redirect_limit, _BROWSER_REDIRECTS
+    ):
+        return f"a browser's own limit of {_BROWSER_REDIRECTS} redirects cannot be changed"
+    if last.attempts and all(
+        attempt.address.version == 6 and attempt.detail == "unreachable" for attempt in last.attempts
+    ):
+        return "a browser without IPv6 does not ask for IPv6 addresses"
+    for exchange in predicted.exchanges:
+        parts = urlsplit(str(exchange.url))
+        if parts.port in _UNSAFE_PORTS:
+            return f"a browser refuses port {parts.port} without asking"
+        if (parts.hostname or "").rpartition(".")[2] == "localhost":
+            return "a browser never asks anybody for names under localhost"
+    return None
 
 
-def agree(predicted: Visit, seen: Observed) -> bool:
-    """Whether a prediction and an observation say the same, as far as a client can tell."""
+def agree(predicted: "Visit", seen: Observed) -> bool:
+    """Whether a prediction and an observation say the same, as far as the client's last word tells."""
     outcome: Outcome = predicted.outcome
     if outcome.kind == "redirect-error":
         # A loop is known at once to us, and to a client when it gives up.
@@ -316,17 +380,7 @@ def agree(predicted: Visit, seen: Observed) -> bool:
     if outcome.kind == "served":
         listed = any(decision.kind == "listed" for decision in predicted.decisions)
         empty = seen.page is None and outcome.status == 204
-        return listed or empty or (outcome.page == seen.page and _same_url(outcome.final_url, seen.final_url))
-    if outcome.kind == "connect-error":
-        # In which order a resolver gives several addresses is its own affair; the last one tried decides.
-        return any(attempt.detail in seen.details for attempt in predicted.exchanges[-1].attempts)
-    if outcome.kind == "tls-error":
+        return listed or empty or (outcome.page == seen.page and same_url(outcome.final_url, seen.final_url))
+    if outcome.kind in ("connect-error", "tls-error"):
         return outcome.detail in seen.details
     return True
-
-
-def _same_url(left: str, right: str | None) -> bool:
-    try:
-        return right is not None and parse(right) == parse(left)
-    except BadUrlError:
-        return False

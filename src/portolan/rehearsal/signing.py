@@ -1,19 +1,23 @@
-"""Signed zones for a rehearsal: keys of our own, one for each key label of the estate."""
+"""Signed zones for a rehearsal: keys of our own, one for each key label of the estate.
+
+Whether the keys fit and the signatures are in time is left to the real resolver: it runs at the estate's moment, and gets
+the DS records that the parent is said to hold and signatures that end when the estate says.
+"""
 
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from portolan.estate.zone import Zone, ZoneData
-from portolan.names import law
-from portolan.names.signatures import judged, named_keys
+from portolan.rehearsal.quoting import UnstageableError
 
 #: What a signed zone's own records are; they are made anew.
 SIGNED_TYPES = frozenset(("DNSKEY", "RRSIG", "NSEC", "NSEC3", "NSEC3PARAM", "CDS", "CDNSKEY"))
 _OWN, _STRAY = "its own", "another"
+_LONG = timedelta(days=3000)
 
 
 class Signer:
-    """Makes keys and signs zone texts."""
+    """Makes keys and signs zone texts, for resolvers whose clocks show the estate's moment."""
 
     def __init__(self, moment: datetime) -> None:
         self.moment = moment
@@ -30,12 +34,16 @@ class Signer:
         import dns.dnssec
         import dns.name
 
-        named = named_keys(zone, parent)
+        held = parent.nodes.get(zone.name, {}).get("DS", ()) if parent is not None else ()
+        named = [*zone.ds, *(str(record.data) for record in held)]
         found = []
-        for label in dict.fromkeys(_label(zone, each, self.moment) for each in named):
+        for label in dict.fromkeys(self._label(zone, each) for each in named):
+            if " " in label:  # DS data that no resolver can check is kept as it is
+                found.append(f"{dns.name.from_text(zone.name)} 60 DS {label}")
+                continue
             key = self._key(zone.name, label)[1]
             ds = dns.dnssec.make_ds(dns.name.from_text(zone.name), key, "SHA256")
-            found.append(f"{zone.name}. 60 DS {ds.to_text()}")
+            found.append(f"{dns.name.from_text(zone.name)} 60 DS {ds.to_text()}")
         return found
 
     def anchor(self) -> str:
@@ -46,22 +54,22 @@ class Signer:
         return f". DS {dns.dnssec.make_ds(dns.name.root, self._key('', _OWN)[1], 'SHA256').to_text()}"
 
     def signed(self, text: str, name: str, zone: Zone | None) -> str:
-        """A zone's text with keys and signatures, which have ended where the estate's have."""
+        """A zone's text with keys and signatures, which end when the estate's do."""
         import dns.dnssec
+        import dns.exception
         import dns.name
         import dns.zone
 
         labels = (_OWN,) if zone is None else self.labels(zone)
         if not labels:
             return text
-        now = datetime.now(UTC)
-        expired = zone is not None and _expired(zone, self.moment)
-        begin, end = (
-            (now - timedelta(days=9), now - timedelta(days=1))
-            if expired
-            else (now - timedelta(days=1), now + timedelta(days=2))
-        )
-        made = dns.zone.from_text(text, origin=dns.name.from_text(name or "."), relativize=False, check_origin=False)
+        until = _signatures_until(zone) if zone is not None else None
+        end = self.moment + _LONG if until is None else until
+        begin = min(self.moment, end) - _LONG
+        try:
+            made = dns.zone.from_text(text, origin=dns.name.from_text(name or "."), relativize=False, check_origin=False)
+        except (dns.exception.DNSException, ValueError) as error:
+            raise UnstageableError(f"the signed zone {name} ({error})", name, zone.place if zone is not None else None) from None
         keys = [self._key(name, label) for label in labels]
         dns.dnssec.sign_zone(made, keys=keys, inception=begin, expiration=end, dnskey_ttl=60)
         signed: str = made.to_text(relativize=False)
@@ -78,17 +86,27 @@ class Signer:
             held = self._keys[name, label] = (private, public)
         return held
 
+    def _label(self, zone: Zone, named: str) -> str:
+        """The label of the key that a DS record names; DS data is one's own key, another's, or of an unknown kind."""
+        import dns.dnssec
+        import dns.name
+        import dns.rdata
 
-def _label(zone: Zone, named: str, moment: datetime) -> str:
-    """The label of a key that a DS record names; DS data is one's own key or another, as it fits."""
-    if " " not in named:
-        return named
-    alone = judged(zone, zone.data, (named,), moment)
-    return _STRAY if alone.law in (law.SIGNATURE_BROKEN, law.SIGNATURE_MISSING) else _OWN
+        if " " not in named:
+            return named
+        ds: Any = dns.rdata.from_text("IN", "DS", named)
+        if ds.digest_type not in (1, 2, 4) or ds.algorithm not in (5, 7, 8, 10, 13, 14, 15, 16):
+            return str(ds.to_text())
+        for record in zone.data.nodes.get(zone.name, {}).get("DNSKEY", ()):
+            key: Any = dns.rdata.from_text("IN", "DNSKEY", str(record.data))
+            if dns.dnssec.make_ds(dns.name.from_text(zone.name), key, ds.digest_type, policy=dns.dnssec.allow_all_policy) == ds:  # type: ignore[attr-defined]
+                return _OWN
+        return _STRAY
 
 
-def _expired(zone: Zone, moment: datetime) -> bool:
-    from portolan.names.signatures import signatures_end
-
-    until = signatures_end(zone, zone.data)
-    return until is not None and moment >= until
+def _signatures_until(zone: Zone) -> datetime | None:
+    """When the signatures over the zone's apex end, as it says or as its RRSIG records do (RFC 4034 section 3.1.5)."""
+    if zone.signatures_until is not None:
+        return zone.signatures_until
+    texts = [str(record.data).split()[4] for record in zone.data.nodes.get(zone.name, {}).get("RRSIG", ())]
+    return min((datetime.strptime(text, "%Y%m%d%H%M%S").replace(tzinfo=UTC) for text in texts), default=None)

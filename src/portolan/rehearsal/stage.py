@@ -1,12 +1,14 @@
-"""The stage: carries out a plan inside namespaces of its own, as a program that uses the standard library only.
+"""The stage: carries out a plan inside the confinement that `confine.py` made, as a program that uses the standard library only.
 
-It runs as the first process of a PID namespace (`unshare --kill-child`): when its starter dies, however that happens, the
-kernel ends it and everything that it started, and its network and mount namespaces go with it. It writes nothing outside
-its own tmpfs.
+It is the first process of its process namespace: when its starter dies, however that happens, its standard input ends and it
+ends everything that it started. It writes nothing outside its own tmpfs: there is nothing else that it could write to.
+
+Usage: stage.py many|one < PLAN    one: all that runs has one identity; many: servers and visitors have identities of their own
 """
 
 import contextlib
 import ctypes
+import glob
 import json
 import os
 import signal
@@ -20,38 +22,43 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 _CLONE_NEWNET = 0x40000000
-_ENVIRONMENT = {"PATH": "/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL": "C.UTF-8", "HOME": "/run"}
+_ENVIRONMENT = {"PATH": "/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL": "C.UTF-8", "HOME": "/root"}
 _READY_LIMIT = 15.0
+#: The identities of servers and of visitors, where there are several.
+_SERVER, _VISITOR = 1001, 1002
+#: What bind(2) needs for ports below 1024; nothing else is left to a server.
+_LOW_PORTS = "+net_bind_service"
 
 
 def main() -> int:
     """Reads a plan from standard input, carries it out, writes what came of it as JSON."""
-    plan = json.load(sys.stdin)
+    size = int(sys.stdin.buffer.readline())
+    plan = json.loads(sys.stdin.buffer.read(size))
+    threading.Thread(target=end_with_starter, daemon=True).start()
+    signal.alarm(int(plan["limit"]) + 5)
     base = plan["base"]
-    run(["mount", "-t", "tmpfs", "-o", "mode=755", "tmpfs", "/run"])
-    os.makedirs("/run/netns")
     os.makedirs(base)
     os.chdir(base)
     for folder in plan["folders"]:
-        os.makedirs(folder, exist_ok=True)
+        os.makedirs(below(folder), exist_ok=True)
     for name, text in plan["files"].items():
-        if "/" in name:
-            os.makedirs(os.path.dirname(name), exist_ok=True)
-        with open(name, "w", encoding="utf-8") as file:
-            file.write(text)
+        write(name, text)
+    many = sys.argv[1] == "many"
+    for path, whose in plan["owned"]:
+        if many:
+            os.chown(below(path), *(2 * (_SERVER if whose == "server" else _VISITOR,)))
     run(["ip", "-batch", "-"], "".join(f"netns add {space}\n" for space in plan["spaces"]))
-    run(["ip", "-batch", "-"], "".join(line + "\n" for line in plan["links"]))
-    troubles: list[str] = []
+    troubles = [f"links: {said}" for said in [run(["ip", "-batch", "-"], "".join(line + "\n" for line in plan["links"]))] if said]
     with ThreadPoolExecutor(8) as pool:
         for space, said in pool.map(lambda item: (item[0], set_up(*item)), plan["spaces"].items()):
             if said:
                 troubles.append(f"{space}: {said}")
-        started = start_all(plan["daemons"], pool)
+        started = start_all(plan["daemons"], pool, many)
         for each in plan["rounds"]:
-            carry_round(each, troubles)
+            carry_round(each, {daemon["name"]: process for daemon, process in started}, troubles)
         tell("built", len(plan["spaces"]), len(plan["spaces"]))
-        results = ask_all(plan["probes"])
-        states = {daemon["name"]: state(process, base, daemon["name"]) for daemon, process in started}
+        results = ask_all(plan["probes"], many)
+        states = {daemon["name"]: state(process, base, daemon) for daemon, process in started}
         counters = (
             dict(pool.map(lambda space: (space, inside(space, ["nft", "list", "ruleset"])), plan["spaces"]))
             if plan.get("evidence")
@@ -63,6 +70,28 @@ def main() -> int:
         if process is not None:
             process.kill()
     return 0
+
+
+def end_with_starter() -> None:
+    """Waits for the end of standard input, which is the starter's; the kernel then ends all that runs here."""
+    while os.read(0, 4096):
+        pass
+    os._exit(1)
+
+
+def below(name: str) -> str:
+    """A relative path that stays below the stage's folder; anything else is a fault of the plan's maker."""
+    if not name or name.startswith("/") or "\0" in name or ".." in name.split("/"):
+        raise ValueError(f"a path outside the stage: {name!r}")
+    return name
+
+
+def write(name: str, text: str) -> None:
+    """Writes one of the plan's files."""
+    if "/" in below(name):
+        os.makedirs(os.path.dirname(name), exist_ok=True)
+    with open(name, "w", encoding="utf-8", errors="surrogateescape") as file:
+        file.write(text)
 
 
 def run(command: list[str], text: str = "") -> str:
@@ -90,16 +119,32 @@ def set_up(space: str, lines: list[str]) -> str:
     return done.stderr.strip()
 
 
-def start_all(daemons: list[dict[str, Any]], pool: ThreadPoolExecutor) -> list[tuple[dict[str, Any], Any]]:
+def as_other(whose: int, many: bool, low_ports: bool) -> list[str]:
+    """The words that run a command with an identity of its own and no right but that of low ports, if even that."""
+    held = f"-all,{_LOW_PORTS}" if low_ports else "-all"
+    identity = [f"--reuid={whose}", f"--regid={whose}", "--clear-groups"] if many else []
+    return ["setpriv", *identity, f"--inh-caps={held}", f"--ambient-caps={held}", f"--bounding-set={held}"]
+
+
+def start_all(daemons: list[dict[str, Any]], pool: ThreadPoolExecutor, many: bool) -> list[tuple[dict[str, Any], Any]]:
     """Starts every program: in order within a namespace, since the first to bind a port has it; namespaces side by side."""
     by_space: dict[str, list[dict[str, Any]]] = {}
     for daemon in daemons:
         by_space.setdefault(daemon["space"], []).append(daemon)
-    groups = pool.map(lambda group: [(daemon, start(daemon)) for daemon in group], by_space.values())
+    groups = pool.map(lambda group: [(daemon, start(daemon, many)) for daemon in group], by_space.values())
     return [pair for group in groups for pair in group]
 
 
-def start(daemon: dict[str, Any]) -> Any:
+def clocked(clock: str | None) -> dict[str, str]:
+    """The environment of a program whose clock a file of the stage shifts (read anew at each look)."""
+    if clock is None:
+        return _ENVIRONMENT
+    library = glob.glob("/usr/lib/*/faketime/libfaketimeMT.so.1")
+    return {**_ENVIRONMENT, "LD_PRELOAD": library[0] if library else "", "FAKETIME_TIMESTAMP_FILE": os.path.abspath(below(clock)),
+            "FAKETIME_NO_CACHE": "1", "FAKETIME_DONT_FAKE_MONOTONIC": "1", "TZ": "UTC"}  # fmt: skip
+
+
+def start(daemon: dict[str, Any], many: bool) -> Any:
     """Starts one program and waits until it listens, or has ended."""
     if daemon["kind"] == "other":
         threading.Thread(target=speak_otherwise, args=(daemon["space"], daemon["command"]), daemon=True).start()
@@ -107,9 +152,9 @@ def start(daemon: dict[str, Any]) -> Any:
         return None
     wanted = {(kind, what) for kind, what in daemon["ready"] if kind != "file"}
     files = [what for kind, what in daemon["ready"] if kind == "file"]
-    with open(f"{daemon['name']}.out", "wb") as out:
-        process = subprocess.Popen(["nsenter", f"--net=/run/netns/{daemon['space']}", *daemon["command"]], stdin=subprocess.DEVNULL,
-                                   stdout=out, stderr=out, env=_ENVIRONMENT)  # fmt: skip
+    command = ["nsenter", f"--net=/run/netns/{daemon['space']}", *as_other(_SERVER, many, daemon["privileged"]), *daemon["command"]]
+    with open(below(f"{daemon['name']}.out"), "wb") as out:
+        process = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=out, stderr=out, env=clocked(daemon["clock"]))
     limit = time.monotonic() + _READY_LIMIT
     while time.monotonic() < limit and process.poll() is None:
         if all(map(os.path.exists, files)) and wanted <= listening(process.pid):
@@ -136,13 +181,17 @@ def listening(pid: int) -> set[tuple[str, int]]:
     return found
 
 
-def carry_round(each: dict[str, Any], troubles: list[str]) -> None:
-    """Fills caches with what stood earlier: zones as they were, then the questions that a resolver was asked."""
+def carry_round(each: dict[str, Any], processes: dict[str, Any], troubles: list[str]) -> None:
+    """Lets it be another moment: zones as they were, clocks set, then the questions that a resolver was asked."""
     for name, text in each["files"].items():
-        with open(name, "w", encoding="utf-8") as file:
-            file.write(text)
+        write(name, text)
     for command in each["reloads"]:
         troubles += [said for said in [run(command)] if said]
+    for name in each["emptied"]:
+        if processes.get(name) is not None:
+            processes[name].send_signal(signal.SIGHUP)
+    if each["emptied"]:
+        time.sleep(0.3)
     for space, address, names in each["queries"]:
         done = threading.Thread(target=prime, args=(space, address, names))
         done.start()
@@ -156,7 +205,7 @@ def prime(space: str, address: str, names: list[str]) -> None:
     with socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, socket.SOCK_DGRAM) as asking:
         asking.settimeout(3)
         for name in names:
-            labels = b"".join(bytes([len(part)]) + part.encode() for part in name.split(".")) + b"\0"
+            labels = b"".join(bytes([len(part)]) + part.encode("ascii") for part in name.split(".")) + b"\0"
             for kind in (1, 28):
                 with contextlib.suppress(OSError):
                     asking.sendto(
@@ -166,35 +215,44 @@ def prime(space: str, address: str, names: list[str]) -> None:
                     asking.recv(4096)
 
 
-def state(process: Any, base: str, name: str) -> dict[str, Any]:
-    """Whether a program still runs, and its last words."""
-    words = ""
+def state(process: Any, base: str, daemon: dict[str, Any]) -> dict[str, Any]:
+    """Whether a program still runs, with what status it ended, and its last words."""
+    words, name = "", daemon["name"]
     for path in (f"{base}/{name}.out", f"{base}/{name}/log/error.log"):
         with contextlib.suppress(OSError), open(path, encoding="utf-8", errors="replace") as file:
             words += file.read()[-1500:]
-    return {"running": process is None or process.poll() is None, "words": words}
+    code = None if process is None else process.poll()
+    return {"running": code is None, "code": code, "kind": daemon["kind"], "words": words}
 
 
-def ask(probe: dict[str, Any]) -> dict[str, Any]:
+def ask(probe: dict[str, Any], many: bool) -> dict[str, Any]:
     """One question by a real client, with the visitor's own resolver and hosts file."""
-    mounts = "".join(f"mount --bind {source} {target} && " for source, target in probe["mounts"])
-    command = ["nsenter", f"--net=/run/netns/{probe['space']}", "unshare", "-m", "--propagation", "private", "sh", "-c", f'{mounts}exec "$@"', "sh",
-               *probe["command"]]  # fmt: skip
+    if probe["home"] is not None:
+        os.makedirs(below(probe["home"]), exist_ok=True)
+        if many:
+            os.chown(probe["home"], _VISITOR, _VISITOR)
+    script = 'for pair in $PAIRS; do mount --bind "$BASE/${pair%%=*}" "${pair#*=}" || exit 125; done; '
+    if probe["syn_retries"] is not None:
+        script += f"echo {int(probe['syn_retries'])} > /proc/sys/net/ipv4/tcp_syn_retries; "
+    pairs = " ".join(f"{below(source)}={target}" for source, target in probe["mounts"])
+    command = ["nsenter", f"--net=/run/netns/{probe['space']}", "unshare", "-m", "--propagation", "private", "sh", "-c", f'{script}exec "$@"', "sh",
+               *as_other(_VISITOR, many, False), *probe["command"]]  # fmt: skip
+    environment = {**clocked(probe["clock"]), "PAIRS": pairs, "BASE": os.getcwd()}
     begin = time.monotonic()
     try:
-        done = subprocess.run(command, capture_output=True, env=_ENVIRONMENT, timeout=probe["limit"], check=False)
+        done = subprocess.run(command, capture_output=True, env=environment, timeout=probe["limit"], check=False)
     except subprocess.TimeoutExpired:
         return {"code": -1, "out": "", "err": "the client did not end", "seconds": probe["limit"]}
     return {"code": done.returncode, "out": done.stdout.decode("utf-8", "replace"), "err": done.stderr.decode("utf-8", "replace"),
             "seconds": time.monotonic() - begin}  # fmt: skip
 
 
-def ask_all(probes: list[dict[str, Any]]) -> list[dict[str, Any]]:
+def ask_all(probes: list[dict[str, Any]], many: bool) -> list[dict[str, Any]]:
     """Many questions, most of which wait; those of browsers two at a time."""
     lock, done = threading.Lock(), [0]
 
     def one(probe: dict[str, Any]) -> dict[str, Any]:
-        result = ask(probe)
+        result = ask(probe, many)
         with lock:
             done[0] += 1
             tell("asked", done[0], len(probes))
@@ -247,4 +305,5 @@ def greet(server: socket.socket) -> None:
 
 if __name__ == "__main__":
     signal.signal(signal.SIGPIPE, signal.SIG_DFL)
-    sys.exit(main())
+    code = main()
+    os._exit(code)  # nothing is waited for: the thread that watches the starter least of all

@@ -4,17 +4,16 @@ import re
 from collections.abc import Iterator
 from urllib.parse import unquote
 
-from portolan.estate.guesses import machines
+from portolan.estate.base import IPAddress
 from portolan.estate.machine import Machine
 from portolan.estate.service import Listener, Redirect, Service, Site
+from portolan.rehearsal import quoting
 from portolan.rehearsal.certificates import Forge
+from portolan.rehearsal.facts import every_service, path_asked, runs
 from portolan.rehearsal.plan import BASE, Daemon, Plan
-from portolan.web.binding import bound
-from portolan.wire.listeners import FIRST_OPEN_PORT
 
 _MODULES = (
     "mpm_event",
-    "unixd",
     "authz_core",
     "dir",
     "autoindex",
@@ -26,28 +25,38 @@ _MODULES = (
     "ssl",
     "socache_shmcb",
 )
+#: Ports below this one need a right that a service may lack (ip(7), ip_unprivileged_port_start).
+_FREE_PORTS = 1024
 
 
-def build_web(plan: Plan, forge: Forge, paths: set[str], unsaid: str) -> None:
+def build_web(plan: Plan, forge: Forge, urls: list[str], unsaid: str) -> None:
     """Every web server that runs, and everything else that listens; `unsaid` is the program where the estate names none."""
-    for machine in machines(plan.estate):
-        for service in machine.services.values():
-            if service.state != "running" or service.failing is not None:
-                continue
-            name = f"{plan.space_of(machine)}s{list(machine.services).index(service.name)}"
-            if (
-                service.kind == "other"
-                and not service.privileged
-                and any(each.port < FIRST_OPEN_PORT for each in service.listens)
-            ):
-                continue
-            if service.kind == "other":
-                sockets = [[str(each.address) if each.address else "", each.port] for each in service.listens]
-                plan.daemons.append(
-                    Daemon(name, plan.space_of(machine), [str(each) for pair in sockets for each in pair], [], "other")
-                )
-            elif service.kind == "web":
-                _web(plan, forge, machine, service, name, paths, service.program or unsaid)
+    for machine, service in every_service(plan.estate):
+        if not runs(service):
+            continue
+        space = plan.space_of(machine)
+        name = f"{space}s{list(machine.services).index(service.name)}"
+        if service.kind == "other":
+            if service.privileged or all(each.port >= _FREE_PORTS for each in service.listens):
+                sockets = [part for each in service.listens for part in (str(each.address or ""), str(each.port))]
+                plan.daemons.append(Daemon(name, space, sockets, [], "other"))
+        elif service.kind == "web":
+            _web(plan, forge, machine, service, name, paths_of(service, urls), service.program or unsaid)
+
+
+def paths_of(service: Service, urls: list[str]) -> set[str]:
+    """Every path that a service may be asked for: those of the URLs, and those that its redirects make of them."""
+    found = {path_asked(url) for url in urls} | {"/"}
+    rules = [rule for site in service.sites.values() for rule in site.redirects]
+    for _ in range(2):
+        for path in list(found):
+            for rule in rules:
+                start = rule.when.path[:-1] if rule.when is not None and rule.when.path and rule.when.path.endswith("*") else ""
+                rest = path.removeprefix(start)
+                target = str(rule.to).replace("{path}", path).replace("{rest}", rest)
+                target = re.sub(r"\{[a-z]+\}", "x", target.replace("{query}", ""))
+                found.add(path_asked(target if "://" in target else f"http://x/{target.lstrip('/')}"))
+    return found
 
 
 def _web(
@@ -66,7 +75,8 @@ def _web(
         sites = [service]
     for number, site in enumerate(sites):
         _content(plan, f"{name}/w{number}", site, paths)
-    plan.folders += [f"{name}/log", f"{name}/tmp"]
+    plan.folders += [name, f"{name}/log", f"{name}/tmp"]
+    plan.owned += [[name, "server"], [f"{name}/log", "server"], [f"{name}/tmp", "server"]]
     build = _nginx if program == "nginx" else _apache
     plan.files[f"{name}/web.conf"] = build(plan, service, sites, folder)
     command = ["/usr/sbin/nginx", "-e", f"{folder}/log/error.log", "-p", folder, "-c", f"{folder}/web.conf"]
@@ -74,28 +84,55 @@ def _web(
         command = ["/usr/sbin/apache2", "-D", "FOREGROUND", "-f", f"{folder}/web.conf"]
     ready: list[list[str | int]] = [["tcp", listener.port] for listener in service.listens]
     if program == "nginx":
-        # It tries for seconds to bind what it cannot, with its other sockets open; it writes its pid when it has all.
+        # It tries for seconds to bind what it cannot, with its other sockets open; it writes its pid when it has all. It has
+        # no socket where no site is bound.
+        ready = [["tcp", each.port] for each in service.listens if any(isinstance(site, Service) or bound(site, each) for site in sites)]
         ready.append(["file", f"{folder}/pid"])
-    if not service.privileged:
-        command = ["/usr/bin/setpriv", "--bounding-set=-net_bind_service", "--inh-caps=-net_bind_service", *command]
-    plan.daemons.append(Daemon(name, plan.space_of(machine), command, ready, program))
+    plan.daemons.append(Daemon(name, plan.space_of(machine), command, ready, program, service.privileged))
+
+
+def bound(site: Site, listener: Listener) -> bool:
+    """Whether a site is written for a listener of its service."""
+    return not site.listens or key_of(listener.address, listener.port) in site.listens
+
+
+def key_of(address: IPAddress | None, port: int) -> str:
+    """A listener's address and port as a site names it."""
+    if address is None:
+        return f"*:{port}"
+    return f"[{address}]:{port}" if address.version == 6 else f"{address}:{port}"
 
 
 def _content(plan: Plan, where: str, site: Site | Service, paths: set[str]) -> None:
     """The site's files, each holding its own identity; where the estate does not say, whatever will be asked for."""
     plan.folders.append(where)
     if isinstance(site, Site) and site.files is not None:
-        names = [name for name in site.files if not name.endswith("/")]
-        plan.folders += [f"{where}/{name}" for name in site.files if name.endswith("/")]
+        names = [_file_name(name, site) for name in site.files if not name.endswith("/")]
+        plan.folders += [f"{where}/{_file_name(name.rstrip('/'), site)}" for name in site.files if name.endswith("/")]
     else:
         documents = site.default_documents if isinstance(site, Site) else ("index.html",)
         names = []
-        for path in {"/", *paths}:
-            asked = "/".join(part for part in unquote(path).split("/") if part)
-            names.append("/".join(filter(None, (asked, documents[0] if path.endswith("/") and documents else ""))))
+        for path in sorted({"/", *paths}):
+            parts = [part for part in unquote(path, errors="surrogateescape").split("/") if part]
+            if path.endswith("/") and documents:
+                parts.append(documents[0])
+            if parts and _fit(parts):
+                names.append("/".join(parts))
     for name in names:
         if name and not any(other.startswith(f"{name}/") for other in names):
             plan.files[f"{where}/{name}"] = f"{site.name}/{name}"
+
+
+def _fit(parts: list[str]) -> bool:
+    """Whether a path's parts can be names of files at all (path_resolution(7))."""
+    return all(part not in (".", "..") and "\0" not in part and "/" not in part and len(part.encode("utf-8", "surrogateescape")) < 256
+               for part in parts)  # fmt: skip
+
+
+def _file_name(name: str, site: Site) -> str:
+    if not name or not _fit(name.split("/")) or name.startswith("/"):
+        raise quoting.UnstageableError("a file's name", name, site.place.key("files"))
+    return name
 
 
 def _certificate(plan: Plan, service: Service, site: Site | Service) -> str | None:
@@ -115,6 +152,14 @@ def _host_pattern(names: tuple[str, ...]) -> str:
     return f"^({'|'.join(parts)})[.]?$".replace("\\-", "-")
 
 
+def _server_names(site: Site | Service) -> tuple[str, ...]:
+    names = site.names if isinstance(site, Site) else ()
+    for name in names:
+        if not re.fullmatch(r"(\*\.)?[a-z0-9_.-]+(\.\*)?", name):
+            raise quoting.UnstageableError("a site's name", name, site.place.key("names"))
+    return names
+
+
 # -- nginx -------------------------------------------------------------------------------------------------------------
 
 
@@ -128,45 +173,32 @@ def _nginx(plan: Plan, service: Service, sites: list[Site | Service], folder: st
                 # Socket options may be written once only.
                 texts = _nginx_listen(listener, first=id(listener) not in opened)
                 opened.add(id(listener))
-                lines += [f"listen {text}{' ssl' if listener.tls else ''}{' default_server' if _is_default(service, site, listener) else ''};"
-                          for text in texts]  # fmt: skip
+                marked = " default_server" if isinstance(site, Site) and site.default else ""
+                lines += [f"listen {text}{' ssl' if listener.tls else ''}{marked};" for text in texts]
         if not lines:
             continue
-        names = " ".join(site.names) if isinstance(site, Site) and site.names else '""'
-        lines.append(f"server_name {names};")
+        lines.append(f"server_name {' '.join(_server_names(site)) or quoting.nginx('')};")
         certificate = _certificate(plan, service, site)
         if certificate is not None:
             lines.append(f"ssl_certificate {folder}/{certificate}.pem; ssl_certificate_key {folder}/{certificate}.key;")
         lines.append(f'root "{folder}/w{number}";')
         documents = site.default_documents if isinstance(site, Site) else ("index.html",)
-        lines.append(f"index {' '.join(_quoted(each) for each in documents)};" if documents else "")
+        place = site.place.key("default_documents")
+        lines.append(f"index {' '.join(quoting.nginx(each, place) for each in documents)};" if documents else "")
         if isinstance(site, Site):
             lines += _nginx_redirects(site)
             if site.listing:
                 lines.append("autoindex on;")
             if site.answer is not None:
-                body = f' "{site.name}/"' if 200 <= site.answer < 300 and site.answer != 204 else ""
+                body = f" {quoting.nginx(f'{site.name}/', site.place)}" if 200 <= site.answer < 300 and site.answer != 204 else ""
                 lines.append(f"return {site.answer}{body};")
         servers.append("  server {\n    " + "\n    ".join(lines) + "\n  }")
     temporary = "".join(
         f"  {kind}_temp_path {folder}/tmp;\n" for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
     )
     return (f"daemon off; master_process off; worker_processes 1; pid {folder}/pid; error_log {folder}/log/error.log;\n"
-            f"events {{ worker_connections 256; }}\nhttp {{\n  access_log off; server_names_hash_bucket_size 512;\n{temporary}"
+            f"events {{ worker_connections 256; }}\nhttp {{\n  access_log off; server_names_hash_bucket_size 512;\n  {quoting.NGINX_DOLLAR}\n{temporary}"
             + "\n".join(servers) + "\n}\n")  # fmt: skip
-
-
-def _quoted(text: str) -> str:
-    return '"' + text.replace("\\", "\\\\").replace('"', '\\"').replace("$", "") + '"'
-
-
-def _is_default(service: Service, site: Site | Service, listener: Listener) -> bool:
-    """Marked where the estate says so; else the first site listed is the default anyway."""
-    if isinstance(site, Service) or not site.default:
-        return False
-    return (
-        next(each for each in service.sites.values() if each.default and each.enabled and bound(each, listener)) is site
-    )
 
 
 def _nginx_listen(listener: Listener, first: bool) -> list[str]:
@@ -187,6 +219,14 @@ def _nginx_redirects(site: Site) -> Iterator[str]:
         return
     yield 'set $p "/"; set $q ""; set $rest "";'
     yield 'if ($request_uri ~ "^([^?]*)([?].*)?$") { set $p $1; set $q $2; }'
+    values = {
+        "scheme": "${scheme}",
+        "host": "${host}",
+        "port": "${server_port}",
+        "path": "${p}",
+        "query": "${q}",
+        "rest": "${rest}",
+    }
     for number, rule in enumerate(site.redirects):
         needed = ""
         yield f'set $c{number} "";'
@@ -196,22 +236,14 @@ def _nginx_redirects(site: Site) -> Iterator[str]:
             yield f'if ($scheme = {when.scheme}) {{ set $c{number} "${{c{number}}}s"; }}'
         if when is not None and when.host:
             needed += "h"
-            yield f'if ($host ~* "{_host_pattern(when.host)}") {{ set $c{number} "${{c{number}}}h"; }}'
+            pattern = quoting.nginx_pattern(_host_pattern(when.host), when.place)
+            yield f'if ($host ~* {pattern}) {{ set $c{number} "${{c{number}}}h"; }}'
         if when is not None and when.path is not None:
             needed += "p"
-            yield f'if ($p ~ "{_path_pattern(when.path)}") {{ set $rest $1; set $c{number} "${{c{number}}}p"; }}'
-        target = _filled(
-            rule,
-            {
-                "scheme": "$scheme",
-                "host": "$host",
-                "port": "$server_port",
-                "path": "$p",
-                "query": "$q",
-                "rest": "$rest",
-            },
-        )
-        yield f'if ($c{number} = "{needed}") {{ return {rule.status} "{target}"; }}'
+            pattern = quoting.nginx_pattern(_path_pattern(when.path), when.place.key("path"))
+            yield f'if ($p ~ {pattern}) {{ set $rest $1; set $c{number} "${{c{number}}}p"; }}'
+        target = quoting.nginx_filled(rule.to, values, rule.place.key("to"))
+        yield f'if ($c{number} = "{needed}") {{ return {rule.status} {target}; }}'
 
 
 def _path_pattern(path: str) -> str:
@@ -220,25 +252,14 @@ def _path_pattern(path: str) -> str:
     return f"^{re.escape(path)}()$".replace("\\-", "-")
 
 
-def _filled(rule: Redirect, values: dict[str, str]) -> str:
-    text = str(rule.to)
-    for name, value in values.items():
-        text = text.replace("{" + name + "}", value)
-    return text
-
-
 # -- Apache httpd ------------------------------------------------------------------------------------------------------
 
 
 def _apache(plan: Plan, service: Service, sites: list[Site | Service], folder: str) -> str:
-    lines = [
-        f"LoadModule {name}_module /usr/lib/apache2/modules/mod_{name}.so"
-        for name in _MODULES
-        if name not in ("unixd",)
-    ]
-    lines += ["ServerName localhost", f"ServerRoot {folder}", f"PidFile {folder}/pid", f"ErrorLog {folder}/log/error.log", "User www-data", "Group www-data",
+    lines = [f"LoadModule {name}_module /usr/lib/apache2/modules/mod_{name}.so" for name in _MODULES]
+    lines += [quoting.HTTPD_DOLLAR, "ServerName localhost", f"ServerRoot {folder}", f"PidFile {folder}/pid", f"ErrorLog {folder}/log/error.log",
               f"Mutex file:{folder}/tmp", "StartServers 1", "ThreadsPerChild 16", "MaxRequestWorkers 16", "ServerLimit 1", "KeepAlive Off",
-              f"DefaultRuntimeDir {folder}/tmp", "SSLSessionCache none", "TypesConfig /dev/null", 'RewriteEngine on', 'RewriteRule ^ - [R=404,L]', f'DocumentRoot "{folder}/tmp"',
+              f"DefaultRuntimeDir {folder}/tmp", "SSLSessionCache none", "TypesConfig /dev/null", "RewriteEngine on", "RewriteRule ^ - [R=404,L]", f'DocumentRoot "{folder}/tmp"',
               f"<Directory {folder}>", "  Require all granted", "  Options -Indexes", "</Directory>"]  # fmt: skip
     lines += [
         f"Listen {_apache_listen(listener)}{' https' if listener.tls and listener.port == 443 else ' http'}"
@@ -253,13 +274,7 @@ def _apache(plan: Plan, service: Service, sites: list[Site | Service], folder: s
 
 
 def _apache_listen(listener: Listener) -> str:
-    if listener.address is None:
-        return str(listener.port)
-    return (
-        f"[{listener.address}]:{listener.port}"
-        if listener.address.version == 6
-        else f"{listener.address}:{listener.port}"
-    )
+    return str(listener.port) if listener.address is None else key_of(listener.address, listener.port)
 
 
 def _apache_host(
@@ -267,7 +282,7 @@ def _apache_host(
 ) -> Iterator[str]:
     everywhere = listener.address is None or int(listener.address) == 0
     yield f"<VirtualHost {'*' if everywhere else _apache_listen(listener).rpartition(':')[0]}:{listener.port}>"
-    names = site.names if isinstance(site, Site) else ()
+    names = _server_names(site)
     first = next((name for name in names if "*" not in name), None)
     yield f"  ServerName {first or 'nobody.invalid'}"
     for name in names:
@@ -275,7 +290,8 @@ def _apache_host(
             yield f"  ServerAlias {name}"
     yield f'  DocumentRoot "{root}"'
     documents = site.default_documents if isinstance(site, Site) else ("index.html",)
-    yield f"  DirectoryIndex {' '.join(_quoted(each) for each in documents) or 'disabled'}"
+    place = site.place.key("default_documents")
+    yield f"  DirectoryIndex {' '.join(quoting.httpd(each, place) for each in documents) or 'disabled'}"
     if listener.tls:
         yield "  SSLEngine on"
         certificate = _certificate(plan, service, site)
@@ -301,13 +317,12 @@ def _apache_redirects(site: Site) -> Iterator[str]:
     yield r'  RewriteCond %{HTTP_HOST} "^(\[.*\]|[^:]*)"' + "\n  RewriteRule ^ - [E=H:%1]"
     yield r'  RewriteCond %{THE_REQUEST} "^\S+ ([^? ]*)"' + "\n  RewriteRule ^ - [E=P:%1]"
     for rule in site.redirects:
-        when = rule.when
-        if when is not None and when.scheme is not None:
-            yield f"  RewriteCond %{{REQUEST_SCHEME}} ={when.scheme}"
-        if when is not None and when.host:
-            yield f'  RewriteCond %{{ENV:H}} "{_host_pattern(when.host)}" [NC]'
-        if when is not None and when.path is not None:
-            yield f'  RewriteCond %{{ENV:P}} "{_path_pattern(when.path)}"'
+        if rule.when is not None and rule.when.scheme is not None:
+            yield f"  RewriteCond %{{REQUEST_SCHEME}} ={rule.when.scheme}"
+        if rule.when is not None and rule.when.host:
+            yield f"  RewriteCond %{{ENV:H}} {_apache_pattern(_host_pattern(rule.when.host), rule)} [NC]"
+        if rule.when is not None and rule.when.path is not None:
+            yield f"  RewriteCond %{{ENV:P}} {_apache_pattern(_path_pattern(rule.when.path), rule)}"
         # The server adds the query by itself, unless it is told to drop it.
         values = {
             "scheme": "%{REQUEST_SCHEME}",
@@ -318,4 +333,10 @@ def _apache_redirects(site: Site) -> Iterator[str]:
             "rest": "%1",
         }
         drop = "" if "{query}" in rule.to else ",QSD"
-        yield f'  RewriteRule ^ "{_filled(rule, values)}" [R={rule.status},L,NE{drop}]'
+        target = quoting.httpd_filled(rule.to, values, rule.place.key("to"))
+        yield f"  RewriteRule ^ {target} [R={rule.status},L,NE{drop}]"
+
+
+def _apache_pattern(pattern: str, rule: Redirect) -> str:
+    """A pattern as RewriteCond takes it; a dollar sign is only ever the end, or escaped."""
+    return quoting.httpd(pattern, rule.when.place if rule.when is not None else rule.place)

@@ -31,7 +31,7 @@ def listen_everywhere(case: Case, finding: Finding) -> Iterator[Proposal]:
         patch = replace(item_path(service.place, "listens", index), int(text) if text.isdecimal() else text)
         for site in service.sites.values():
             for number, held in enumerate(site.listens):
-                if held.split()[0] == listener.text.split()[0]:
+                if held == listener.key:
                     patch += replace(item_path(site.place, "listens", number), where)
         yield Proposal(f"let {service.name} listen on {text} instead of {listener}", patch, "opens")
 

@@ -105,16 +105,7 @@ def fits(pattern: str, name: str) -> bool:
 
 def bound(site: Site, listener: Listener) -> bool:
     """Whether a site is bound to a listener of its service."""
-    if not site.listens:
-        return True
-    key = key_of(listener.text)
-    return any(key_of(text) == key for text in site.listens)
-
-
-def key_of(text: str) -> str:
-    """A listener's address and port as one word."""
-    first = text.split()[0]
-    return first if ":" in first else f"*:{first}"
+    return not site.listens or listener.key in site.listens
 
 
 def table_of(service: Service, listener: Listener, shared: dict[Any, Any]) -> Table:

@@ -81,6 +81,8 @@ def bindings_of(service: Service) -> list[Binding]:
     protocols = ("udp", "tcp") if service.kind in ("name-server", "resolver") else ("tcp",)
     found: list[Binding] = []
     for listener in service.listens:
+        if _unopened(service, listener):
+            continue
         address: IPAddress | None = listener.address
         if address is None:
             families: tuple[int, ...] = (4, 6)
@@ -91,6 +93,13 @@ def bindings_of(service: Service) -> list[Binding]:
             families = (address.version,)
         found.extend(Binding(address, families, listener.port, protocol, service, listener) for protocol in protocols)
     return found
+
+
+def _unopened(service: Service, listener: Listener) -> bool:
+    """Whether nginx has no such socket: it opens those that its sites name, and no other (measured)."""
+    return service.kind == "web" and bool(service.sites) and program_of(service) == "nginx" and not any(
+        site.enabled and (not site.listens or listener.key in site.listens) for site in service.sites.values()
+    )  # fmt: skip
 
 
 def _wild_families(service: Service, listener: Listener) -> tuple[int, ...]:

@@ -1,0 +1,240 @@
+"""What a rehearsal works out from an estate by itself.
+
+The engines have rules of their own for all of this. Nothing of theirs is used here: where the two differ, a rehearsal is to
+show it. What is not written is read as docs/estate-reference.md says.
+"""
+
+from collections.abc import Iterator
+from datetime import datetime
+from ipaddress import ip_address, ip_network
+from typing import Any
+from urllib.parse import urlsplit
+
+import msgspec
+
+from portolan.estate.base import IPAddress, IPInterface, IPNetwork
+from portolan.estate.estate import Estate
+from portolan.estate.machine import Machine, Router
+from portolan.estate.network import Interface, Network
+from portolan.estate.service import Service
+from portolan.estate.vantage import Vantage
+from portolan.formats.scalars import UnfitError, host_name
+
+Box = Machine | Vantage
+_EVERYWHERE = Network(name="internet", kind="internet")
+
+
+def every_machine(estate: Estate) -> list[Machine]:
+    """Routers, then hosts, as written."""
+    return [*estate.routers.values(), *estate.hosts.values()]
+
+
+def every_box(estate: Estate) -> list[Box]:
+    """Machines, and the devices of visitors that have one of their own."""
+    return [*every_machine(estate), *(each for each in estate.vantages.values() if each.network)]
+
+
+def every_service(estate: Estate) -> Iterator[tuple[Machine, Service]]:
+    """Every program of every machine."""
+    for machine in every_machine(estate):
+        for service in machine.services.values():
+            yield machine, service
+
+
+def runs(service: Service) -> bool:
+    """Whether a program is to be started at all."""
+    return service.state == "running" and service.failing is None
+
+
+def client_of(estate: Estate, vantage: Vantage) -> Box:
+    """The box at which a visitor sits: a machine of the estate, or a device of its own."""
+    if vantage.host is None:
+        return vantage
+    return estate.hosts[vantage.host] if vantage.host in estate.hosts else estate.routers[vantage.host]
+
+
+# -- networks --------------------------------------------------------------------------------------------------------
+
+
+def network_of(estate: Estate, interface: Interface) -> Network:
+    """The network that an interface is on: the one it names, else the one of its own name."""
+    return named_network(estate, interface.network or interface.name)
+
+
+def named_network(estate: Estate, name: str) -> Network:
+    """A network by its name; `internet` need not be written."""
+    return estate.networks.get(name, _EVERYWHERE)
+
+
+def legs(estate: Estate, box: Box) -> list[tuple[str, Network, tuple[IPInterface, ...]]]:
+    """A box's interfaces: name, network, addresses."""
+    if isinstance(box, Vantage):
+        return [(box.network or "", named_network(estate, box.network or ""), box.address)]
+    return [(each.name, network_of(estate, each), each.address) for each in box.interfaces.values()]
+
+
+def length_of(address: IPInterface, network: Network) -> int:
+    """The prefix length that a box believes for one of its addresses: as written, else its network's; the internet has none."""
+    if network.kind == "internet":
+        return int(address.max_prefixlen)
+    if address.network.prefixlen != address.max_prefixlen:
+        return address.network.prefixlen
+    fitting = [subnet.prefixlen for subnet in network.subnets if subnet.version == address.version and address.ip in subnet]
+    return fitting[0] if fitting else int(address.max_prefixlen)
+
+
+def believes_near(estate: Estate, box: Box, address: IPAddress) -> bool:
+    """Whether a box believes that an address is a neighbour's."""
+    for _, network, held in legs(estate, box):
+        for each in held:
+            if each.version == address.version and network.kind != "internet":
+                length = length_of(each, network)
+                if length < each.max_prefixlen and int(each.ip) >> (each.max_prefixlen - length) == int(address) >> (
+                    each.max_prefixlen - length
+                ):
+                    return True
+    return False
+
+
+def online_leg(estate: Estate, box: Box, version: int) -> str | None:
+    """The interface by which a box is on the internet itself with an address of a family."""
+    for name, network, held in legs(estate, box):
+        if network.kind == "internet" and any(each.version == version for each in held):
+            return name
+    return None
+
+
+def router_beside(estate: Estate, box: Box, version: int) -> IPAddress | None:
+    """The address of the router that shares a network with a box; its gateway where none is written."""
+    shared = {
+        network.name
+        for _, network, held in legs(estate, box)
+        if network.kind != "host-only" and any(each.version == version for each in held)
+    }
+    for router in estate.routers.values():
+        if router is box:
+            continue
+        for interface in router.interfaces.values():
+            if network_of(estate, interface).name in shared:
+                for each in interface.address:
+                    if each.version == version:
+                        return each.ip
+    return None
+
+
+def routers_to_internet(estate: Estate, network: Network) -> list[tuple[Router, Interface]]:
+    """The routers between a network and the internet, with their interfaces there."""
+    found = []
+    for router in estate.routers.values():
+        if any(network_of(estate, each).name == network.name for each in router.interfaces.values()):
+            outer = [each for each in router.interfaces.values() if network_of(estate, each).kind == "internet"]
+            if outer:
+                found.append((router, outer[0]))
+    return found
+
+
+def public(address: IPAddress) -> bool:
+    """Whether the internet carries an address: global unicast, or one of the documentation ranges, which examples use so."""
+    if address.version == 6:
+        return int(address) >> 125 == 1
+    return not any(address in each for each in PRIVATE)
+
+
+#: What the internet does not carry (RFC 1122, 1918, 3927, 6598; multicast and reserved ranges).
+PRIVATE: tuple[IPNetwork, ...] = tuple(map(ip_network, (
+    "0.0.0.0/8", "10.0.0.0/8", "100.64.0.0/10", "127.0.0.0/8", "169.254.0.0/16", "172.16.0.0/12", "192.168.0.0/16", "224.0.0.0/3",
+)))  # fmt: skip
+
+
+def has(estate: Estate, address: IPAddress) -> bool:
+    """Whether some machine of the estate has an address."""
+    return any(address == each.ip for machine in every_machine(estate) for interface in machine.interfaces.values()
+               for each in interface.address)  # fmt: skip
+
+
+# -- the moment, and boots ---------------------------------------------------------------------------------------------
+
+
+def in_force(estate: Estate, now: datetime, booted: frozenset[str] | None) -> Estate:
+    """The estate as it is to be staged: addresses of the moment, and machines as their boots leave them (None: all booted)."""
+
+    def machine_now(machine: Any) -> Any:
+        interfaces = {name: _interface_now(each, now) for name, each in machine.interfaces.items()}
+        machine = msgspec.structs.replace(machine, interfaces=interfaces)
+        return _after_boot(machine) if booted is None or machine.name in booted else machine
+
+    return msgspec.structs.replace(
+        estate,
+        routers={name: machine_now(each) for name, each in estate.routers.items()},
+        hosts={name: machine_now(each) for name, each in estate.hosts.items()},
+    )
+
+
+def _interface_now(interface: Interface, now: datetime) -> Interface:
+    earlier = [each for each in interface.before if now < each.until]
+    if not earlier:
+        return interface
+    return msgspec.structs.replace(interface, address=min(earlier, key=lambda each: each.until).address)
+
+
+def _after_boot(machine: Any) -> Any:
+    restored = machine.filter_after_boot
+    filtering = machine.filter if restored is None else None if restored == "none" else restored
+    services = {name: _service_after_boot(each) for name, each in machine.services.items()}
+    return msgspec.structs.replace(machine, filter=filtering, services=services)
+
+
+def _service_after_boot(service: Service) -> Service:
+    state = service.after_boot or service.state
+    saved = service.saved
+    if saved is None:
+        return msgspec.structs.replace(service, state=state)
+    if saved.broken is not None:
+        return msgspec.structs.replace(service, state=state, failing=saved.broken if state == "running" else None)
+    changes: dict[str, Any] = {
+        key: value
+        for key, value in (("listens", saved.listens), ("certificate", saved.certificate), ("sites", saved.sites))
+        if value is not None
+    }
+    return msgspec.structs.replace(service, state=state, saved=None, **changes)
+
+
+# -- URLs --------------------------------------------------------------------------------------------------------------
+
+
+def host_asked(url: str) -> str | None:
+    """The name that a URL asks for, in its ASCII form; None for an address, and for what is no name."""
+    try:
+        host = (urlsplit(url).hostname or "").rstrip(".")
+        ip_address(host)
+    except ValueError:
+        try:
+            return str(host_name(host)) if host else None
+        except (UnfitError, UnboundLocalError):
+            return None
+    return None
+
+
+def path_asked(url: str) -> str:
+    """The path that a URL asks for."""
+    try:
+        return urlsplit(url).path or "/"
+    except ValueError:
+        return "/"
+
+
+def same_url(left: str, right: str | None) -> bool:
+    """Whether two URLs are the same in their normal form (RFC 3986 section 6.2.2)."""
+    return right is not None and _normal(left) == _normal(right)
+
+
+def _normal(url: str) -> tuple[str, str, int | None, str, str]:
+    try:
+        parts = urlsplit(url)
+        port = parts.port or {"http": 80, "https": 443}.get(parts.scheme.lower())
+        host = parts.hostname or ""
+        if not host.isascii():
+            host = str(host_name(host))
+        return parts.scheme.lower(), host, port, parts.path or "/", parts.query
+    except (ValueError, UnfitError):
+        return "", url, None, "", ""
