@@ -1,35 +1,73 @@
-"""Asks a resolver for the addresses of names: ask_names.py FILE ADDRESS; writes a JSON list of (outcome, addresses)."""
+"""Asks a resolver for the addresses of names, as a program that uses the standard library only.
+
+Usage: ask_names.py FILE ADDRESS; the file holds a name a line, the answer is a JSON list of (outcome, addresses).
+"""
 
 import json
+import socket
+import struct
 import sys
-from pathlib import Path
 
-import dns.exception
-import dns.message
-import dns.query
-import dns.rcode
+_CODES = {0: "NOERROR", 2: "SERVFAIL", 3: "NXDOMAIN", 5: "REFUSED", 6: "YXDOMAIN"}
+_KINDS = {"A": (1, socket.AF_INET), "AAAA": (28, socket.AF_INET6)}
+
+
+def wire(name: str, kind: int, number: int) -> bytes:
+    """A question with recursion desired (RFC 1035 section 4.1)."""
+    labels = b"".join(bytes([len(part)]) + part.encode("ascii") for part in name.split(".")) + b"\0"
+    return struct.pack(">6H", number, 0x0100, 1, 0, 0, 0) + labels + struct.pack(">2H", kind, 1)
+
+
+def behind_name(data: bytes, at: int) -> int:
+    """Where a name ends, compressed or not (RFC 1035 section 4.1.4)."""
+    while data[at]:
+        if data[at] >= 0xC0:
+            return at + 2
+        at += data[at] + 1
+    return at + 1
+
+
+def addresses(data: bytes, kind: int, family: int) -> list[str]:
+    """The addresses of an answer section."""
+    _, _, questions, answers, _, _ = struct.unpack(">6H", data[:12])
+    at = 12
+    for _ in range(questions):
+        at = behind_name(data, at) + 4
+    found = []
+    for _ in range(answers):
+        at = behind_name(data, at)
+        held, _, _, size = struct.unpack(">2HIH", data[at : at + 10])
+        if held == kind:
+            found.append(socket.inet_ntop(family, data[at + 10 : at + 10 + size]))
+        at += 10 + size
+    return found
 
 
 def asked(name: str, server: str) -> tuple[str, list[str]]:
     """The outcome for a name, over both kinds of address."""
     found: list[str] = []
     codes = set()
-    for kind in ("A", "AAAA"):
-        try:
-            answer = dns.query.udp(dns.message.make_query(name + ".", kind), server, timeout=8)
-        except dns.exception.Timeout:
-            return "resolver-timeout", []
-        codes.add(dns.rcode.to_text(answer.rcode()))
-        found += [
-            item.to_text() for rrset in answer.answer for item in rrset if dns.rdatatype.to_text(rrset.rdtype) == kind
-        ]
-    if "SERVFAIL" in codes or "YXDOMAIN" in codes:
+    with socket.socket(socket.AF_INET6 if ":" in server else socket.AF_INET, socket.SOCK_DGRAM) as asking:
+        asking.settimeout(8)
+        asking.connect((server, 53))
+        for kind, family in _KINDS.values():
+            try:
+                asking.send(wire(name, kind, kind))
+                data = asking.recv(65535)
+                while data[:2] != kind.to_bytes(2, "big"):
+                    data = asking.recv(65535)
+            except OSError:
+                return "resolver-timeout", []
+            codes.add(_CODES.get(data[3] & 15, str(data[3] & 15)))
+            found += addresses(data, kind, family)
+    if codes & {"SERVFAIL", "YXDOMAIN"}:
         return "resolver-failure", []
     if codes == {"NXDOMAIN"}:
         return "no-such-name", []
-    return ("addresses", sorted(set(found))) if found else ("no-address" if codes == {"NOERROR"} else str(codes), [])
+    return ("addresses", sorted(set(found))) if found else ("no-address" if codes == {"NOERROR"} else str(sorted(codes)), [])
 
 
 if __name__ == "__main__":
     path, resolver = sys.argv[1:]
-    print(json.dumps([asked(name, resolver) for name in Path(path).read_text().split("\n")]))
+    with open(path, encoding="ascii") as file:
+        print(json.dumps([asked(name, resolver) for name in file.read().split("\n")]))

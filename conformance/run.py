@@ -20,9 +20,10 @@ from conformance.way_worlds import BOOTED
 from conformance.worlds import WORLDS, text_of
 from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
+from portolan.journey.visit import visit
 from portolan.journey.world import World
 from portolan.rehearsal.clients import CLIENTS
-from portolan.rehearsal.run import RehearsalError, Rehearsed, rehearse, unshare_command
+from portolan.rehearsal.run import RehearsalError, Rehearsed, Staging, rehearse, confinement
 from portolan.source.problem import EstateError
 from portolan.views.words import in_words
 
@@ -35,8 +36,10 @@ def held_against(
     """One world rehearsed, as it is or after a boot of every machine."""
     estate = load(MemoryFiles({"estate.yaml": text}), "estate.yaml").estate
     assert estate.at is not None
-    world = World(estate, estate.at, None, None if booted else frozenset())
-    return rehearse(world, [(url, estate.vantages[name]) for url, name in asked], own, client=client)
+    machines = None if booted else frozenset[str]()
+    world = World(estate, estate.at, None, machines)
+    questions = [(url, estate.vantages[name], visit(world, url, estate.vantages[name])) for url, name in asked]
+    return rehearse(Staging(estate, estate.at, machines), questions, own, client=client)
 
 
 def table(names: list[str]) -> Iterator[tuple[str, str, list[tuple[str, str]]]]:
@@ -107,7 +110,7 @@ def run(
     On a loaded machine clients give up where real ones would not: a world that differs is asked again at the end, by
     itself, and what differs then counts.
     """
-    own = unshare_command()
+    own = confinement()
     start = time.monotonic()
     count = questions = wrong = excluded = 0
     doubtful = []
@@ -124,7 +127,7 @@ def run(
     with ThreadPoolExecutor(workers) as pool:
         for world, found in pool.map(one, worlds):
             count += 1
-            if isinstance(found, str) or found.disagreements or found.troubles:
+            if isinstance(found, str) or found.disagreements or found.troubles or found.failed:
                 doubtful.append(world)
                 continue
             questions += len(found.comparisons)
@@ -135,7 +138,7 @@ def run(
     for world in doubtful:
         for _ in range(2):
             _, found = one(world)
-            if not isinstance(found, str) and not found.disagreements and not found.troubles:
+            if not isinstance(found, str) and not found.disagreements and not found.troubles and not found.failed:
                 break
         name, text, _asked = world
         if isinstance(found, str):
@@ -154,12 +157,12 @@ def run(
 
 def _told(name: str, found: Rehearsed) -> int:
     """Prints what is wrong with a world; how many questions disagree."""
-    for trouble in found.troubles:
+    for trouble in (*found.troubles, *found.failed):
         print(f"! {name}: {trouble}")
     for each in found.disagreements:
         print(f"✗ {name}: {each.url} from {each.vantage}\n    predicted {in_words(each.predicted.outcome)} ({each.predicted.stop.kind if each.predicted.stop else ''})\n"
               f"    observed  {each.observed.kind} {each.observed.detail or ''} {each.observed.status or ''} {each.observed.page or ''} [{each.observed.words}]")  # fmt: skip
-    return len(found.disagreements)
+    return len(found.disagreements) + bool(found.failed)
 
 
 def side_by_side() -> int:
@@ -174,7 +177,7 @@ def many(kind: str, count: int, seed: int, workers: int) -> int:
     """Random zones (or topologies): at least so many questions (connections); how many disagree."""
     from conformance import topologies, zones
 
-    own = unshare_command()
+    own = confinement()
     start = time.monotonic()
     worlds = asked = wrong = 0
 

@@ -17,7 +17,7 @@ from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
 from portolan.journey.visit import visit
 from portolan.journey.world import World
-from portolan.rehearsal.run import Rehearsed, agree, exclusion, unshare_command
+from portolan.rehearsal.run import Rehearsed, agree, exclusion, confinement
 from portolan.wire import filtering, law, walk
 
 
@@ -66,7 +66,7 @@ def main() -> int:
     """Prints for each broken rule the first world that notices it."""
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 200
     seed = int(sys.argv[2]) if len(sys.argv) > 2 else 1
-    own = unshare_command()
+    own = confinement()
     worlds = list(drawn(count, seed))
     with ThreadPoolExecutor(side_by_side()) as pool:
         results: list[Rehearsed] = list(pool.map(lambda each: held_against(each[1], each[2], own), worlds))
@@ -80,7 +80,7 @@ def main() -> int:
                 world = World(estate, estate.at)
                 for each in found.comparisons:
                     predicted = visit(world, each.url, estate.vantages[each.vantage])
-                    if exclusion(world, predicted) is None and not agree(predicted, each.observed):
+                    if exclusion(estate, predicted) is None and not agree(predicted, each.observed):
                         noticed = number
                         break
                 if noticed is not None:

@@ -7,7 +7,6 @@ and with the address that the service saw.
 
 import json
 import random
-import sys
 from collections.abc import Iterator
 from ipaddress import ip_address
 from pathlib import Path
@@ -368,6 +367,8 @@ def asked(text: str, questions: list[Question], own: list[str]) -> tuple[dict[Qu
     plan = Plan(estate)
     build_network(plan)
     build_filters(plan)
+    for name in ("answerer.py", "caller.py"):
+        plan.files[name] = Path(__file__).with_name(name).read_text("utf-8")
     for machine in machines(estate):
         sockets = [
             [str(each.address or ""), each.port, service.name]
@@ -376,20 +377,17 @@ def asked(text: str, questions: list[Question], own: list[str]) -> tuple[dict[Qu
         ]
         if sockets:
             space = plan.space_of(machine)
-            plan.files[f"{space}.json"] = json.dumps(sockets)
-            script = str(Path(__file__).with_name("answerer.py"))
-            plan.daemons.append(
-                Daemon(f"{space}d", space, [sys.executable, script, f"{space}.json"], [["file", f"{space}.json.ready"]])
-            )
+            plan.files[f"{space}d/own.json"] = json.dumps(sockets)
+            plan.owned.append([f"{space}d", "server"])
+            command = ["python3", "-I", "-S", "answerer.py", f"{space}d/own.json"]
+            plan.daemons.append(Daemon(f"{space}d", space, command, [["file", f"{space}d/own.json.ready"]]))
     by_vantage: dict[str, list[tuple[str, int]]] = {}
     for vantage, address, port in questions:
         by_vantage.setdefault(vantage, []).append((address, port))
     for number, (vantage, places) in enumerate(by_vantage.items()):
         plan.files[f"ask{number}.json"] = json.dumps(places)
-        script = str(Path(__file__).with_name("caller.py"))
-        plan.probes.append(
-            Probe(plan.space_of(estate.vantages[vantage]), [sys.executable, script, f"ask{number}.json"], [], 25)
-        )
+        command = ["python3", "-I", "-S", "caller.py", f"ask{number}.json"]
+        plan.probes.append(Probe(plan.space_of(estate.vantages[vantage]), command, [], 25))
     result = carry_out(plan.data(), own)
     wrong: dict[Question | None, str] = {}
     if result["troubles"]:

@@ -2,7 +2,6 @@
 
 import json
 import random
-import sys
 from pathlib import Path
 
 from portolan.formats.estate_file import load
@@ -11,7 +10,7 @@ from portolan.journey.world import World
 from portolan.names.answer import Answer, Asker
 from portolan.names.naming import address_records
 from portolan.rehearsal.naming import Naming
-from portolan.rehearsal.network import RESOLVER, RESOLVER_ADDRESS, build_network
+from portolan.rehearsal.network import RESOLVER, RESOLVERS_4, build_network
 from portolan.rehearsal.plan import Plan, Probe
 from portolan.rehearsal.run import carry_out
 
@@ -84,12 +83,13 @@ def observed(world: World, names: list[str], own: list[str]) -> tuple[list[Resul
     """What Unbound answers, with Knot DNS behind it."""
     plan = Plan(world.estate)
     build_network(plan)
-    naming = Naming(plan, world)
+    naming = Naming(plan, world.now)
     naming.build()
+    naming.ordinary(False, None)
     naming.finish(())
     plan.files["names.txt"] = "\n".join(names)
-    script = str(Path(__file__).with_name("ask_names.py"))
-    plan.probes.append(Probe(RESOLVER, [sys.executable, script, "names.txt", RESOLVER_ADDRESS], [], 100))
+    plan.files["ask_names.py"] = Path(__file__).with_name("ask_names.py").read_text("utf-8")
+    plan.probes.append(Probe(RESOLVER, ["python3", "-I", "-S", "ask_names.py", "names.txt", RESOLVERS_4.format(53)], [], 100))
     result = carry_out(plan.data(), own)
     answer = result["results"][0]
     if not answer["out"]:

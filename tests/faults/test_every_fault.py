@@ -159,7 +159,7 @@ BAD = {
     "list-blocks-inbound": ([listed("inbound: [{number: 100, allow: tcp, ports: 80}]")], VISIT, "street"),
     "list-blocks-inbound, by a line": ([listed("inbound: [{number: 100, allow: tcp, ports: 80}, {number: 150, deny: any}, {number: 200, allow: any}]")], VISIT, "street"),
     "list-blocks-replies": ([listed("outbound: [{number: 100, allow: tcp, ports: [80, 443]}]")], VISIT, "street"),
-    "outbound-blocked, by the subnet": ([listed("outbound: [{number: 100, allow: tcp, ports: [80, '32768-60999']}]"), ELSEWHERE, RACK], "https://rack.kestrel-ridge.example/", "office"),
+    "outbound-blocked, by the subnet": ([listed("outbound: [{number: 90, allow: udp}, {number: 100, allow: tcp, ports: [80, '32768-60999']}]"), ELSEWHERE, RACK], "https://rack.kestrel-ridge.example/", "office"),
     "outbound-blocked, by the router": ([("    masquerade", "    filter: {forward: {rules: [{drop: tcp, in: dome, ports: 80}]}}\n    masquerade"), ELSEWHERE, RACK], "http://rack.kestrel-ridge.example/", "office"),
     "mask-wrong": ([("10.20.0.50}", "10.20.0.50/28}"), OF_OFFICE, (REC, REC.replace("203.0.113.40", "10.20.0.15"))], VISIT, "office"),
     "mask-wrong, at the server": ([(HOST, "{dome: {address: 10.20.0.15/1}}"), (STREET, "address: 100.1.2.3,")], VISIT, "street"),

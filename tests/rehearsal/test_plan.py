@@ -10,7 +10,7 @@ import pytest
 
 from portolan.journey.visit import visit
 from portolan.rehearsal.clients import CLIENTS
-from portolan.rehearsal.run import RehearsalError, agree, exclusion, missing_programs, plan_of, unshare_command
+from portolan.rehearsal.run import RehearsalError, agree, exclusion, Staging, confinement, missing_programs, plan_of
 from tests.conftest import OFFICE, swap, world
 
 URL = "https://visit.kestrel-ridge.example/"
@@ -34,7 +34,7 @@ def rehearsed(program, *arguments):
 def able(client: str = "curl") -> bool:
     """Whether this machine can rehearse with a client."""
     try:
-        unshare_command()
+        confinement()
     except RehearsalError:
         return False
     return not missing_programs(client)
@@ -43,7 +43,7 @@ def able(client: str = "curl") -> bool:
 def planned(text: str = OFFICE, url: str = URL):
     """The plan of a world with one question."""
     ready = world(text)
-    return plan_of(ready, [(url, ready.estate.vantages["street"])])
+    return plan_of(Staging(ready.estate, ready.now), [(url, ready.estate.vantages["street"])])
 
 
 def test_a_plan_is_plain_data_inside_its_own_folder():
@@ -126,7 +126,7 @@ def test_a_browser_decides_some_things_by_itself():
     ready = world(OFFICE)
     street = ready.estate.vantages["street"]
     for url, told in (("http://203.0.113.40:25/", "port 25"), ("http://x.localhost/", "localhost"), (URL, None)):
-        found = exclusion(ready, visit(ready, url, street), "chromium")
+        found = exclusion(ready.estate, visit(ready, url, street), "chromium")
         assert told in found if told else found is None
 
 
@@ -180,24 +180,22 @@ def test_the_program_rehearses(program, tmp_path):
     time.sleep(1.5)
     running.kill()
     running.wait()
-    limit = time.monotonic() + 60
-    while _stages(running.pid) and time.monotonic() < limit:
-        time.sleep(0.1)
+    limit = time.monotonic() + 1
+    while _stages() and time.monotonic() < limit:
+        time.sleep(0.02)
+    assert _stages() == []
     assert "nothing was left over" in program("rehearse", "--sweep").stdout
 
 
-def _stages(parent: int) -> list[str]:
+def _stages() -> list[str]:
+    """Processes of rehearsals that run now."""
     found = []
-    for folder in Path("/proc").iterdir():
+    for path in Path("/proc").glob("[0-9]*/cmdline"):
         try:
-            if folder.name.isdecimal() and int((folder / "stat").read_text().rpartition(")")[2].split()[1]) in (
-                parent,
-                1,
-            ):
-                words = (folder / "cmdline").read_bytes()
-                found += [folder.name] if b"rehearsal/stage.py" in words else []
-        except (OSError, ValueError):
+            words = path.read_bytes()
+        except OSError:
             continue
+        found += [path.parent.name] if b"portolan-stage" in words or b"/stage/stage.py" in words else []
     return found
 
 

@@ -120,9 +120,11 @@ def test_a_visitors_own_filter_and_missing_routes():
     for chain, expected in (("{default: drop}", "timed-out"), ("{rules: [{reject: tcp, answer: tcp-reset}]}", "refused"),
                             ("{rules: [{reject: tcp, answer: net-unreachable}]}", "unreachable")):  # fmt: skip
         text = swap(OFFICE, ("address: 198.51.100.77,", f"address: 198.51.100.77, filter: {{outbound: {chain}}},"))
-        assert got(ask(text)) == expected
+        assert got(ask(text, "https://203.0.113.40/")) == expected
+        if chain == "{default: drop}":  # its question to a resolver is a packet too
+            assert got(ask(text)) == "resolver-timeout"
     text = swap(OFFICE, ("address: 10.20.0.50}", "address: 10.20.0.50, gateway: none}"))
-    found = ask(text, vantage="office")
+    found = ask(text, "https://203.0.113.40/", vantage="office")
     assert (got(found), found.stop.kind) == ("unreachable", "no-route")
 
 

@@ -115,6 +115,8 @@ class Case(NamedTuple):
     def stop(self) -> Decision | None:
         """The decision that ended it; for what was lost on the way back or to a resolver, the one that kept it away."""
         stop = self.visit.stop
+        if stop is not None and stop.kind == "resolver-silent" and isinstance(stop.subject, Decision):
+            stop = stop.subject
         while stop is not None and isinstance(stop.subject, Decision) and stop.subject.kind not in _ASTRAY:
             stop = stop.subject
         return stop
@@ -146,9 +148,31 @@ class Case(NamedTuple):
     def _met(self) -> Seen | None:
         """The packet as the rule saw it that ended the visit on its way there."""
         stop = self.stop
-        if stop is None or stop is not self.visit.stop:
+        if stop is None or not self.ended_on_its_way:
             return None
-        return next((fact for fact in stop.facts if isinstance(fact, Seen) and fact.protocol == "tcp"), None)
+        return next((fact for fact in stop.facts if isinstance(fact, Seen) and fact.protocol == self.asked_protocol), None)
+
+    @property
+    def ended_on_its_way(self) -> bool:
+        """Whether what ended the visit met the question, a resolver's included, and not an answer."""
+        stop, ended = self.stop, self.visit.stop
+        return stop is not None and ended is not None and (
+            stop is ended or (ended.kind == "resolver-silent" and ended.subject is stop)
+        )  # fmt: skip
+
+    @property
+    def answer_lost(self) -> bool:
+        """Whether an answer, or what follows it, was lost on its way back."""
+        stop = self.visit.stop
+        while stop is not None and stop.kind not in ("reply-lost", "later-lost"):
+            stop = stop.subject if isinstance(stop.subject, Decision) else None
+        return stop is not None
+
+    @property
+    def asked_protocol(self) -> str:
+        """The protocol of what was kept away: a question to a resolver goes by UDP (RFC 1035 section 4.2.1)."""
+        ended = self.visit.stop
+        return "udp" if ended is not None and ended.kind == "resolver-silent" else "tcp"
 
     @property
     def site_name(self) -> str | None:

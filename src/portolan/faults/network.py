@@ -1,6 +1,6 @@
 """Faults of lines, subnets and addresses: what providers block and share, access lists, masks, one address twice."""
 
-from portolan.estate.base import is_public
+from portolan.estate.base import IPAddress, is_public
 from portolan.estate.guesses import network_name
 from portolan.estate.machine import Machine, Router
 from portolan.estate.network import ListRule, Network
@@ -61,8 +61,8 @@ def _networks(machine: Machine) -> set[str]:
        "An access list keeps no state: allow answers to the ports that visitors ask from, 1024 to 65535.", "list-denies")  # fmt: skip
 def list_blocks_replies(case: Case) -> Finding | None:
     """The answer was thrown away by a list."""
-    stop, first = case.stop, case.visit.stop
-    if stop is None or first is None or first.kind not in ("reply-lost", "later-lost"):
+    stop = case.stop
+    if stop is None or not case.answer_lost:
         return None
     return Finding("list-blocks-replies", stop.text, stop.place, hints=_list_hints(case, stop))
 
@@ -94,7 +94,7 @@ def _list_hints(case: Case, stop: Decision) -> dict[str, object]:
 def outbound_blocked(case: Case) -> Finding | None:
     """The visitor's own filter stops it, its network's list, or the router on its way out."""
     stop = case.stop
-    if stop is None or stop.place is None or case.visit.stop is not stop:
+    if stop is None or stop.place is None or not case.ended_on_its_way:
         return None
     path = stop.place.path
     if path[:1] == ("vantages",):
@@ -165,10 +165,10 @@ def mask_wrong(case: Case) -> Finding | None:
 def _concerns(case: Case, device: Device, port: Port) -> bool:
     """Whether the peer lies where the written mask and the network's differ."""
     connection = case.last.connection
-    if connection is None:
-        return False
     asker = case.world.topology.device(case.visit.vantage)
-    peers = [connection.address] if device is asker else [connection.seen_from, *asker.local]
+    peers: list[IPAddress | None] = []
+    if connection is not None:
+        peers = [connection.address] if device is asker else [connection.seen_from, *asker.local]
     for address, prefix in zip(port.addresses, port.prefixes, strict=True):
         right = next((subnet for subnet in port.network.subnets if address in subnet), None)
         if prefix is None or right is None:

@@ -297,7 +297,7 @@ def _site(site: Site, listeners: dict[str, Listener], note: _Notes) -> None:
     for index, key in enumerate(site.listens):
         if key not in listeners:
             place = site.place.item("listens", index)
-            note(place, f"the service has no listener '{one_line(key)}'", did_you_mean(key, listeners))
+            note(place, f"the service has no listener '{one_line(key.removeprefix('*:'))}'", did_you_mean(key, listeners))
     if site.answer is not None and not 200 <= site.answer <= 599:
         note(site.place.key("answer"), f"expected a status, 200 to 599, found {site.answer}")
     if site.answer is not None and 300 <= site.answer <= 399:

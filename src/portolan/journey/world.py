@@ -1,28 +1,34 @@
 """An estate made ready for visits: the engines' indexes, wired to each other by functions."""
 
 from datetime import datetime
-from ipaddress import IPv4Interface, IPv6Interface
+from ipaddress import IPv4Address, IPv6Address, ip_interface
 from typing import Any
 
-from portolan.estate.base import IPAddress, is_loopback
+from portolan.estate.base import IPAddress, is_loopback, is_public
 from portolan.estate.estate import Estate
-from portolan.estate.machine import Machine
-from portolan.estate.service import Service
+from portolan.estate.guesses import attachments, machines
+from portolan.estate.machine import Host, Machine
+from portolan.estate.network import Interface
+from portolan.estate.service import Listener, Service
 from portolan.estate.vantage import Vantage
 from portolan.evidence.results import Connection
 from portolan.journey.moment import all_names, rebooted, standing
+from portolan.names.law import ORDINARY_RESOLVERS
 from portolan.names.naming import Naming
 from portolan.tls.facts import key_fits
 from portolan.web.binding import Table, table_of
 from portolan.wire.connect import connect
 from portolan.wire.topology import Topology
 
-#: Where ordinary resolvers are thought to be: benchmarking ranges (RFC 2544, RFC 5180), which no visitor uses.
-_ORDINARY = Vantage(
-    name="an ordinary resolver",
-    network="internet",
-    address=(IPv4Interface("198.18.0.53/32"), IPv6Interface("2001:2::53/128")),
-)
+def _resolver_at(name: str, *addresses: IPAddress) -> Host:
+    """A machine on the internet that nobody describes, with an ordinary resolver."""
+    held = tuple(ip_interface(f"{each}/{each.max_prefixlen}") for each in addresses)
+    service = Service(name="resolver", kind="resolver", listens=(Listener(text="53", port=53),))
+    return Host(name=name, interfaces={"internet": Interface(name="internet", address=held)}, services={"resolver": service})
+
+
+#: Where ordinary resolvers are thought to be.
+_ORDINARY = _resolver_at("an ordinary resolver", *ORDINARY_RESOLVERS)
 
 
 class World:
@@ -42,10 +48,9 @@ class World:
         self.estate = estate
         self.now = now
         self.shared: dict[Any, Any] = {} if shared is None else shared
-        self.topology = Topology(estate, self._why_not_started, (_ORDINARY,), self.shared)
-        self.naming = Naming(
-            estate, now, self._reach, lambda address: self.topology.holder(address) is not None, self.shared
-        )
+        self._undescribed = {id(_ORDINARY): _ORDINARY, **{id(each): each for each in self._stated_resolvers()}}
+        self.topology = Topology(estate, self._why_not_started, tuple(self._undescribed.values()), self.shared)
+        self.naming = Naming(estate, now, self._reach, self._described, self.shared)
 
     def changed(self, estate: Estate) -> "World":
         """The world of a changed estate at the same moment."""
@@ -66,6 +71,23 @@ class World:
     def table(self, service: Service, port_of: Any) -> Table:
         """The sites of a service's listener."""
         return table_of(service, port_of, self.shared)
+
+    def _stated_resolvers(self) -> list[Host]:
+        """The resolvers that are stated by public addresses which no box of the estate has."""
+        estate = self.estate
+        every = [service for machine in machines(estate) for service in machine.services.values()]
+        clients = (*machines(estate), *estate.vantages.values())
+        stated = [each.resolver for each in clients if isinstance(each.resolver, IPv4Address | IPv6Address)]
+        stated += [address for service in every for address in service.forwards_to]
+        if not stated:
+            return []
+        held = {item.ip for box in clients for _, addresses in attachments(box) for item in addresses}
+        return [self.shared.setdefault(("resolver", each), _resolver_at(f"the resolver {each}", each))
+                for each in dict.fromkeys(stated) if is_public(each) and each not in held]  # fmt: skip
+
+    def _described(self, address: IPAddress) -> bool:
+        holder = self.topology.holder(address)
+        return holder is not None and id(holder.stated) not in self._undescribed
 
     def _reach(self, origin: Machine | Vantage | None, address: IPAddress, port: int, protocol: str) -> Connection:
         return self.connect(_ORDINARY if origin is None else origin, address, port, protocol)

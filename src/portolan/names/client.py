@@ -8,7 +8,7 @@ from ipaddress import IPv4Address, IPv6Address
 from typing import Any
 
 from portolan.estate.base import IPAddress
-from portolan.estate.guesses import machines
+from portolan.estate.guesses import attachments, machines
 from portolan.estate.machine import Machine
 from portolan.estate.vantage import Vantage
 from portolan.evidence.decision import Decision
@@ -85,10 +85,11 @@ def lookup(naming: Naming, host: str, vantage: Vantage) -> Answer:
 def _ask(naming: Naming, name: str, client: Machine | Vantage, vantage: Vantage, answer: Answer) -> None:
     address = client.resolver
     if address is None or address == "validating":
-        kind = law.RESOLVER_ORDINARY if address is None else law.RESOLVER_VALIDATING
-        answer.say(kind, (client.name,), client.place)
+        old = any(item.version == 4 for _, held in attachments(client) for item in held)
+        ordinary = law.ORDINARY_RESOLVERS[0 if old else 1]
         label = client.name if vantage.last_asked else "an ordinary resolver"
-        naming.recurse(name, Asker(label, None, None, None, address is not None, vantage.last_asked), answer)
+        asker = Asker(label, None, None, None, address is not None, vantage.last_asked)
+        naming.ask_ordinary(name, client, ordinary, asker, client.place, answer)
     else:
         naming.ask(name, client, address, answer, client.place.key("resolver"), since=vantage.last_asked)
 

@@ -1,6 +1,6 @@
 """All the law of this room: every kind of decision about a name, with its words and its standard."""
 
-from ipaddress import IPv4Address
+from ipaddress import IPv4Address, IPv6Address
 
 from portolan.evidence.decision import Law
 
@@ -10,6 +10,7 @@ HOSTS_LINE = Law("name", "hosts-line", "the hosts file of {0} says that {1} is {
 RESOLVER_ORDINARY = Law("name", "resolver-ordinary", "{0} asks an ordinary resolver on the internet", assumed=True)
 RESOLVER_ASKED = Law("name", "resolver-asked", "{0} asks the resolver {1} on {2}")
 RESOLVER_SILENT = Law("name", "resolver-silent", "{0} gets no answer from the resolver {1}: {2}", stops=True)
+RESOLVER_OUT_OF_REACH = Law("name", "resolver-silent", "{0} cannot ask an ordinary resolver on the internet: {2}", stops=True)
 RESOLVER_CLOSED = Law("name", "resolver-closed", "{0} asks the resolver {1}, and no resolver is there: {2}", stops=True)
 RESOLVER_NOT_RECURSIVE = Law("name", "resolver-not-recursive",
                              "{0} is a name server without recursion, and {1} lies in none of its zones: it refuses",
@@ -102,5 +103,7 @@ HTTPS_HINT = Law(
 
 #: How many aliases a resolver follows, as the resolver that rehearsals use does.
 MOST_ALIASES = 11
+#: Where ordinary resolvers are thought to be, by IP version: benchmarking ranges (RFC 2544, RFC 5180), which no visitor uses.
+ORDINARY_RESOLVERS = (IPv4Address("198.18.0.53"), IPv6Address("2001:2::53"))
 #: Some address of the internet that nobody has (RFC 2544): to see by which address a box is seen there.
 SOMEWHERE = IPv4Address("198.18.0.1")

@@ -44,6 +44,7 @@ class Naming:
         self._shared = shared
         #: Zones below which the estate has another.
         self._parents = {above for zone in estate.zones for above in _above(zone)}
+        self._ways: dict[tuple[int, IPAddress], Decision | None] = {}
         self._servers = Servers(estate, reach, described, self._addresses_of)
 
     def index(self, zone: Zone, held: Held | None = None) -> ZoneIndex:
@@ -323,8 +324,8 @@ class Naming:
         """Puts a question to whoever has an address; the packets must reach it."""
         label = client if isinstance(client, str) else client.name
         if is_public(address) and not self.described(address):
-            answer.say(law.RESOLVER_ORDINARY, (label,), place)
-            self.recurse(name, Asker("an ordinary resolver", validates=validates, since=since, passed=passed), answer)
+            asker = Asker("an ordinary resolver", validates=validates, since=since, passed=passed)
+            self.ask_ordinary(name, client, address, asker, place, answer)
             return
         connection = self.reach(None if isinstance(client, str) else client, address, 53, "udp")
         if connection.arrival is None:
@@ -346,6 +347,27 @@ class Naming:
         else:
             facts = (label, address, f"{service.name} on {machine.name} is no DNS server")
             answer.fail("resolver-failure", Decision(law.RESOLVER_CLOSED, facts, place, service))
+
+    def ask_ordinary(
+        self, name: str, client: Machine | Vantage | str, address: IPAddress, asker: Asker, place: Any, answer: Answer
+    ) -> None:
+        """Puts a question to a resolver on the internet that nobody describes; the packets must reach it there and back."""
+        label = client if isinstance(client, str) else client.name
+        if not isinstance(client, str):
+            stopped = self._way_to(client, address)
+            if stopped is not None:
+                answer.fail("resolver-timeout", Decision(law.RESOLVER_OUT_OF_REACH, (label, address, stopped.text), place, stopped))
+                return
+        answer.say(law.RESOLVER_VALIDATING if asker.validates else law.RESOLVER_ORDINARY, (label,), place)
+        self.recurse(name, asker, answer)
+
+    def _way_to(self, client: Machine | Vantage, address: IPAddress) -> Decision | None:
+        """What keeps a device's questions from a resolver on the internet, or its answers; None when they pass."""
+        key = (id(client), address)
+        if key not in self._ways:
+            connection = self.reach(client, address, 53, "udp")
+            self._ways[key] = connection.stop if connection.arrival is None else None
+        return self._ways[key]
 
     # -- where zones are -----------------------------------------------------------------------------------------
 

@@ -110,7 +110,7 @@ class Naming:
         name = f"{plan.space_of(client)}-{number}"
         stated = client.resolver
         if stated is None or isinstance(stated, str):
-            place = self._ordinary.setdefault((stated == "validating", vantage.last_asked), len(self._ordinary))
+            place = self.ordinary(stated == "validating", vantage.last_asked)
             old = any(each.version == 4 for _, _, held in legs(self.estate, client) for each in held)
             resolver = (RESOLVERS_4 if old else RESOLVERS_6).format(53 + place)
         else:
@@ -124,6 +124,10 @@ class Naming:
             lines.append(f"{line.address} {plain_words(list(line.names), 'a name of a hosts file', line.place)}")
         plan.files[f"{name}.hosts"] = "\n".join(lines) + "\n"
         return [[f"{name}.resolv", "/etc/resolv.conf"], [f"{name}.hosts", "/etc/hosts"]]
+
+    def ordinary(self, validates: bool, since: datetime | None) -> int:
+        """The number of an ordinary resolver on the internet: one that checks signatures or not, filled at a moment or empty."""
+        return self._ordinary.setdefault((validates, since), len(self._ordinary))
 
     # -- resolvers -----------------------------------------------------------------------------------------------
 

@@ -227,6 +227,10 @@ def carry_out(
             process.kill()
             process.wait()
         reader.join(2)
+        for stream in (process.stdin, process.stdout, process.stderr):
+            with contextlib.suppress(OSError):
+                if stream is not None:
+                    stream.close()
     if late:
         raise RehearsalError(f"the rehearsal did not end within {limit:.0f} s")
     words = "".join(said).strip()[-300:]

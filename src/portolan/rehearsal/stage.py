@@ -135,13 +135,13 @@ def start_all(daemons: list[dict[str, Any]], pool: ThreadPoolExecutor, many: boo
     return [pair for group in groups for pair in group]
 
 
-def clocked(clock: str | None) -> dict[str, str]:
-    """The environment of a program whose clock a file of the stage shifts (read anew at each look)."""
+def clocked(clock: str | None) -> list[str]:
+    """The words that run a command with a clock that a file of the stage shifts (read anew at each look)."""
     if clock is None:
-        return _ENVIRONMENT
+        return []
     library = glob.glob("/usr/lib/*/faketime/libfaketimeMT.so.1")
-    return {**_ENVIRONMENT, "LD_PRELOAD": library[0] if library else "", "FAKETIME_TIMESTAMP_FILE": os.path.abspath(below(clock)),
-            "FAKETIME_NO_CACHE": "1", "FAKETIME_DONT_FAKE_MONOTONIC": "1", "TZ": "UTC"}  # fmt: skip
+    return ["env", f"LD_PRELOAD={library[0] if library else ''}", f"FAKETIME_TIMESTAMP_FILE={os.path.abspath(below(clock))}",
+            "FAKETIME_NO_CACHE=1", "FAKETIME_DONT_FAKE_MONOTONIC=1", "TZ=UTC"]  # fmt: skip
 
 
 def start(daemon: dict[str, Any], many: bool) -> Any:
@@ -152,9 +152,10 @@ def start(daemon: dict[str, Any], many: bool) -> Any:
         return None
     wanted = {(kind, what) for kind, what in daemon["ready"] if kind != "file"}
     files = [what for kind, what in daemon["ready"] if kind == "file"]
-    command = ["nsenter", f"--net=/run/netns/{daemon['space']}", *as_other(_SERVER, many, daemon["privileged"]), *daemon["command"]]
+    command = ["nsenter", f"--net=/run/netns/{daemon['space']}", *as_other(_SERVER, many, daemon["privileged"]),
+               *clocked(daemon["clock"]), *daemon["command"]]  # fmt: skip
     with open(below(f"{daemon['name']}.out"), "wb") as out:
-        process = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=out, stderr=out, env=clocked(daemon["clock"]))
+        process = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=out, stderr=out, env=_ENVIRONMENT)
     limit = time.monotonic() + _READY_LIMIT
     while time.monotonic() < limit and process.poll() is None:
         if all(map(os.path.exists, files)) and wanted <= listening(process.pid):
@@ -236,8 +237,8 @@ def ask(probe: dict[str, Any], many: bool) -> dict[str, Any]:
         script += f"echo {int(probe['syn_retries'])} > /proc/sys/net/ipv4/tcp_syn_retries; "
     pairs = " ".join(f"{below(source)}={target}" for source, target in probe["mounts"])
     command = ["nsenter", f"--net=/run/netns/{probe['space']}", "unshare", "-m", "--propagation", "private", "sh", "-c", f'{script}exec "$@"', "sh",
-               *as_other(_VISITOR, many, False), *probe["command"]]  # fmt: skip
-    environment = {**clocked(probe["clock"]), "PAIRS": pairs, "BASE": os.getcwd()}
+               *as_other(_VISITOR, many, False), *clocked(probe["clock"]), *probe["command"]]  # fmt: skip
+    environment = {**_ENVIRONMENT, "PAIRS": pairs, "BASE": os.getcwd()}
     begin = time.monotonic()
     try:
         done = subprocess.run(command, capture_output=True, env=environment, timeout=probe["limit"], check=False)

@@ -21,7 +21,7 @@ _ESTATES = {
         r"AH02565|AH02572|AH02311|AH02577|AH01903|SSLCertificateFile",
     ),
     "program": (
-        r"address already in use|cannot assign requested address|permission denied|can't bind socket|could not open ports",
+        r"address already in use|cannot assign requested address|can't bind socket|could not open ports",
         r"cannot bind|failed to bind|unable to bind|address in use|not bound|binding failed",
         r"zone .* not loaded|failed to load|loading configuration",
     ),

@@ -77,14 +77,14 @@ def turn_round(_case: Case, finding: Finding) -> Iterator[Proposal]:
 def allow_port(case: Case, finding: Finding) -> Iterator[Proposal]:
     """Allows the port before what stops it, for the asker's kind only."""
     chain = finding.hints.get("chain")
-    connection, stop = case.last.connection, case.stop
+    stop, protocol = case.stop, case.asked_protocol
     if isinstance(chain, Area):
-        yield Proposal(f"let the area {chain.name} of {chain.place.path[1]} reach {_service(case.asked_port)}",
-                       append(chain.place, "services", _service(case.asked_port)), "opens")  # fmt: skip
-    if not isinstance(chain, Chain | NamedChain) or connection is None or stop is None:
+        yield Proposal(f"let the area {chain.name} of {chain.place.path[1]} reach {_service(case.asked_port, protocol)}",
+                       append(chain.place, "services", _service(case.asked_port, protocol)), "opens")  # fmt: skip
+    if not isinstance(chain, Chain | NamedChain) or stop is None:
         return
     port = case.asked_port
-    rule: dict[str, Any] = {"allow": "tcp", "ports": [port]}
+    rule: dict[str, Any] = {"allow": protocol, "ports": [port]}
     path = chain.place.path
     if path[-1] == "forward":
         rule["to"] = [str(case.asked_address)]
@@ -101,13 +101,13 @@ def allow_port(case: Case, finding: Finding) -> Iterator[Proposal]:
         yield Proposal(f"move rule {finding.hints['from'] + 1} before rule {finding.hints['to'] + 1}", [moved], "opens")
     where = f"before rule {at + 1}" if at is not None else "at the end of the rules"
     who = f" from {source}" if "from" in rule else ""
-    yield Proposal(f"allow tcp port {port}{who} in {path[-3]} {path[-2]} {path[-1]}, {where}",
+    yield Proposal(f"allow {protocol} port {port}{who} in {path[-3]} {path[-2]} {path[-1]}, {where}",
                    append(chain.place, "rules", rule, at), "opens")  # fmt: skip
 
 
-def _service(port: int) -> str:
+def _service(port: int, protocol: str = "tcp") -> str:
     """A port as an area writes it: by the service's name, where it has one."""
-    return next((name for name, held in SERVICES.items() if ("tcp", port) in held), f"{port}/tcp")
+    return next((name for name, held in SERVICES.items() if (protocol, port) in held), f"{port}/{protocol}")
 
 
 def _item(chain: Chain | NamedChain, index: int) -> str:
@@ -116,11 +116,11 @@ def _item(chain: Chain | NamedChain, index: int) -> str:
 
 def asker_range(case: Case) -> str | None:
     """The segment of an inside asker; None for visitors from the internet, who are everybody."""
-    connection = case.last.connection
-    if connection is None:
+    asked = case.asked_address
+    if asked is None:
         return None
     for address in case.world.topology.device(case.visit.vantage).local:
-        if address.version == connection.address.version and not is_public(address):
+        if address.version == asked.version and not is_public(address):
             for network in case.estate.networks.values():
                 for subnet in network.subnets:
                     if address in subnet:

@@ -207,7 +207,7 @@ class Topology:
     """Every box of an estate, and who is where; `extras` are devices that no file states."""
 
     def __init__(
-        self, estate: Estate, startup: Startup, extras: tuple[Vantage, ...] = (), shared: dict[Any, Any] | None = None
+        self, estate: Estate, startup: Startup, extras: tuple[Machine, ...] = (), shared: dict[Any, Any] | None = None
     ) -> None:
         self.estate = estate
         self.startup = startup
@@ -217,8 +217,8 @@ class Topology:
         #: Addresses that several boxes of a network have: network, whether IPv6, number.
         self.twice: dict[tuple[str, bool, int], tuple[Port, ...]] = {}
         near: dict[str, tuple[dict[int, Port], dict[int, Port]]] = {}
-        visitors = (each for each in (*estate.vantages.values(), *extras) if each.network)
-        boxes: list[Machine | Vantage] = [*machines(estate), *visitors]
+        visitors = (each for each in estate.vantages.values() if each.network)
+        boxes: list[Machine | Vantage] = [*machines(estate), *visitors, *extras]
         for stated in boxes:
             device = self.device(stated)
             for port in device.ports:
