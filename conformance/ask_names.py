@@ -64,7 +64,11 @@ def asked(name: str, server: str) -> tuple[str, list[str]]:
         return "resolver-failure", []
     if codes == {"NXDOMAIN"}:
         return "no-such-name", []
-    return ("addresses", sorted(set(found))) if found else ("no-address" if codes == {"NOERROR"} else str(sorted(codes)), [])
+    return (
+        ("addresses", sorted(set(found)))
+        if found
+        else ("no-address" if codes == {"NOERROR"} else str(sorted(codes)), [])
+    )
 
 
 if __name__ == "__main__":

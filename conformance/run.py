@@ -23,7 +23,7 @@ from portolan.formats.files import MemoryFiles
 from portolan.journey.visit import visit
 from portolan.journey.world import World
 from portolan.rehearsal.clients import CLIENTS
-from portolan.rehearsal.run import RehearsalError, Rehearsed, Staging, rehearse, confinement
+from portolan.rehearsal.run import RehearsalError, Rehearsed, Staging, confinement, rehearse
 from portolan.source.problem import EstateError
 from portolan.views.words import in_words
 

@@ -17,7 +17,7 @@ from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
 from portolan.journey.visit import visit
 from portolan.journey.world import World
-from portolan.rehearsal.run import Rehearsed, agree, exclusion, confinement
+from portolan.rehearsal.run import Rehearsed, agree, confinement, exclusion
 from portolan.wire import filtering, law, walk
 
 

@@ -89,7 +89,9 @@ def observed(world: World, names: list[str], own: list[str]) -> tuple[list[Resul
     naming.finish(())
     plan.files["names.txt"] = "\n".join(names)
     plan.files["ask_names.py"] = Path(__file__).with_name("ask_names.py").read_text("utf-8")
-    plan.probes.append(Probe(RESOLVER, ["python3", "-I", "-S", "ask_names.py", "names.txt", RESOLVERS_4.format(53)], [], 100))
+    plan.probes.append(
+        Probe(RESOLVER, ["python3", "-I", "-S", "ask_names.py", "names.txt", RESOLVERS_4.format(53)], [], 100)
+    )
     result = carry_out(plan.data(), own)
     answer = result["results"][0]
     if not answer["out"]:

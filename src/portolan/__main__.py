@@ -2,6 +2,6 @@
 
 import sys
 
-from portolan.cli.main import main
+from portolan.cli.entry import main
 
 sys.exit(main())

@@ -22,7 +22,7 @@ BELOW = {
 BELOW["journey"] = {"names", "wire", "tls", "web", "evidence", "estate", "source"}
 BELOW["faults"] = BELOW["journey"] | {"journey"}
 BELOW["remedies"] = BELOW["faults"] | {"faults"}
-BELOW["rehearsal"] = BELOW["journey"] | {"journey", "formats"}
+BELOW["rehearsal"] = {"journey", "formats", "evidence", "estate", "source"}
 BELOW["gathering"] = {"formats", "estate", "source"}
 BELOW["views"] = BELOW["remedies"] | {"remedies", "rehearsal"}
 ENGINES = ("source", "estate", "evidence", "names", "wire", "tls", "web", "journey", "faults", "remedies")
@@ -49,6 +49,39 @@ def test_a_room_imports_only_what_is_below(room):
                 if other not in (room, "version") and other not in BELOW[room]:
                     wrong.append(f"{path.name} imports {module}")
     assert wrong == []
+
+
+def test_rehearsals_use_nothing_of_the_engines():
+    """What a driver needs to know it works out by itself: of the engines it sees results, and those only as types."""
+    shared = {
+        "portolan.estate.guesses",
+        "portolan.names",
+        "portolan.wire",
+        "portolan.tls",
+        "portolan.web",
+        "portolan.faults",
+    }
+    for path in (SOURCE / "rehearsal").rglob("*.py"):
+        tree = ast.parse(path.read_text("utf-8"))
+        types = {id(inner) for node in ast.walk(tree) if isinstance(node, ast.If) and ast.unparse(node.test) == "TYPE_CHECKING"
+                 for inner in ast.walk(node)}  # fmt: skip
+        for node in ast.walk(tree):
+            names = (
+                [node.module or ""]
+                if isinstance(node, ast.ImportFrom)
+                else [each.name for each in getattr(node, "names", [])]
+                if isinstance(node, ast.Import)
+                else []
+            )
+            for name in names:
+                assert not any(name == each or name.startswith(each + ".") for each in shared), (path.name, name)
+                assert not name.startswith("portolan.journey") or id(node) in types, (path.name, name)
+    code = "import sys, portolan.rehearsal.run; print([name for name in sys.modules if name.startswith('portolan.')])"
+    loaded = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
+    assert "portolan.rehearsal.naming" in loaded
+    assert not any(
+        f"portolan.{room}." in loaded for room in ("names", "wire", "tls", "web", "journey", "faults", "remedies")
+    )
 
 
 @pytest.mark.parametrize("room", ENGINES)
@@ -81,7 +114,7 @@ def test_files_stay_small_and_say_what_they_are(path):
                 "-e",
                 str(STORIES / "half-open"),
                 "--with",
-                str(STORIES / "mend.json"),
+                str(STORIES / "mend.yaml"),
             ],
             ["cryptography", "dns", "json", "jsonschema", "idna", "shtab", "portolan.faults", "portolan.remedies"],
         ),
@@ -90,11 +123,12 @@ def test_files_stay_small_and_say_what_they_are(path):
 )
 def test_a_command_loads_no_more_than_it_needs(arguments, absent, tmp_path):
     """A fresh process each; heavy libraries only where they are used."""
-    mend = tmp_path / "mend.json"
+    mend = tmp_path / "mend.yaml"
     mend.write_text(
-        '{"routers": {"gateway": {"forwards": [{"on": "line", "tcp": 443, "to": "10.20.0.15"}]}}, "certificates": {"dome": {"names": ["visit.kestrel-ridge.example"]}}}'
+        "routers: {gateway: {forwards: [{on: line, tcp: 443, to: 10.20.0.15}]}}\n"
+        "certificates: {dome: {names: [visit.kestrel-ridge.example]}}\n"
     )
-    arguments = [str(mend) if each.endswith("mend.json") else each for each in arguments]
+    arguments = [str(mend) if each.endswith("mend.yaml") else each for each in arguments]
     code = f"import sys; from portolan.cli.main import main\ntry: main({arguments!r})\nexcept SystemExit: pass\nprint('\\n'.join(sys.modules), file=sys.stderr)"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     held = set(done.stderr.split("\n"))

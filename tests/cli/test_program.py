@@ -162,7 +162,7 @@ def test_breaking_any_line_names_it(story):
 
 
 def test_hostile_names_move_no_terminal(program, office):
-    """Control characters in values are shown as escapes, in every format."""
+    """Control characters in values are refused, and shown as escapes."""
     text = swap(
         OFFICE,
         (
@@ -173,9 +173,10 @@ def test_hostile_names_move_no_terminal(program, office):
     (office / "estate.yaml").write_text(text, "utf-8")
     for form in ("text", "json"):
         done = program("follow", VISIT, "--format", form)
-        assert "\x1b" not in done.stdout
-        assert "\u202e" not in done.stdout
-        assert done.returncode == 1
+        assert "\x1b" not in done.stdout + done.stderr
+        assert "\u202e" not in done.stdout + done.stderr
+        assert "Take U+001B out." in done.stderr
+        assert done.returncode == 2
 
 
 def test_colour_width_and_ascii(program, office):

@@ -108,10 +108,10 @@ def test_all_errors_at_once():
         (b"portolan: 1\ntitle: a\x1b[31mb\n", "control character U+001B"), (b"a: [1\nb: 2\n", "estate.yaml:2"), (b"a: b: c\n", "estate.yaml:1:5"),
         (b"\tportolan: 1\n", "not YAML"), (b"portolan: 1\nabout: [" + b"[" * 100 + b"]" * 101 + b"\n", "nested deeper than 64"),
         (b"a: &a [x, x]\nb: &b [*a, *a]\nc: [*b, *b]\n", "is a YAML anchor"), (b"portolan: 1\n? [a]\n: b\n", "a key must be a word"),
-        (b"- " * 50000 + b"a\n", "nested deeper than 64"), (b"portolan: 1\n" + b"#" * (33 * 1024 * 1024), "at most 32 are read"),
+        (b"- " * 50000 + b"a\n", "nested deeper than 64"),
         (b"[" * 20_000_000, "nested deeper than 64"), (b"{a: " * 5000, "nested deeper than 64"),
     ],
-    ids=range(16),
+    ids=range(15),
 )  # fmt: skip
 def test_hostile_text(content, expected):
     """One clear error each, in bounded time."""

@@ -10,7 +10,7 @@ import pytest
 
 from portolan.journey.visit import visit
 from portolan.rehearsal.clients import CLIENTS
-from portolan.rehearsal.run import RehearsalError, agree, exclusion, Staging, confinement, missing_programs, plan_of
+from portolan.rehearsal.run import RehearsalError, Staging, agree, confinement, exclusion, missing_programs, plan_of
 from tests.conftest import OFFICE, swap, world
 
 URL = "https://visit.kestrel-ridge.example/"

@@ -43,9 +43,7 @@ def run(arguments: argparse.Namespace) -> int:
     if name not in stories:
         raise UsageError(f"no story is named '{one_line(name)}'", did_you_mean(name, stories))
     if arguments.copy is not None:
-        from pathlib import Path
-
-        return _copy(name, Path(arguments.copy))
+        return _copy(name, arguments.copy)
     return _tell(stories[name], arguments)
 
 
@@ -63,21 +61,12 @@ def _folder() -> "Path":
     return Path(__file__).resolve().parent.parent / "stories"
 
 
-def _copy(name: str, target: "Path") -> int:
-    import shutil
-
-    from portolan.cli.errors import UsageError
+def _copy(name: str, target: str) -> int:
+    from portolan.cli.writing import new_folder
     from portolan.source.plain import one_line
 
-    shown = one_line(str(target))
-    if target.exists() and (not target.is_dir() or any(target.iterdir())):
-        raise UsageError(f"'{shown}' exists and is not an empty folder", "Name a new folder.")
-    try:
-        shutil.copytree(_folder() / name, target, dirs_exist_ok=True)
-    except OSError as error:
-        raise UsageError(
-            f"cannot write to '{shown}': {error.strerror or error}", "Name a folder that you may write to."
-        ) from None
+    new_folder(_folder() / name, target)
+    shown = one_line(target)
     print(f"The estate is in {shown}. Try: portolan check -e {shown}")
     return 0
 

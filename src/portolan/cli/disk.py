@@ -1,56 +1,77 @@
-"""The real files of an estate: only regular files that lie inside its folder, links resolved."""
+"""The real files of an estate: only regular files below its folder, read through one handle of that folder.
+
+Every step of a path is taken from the handle of the step before, and links are followed by hand (path_resolution(7)): an
+exchange of a folder or a link in between cannot lead outside.
+"""
 
 import os
 import stat
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from portolan.formats.files import FileError, inside
+from portolan.source.place import Span
 
-_MOST_BYTES = 512 * 1024 * 1024
 _MOST_FILES = 200_000
+_MOST_LINKS = 40
+#: Texts that are kept for showing a problem's line.
+_MOST_KEPT = 64
+_FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
+#: Opening must not wait for a pipe's other end, nor make a terminal one's own; what it is is looked at before it is read.
+_FILE = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC
+
+
+def most_bytes() -> int:
+    """How many bytes a file may have: 64 MB, or what PORTOLAN_MOST_MB says."""
+    wish = os.environ.get("PORTOLAN_MOST_MB", "")
+    return int(wish) * 1_000_000 if wish.isascii() and wish.isdecimal() and 0 < len(wish) < 7 else 64_000_000
 
 
 class DiskFiles:
     """Read-only access to a folder. `given` is the folder as the user wrote it, for messages."""
 
     def __init__(self, folder: Path, given: str, standard_input: bytes | None = None) -> None:
-        self._folder = folder
         self._given = given
-        self._real = os.path.realpath(folder)
         self._input = standard_input
+        self._root = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        self._real = os.path.realpath(folder)
+        self._texts: dict[str, bytes] = {}
+
+    def __del__(self) -> None:
+        root = getattr(self, "_root", -1)
+        if root >= 0:
+            os.close(root)
 
     def read(self, path: str) -> bytes:
         """The file's bytes. Raises FileError."""
         if path == "-" and self._input is not None:
-            return self._input
-        full = self._inside(path)
-        try:
-            status = os.stat(full)
-            if stat.S_ISDIR(status.st_mode):
-                raise FileError("it is a folder, not a file")
-            if not stat.S_ISREG(status.st_mode):
-                raise FileError("it is no regular file")
-            if status.st_size > _MOST_BYTES:
-                raise FileError(f"it has more than {_MOST_BYTES // 1048576} MiB")
-            with open(full, "rb") as file:
-                return file.read()
-        except OSError as error:
-            raise FileError(_reason(error)) from None
+            data = self._input
+        else:
+            with self._reached(path) as (folder, name):
+                data = _content(os.open(name, _FILE, dir_fd=folder))
+        if len(self._texts) < _MOST_KEPT:
+            self._texts[self.shown(path)] = data
+        return data
 
     def tree(self, path: str) -> tuple[str, ...]:
-        """All files below a folder, relative to it, sorted. Raises FileError."""
-        top = self._inside(path)
-        if not os.path.isdir(top):
-            raise FileError("it is no folder" if os.path.exists(top) else "no such folder")
-        found = []
-        for folder, folders, names in os.walk(top, followlinks=False):
-            folders.sort()
-            below = os.path.relpath(folder, top).replace(os.sep, "/")
-            prefix = "" if below == "." else below + "/"
-            found += [prefix + name for name in names]
-            found += [prefix + name + "/" for name in folders]
-            if len(found) > _MOST_FILES:
-                raise FileError(f"it holds more than {_MOST_FILES} files")
+        """All files below a folder, relative to it, sorted; links are named and not followed. Raises FileError."""
+        found: list[str] = []
+        with self._reached(path) as (folder, name):
+            top = os.open(name, _FOLDER, dir_fd=folder)
+            try:
+                for below, folders, names, _ in os.fwalk(".", dir_fd=top, follow_symlinks=False):
+                    folders.sort()
+                    prefix = "" if below == "." else below.removeprefix("./") + "/"
+                    found += [prefix + name for name in names]
+                    found += [prefix + name + "/" for name in folders]
+                    if len(found) > _MOST_FILES:
+                        raise FileError(f"it holds more than {_MOST_FILES} files")
+            finally:
+                os.close(top)
+        bad = next((each for each in found if not each.isprintable()), None)
+        if bad is not None:
+            raise FileError(f"it holds a file whose name cannot be shown ({ascii(bad)[:80]})")
         return tuple(sorted(found))
 
     def shown(self, path: str) -> str:
@@ -59,22 +80,101 @@ class DiskFiles:
             return "(standard input)"
         return path if self._given in ("", ".") else os.path.join(self._given, path)
 
-    def _inside(self, path: str) -> str:
-        normal = inside(path)
-        if normal is None:
+    def line(self, span: Span) -> str | None:
+        """The line that a spot is on, of a text that was read."""
+        data = self._texts.get(span.file)
+        if data is None:
+            return None
+        lines = data.split(b"\n", span.line)
+        return lines[span.line - 1].decode("utf-8", "replace").rstrip("\r") if span.line <= len(lines) else None
+
+    @contextmanager
+    def _reached(self, path: str) -> Iterator[tuple[int, str]]:
+        """The handle of the folder that holds a file, and the file's own name there: links are resolved. Raises FileError."""
+        if inside(path) is None:
             raise FileError("it lies outside the estate's folder")
+        handles: list[int] = []
         try:
-            full = os.path.realpath(os.path.join(self._real, normal))
+            yield self._walk(path, handles)
+        except FileNotFoundError:
+            raise FileError("no such file or folder") from None
+        except NotADirectoryError:
+            raise FileError("it is no folder, or leads through a file") from None
         except (OSError, ValueError) as error:
-            raise FileError(str(error)) from None
-        if full != self._real and not full.startswith(self._real.rstrip(os.sep) + os.sep):
+            raise FileError(_reason(error)) from None
+        finally:
+            for handle in handles:
+                os.close(handle)
+
+    def _walk(self, path: str, handles: list[int]) -> tuple[int, str]:
+        parts = [part for part in path.split("/") if part not in ("", ".")]
+        links = 0
+        while parts:
+            here = handles[-1] if handles else self._root
+            part = parts.pop(0)
+            if part == "..":
+                if not handles:
+                    raise FileError("it lies outside the estate's folder")
+                os.close(handles.pop())
+                continue
+            status = os.stat(part, dir_fd=here, follow_symlinks=False)
+            if stat.S_ISLNK(status.st_mode):
+                links += 1
+                if links > _MOST_LINKS:
+                    raise FileError("its links go round in a circle")
+                target = os.readlink(part, dir_fd=here)
+                if target.startswith("/"):
+                    target = self._from_root(target)
+                    while handles:
+                        os.close(handles.pop())
+                parts[:0] = [each for each in target.split("/") if each not in ("", ".")]
+                if not parts:
+                    return here, "."
+                continue
+            if not parts:
+                return here, part
+            handles.append(os.open(part, _FOLDER, dir_fd=here))
+        return (handles[-1] if handles else self._root), "."
+
+    def _from_root(self, target: str) -> str:
+        """An absolute link's target counted from the estate's folder. Raises FileError."""
+        prefix = self._real.rstrip("/") + "/"
+        if not (target + "/").startswith(prefix):
             raise FileError("it lies outside the estate's folder")
-        return full
+        return target[len(prefix) :]
 
 
-def _reason(error: OSError) -> str:
-    if isinstance(error, FileNotFoundError):
-        return "no such file"
+def _content(handle: int) -> bytes:
+    """A regular file's bytes; closes its handle. Raises FileError."""
+    try:
+        status = os.fstat(handle)
+        if stat.S_ISDIR(status.st_mode):
+            raise FileError("it is a folder, not a file")
+        if not stat.S_ISREG(status.st_mode):
+            raise FileError("it is no regular file")
+        return bounded(handle)
+    finally:
+        os.close(handle)
+
+
+def bounded(handle: int) -> bytes:
+    """What can be read from a handle, up to the limit. Raises FileError."""
+    most = most_bytes()
+    parts: list[bytes] = []
+    size = 0
+    while True:
+        part = os.read(handle, 1 << 20)
+        if not part:
+            return b"".join(parts)
+        parts.append(part)
+        size += len(part)
+        if size > most:
+            raise FileError(f"it has more than {most // 1_000_000} MB (PORTOLAN_MOST_MB sets the limit)")
+
+
+def _reason(error: OSError | ValueError) -> str:
     if isinstance(error, PermissionError):
         return "no permission to read it"
-    return (error.strerror or str(error)).lower()
+    if isinstance(error, OSError):
+        return (error.strerror or str(error)).lower()
+    return str(error)

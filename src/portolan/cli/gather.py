@@ -56,7 +56,9 @@ def run(arguments: argparse.Namespace) -> int:
     if arguments.output == "-":
         print(plain(text), end="")
     else:
-        _write(arguments.output, text)
+        from portolan.cli.writing import new_file
+
+        new_file(arguments.output, text)
         print(
             f"{records} records of {name} are in {one_line(arguments.output)}. In the estate: zones: {{{name}: {{file: {one_line(arguments.output)}}}}}"
         )
@@ -82,30 +84,10 @@ def _key(path: str) -> "Key":
 
 
 def _refuse_existing(path: str) -> None:
-    from pathlib import Path
-
-    from portolan.cli.errors import UsageError
-    from portolan.source.plain import one_line
-
-    if Path(path).exists():
-        raise UsageError(f"'{one_line(path)}' exists", "Name another file, or move that one away.")
-
-
-def _write(path: str, text: str) -> None:
-    """All of it or nothing."""
     import os
-    from pathlib import Path
 
     from portolan.cli.errors import UsageError
     from portolan.source.plain import one_line
 
-    part = Path(f"{path}.part")
-    try:
-        part.write_text(text, "utf-8")
-        os.link(part, path)
-        part.unlink()
-    except OSError as error:
-        part.unlink(missing_ok=True)
-        raise UsageError(
-            f"cannot write '{one_line(path)}': {error.strerror or error}", "Name a file that you may write."
-        ) from None
+    if os.path.lexists(path):
+        raise UsageError(f"'{one_line(path)}' exists", "Name another file, or move that one away.")

@@ -7,8 +7,9 @@ from collections.abc import Sequence
 
 from portolan.cli import check, completion, demo, explain, follow, gather, rehearse, schema
 from portolan.cli.errors import UsageError
-from portolan.source.plain import plain
-from portolan.source.problem import EstateError
+from portolan.cli.streams import complain, give_up_output
+from portolan.source.plain import one_line, plain
+from portolan.source.problem import EstateError, shown_with_line
 from portolan.version import VERSION
 
 COMMANDS = (demo, check, follow, explain, rehearse, gather, schema, completion)
@@ -49,33 +50,57 @@ def main(argv: Sequence[str] | None = None) -> int:
         status: int = arguments.run(arguments)
         sys.stdout.flush()
         return status
+    except SystemExit as ended:  # help and version are argparse's own
+        sys.stdout.flush()
+        return ended.code if isinstance(ended.code, int) else 0
     except EstateError as error:
-        shown = error.problems[:50]
-        for problem in shown:
-            print(plain(str(problem)), file=sys.stderr)
-        more = len(error.problems) - len(shown)
-        count = len(error.problems)
-        print(f"portolan: {count} problem{'s' if count != 1 else ''} in the input"
-              f"{f', {more} not shown' if more else ''}; nothing was answered", file=sys.stderr)  # fmt: skip
-        return 2
+        return _refused(error)
     except UsageError as error:
-        print(f"portolan: {plain(error.message)}{'.' if not error.message.endswith('.') else ''} {plain(error.hint)}".rstrip(),
-              file=sys.stderr)  # fmt: skip
+        end = "" if error.message.endswith(".") else "."
+        complain(f"portolan: {one_line(error.message, 2000)}{end} {plain(error.hint)}".rstrip())
         return 2
     except BrokenPipeError:
         # Whoever read the output has enough.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+        give_up_output()
         return 0
+    except OSError as error:
+        give_up_output()
+        about = f" '{one_line(str(error.filename))}'" if error.filename is not None else " the answer"
+        what = "use" if error.filename is not None else "write"
+        complain(
+            f"portolan: cannot {what}{about}: {one_line(error.strerror or str(error))}. Look at the disk, the rights and where the output goes."
+        )
+        return 2
+    except MemoryError:
+        complain("portolan: there is not enough memory for this input. Split it, or ask on a larger machine.")
+        return 2
     except KeyboardInterrupt:
-        print("portolan: stopped", file=sys.stderr)
+        complain("portolan: stopped")
         return 130
     except Exception as error:
         if os.environ.get("PORTOLAN_TRACE"):
             raise
         kind = type(error).__name__
-        print(f"portolan: a fault of Portolan itself ({kind}: {plain(str(error))[:200]}). "
-              "Set PORTOLAN_TRACE=1 to see where, and report it.", file=sys.stderr)  # fmt: skip
+        complain(f"portolan: a fault of Portolan itself ({kind}: {one_line(str(error), 200)}). "
+                 "Set PORTOLAN_TRACE=1 to see where, and report it.")  # fmt: skip
         return 3
+
+
+#: So many problems are shown; the rest is counted.
+_MOST_SHOWN = 100
+
+
+def _refused(error: EstateError) -> int:
+    """Tells what is wrong with the input, each problem with its line."""
+    shown = error.problems[:_MOST_SHOWN]
+    for problem in shown:
+        complain(shown_with_line(problem, error.line_of(problem.span)))
+    count = len(error.problems) + error.more
+    more = count - len(shown)
+    if more:
+        complain(f"and {more} more")
+    complain(f"portolan: {count} problem{'s' if count != 1 else ''} in the input; nothing was answered")
+    return 2
 
 
 if __name__ == "__main__":

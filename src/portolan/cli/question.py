@@ -3,22 +3,25 @@
 import argparse
 import gc
 import os
-import sys
+import stat
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import NamedTuple
 
-from portolan.cli.disk import DiskFiles
+from portolan.cli.disk import DiskFiles, bounded
 from portolan.cli.errors import UsageError
 from portolan.estate.vantage import Vantage
 from portolan.formats.change import operations
 from portolan.formats.estate_file import Loaded, changed, load
+from portolan.formats.files import FileError
 from portolan.formats.scalars import UnfitError, time
 from portolan.formats.yaml_nodes import compose
 from portolan.journey.moment import all_names
 from portolan.journey.world import World
 from portolan.source.nearest import did_you_mean
+from portolan.source.place import Span
 from portolan.source.plain import one_line
+from portolan.source.problem import EstateError
 
 MAIN_FILES = ("estate.yaml", "estate.yml", "estate.json")
 
@@ -35,23 +38,35 @@ def load_estate(arguments: argparse.Namespace) -> Loaded:
     given = arguments.estate or os.environ.get("PORTOLAN_ESTATE") or "."
     loaded = load_path(given)
     for name in arguments.changes:
+        if name == "-" and given == "-":
+            raise UsageError("estate and change cannot both come from standard input", "Name a file for one of them.")
         shown = "(standard input)" if name == "-" else name
+        data = _given_bytes(name, "change")
         try:
-            if name == "-":
-                if given == "-":
-                    raise UsageError(
-                        "estate and change cannot both come from standard input", "Name a file for one of them."
-                    )
-                data = sys.stdin.buffer.read()
-            else:
-                data = Path(name).read_bytes()
-        except OSError as error:
-            raise UsageError(
-                f"cannot read the change '{one_line(name)}': {error.strerror or error}", "Check the path."
-            ) from None
-        root = compose(shown, data)
-        loaded = changed(loaded, operations(root, loaded.root))
+            loaded = changed(loaded, operations(compose(shown, data), loaded.root))
+        except EstateError as error:
+            error.line_of = lambda span, name=shown, data=data: _line_of(span, name, data)  # type: ignore[misc]
+            raise
     return loaded
+
+
+def _line_of(span: Span, name: str, data: bytes) -> str | None:
+    lines = data.split(b"\n")
+    return lines[span.line - 1].decode("utf-8", "replace") if span.file == name and span.line <= len(lines) else None
+
+
+def _given_bytes(name: str, what: str) -> bytes:
+    """What a file, a pipe or standard input holds that the user named. Raises UsageError."""
+    try:
+        handle = os.dup(0) if name == "-" else os.open(name, os.O_RDONLY | os.O_CLOEXEC)
+        try:
+            return bounded(handle)
+        finally:
+            os.close(handle)
+    except (OSError, ValueError, FileError) as error:
+        reason = error.strerror if isinstance(error, OSError) else str(error)
+        shown = "standard input" if name == "-" else f"'{one_line(name)}'"
+        raise UsageError(f"cannot read the {what} {shown}: {reason}", "Check the path.") from None
 
 
 def load_path(given: str) -> Loaded:
@@ -69,24 +84,43 @@ def load_path(given: str) -> Loaded:
 
 
 def _load_path(given: str) -> Loaded:
-    if given == "-":
-        return load(DiskFiles(Path("."), ".", sys.stdin.buffer.read()), "-")
-    path = Path(given)
     try:
-        is_folder, exists = path.is_dir(), path.exists()
+        if given == "-":
+            return _read(DiskFiles(Path("."), ".", _given_bytes("-", "estate")), "-")
+        path = Path(given)
+        kind = os.stat(path).st_mode
+        if stat.S_ISDIR(kind):
+            files = DiskFiles(path, given)
+            held = set(os.listdir(path))
+            return _read(files, _main_file([name for name in MAIN_FILES if name in held], given))
+        if stat.S_ISFIFO(kind) or stat.S_ISCHR(kind):
+            # What a shell puts in the place of a file: <(...).
+            return _read(DiskFiles(Path("."), ".", _given_bytes(given, "estate")), "-")
+        return _read(DiskFiles(path.parent, str(path.parent)), path.name)
+    except FileNotFoundError:
+        raise UsageError(
+            f"there is no estate at '{one_line(given)}'", "Name a folder or a file with -e PATH."
+        ) from None
     except (OSError, ValueError) as error:
-        raise UsageError(f"cannot read '{one_line(given)}': {error}", "Check the path.") from None
-    if is_folder:
-        found = [name for name in MAIN_FILES if (path / name).exists()]
-        if len(found) > 1:
-            raise UsageError(f"the folder '{one_line(given)}' has {' and '.join(found)}", "Keep one of them.")
-        if not found:
-            raise UsageError(f"the folder '{one_line(given)}' has no estate.yaml",
-                             "Name an estate with -e PATH, or start one: portolan demo --copy DIR.")  # fmt: skip
-        return load(DiskFiles(path, given), found[0])
-    if not exists:
-        raise UsageError(f"there is no estate at '{one_line(given)}'", "Name a folder or a file with -e PATH.")
-    return load(DiskFiles(path.parent, str(path.parent)), path.name)
+        reason = error.strerror if isinstance(error, OSError) else str(error)
+        raise UsageError(f"cannot read '{one_line(given)}': {reason}", "Check the path and its rights.") from None
+
+
+def _main_file(found: list[str], given: str) -> str:
+    if len(found) > 1:
+        raise UsageError(f"the folder '{one_line(given)}' has {' and '.join(found)}", "Keep one of them.")
+    if not found:
+        raise UsageError(f"the folder '{one_line(given)}' has no estate.yaml",
+                         "Name an estate with -e PATH, or start one: portolan demo --copy DIR.")  # fmt: skip
+    return found[0]
+
+
+def _read(files: DiskFiles, main: str) -> Loaded:
+    try:
+        return load(files, main)
+    except EstateError as error:
+        error.line_of = files.line
+        raise
 
 
 def ready(arguments: argparse.Namespace) -> Question:

@@ -24,9 +24,15 @@ class Stated(msgspec.Struct, frozen=True, kw_only=True, eq=False, gc=True):
     place: Place = NOWHERE
 
 
-def says(text: str, *, refers: tuple[str, ...] = (), example: Any = None) -> msgspec.Meta:
-    """A field's meaning; `refers` lists the sections of the estate whose names the field may hold."""
-    extra = {"refers": refers} if refers else None
+def says(text: str, *, refers: tuple[str, ...] = (), example: Any = None, kind: str = "word") -> msgspec.Meta:
+    """A field's meaning; `refers` lists the sections of the estate whose names the field may hold.
+
+    `kind` says what text the field takes: a `word` (nothing invisible in it), a `line` (tabs too, as files of lines have
+    them), or `prose` (several lines, for people).
+    """
+    extra: dict[str, Any] | None = {"refers": refers} if refers else None
+    if kind != "word":
+        extra = {**(extra or {}), "kind": kind}
     return msgspec.Meta(description=text, extra=extra, examples=[example] if example is not None else None)
 
 

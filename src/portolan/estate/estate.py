@@ -17,8 +17,8 @@ class Estate(Stated, frozen=True, kw_only=True, eq=False):
     """Everything that is stated. Names refer to names; the order of sections does not matter."""
 
     portolan: Annotated[Literal[1], says("The version of the format; always 1, and always written.")]
-    title: Annotated[str | None, says("A line that says what this estate is.")] = None
-    about: Annotated[str | None, says("A few sentences for whoever reads it next.")] = None
+    title: Annotated[str | None, says("A line that says what this estate is.", kind="prose")] = None
+    about: Annotated[str | None, says("A few sentences for whoever reads it next.", kind="prose")] = None
     at: Annotated[
         datetime | None,
         says("The moment that questions are about, as an RFC 3339 time. Left out: now.",

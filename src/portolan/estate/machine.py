@@ -21,7 +21,9 @@ class HostsFile(Stated, frozen=True, kw_only=True, eq=False):
     """A hosts file: its lines come before any resolver."""
 
     file: Annotated[EstatePath | None, says("A file in hosts format inside the estate.")] = None
-    lines: Annotated[tuple[str, ...], says("Further lines.", example="10.20.0.15 visit.kestrel-ridge.example")] = ()
+    lines: Annotated[
+        tuple[str, ...], says("Further lines.", example="10.20.0.15 visit.kestrel-ridge.example", kind="line")
+    ] = ()
     entries: tuple[HostsLine, ...] = ()
 
 

@@ -25,7 +25,9 @@ class Listener(Stated, frozen=True, kw_only=True, eq=False):
         """Its address and port in the spelling by which sites refer to it."""
         if self.address is None:
             return ListenerKey(f"*:{self.port}")
-        return ListenerKey(f"[{self.address}]:{self.port}" if self.address.version == 6 else f"{self.address}:{self.port}")
+        return ListenerKey(
+            f"[{self.address}]:{self.port}" if self.address.version == 6 else f"{self.address}:{self.port}"
+        )
 
 
 class When(Stated, frozen=True, kw_only=True, eq=False):
@@ -107,7 +109,7 @@ class Saved(Stated, frozen=True, kw_only=True, eq=False):
     broken: Annotated[
         str | None,
         says("Why it does not load, as the program's own test says. A reload keeps the old one; the next boot has none.",
-             example="unknown directive in line 12"),
+             example="unknown directive in line 12", kind="prose"),
     ] = None  # fmt: skip
     listens: Annotated[tuple[Listener, ...] | None, says("The listeners; left out: as in force.")] = None
     certificate: Annotated[str | None, says("The certificate; left out: as in force.", refers=("certificates",))] = None

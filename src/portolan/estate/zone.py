@@ -52,11 +52,11 @@ class Version(Stated, frozen=True, kw_only=True, eq=False):
     records: Annotated[
         tuple[str, ...],
         says("Records of this version; where the zone has records of the same name and type, these stand instead.",
-             example="visit 300 A 10.20.0.15"),
+             example="visit 300 A 10.20.0.15", kind="line"),
     ] = ()  # fmt: skip
     without: Annotated[
         tuple[str, ...],
-        says("Records that this version lacks: a name, or a name and a type.", example="visit AAAA"),
+        says("Records that this version lacks: a name, or a name and a type.", example="visit AAAA", kind="line"),
     ] = ()
     data: ZoneData = ZoneData({})
 
@@ -93,12 +93,12 @@ class Zone(Stated, frozen=True, kw_only=True, eq=False):
     records: Annotated[
         tuple[str, ...],
         says("Further records, each a line as in a master file with the zone's name as origin.",
-             example="visit 3600 A 203.0.113.40"),
+             example="visit 3600 A 203.0.113.40", kind="line"),
     ] = ()  # fmt: skip
     withdrawn: Annotated[
         tuple[str, ...],
         says("Records of the file that count as deleted: owner and type, or owner, type and data. For asking what "
-             "would be without them.", example="visit A 203.0.113.99"),
+             "would be without them.", example="visit A 203.0.113.99", kind="line"),
     ] = ()  # fmt: skip
     apex_alias: Annotated[
         HostName | None,

@@ -150,7 +150,9 @@ class Case(NamedTuple):
         stop = self.stop
         if stop is None or not self.ended_on_its_way:
             return None
-        return next((fact for fact in stop.facts if isinstance(fact, Seen) and fact.protocol == self.asked_protocol), None)
+        return next(
+            (fact for fact in stop.facts if isinstance(fact, Seen) and fact.protocol == self.asked_protocol), None
+        )
 
     @property
     def ended_on_its_way(self) -> bool:

@@ -3,6 +3,7 @@
 The old nodes are never altered: what is untouched is shared, so that only touched objects are read again.
 """
 
+import re
 from typing import Any, NamedTuple
 
 from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
@@ -62,10 +63,18 @@ def apply(root: Node, changes: list[Operation]) -> Node:
     return root
 
 
+def _members(node: Node) -> dict[str, Node]:
+    """A mapping's values by key. Raises EstateError where a key is no word."""
+    for key, _ in node.value:
+        if not isinstance(key, ScalarNode):
+            raise _error(key, "a key must be a word; put it in quotes")
+    return {key.value: value for key, value in node.value}
+
+
 def _operation(node: Node) -> Operation:
     if not isinstance(node, MappingNode):
         raise _error(node, "expected an operation with 'op' and 'path'")
-    fields: dict[str, Node] = {key.value: value for key, value in node.value}
+    fields = _members(node)
     name = fields["op"].value if "op" in fields and isinstance(fields["op"], ScalarNode) else None
     known = ("add", "remove", "replace", "move", "copy", "test")
     if name not in known:
@@ -88,8 +97,10 @@ def _keys(node: Node) -> Keys:
 
 
 def _merge(path: Keys, patch: MappingNode, target: Node | None, found: list[Operation]) -> None:
-    held = {key.value: value for key, value in target.value} if isinstance(target, MappingNode) else {}
+    held = _members(target) if isinstance(target, MappingNode) else {}
     for key, value in patch.value:
+        if not isinstance(key, ScalarNode):
+            raise _error(key, "a key must be a word; put it in quotes")
         where = (*path, key.value)
         if isinstance(value, ScalarNode) and plain_data(value) is None:
             if key.value in held:
@@ -122,9 +133,15 @@ def _child(node: Node, key: str, path: Keys, change: Operation) -> tuple[int, No
                 return index, value
         hint = did_you_mean(key, [name.value for name, _ in node.value])
         raise EstateError([Problem(change.span, f"'{pointer(path)}' does not exist in the estate", hint=hint)])
-    if isinstance(node, SequenceNode) and key.isdecimal() and int(key) < len(node.value):
-        return int(key), node.value[int(key)]
+    at = _index(key)
+    if isinstance(node, SequenceNode) and at is not None and at < len(node.value):
+        return at, node.value[at]
     raise EstateError([Problem(change.span, f"'{pointer(path)}' does not exist in the estate")])
+
+
+def _index(key: str) -> int | None:
+    """A list's index as a JSON Pointer writes it (RFC 6901 section 4), or None."""
+    return int(key) if re.fullmatch(r"0|[1-9][0-9]{0,8}", key) else None
 
 
 def _edit(root: Node, path: Keys, change: Operation, depth: int = 0) -> Node:
@@ -139,8 +156,8 @@ def _edit(root: Node, path: Keys, change: Operation, depth: int = 0) -> Node:
     if isinstance(root, SequenceNode):
         items = list(root.value)
         if change.op == "add":
-            at = len(items) if key == "-" else int(key) if key.isdecimal() else len(items) + 1
-            if at > len(items):
+            at = len(items) if key == "-" else _index(key)
+            if at is None or at > len(items):
                 raise EstateError([Problem(change.span, f"'{pointer(path)}' lies behind the end of the list")])
             items.insert(at, change.value)
         else:

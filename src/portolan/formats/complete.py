@@ -124,7 +124,13 @@ def _lines(values: Values, key: str, node: Node) -> list[tuple[str, Span]]:
         return []
     value = next(item for name, item in node.value if name.value == key)
     nodes = value.value if isinstance(value.value, list) else [value]
-    return [(text, Place((), part).span) for text, part in zip(texts, nodes, strict=True)]
+    # What could not be read was noted, and has no text.
+    parts = iter(nodes)
+    found = []
+    for text in texts:
+        part = next(each for each in parts if each.value == text)
+        found.append((text, Place((), part).span))
+    return found
 
 
 COMPLETERS: dict[type, Callable[[Completing, Values, Node, Path, str], None]] = {

@@ -101,7 +101,7 @@ def _references(estate: Estate, value: Stated, note: _Notes) -> None:
         annotations = annotations_of(kind)
         for key, (field, _) in plan_of(kind).fields.items():
             _, meta = bare(annotations[field])
-            if meta is not None and meta.extra:
+            if meta is not None and meta.extra and "refers" in meta.extra:
                 found.append((key, field, meta.extra["refers"]))
         fields = _REFERRING[kind] = tuple(found)
     for key, field, sections in fields:
@@ -297,7 +297,9 @@ def _site(site: Site, listeners: dict[str, Listener], note: _Notes) -> None:
     for index, key in enumerate(site.listens):
         if key not in listeners:
             place = site.place.item("listens", index)
-            note(place, f"the service has no listener '{one_line(key.removeprefix('*:'))}'", did_you_mean(key, listeners))
+            note(
+                place, f"the service has no listener '{one_line(key.removeprefix('*:'))}'", did_you_mean(key, listeners)
+            )
     if site.answer is not None and not 200 <= site.answer <= 599:
         note(site.place.key("answer"), f"expected a status, 200 to 599, found {site.answer}")
     if site.answer is not None and 300 <= site.answer <= 399:
@@ -340,7 +342,9 @@ def _zone(estate: Estate, zone: Zone, note: _Notes) -> None:
     except UnfitError as unfit:
         note(zone.place, f"expected {unfit.expected}, found '{one_line(zone.name)}'")
         return
-    if name != zone.name:
+    if any(other != zone.name and other.lower().rstrip(".") == name for other in estate.zones):
+        note(zone.place, f"the zone {name} is written twice", "Keep one of them.")
+    elif name != zone.name:
         note(zone.place, f"a zone's name is written '{name}' here", "In lower case, without the final dot.")
     if zone.file is None and not zone.records:
         note(zone.place, "the zone has neither 'file' nor 'records'", "Name its master file.")

@@ -86,7 +86,8 @@ def _reread(reader: Completing, loaded: Loaded, field: str, key: str, node: Mapp
     part = converter(section)(reader, MappingNode(node.tag, fresh, node.start_mark, node.end_mark), (key,))
     if part is BAD:
         return BAD
-    return {name: part[name] if name in part else known[name] for name in names}
+    # What could not be read is in neither; it was noted.
+    return {name: part[name] if name in part else known[name] for name in names if name in part or name in known}
 
 
 def _assembled(files: Files, main: str, problems: Problems) -> MappingNode:

@@ -17,6 +17,7 @@ from portolan.formats.scalars import SCALARS
 
 _TEXT: dict[str, Any] = {"type": ["string", "integer", "number", "boolean"]}
 
+
 def estate_schema() -> dict[str, Any]:
     """The schema of an estate's main file."""
     definitions: dict[str, Any] = {}

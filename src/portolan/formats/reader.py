@@ -21,7 +21,7 @@ from portolan.formats.scalars import SCALARS, UnfitError
 from portolan.formats.yaml_nodes import is_plain
 from portolan.source.nearest import did_you_mean
 from portolan.source.place import Place, Span
-from portolan.source.plain import one_line
+from portolan.source.plain import one_line, unseen
 from portolan.source.problem import Problems
 
 Path = tuple[str | int, ...]
@@ -79,7 +79,9 @@ class Reader:
             entry = fields.get(key) if isinstance(key_node, ScalarNode) else None
             if entry is None:
                 if not isinstance(key_node, ScalarNode):
-                    self.fail(key_node, path, "a key must be a word")
+                    self.fail(key_node, path, "a key must be a word", "Put it in quotes.")
+                elif self.problems.full:
+                    self.problems.more += 1
                 else:
                     self.fail(
                         key_node, path, f"unknown key '{one_line(key)}' for {_a(kind)}", did_you_mean(key, fields)
@@ -184,13 +186,16 @@ def without_none(annotation: Any) -> tuple[Any, bool]:
 
 def converter(annotation: Any) -> Converter:
     """The converter for an annotation."""
-    kind, _ = bare(annotation)
+    kind, meta = bare(annotation)
     kind, _ = without_none(kind)
     origin, args = typing.get_origin(kind), typing.get_args(kind)
+    looser = _LOOSER.get((meta.extra or {}).get("kind", "word")) if meta is not None else None
     if kind in SCALARS:
         return _scalar(kind)
     if origin is tuple:
-        return _many(converter(args[0]))
+        return _many(looser if looser is not None and args[0] is str else converter(args[0]))
+    if kind is str and looser is not None:
+        return looser
     if origin is dict and args[0] in SCALARS:
         return _keyed(converter(args[0]), converter(args[1]))
     if origin is dict:
@@ -230,7 +235,9 @@ def _named(kind: Any) -> Converter:
         for key_node, value_node in node.value:
             name = key_node.value
             if not isinstance(key_node, ScalarNode) or not name:
-                reader.fail(key_node, path, "a name must be a word")
+                reader.fail(key_node, path, "a name must be a word", "Put it in quotes.")
+                continue
+            if not _seen(reader, key_node, path):
                 continue
             if name in values:
                 reader.fail(
@@ -252,12 +259,16 @@ def _keyed(key: Converter, item: Converter) -> Converter:
 
     def read(reader: Reader, node: Node, path: Path) -> Any:
         if not isinstance(node, MappingNode):
+            if _is_null(node):
+                return {}
             return reader.fail(node, path, f"expected 'NAME: VALUE', found {found(node)}")
         values: dict[Any, Any] = {}
         for key_node, value_node in node.value:
             name = key(reader, key_node, path)
             value = item(reader, value_node, (*path, str(key_node.value)))
-            if name is not BAD and value is not BAD:
+            if name in values and name is not BAD:
+                reader.fail(key_node, path, f"the name '{one_line(str(name))}' is written twice", "Keep one of them.")
+            elif name is not BAD and value is not BAD:
                 values[name] = value
         return values
 
@@ -271,6 +282,8 @@ def _scalar(kind: Any) -> Converter:
         text = node.value
         if text.__class__ is not str or not isinstance(node, ScalarNode) or (not text and not node.style):
             return reader.fail(node, path, f"expected {_expected(parse)}, found {found(node)}")
+        if not text.isprintable() and not _seen(reader, node, path):
+            return BAD
         try:
             return parse(text)
         except UnfitError as unfit:
@@ -335,7 +348,32 @@ def _scalar_or_name(reader: Reader, node: Node, path: Path) -> Any:
 
 
 def _words(reader: Reader, node: Node, path: Path) -> Any:
+    text = _text(reader, node, path, "text")
+    return BAD if text is not BAD and not _seen(reader, node, path) else text
+
+
+def _line(reader: Reader, node: Node, path: Path) -> Any:
+    """A line as files of lines have them: tabs separate too."""
+    text = _text(reader, node, path, "a line of text")
+    return BAD if text is not BAD and not _seen(reader, node, path, "\t") else text
+
+
+def _prose(reader: Reader, node: Node, path: Path) -> Any:
+    """Words for people, over several lines; what shows them makes them harmless."""
     return _text(reader, node, path, "text")
+
+
+_LOOSER: dict[str, Converter] = {"line": _line, "prose": _prose}
+
+
+def _seen(reader: Reader, node: Node, path: Path, allowed: str = "") -> bool:
+    """Whether everything in a scalar's text can be seen; a problem is noted where not."""
+    char = unseen(node.value, allowed)
+    if char is None:
+        return True
+    hint = "Write it on one line." if char == "\n" else f"Take U+{ord(char):04X} out."
+    reader.fail(node, path, f"expected text in which everything can be seen, found '{one_line(node.value)}'", hint)
+    return False
 
 
 def _whole(reader: Reader, node: Node, path: Path) -> Any:

@@ -3,6 +3,7 @@
 Each parser takes the data's tokens and the origin and returns the value, or raises ValueError with what was expected.
 """
 
+import re
 from collections.abc import Callable
 from ipaddress import IPv4Address, IPv6Address
 from typing import Any, NamedTuple
@@ -20,12 +21,38 @@ class Soa(NamedTuple):
     minimum: int
 
 
+_ESCAPED = re.compile(rb"\\(?:([0-9]{3})|(.))", re.DOTALL)
+
+
+def unescaped(text: str) -> str:
+    """A character string with its escapes resolved (RFC 1035 section 5.1); octets that are no UTF-8 as surrogates."""
+    if "\\" not in text:
+        return text
+    data = _ESCAPED.sub(
+        lambda match: bytes([int(match[1])]) if match[1] else match[2], text.encode("utf-8", "surrogateescape")
+    )
+    return data.decode("utf-8", "surrogateescape")
+
+
+def _named(text: str) -> str:
+    """A name whose escapes are written in one way: ordinary characters as themselves, others as `\\DDD`."""
+
+    def canonical(match: "re.Match[str]") -> str:
+        code = int(match[1]) if match[1] else ord(match[2])
+        char = chr(code).lower()
+        return char if char.isascii() and (char.isalnum() or char in "-_") else f"\\{code:03d}"
+
+    if re.search(r"\\(?![0-9]{3}|[^0-9])", text) or any(int(each) > 255 for each in re.findall(r"\\([0-9]{3})", text)):
+        raise ValueError(f"expected a name whose escapes are \\DDD or \\X, found '{text}'")
+    return re.sub(r"\\(?:([0-9]{3})|([^0-9]))", canonical, text)
+
+
 def absolute(text: str, origin: str) -> str:
     """A name in lower case without final dot; relative ones get the origin (RFC 1035 section 5.1)."""
     if text == "@":
         return origin
-    name = text.lower()
-    if name.endswith(".") and not name.endswith("\\."):
+    name = (_named(text) if "\\" in text else text).lower()
+    if name.endswith("."):
         name = name[:-1]
     elif origin:
         name = f"{name}.{origin}"
@@ -101,7 +128,7 @@ def _mx(tokens: list[str], origin: str) -> tuple[int, str]:
 def _strings(tokens: list[str], _origin: str) -> tuple[str, ...]:
     if not tokens:
         raise ValueError("expected at least one string")
-    return tuple(tokens)
+    return tuple(map(unescaped, tokens))
 
 
 PARSERS: dict[str, Callable[[list[str], str], Any]] = {

@@ -4,7 +4,7 @@ expected."""
 import re
 from datetime import UTC, datetime
 from ipaddress import ip_address, ip_interface, ip_network
-from typing import Any
+from typing import Any, TypeVar
 
 from portolan.estate.base import (
     EstatePath,
@@ -29,10 +29,20 @@ class UnfitError(Exception):
         self.hint = hint
 
 
+_Form = TypeVar("_Form")
+
+
+def _unscoped(value: _Form) -> _Form:
+    """An address without a zone (RFC 4007 section 11): those mean something on one machine only. Raises ValueError."""
+    if "%" in str(value):
+        raise ValueError("an address with a zone")
+    return value
+
+
 def address(text: str) -> IPAddress:
     """An IPv4 or IPv6 address."""
     try:
-        return ip_address(text)
+        return _unscoped(ip_address(text))
     except ValueError:
         hint = "The prefix length does not belong here." if "/" in text else ""
         raise UnfitError("an IP address such as 10.20.0.15 or 2001:db8::15", hint) from None
@@ -41,7 +51,7 @@ def address(text: str) -> IPAddress:
 def interface(text: str) -> IPInterface:
     """An address with or without its prefix length; without one the prefix is full (the reader knows the network)."""
     try:
-        return ip_interface(text)
+        return _unscoped(ip_interface(text))
     except ValueError:
         raise UnfitError("an IP address such as 10.20.0.15, or with its prefix length such as 10.20.0.15/24") from None
 
@@ -49,10 +59,10 @@ def interface(text: str) -> IPInterface:
 def network(text: str) -> IPNetwork:
     """A range in CIDR form; a lone address is the range of itself."""
     try:
-        return ip_network(text)
+        return _unscoped(ip_network(text))
     except ValueError:
         try:
-            meant = ip_network(text, strict=False)
+            meant = _unscoped(ip_network(text, strict=False))
         except ValueError:
             raise UnfitError("a range such as 10.20.0.0/24 or 2001:db8::/64") from None
         raise UnfitError("a range whose host bits are zero", f"Did you mean {meant}?") from None
@@ -118,9 +128,13 @@ def estate_path(text: str) -> EstatePath:
     return EstatePath(normal)
 
 
+#: Longer addresses are refused by servers (their request lines hold 8,000 octets, RFC 9110 section 4.1 asks for that many).
+_LONGEST_URL = 8000
+
+
 def web_address(text: str) -> WebAddress:
     """An absolute http or https URL; the journey parses it whole when it is asked."""
-    if not re.match(r"https?://[^/?#\s]", text, re.IGNORECASE):
+    if not re.match(r"https?://[^/?#\s]", text, re.IGNORECASE) or len(text) > _LONGEST_URL:
         raise UnfitError("a URL that starts with http:// or https://")
     return WebAddress(text)
 

@@ -16,7 +16,8 @@ from portolan.source.place import Span
 from portolan.source.plain import one_line
 from portolan.source.problem import EstateError, Problem
 
-MOST_BYTES = 32 * 1024 * 1024
+#: How many bytes a file of an estate may have, where nobody says otherwise (`PORTOLAN_MOST_MB`).
+MOST_BYTES = 64 * 1024 * 1024
 MOST_DEPTH = 64
 _TOO_DEEP = f"nested deeper than {MOST_DEPTH} levels"
 _TOO_DEEP_HINT = "No estate needs that; check the brackets."
@@ -77,12 +78,22 @@ class _Stream:
 
 
 def compose(name: str, data: bytes) -> Node:
-    """The root node of a YAML (or JSON) text. Raises EstateError with the first problem's spot."""
+    """The root node of a YAML or JSON text. Raises EstateError with the first problem's spot.
+
+    A file whose name ends in `.json` is JSON; another text that begins like JSON is, if it is JSON to its end.
+    """
     start = Span(name, 1, 1)
-    if len(data) > MOST_BYTES:
-        _refuse(start, f"the file has {len(data) // 1048576} MiB; at most {MOST_BYTES // 1048576} are read",
-                "Split it over several files with 'include'.")  # fmt: skip
-    text = _decoded(name, data)
+    text = _utf8(name, data)
+    declared = name.lower().endswith(".json")
+    if declared or text.lstrip()[:1] in ("{", "["):
+        from portolan.formats.json_nodes import json_nodes  # most estates are YAML, and need no JSON
+
+        try:
+            return json_nodes(name, text, MOST_DEPTH)
+        except EstateError:
+            if declared:
+                raise
+    _refuse_controls(name, text)
     if _may_be_too_deep(text):
         _check_depth(name, text)
     if re.search(r"(?:^|[\s\[{,:-])[&*!]", text):
@@ -152,7 +163,8 @@ def is_plain(node: Node) -> bool:
     return isinstance(node, ScalarNode) and not node.style
 
 
-def _decoded(name: str, data: bytes) -> str:
+def _utf8(name: str, data: bytes) -> str:
+    """The text of a file, without the byte order mark that some editors put first."""
     try:
         text = data.decode("utf-8-sig")
     except UnicodeDecodeError as error:
@@ -161,13 +173,17 @@ def _decoded(name: str, data: bytes) -> str:
         column = error.start - (before.rfind(b"\n") + 1) + 1
         _refuse(Span(name, line, column), f"byte 0x{data[error.start]:02x} is not UTF-8",
                 "Save the file in UTF-8.")  # fmt: skip
+    return text
+
+
+def _refuse_controls(name: str, text: str) -> None:
+    """YAML 1.2 section 5.1: which characters a text may hold."""
     bad = re.search("[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x84\x86-\x9f\ud800-\udfff\ufffe\uffff]", text)
     if bad:
         line = text.count("\n", 0, bad.start()) + 1
         column = bad.start() - (text.rfind("\n", 0, bad.start()) + 1) + 1
         _refuse(Span(name, line, column), f"control character U+{ord(bad.group()):04X} is not allowed",
                 "Take it out.")  # fmt: skip
-    return text
 
 
 def _may_be_too_deep(text: str) -> bool:

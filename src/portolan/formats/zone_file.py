@@ -18,8 +18,9 @@ from portolan.source.problem import Problem, Problems
 
 #: The TTL where neither the record, $TTL nor an earlier record says one.
 DEFAULT_TTL = 3600
-_MOST_INCLUDES = 16
-_TOKEN = re.compile(r'"((?:[^"\\]|\\.)*)"|([^\s"();]+)')
+#: How deep files may include each other, and how many in all.
+_MOST_INCLUDES, _MOST_INCLUDED = 16, 200
+_TOKEN = re.compile(r'"((?:[^"\\]|\\.)*)"|((?:[^\s"();\\]|\\.)+)')
 _SPECIAL = re.compile(r'["();\\]')
 
 
@@ -44,6 +45,7 @@ class ZoneReader:
         self._shown = shown
         self.records: list[Record] = []
         self._depth = 0
+        self._included = 0
 
     def file(self, path: str, cite: Span, origin: str | None = None, owner: str = "") -> None:
         """Reads a master file of the estate."""
@@ -67,6 +69,8 @@ class ZoneReader:
         last_ttl: int | None = None
         add = self.records.append
         for entry in self._entries(text, shown):
+            if self.problems.full:
+                return
             tokens = entry.tokens
             try:
                 first = tokens[0]
@@ -95,7 +99,12 @@ class ZoneReader:
                         raise ValueError(f"expected a record type, found '{tokens[at]}'")
                 data_tokens = tokens[at + 1 :]
                 parse = PARSERS.get(word)
-                if parse is not None and (not data_tokens or data_tokens[0] != "\\#"):
+                if parse is not None and data_tokens[:1] == ["\\#"]:
+                    # RFC 3597 section 5: the data of a known type, written as of an unknown one.
+                    data_tokens = next(
+                        self._entries(checked_text(word, _after(entry.text, at + 1), origin), shown)
+                    ).tokens
+                if parse is not None:
                     data = parse(data_tokens, origin)
                 else:
                     data = checked_text(word, _after(entry.text, at + 1), origin)
@@ -136,7 +145,10 @@ class ZoneReader:
                 raise ValueError(f"expected a path inside the estate, found '{arguments[0]}'")
             if self._depth >= _MOST_INCLUDES:
                 raise ValueError("$INCLUDE goes round in a circle, or too deep")
+            if self._included >= _MOST_INCLUDED:
+                raise ValueError(f"the zone includes more than {_MOST_INCLUDED} files in all")
             self._depth += 1
+            self._included += 1
             # RFC 1035 section 5.1: origin and owner of the including file stay as they were.
             base = absolute(arguments[1], origin) if len(arguments) == 2 else origin
             self.file(target, Span(shown, entry.line, 1), base, owner)
@@ -249,7 +261,10 @@ def read_version(
     replaced = {(record.owner, record.type) for record in reader.records}
     for text, span in without:
         tokens = text.split()
-        owner = absolute(tokens[0], name) if tokens else ""
+        try:
+            owner = absolute(tokens[0], name) if tokens else ""
+        except ValueError:
+            owner = ""
         kinds = {tokens[1].upper()} if len(tokens) == 2 else set(base.nodes.get(owner, ()))
         if len(tokens) > 2 or not kinds or not kinds <= set(base.nodes.get(owner, ())):
             owners = sorted({_shorter(each, name) for each in base.nodes})

@@ -1,10 +1,13 @@
 """A zone from the server that holds it, by zone transfer (RFC 5936), as a master file. Wire format by the DNS library."""
 
 import binascii
-from typing import NamedTuple
+import socket
+import time
+from typing import Any, NamedTuple
 
-#: A transfer that takes longer is given up, seconds.
+#: A transfer that takes longer is given up, seconds; so is one that brings more octets, however fast.
 LIMIT = 120.0
+MOST_OCTETS = 64_000_000
 #: How long one message may keep us waiting, seconds.
 PATIENCE = 10.0
 
@@ -50,10 +53,10 @@ def transferred(name: str, server: str, port: int, key: Key | None) -> tuple[str
     try:
         origin = dns.name.from_text(name)
         zone = dns.zone.Zone(origin, relativize=False)
-        query, _ = dns.xfr.make_query(zone)
+        query, serial = dns.xfr.make_query(zone)
         if key is not None:
             query.use_tsig({dns.name.from_text(key.name): dns.tsig.Key(key.name, key.secret, key.algorithm)})
-        dns.query.inbound_xfr(server, zone, query, port=port, timeout=PATIENCE, lifetime=LIMIT)
+        _receive(zone, query, serial, server, port)
     except dns.xfr.TransferError as error:
         raise TransferError(f"{where} answered {dns.rcode.to_text(error.rcode)} for {name}", _ADVICE.get(
             dns.rcode.to_text(error.rcode), "Look at that server's log.")) from None  # fmt: skip
@@ -77,6 +80,51 @@ def transferred(name: str, server: str, port: int, key: Key | None) -> tuple[str
         ) from None
     records = sum(len(rdataset) for _, rdataset in zone.iterate_rdatasets())
     return f"$ORIGIN {origin}\n{zone.to_text(sorted=True, relativize=False, want_comments=False).rstrip()}\n", records
+
+
+def _receive(zone: Any, query: Any, serial: int | None, server: str, port: int) -> None:
+    """Takes a transfer's messages until it is whole (RFC 5936 section 2.2), for so long and so many octets at most."""
+    import dns.message
+    import dns.xfr
+
+    end = time.monotonic() + LIMIT
+    taken = 0
+    wire = query.to_wire()
+    with (
+        socket.create_connection((server, port), PATIENCE) as connection,
+        dns.xfr.Inbound(zone, query.question[0].rdtype, serial) as inbound,
+    ):
+        connection.sendall(len(wire).to_bytes(2, "big") + wire)
+        tsig_context = None
+        done = False
+        while not done:
+            size = int.from_bytes(_exactly(connection, 2, end), "big")
+            taken += size
+            if taken > MOST_OCTETS:
+                raise ValueError(f"it sends more than {MOST_OCTETS // 1_000_000} MB")
+            message = dns.message.from_wire(
+                _exactly(connection, size, end), keyring=query.keyring, request_mac=query.mac, xfr=True, origin=zone.from_wire_origin(),
+                tsig_ctx=tsig_context, multi=True, one_rr_per_rrset=False,
+            )  # fmt: skip
+            done = inbound.process_message(message)
+            tsig_context = message.tsig_ctx
+        if query.keyring and not message.had_tsig:
+            raise ValueError("the last message is not signed")
+
+
+def _exactly(connection: socket.socket, size: int, end: float) -> bytes:
+    """So many octets; raises TimeoutError, and EOFError where the server hangs up."""
+    parts = b""
+    while len(parts) < size:
+        left = min(PATIENCE, end - time.monotonic())
+        if left <= 0:
+            raise TimeoutError
+        connection.settimeout(left)
+        part = connection.recv(size - len(parts))
+        if not part:
+            raise EOFError
+        parts += part
+    return parts
 
 
 _ADVICE = {

@@ -20,11 +20,14 @@ from portolan.web.binding import Table, table_of
 from portolan.wire.connect import connect
 from portolan.wire.topology import Topology
 
+
 def _resolver_at(name: str, *addresses: IPAddress) -> Host:
     """A machine on the internet that nobody describes, with an ordinary resolver."""
     held = tuple(ip_interface(f"{each}/{each.max_prefixlen}") for each in addresses)
     service = Service(name="resolver", kind="resolver", listens=(Listener(text="53", port=53),))
-    return Host(name=name, interfaces={"internet": Interface(name="internet", address=held)}, services={"resolver": service})
+    return Host(
+        name=name, interfaces={"internet": Interface(name="internet", address=held)}, services={"resolver": service}
+    )
 
 
 #: Where ordinary resolvers are thought to be.
@@ -76,7 +79,7 @@ class World:
         """The resolvers that are stated by public addresses which no box of the estate has."""
         estate = self.estate
         every = [service for machine in machines(estate) for service in machine.services.values()]
-        clients = (*machines(estate), *estate.vantages.values())
+        clients: list[Machine | Vantage] = [*machines(estate), *estate.vantages.values()]
         stated = [each.resolver for each in clients if isinstance(each.resolver, IPv4Address | IPv6Address)]
         stated += [address for service in every for address in service.forwards_to]
         if not stated:

@@ -10,7 +10,9 @@ HOSTS_LINE = Law("name", "hosts-line", "the hosts file of {0} says that {1} is {
 RESOLVER_ORDINARY = Law("name", "resolver-ordinary", "{0} asks an ordinary resolver on the internet", assumed=True)
 RESOLVER_ASKED = Law("name", "resolver-asked", "{0} asks the resolver {1} on {2}")
 RESOLVER_SILENT = Law("name", "resolver-silent", "{0} gets no answer from the resolver {1}: {2}", stops=True)
-RESOLVER_OUT_OF_REACH = Law("name", "resolver-silent", "{0} cannot ask an ordinary resolver on the internet: {2}", stops=True)
+RESOLVER_OUT_OF_REACH = Law(
+    "name", "resolver-silent", "{0} cannot ask an ordinary resolver on the internet: {2}", stops=True
+)
 RESOLVER_CLOSED = Law("name", "resolver-closed", "{0} asks the resolver {1}, and no resolver is there: {2}", stops=True)
 RESOLVER_NOT_RECURSIVE = Law("name", "resolver-not-recursive",
                              "{0} is a name server without recursion, and {1} lies in none of its zones: it refuses",

@@ -356,7 +356,10 @@ class Naming:
         if not isinstance(client, str):
             stopped = self._way_to(client, address)
             if stopped is not None:
-                answer.fail("resolver-timeout", Decision(law.RESOLVER_OUT_OF_REACH, (label, address, stopped.text), place, stopped))
+                answer.fail(
+                    "resolver-timeout",
+                    Decision(law.RESOLVER_OUT_OF_REACH, (label, address, stopped.text), place, stopped),
+                )
                 return
         answer.say(law.RESOLVER_VALIDATING if asker.validates else law.RESOLVER_ORDINARY, (label,), place)
         self.recurse(name, asker, answer)

@@ -14,7 +14,14 @@ import time
 from typing import Any
 
 #: The program itself: the distribution's starting script wants files of /etc that are not there.
-_PROGRAM = next((each for each in ("/usr/lib/chromium/chromium", "/usr/lib/chromium-browser/chromium-browser") if os.path.exists(each)), "chromium")
+_PROGRAM = next(
+    (
+        each
+        for each in ("/usr/lib/chromium/chromium", "/usr/lib/chromium-browser/chromium-browser")
+        if os.path.exists(each)
+    ),
+    "chromium",
+)
 _OPTIONS = (
     "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage", "--remote-debugging-pipe", "--no-first-run",
     "--no-default-browser-check", "--no-proxy-server", "--disable-background-networking", "--disable-component-update",

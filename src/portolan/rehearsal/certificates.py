@@ -14,7 +14,13 @@ from cryptography import x509
 from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec, rsa
-from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, PublicFormat, load_pem_private_key
+from cryptography.hazmat.primitives.serialization import (
+    Encoding,
+    NoEncryption,
+    PrivateFormat,
+    PublicFormat,
+    load_pem_private_key,
+)
 from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 
 from portolan.estate.certificate import Authority, Certificate
@@ -60,12 +66,16 @@ class Forge:
             key = self._key(_spki(owner))
             if certificate.key_pem is not None:
                 known = {_spki(each): self._key(_spki(each)) for each in sent}
-                key = known.get(_spki_of_key(certificate.key_pem, _spki(owner)), None) or ec.generate_private_key(ec.SECP256R1())
+                key = known.get(_spki_of_key(certificate.key_pem, _spki(owner))) or ec.generate_private_key(
+                    ec.SECP256R1()
+                )
         else:
             pem = _pem(self._declared(certificate))
             above = self.estate.authorities.get(certificate.issuer or "public")
             seen = set()
-            while certificate.sends_chain and above is not None and above.issued_by is not None and above.name not in seen:
+            while (
+                certificate.sends_chain and above is not None and above.issued_by is not None and above.name not in seen
+            ):
                 seen.add(above.name)
                 pem += _pem(self._authority(above)[0])
                 above = self.estate.authorities.get(above.issued_by)
@@ -101,7 +111,14 @@ class Forge:
                     warnings.simplefilter("ignore")
                     found = x509.load_der_x509_certificate(der)
                     _spki(found), found.subject, found.issuer, list(found.extensions), found.not_valid_before_utc
-            except (ValueError, TypeError, UnsupportedAlgorithm, x509.InvalidVersion, x509.DuplicateExtension, x509.UnsupportedGeneralNameType) as error:
+            except (
+                ValueError,
+                TypeError,
+                UnsupportedAlgorithm,
+                x509.InvalidVersion,
+                x509.DuplicateExtension,
+                x509.UnsupportedGeneralNameType,
+            ) as error:
                 raise UnstageableError(f"a certificate ({error})", holder.name, holder.place.key("file")) from None
             self._parsed[der] = found
         return found
@@ -123,7 +140,10 @@ class Forge:
             signer = self._signer(certificate)
             known = ("absent", certificate.issuer.public_bytes()) if signer is None else _spki(signer)
             builder = self._builder(
-                certificate.subject, certificate.not_valid_before_utc, certificate.not_valid_after_utc, self._key(_spki(certificate), certificate)
+                certificate.subject,
+                certificate.not_valid_before_utc,
+                certificate.not_valid_after_utc,
+                self._key(_spki(certificate), certificate),
             )
             for extension in certificate.extensions:
                 if not isinstance(extension.value, _ABOUT_KEYS):
@@ -146,7 +166,9 @@ class Forge:
                 try:
                     names = x509.SubjectAlternativeName([_general(each) for each in certificate.names])
                 except (ValueError, TypeError) as error:
-                    raise UnstageableError(f"a certificate's names ({error})", ", ".join(certificate.names), certificate.place.key("names")) from None
+                    raise UnstageableError(
+                        f"a certificate's names ({error})", ", ".join(certificate.names), certificate.place.key("names")
+                    ) from None
                 builder = builder.add_extension(names, critical=False)
             issuer = Issuer(name, key) if certificate.issuer == "self" else self._issuer(certificate.issuer or "public")
             self._made[place] = builder.issuer_name(issuer.name).sign(issuer.key, hashes.SHA256())
@@ -177,12 +199,16 @@ class Forge:
     def _root(self, name: x509.Name, known: object) -> x509.Certificate:
         """A root that stands for an issuer that the estate does not hold."""
         key = self._key(known)
-        builder = self._builder(name, None, None, key).add_extension(x509.BasicConstraints(ca=True, path_length=None), critical=True)
+        builder = self._builder(name, None, None, key).add_extension(
+            x509.BasicConstraints(ca=True, path_length=None), critical=True
+        )
         return self._made.setdefault(("root", known), builder.issuer_name(name).sign(key, hashes.SHA256()))
 
     # -- both ------------------------------------------------------------------------------------------------------
 
-    def _builder(self, name: x509.Name, starts: datetime | None, until: datetime | None, key: Any) -> x509.CertificateBuilder:
+    def _builder(
+        self, name: x509.Name, starts: datetime | None, until: datetime | None, key: Any
+    ) -> x509.CertificateBuilder:
         begin = starts + self.shift if starts is not None else self.now - _LONG_AGO
         end = until + self.shift if until is not None else max(self.now, begin) + _FAR
         return (

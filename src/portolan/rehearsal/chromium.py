@@ -43,7 +43,16 @@ def _probes(asking: Asking) -> list[Probe]:
     features = "UseDnsHttpsSvcb" if asking.vantage.https_records == "ignored" else "none"
     # Its own sandbox is off: it cannot be had inside ours. A browser waits for the kernel's own time-out: two tries, as long
     # as the other client is given.
-    command = ["python3", "-I", "-S", "/stage/browse.py", features, f"{BASE}/{home}", f"{BASE}/{asking.trust}", *asking.urls]
+    command = [
+        "python3",
+        "-I",
+        "-S",
+        "/stage/browse.py",
+        features,
+        f"{BASE}/{home}",
+        f"{BASE}/{asking.trust}",
+        *asking.urls,
+    ]
     return [Probe(asking.space, command, asking.mounts, 60 + 20 * len(asking.urls), home, 1)]
 
 

@@ -34,7 +34,7 @@ _AT_FDCWD, _AT_RECURSIVE = -100, 0x8000
 _FIRST_IDENTITY, _IDENTITIES = 0x70000000, 65536
 #: The private root holds so much and so many files at most; one file, one process, so many processes.
 _ROOT_OPTIONS = "mode=755,size=1024m,nr_inodes=200k"
-_MOST_FILE_BYTES, _MOST_BYTES, _MOST_PROCESSES, _MOST_FILES = 256 << 20, 6 << 30, 8192, 4096
+_MOST_FILE_BYTES, _MOST_BYTES, _MOST_PROCESSES, _MOST_FILES = 256 << 20, 6 << 30, 8192, 16384
 #: Files of the machine that programs need to run, copied; none says anything of its user.
 _COPIED = ("etc/ld.so.cache", "etc/services", "etc/protocols", "etc/ssl/openssl.cnf", "etc/os-release")
 _BOUND = ("usr", "etc/fonts", "etc/alternatives")
@@ -70,7 +70,12 @@ def die_with_parent() -> None:
 def read_only(target: str) -> None:
     """Makes a bound tree read-only with all that is mounted below it (mount_setattr(2); older kernels: the top only)."""
     attributes = (ctypes.c_uint64 * 4)(_READ_ONLY | _NO_SUID | _NO_DEV, 0, 0, 0)
-    if libc.syscall(_SYS_MOUNT_SETATTR, _AT_FDCWD, target.encode(), _AT_RECURSIVE, attributes, ctypes.sizeof(attributes)) < 0:
+    if (
+        libc.syscall(
+            _SYS_MOUNT_SETATTR, _AT_FDCWD, target.encode(), _AT_RECURSIVE, attributes, ctypes.sizeof(attributes)
+        )
+        < 0
+    ):
         mount(None, target, None, _REMOUNT | _BIND | _READ_ONLY | _NO_SUID | _NO_DEV)
 
 

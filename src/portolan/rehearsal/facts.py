@@ -79,7 +79,9 @@ def length_of(address: IPInterface, network: Network) -> int:
         return int(address.max_prefixlen)
     if address.network.prefixlen != address.max_prefixlen:
         return address.network.prefixlen
-    fitting = [subnet.prefixlen for subnet in network.subnets if subnet.version == address.version and address.ip in subnet]
+    fitting = [
+        subnet.prefixlen for subnet in network.subnets if subnet.version == address.version and address.ip in subnet
+    ]
     return fitting[0] if fitting else int(address.max_prefixlen)
 
 

@@ -117,7 +117,12 @@ def _areas(filtering: Filter, box: Box) -> list[str]:
     What belongs to none is dropped.
     """
     areas = list(filtering.areas.values())
-    jumps = [f"{side} goto a{number}" for number, area in enumerate(areas) if area.sources for side in _sides(area.sources, "saddr")]
+    jumps = [
+        f"{side} goto a{number}"
+        for number, area in enumerate(areas)
+        if area.sources
+        for side in _sides(area.sources, "saddr")
+    ]
     jumps += [f"iifname {{ {', '.join(device_name(box, each) for each in area.interfaces)} }} goto a{number}"
               for number, area in enumerate(areas) if area.interfaces]  # fmt: skip
     jumps += [f"goto a{number}" for number, area in enumerate(areas) if area.default]
@@ -128,7 +133,9 @@ def _areas(filtering: Filter, box: Box) -> list[str]:
 
 
 def _area(area: Area) -> str:
-    lines = [f"{protocol} dport {ports} counter accept" for text in area.services for protocol, ports in service_ports(text)]
+    lines = [
+        f"{protocol} dport {ports} counter accept" for text in area.services for protocol, ports in service_ports(text)
+    ]
     return "\n    ".join([*lines, *(f"counter {verdict}" for verdict in _verdicts(area.otherwise, area.answer))])
 
 

@@ -88,7 +88,9 @@ def named(
 
 
 def _view(name: str, clients: str, zones: Mapping[str, str]) -> str:
-    held = "".join(f'  zone {quoted_name(zone)} {{ type primary; file "{BASE}/{path}"; }};\n' for zone, path in zones.items())
+    held = "".join(
+        f'  zone {quoted_name(zone)} {{ type primary; file "{BASE}/{path}"; }};\n' for zone, path in zones.items()
+    )
     return f"view {name} {{ match-clients {{ {clients} }};\n{held}}};"
 
 

@@ -15,8 +15,16 @@ from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Record, Zone, ZoneData
 from portolan.rehearsal import name_programs as programs
 from portolan.rehearsal.facts import Box, client_of, every_machine, every_service, has, legs, public, runs
-from portolan.rehearsal.network import AUTHORITY, RESOLVER, RESOLVERS_4, RESOLVERS_6, ROOT_ADDRESS, TIER_ADDRESS, place_resolver
-from portolan.rehearsal.plan import BASE, Plan, Round
+from portolan.rehearsal.network import (
+    AUTHORITY,
+    RESOLVER,
+    RESOLVERS_4,
+    RESOLVERS_6,
+    ROOT_ADDRESS,
+    TIER_ADDRESS,
+    place_resolver,
+)
+from portolan.rehearsal.plan import Plan, Round
 from portolan.rehearsal.quoting import UnstageableError, dns_name, plain_words
 from portolan.rehearsal.record_text import data_text, record_line
 from portolan.rehearsal.signing import SIGNED_TYPES, Signer
@@ -38,10 +46,10 @@ class Naming:
         clients: list[Box] = [*every_machine(self.estate), *self.estate.vantages.values()]
         resolvers = [service for _, service in every_service(self.estate) if service.kind == "resolver"]
         validates = any(each.validates for each in resolvers) or any(each.resolver == "validating" for each in clients)
-        filled = [each.last_asked for each in (*resolvers, *self.estate.vantages.values()) if each.last_asked is not None]
+        filled = [each.last_asked for each in self.estate.vantages.values()] + [each.last_asked for each in resolvers]
         self.signer = Signer(now) if validates else None
         #: Whether clocks count: then every resolver has the estate's moment.
-        self.timed = validates or bool(filled)
+        self.timed = validates or any(filled)
         #: Resolvers that nobody describes: (checks signatures, filled when) to number; an address that is stated to when.
         self._ordinary: dict[tuple[bool, datetime | None], int] = {}
         self._stated: dict[IPAddress, datetime | None] = {}
@@ -102,7 +110,9 @@ class Naming:
             filled = {name for held in self._primed.values() for name, _, _ in held}
             files = {path: self.plan.files[path] for _, path in self._files}
             files |= {f"{name}.clock": _offset(self.now) for name in self._resolvers}
-            self.plan.rounds.append(Round(files, self._reloads, [], [name for name in self._resolvers if name not in filled]))
+            self.plan.rounds.append(
+                Round(files, self._reloads, [], [name for name in self._resolvers if name not in filled])
+            )
 
     def client_files(self, vantage: Vantage, number: int) -> list[list[str]]:
         """The resolv.conf and hosts file that a visitor's client sees: (file, where it is mounted)."""
@@ -117,7 +127,9 @@ class Naming:
             resolver = str(stated)
             if public(stated) and not has(self.estate, stated):
                 self._nobodys(stated, vantage.last_asked, client)
-        search = f"search {plain_words(list(client.search), 'a search domain', client.place)}\n" if client.search else ""
+        search = (
+            f"search {plain_words(list(client.search), 'a search domain', client.place)}\n" if client.search else ""
+        )
         plan.files[f"{name}.resolv"] = f"nameserver {resolver}\n{search}options timeout:2 attempts:1\n"
         lines = ["127.0.0.1 localhost", "::1 localhost"]
         for line in client.hosts_file.entries if client.hosts_file is not None else ():
@@ -135,7 +147,9 @@ class Naming:
         """An address at which a resolver is stated that nobody describes."""
         held = self._stated.setdefault(address, since)
         if held != since:
-            raise UnstageableError("one resolver with what two devices remember", str(address), client.place if client else None)
+            raise UnstageableError(
+                "one resolver with what two devices remember", str(address), client.place if client else None
+            )
 
     def _undescribed(self, name: str, addresses: list[str], validates: bool, since: datetime | None) -> None:
         anchor = self.signer.anchor() if validates and self.signer is not None else None
@@ -155,7 +169,9 @@ class Naming:
         anchor = self.signer.anchor() if service.validates and self.signer is not None else None
         kind = "always_refuse" if service.refuses_with == "refused" else "always_nxdomain"
         refuses = {str(each): kind for each in service.refuses}
-        self._resolver(name, space, listen, service.last_asked, [str(each) for each in service.forwards_to], anchor, refuses, held)
+        self._resolver(
+            name, space, listen, service.last_asked, [str(each) for each in service.forwards_to], anchor, refuses, held
+        )
 
     def _resolver(
         self, name: str, space: str, listen: list[str], since: datetime | None, forwards: list[str] | None = None,
@@ -194,7 +210,9 @@ class Naming:
         """Whether the delegation names a server that the estate knows: a box of its own, or a name that leads nowhere."""
         for name in zone.delegated_to:
             records = self._stated_records(name)
-            if records is not None and (not records or any(has(self.estate, record.data) or not public(record.data) for record in records)):
+            if records is not None and (
+                not records or any(has(self.estate, record.data) or not public(record.data) for record in records)
+            ):
                 return True
         return False
 
@@ -246,16 +264,22 @@ class Naming:
                         glue |= {_address_line(name, address) for address in stated}
                     elif name == zone.name or name.endswith("." + zone.name):
                         types = zone.data.nodes.get(name, {})
-                        glue |= {_address_line(name, record.data) for kind in ("A", "AAAA") for record in types.get(kind, ())}
+                        glue |= {
+                            _address_line(name, record.data) for kind in ("A", "AAAA") for record in types.get(kind, ())
+                        }
             elif holders:
                 targets = [address for machine, service in holders for address in _addresses_of(machine, service)]
-                for number, address in enumerate([each for each in targets if public(each)] or targets):
+                for number, own in enumerate([each for each in targets if public(each)] or targets):
                     server = f"s{number}.held.{zone.name}"
                     lines.append(f"{owner} 60 NS {dns_name(server)}")
-                    glue.add(_address_line(server, address))
+                    glue.add(_address_line(server, own))
             else:
                 lines.append(f"{owner} 60 NS {dns_name('assumed.' + zone.name)}")
-                glue.add(_address_line(f"assumed.{zone.name}", ip_address(TIER_ADDRESS.format(2) if zone in shared else _APART)))
+                glue.add(
+                    _address_line(
+                        f"assumed.{zone.name}", ip_address(TIER_ADDRESS.format(2) if zone in shared else _APART)
+                    )
+                )
         text = "\n".join([*lines, *sorted(glue)]) + "\n"
         self.plan.files["root/root.zone"] = text if self.signer is None else self.signer.signed(text, "", None)
         texts = {".": "root/root.zone"}
@@ -317,9 +341,9 @@ def _sockets(service: Service) -> list[str]:
     """The addresses that a name program listens on, as its configuration names them."""
     found = []
     for listener in service.listens:
-        if listener.address is None:
-            found += ["0.0.0.0", "::"]
-        elif int(listener.address) == 0 and listener.address.version == 6 and not listener.only_v6:
+        if listener.address is None or (
+            int(listener.address) == 0 and listener.address.version == 6 and not listener.only_v6
+        ):
             found += ["0.0.0.0", "::"]
         else:
             found.append(str(listener.address))

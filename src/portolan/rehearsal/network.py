@@ -151,7 +151,13 @@ def _internet(plan: Plan) -> None:
             if public(subnet.network_address) and via is not None:
                 plan.ip(INTERNET, f"route add {subnet} via {via} dev {outer} onlink")
     boxes = every_box(plan.estate)
-    brought = {item.ip for box in boxes for _, network, held in legs(plan.estate, box) for item in held if network.kind == "internet"}
+    brought = {
+        item.ip
+        for box in boxes
+        for _, network, held in legs(plan.estate, box)
+        for item in held
+        if network.kind == "internet"
+    }
     blocked = [rule for machine in every_machine(plan.estate) for rule in _line(plan, machine, brought)]
     # The way back of whoever asks with a private source does not exist; neither is it carried forth.
     private = ", ".join(map(str, PRIVATE))
@@ -182,7 +188,9 @@ def _internet(plan: Plan) -> None:
         *(f"addr add {TIER_ADDRESS.format(number)}/32 dev wan0" for number in range(1, 9)),
         f"route add default via {_GATE_4} dev wan0 onlink",
     )
-    plan.ip(RESOLVER, f"route add default via {_GATE_4} dev wan0 onlink", f"route add default via {_GATE_6} dev wan0 onlink")
+    plan.ip(
+        RESOLVER, f"route add default via {_GATE_4} dev wan0 onlink", f"route add default via {_GATE_6} dev wan0 onlink"
+    )
 
 
 def _line(plan: Plan, machine: Machine, brought: set[IPAddress]) -> Iterator[str]:

@@ -63,7 +63,9 @@ def httpd_filled(text: str, values: dict[str, str], place: Place | None = None) 
         if known:
             found.append(part.replace("\\", "\\\\").replace('"', '\\"'))
         else:
-            found.append(httpd(re.sub(r"([\\$%&-])", r"\\\1", part), place)[1:-1])
+            found.append(httpd(re.sub(r"([\\$%&])", r"\\\1", part), place)[1:-1])
+    if text == "-":  # alone, it would leave the address as it is
+        found = ["\\\\-"]
     return '"' + "".join(found) + '"'
 
 
@@ -101,7 +103,9 @@ def dns_string(text: str, place: Place | None = None) -> str:
     data = text.encode("utf-8", "surrogateescape")
     if len(data) > 255:
         raise UnstageableError("a string of more than 255 octets", text, place)
-    return '"' + "".join(chr(each) if 32 <= each < 127 and each not in b'"\\' else f"\\{each:03d}" for each in data) + '"'
+    return (
+        '"' + "".join(chr(each) if 32 <= each < 127 and each not in b'"\\' else f"\\{each:03d}" for each in data) + '"'
+    )
 
 
 def dns_data(kind: str, text: str, place: Place | None = None) -> str:
@@ -111,7 +115,9 @@ def dns_data(kind: str, text: str, place: Place | None = None) -> str:
     import dns.rdata
 
     try:
-        return dns.rdata.from_text("IN", kind, _carried(text, "a record", place), origin=dns.name.root, relativize=False).to_text()
+        return dns.rdata.from_text(
+            "IN", kind, _carried(text, "a record", place), origin=dns.name.root, relativize=False
+        ).to_text()
     except (dns.exception.DNSException, ValueError, UnicodeError):
         raise UnstageableError(f"{kind} data", text, place) from None
 

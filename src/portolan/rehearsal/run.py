@@ -23,7 +23,7 @@ from portolan.estate.vantage import Vantage
 from portolan.rehearsal.certificates import Forge
 from portolan.rehearsal.client import Asking, Observed
 from portolan.rehearsal.clients import CLIENTS
-from portolan.rehearsal.facts import client_of, every_service, host_asked, in_force, same_url
+from portolan.rehearsal.facts import Box, client_of, every_machine, every_service, host_asked, in_force, same_url
 from portolan.rehearsal.filters import build_filters
 from portolan.rehearsal.naming import Naming
 from portolan.rehearsal.network import build_network
@@ -113,7 +113,7 @@ def missing_programs(client: str = "curl", estate: Estate | None = None) -> list
 
 def _needs_clocks(estate: Estate) -> bool:
     services = [service for _, service in every_service(estate)]
-    clients = [*estate.hosts.values(), *estate.routers.values(), *estate.vantages.values()]
+    clients: list[Box] = [*every_machine(estate), *estate.vantages.values()]
     return (
         any(each.validates or each.last_asked for each in services)
         or any(each.last_asked or each.clock for each in estate.vantages.values())
@@ -126,7 +126,16 @@ def confinement() -> list[str]:
     if not sys.platform.startswith("linux"):
         raise RehearsalError("a rehearsal needs Linux with namespaces; this is another system")
     script = str(Path(__file__).with_name("confine.py"))
-    command = [sys.executable, "-I", "-S", script, MARK, str(os.getpid()), started_at(os.getpid()), os.readlink("/proc/self/ns/pid")]
+    command = [
+        sys.executable,
+        "-I",
+        "-S",
+        script,
+        MARK,
+        str(os.getpid()),
+        started_at(os.getpid()),
+        os.readlink("/proc/self/ns/pid"),
+    ]
     tried = carry_out({"base": "/run/tried", "limit": 20, "spaces": {}, "links": [], "files": {}, "folders": [], "owned": [], "daemons": [],
                        "rounds": [], "probes": []}, command, 20)  # fmt: skip
     if tried["results"]:
@@ -235,7 +244,9 @@ def carry_out(
         raise RehearsalError(f"the rehearsal did not end within {limit:.0f} s")
     words = "".join(said).strip()[-300:]
     if process.returncode == _CONFINED:
-        raise RehearsalError(f"no confinement of its own can be had here ({words or 'no namespaces'}); run it as root, or allow user namespaces")
+        raise RehearsalError(
+            f"no confinement of its own can be had here ({words or 'no namespaces'}); run it as root, or allow user namespaces"
+        )
     if process.returncode or not out:
         raise RehearsalError(f"the rehearsal could not be staged: {words}")
     try:

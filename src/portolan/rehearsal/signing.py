@@ -67,9 +67,13 @@ class Signer:
         end = self.moment + _LONG if until is None else until
         begin = min(self.moment, end) - _LONG
         try:
-            made = dns.zone.from_text(text, origin=dns.name.from_text(name or "."), relativize=False, check_origin=False)
+            made = dns.zone.from_text(
+                text, origin=dns.name.from_text(name or "."), relativize=False, check_origin=False
+            )
         except (dns.exception.DNSException, ValueError) as error:
-            raise UnstageableError(f"the signed zone {name} ({error})", name, zone.place if zone is not None else None) from None
+            raise UnstageableError(
+                f"the signed zone {name} ({error})", name, zone.place if zone is not None else None
+            ) from None
         keys = [self._key(name, label) for label in labels]
         dns.dnssec.sign_zone(made, keys=keys, inception=begin, expiration=end, dnskey_ttl=60)
         signed: str = made.to_text(relativize=False)
@@ -99,7 +103,12 @@ class Signer:
             return str(ds.to_text())
         for record in zone.data.nodes.get(zone.name, {}).get("DNSKEY", ()):
             key: Any = dns.rdata.from_text("IN", "DNSKEY", str(record.data))
-            if dns.dnssec.make_ds(dns.name.from_text(zone.name), key, ds.digest_type, policy=dns.dnssec.allow_all_policy) == ds:  # type: ignore[attr-defined]
+            if (
+                dns.dnssec.make_ds(
+                    dns.name.from_text(zone.name), key, ds.digest_type, policy=dns.dnssec.allow_all_policy
+                )
+                == ds
+            ):
                 return _OWN
         return _STRAY
 

@@ -48,7 +48,11 @@ def main() -> int:
         if many:
             os.chown(below(path), *(2 * (_SERVER if whose == "server" else _VISITOR,)))
     run(["ip", "-batch", "-"], "".join(f"netns add {space}\n" for space in plan["spaces"]))
-    troubles = [f"links: {said}" for said in [run(["ip", "-batch", "-"], "".join(line + "\n" for line in plan["links"]))] if said]
+    troubles = [
+        f"links: {said}"
+        for said in [run(["ip", "-batch", "-"], "".join(line + "\n" for line in plan["links"]))]
+        if said
+    ]
     with ThreadPoolExecutor(8) as pool:
         for space, said in pool.map(lambda item: (item[0], set_up(*item)), plan["spaces"].items()):
             if said:

@@ -51,7 +51,11 @@ def paths_of(service: Service, urls: list[str]) -> set[str]:
     for _ in range(2):
         for path in list(found):
             for rule in rules:
-                start = rule.when.path[:-1] if rule.when is not None and rule.when.path and rule.when.path.endswith("*") else ""
+                start = (
+                    rule.when.path[:-1]
+                    if rule.when is not None and rule.when.path and rule.when.path.endswith("*")
+                    else ""
+                )
                 rest = path.removeprefix(start)
                 target = str(rule.to).replace("{path}", path).replace("{rest}", rest)
                 target = re.sub(r"\{[a-z]+\}", "x", target.replace("{query}", ""))
@@ -86,7 +90,11 @@ def _web(
     if program == "nginx":
         # It tries for seconds to bind what it cannot, with its other sockets open; it writes its pid when it has all. It has
         # no socket where no site is bound.
-        ready = [["tcp", each.port] for each in service.listens if any(isinstance(site, Service) or bound(site, each) for site in sites)]
+        ready = [
+            ["tcp", each.port]
+            for each in service.listens
+            if any(isinstance(site, Service) or bound(site, each) for site in sites)
+        ]
         ready.append(["file", f"{folder}/pid"])
     plan.daemons.append(Daemon(name, plan.space_of(machine), command, ready, program, service.privileged))
 
@@ -190,7 +198,11 @@ def _nginx(plan: Plan, service: Service, sites: list[Site | Service], folder: st
             if site.listing:
                 lines.append("autoindex on;")
             if site.answer is not None:
-                body = f" {quoting.nginx(f'{site.name}/', site.place)}" if 200 <= site.answer < 300 and site.answer != 204 else ""
+                body = (
+                    f" {quoting.nginx(f'{site.name}/', site.place)}"
+                    if 200 <= site.answer < 300 and site.answer != 204
+                    else ""
+                )
                 lines.append(f"return {site.answer}{body};")
         servers.append("  server {\n    " + "\n    ".join(lines) + "\n  }")
     temporary = "".join(
@@ -302,7 +314,7 @@ def _apache_host(
         if site.listing:
             yield f'  <Directory "{root}">\n    Options +Indexes\n  </Directory>'
         yield from _apache_redirects(site)
-        if site.answer is not None and 200 <= site.answer < 300:
+        if site.answer is not None and 200 <= site.answer < 300 and site.answer != 204:
             plan.files[f"{root.removeprefix(BASE + '/')}.answer"] = f"{site.name}/"
             yield f'  AliasMatch "^" "{root}.answer"'
         elif site.answer is not None:

@@ -70,7 +70,11 @@ def allow_in_list(case: Case, finding: Finding) -> Iterator[Proposal]:
     if number is None:
         return
     replies = finding.code == "list-blocks-replies"
-    value: dict[str, Any] = {"number": number, "allow": packet.protocol, "ports": CLIENT_PORTS if replies else packet.dport}
+    value: dict[str, Any] = {
+        "number": number,
+        "allow": packet.protocol,
+        "ports": CLIENT_PORTS if replies else packet.dport,
+    }
     source = asker_range(case) if is_public(packet.dst if replies else packet.src) is False else None
     if source is not None:
         value["to" if replies else "from"] = source

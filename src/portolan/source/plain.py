@@ -3,6 +3,8 @@
 import unicodedata
 
 _HARMLESS = frozenset("\n")
+#: Categories whose characters cannot be seen, move what can, or are none: controls, formats, surrogates, separators.
+_UNSEEN = frozenset(("Cc", "Cf", "Cs", "Zl", "Zp"))
 
 
 def plain(text: str) -> str:
@@ -10,7 +12,10 @@ def plain(text: str) -> str:
     if text.isascii() and text.isprintable():
         return text
     return "".join(
-        char if char in _HARMLESS or unicodedata.category(char)[0] != "C" else _escape(char) for char in text
+        char
+        if char in _HARMLESS or (unicodedata.category(char)[0] != "C" and char not in "\u2028\u2029")
+        else _escape(char)
+        for char in text
     )
 
 
@@ -18,6 +23,13 @@ def one_line(text: str, most: int = 120) -> str:
     """Harmless text on one line, shortened."""
     flat = plain(text).replace("\n", "\\n")
     return flat if len(flat) <= most else flat[: most - 3] + "..."
+
+
+def unseen(text: str, allowed: str = "") -> str | None:
+    """The first character of a text that nobody sees: a control, a line feed, a bidi mark, a zero-width letter; None without."""
+    if text.isprintable():
+        return None
+    return next((char for char in text if char not in allowed and unicodedata.category(char) in _UNSEEN), None)
 
 
 def _escape(char: str) -> str:

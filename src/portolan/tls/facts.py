@@ -88,7 +88,7 @@ def _declared(certificate: Certificate, estate: Estate) -> Shown:
 
 def _from_pem(der: bytes, holder: Certificate | Authority, number: int) -> Facts:
     from cryptography import x509
-    from cryptography.exceptions import InvalidSignature
+    from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
     from cryptography.x509.oid import ExtendedKeyUsageOID
 
     try:
@@ -100,10 +100,18 @@ def _from_pem(der: bytes, holder: Certificate | Authority, number: int) -> Facts
             names = _covered(parsed)
             basic = _extension(parsed, x509.BasicConstraints)
             usage = _extension(parsed, x509.ExtendedKeyUsage)
-    except (ValueError, TypeError, x509.DuplicateExtension, x509.UnsupportedGeneralNameType) as error:
+            parsed.public_key()
+    except (
+        ValueError,
+        TypeError,
+        x509.InvalidVersion,
+        x509.DuplicateExtension,
+        x509.UnsupportedGeneralNameType,
+        UnsupportedAlgorithm,
+    ) as error:
         place = holder.place.key("file")
-        raise EstateError([Problem(place.span, f"certificate {number + 1} in the file is damaged: {error}", place.object,
-                                   "Copy the file anew.")]) from None  # fmt: skip
+        raise EstateError([Problem(place.span, f"certificate {number + 1} in the file cannot be read: {error}", place.object,
+                                   "Copy the file anew, or name one that current programs can read.")]) from None  # fmt: skip
 
     checked: dict[bytes, bool] = {}
 
@@ -114,7 +122,7 @@ def _from_pem(der: bytes, holder: Certificate | Authority, number: int) -> Facts
             try:
                 x509.load_der_x509_certificate(other.identity).verify_directly_issued_by(parsed)
                 checked[other.identity] = True
-            except (ValueError, TypeError, InvalidSignature):
+            except (ValueError, TypeError, InvalidSignature, UnsupportedAlgorithm):
                 checked[other.identity] = False
         return checked[other.identity]
 

@@ -23,7 +23,13 @@ def rehearse_text(found: Rehearsed, style: Style, every: bool) -> str:
     """A question a block of three lines; evidence below."""
     lines: list[str] = []
     for each in found.comparisons:
-        mark = style.ink(style.dot, "dim") if found.failed else style.ink(style.good, "good") if each.agrees else style.ink(style.bad, "bad", "bold")
+        mark = (
+            style.ink(style.dot, "dim")
+            if found.failed
+            else style.ink(style.good, "good")
+            if each.agrees
+            else style.ink(style.bad, "bad", "bold")
+        )
         lines += row(style, f"{mark} ", 2, f"{each.url} from {each.vantage}", ink=("bold",))
         lines += row(style, "    predicted  ", 15, in_words(each.predicted.outcome))
         lines += row(style, "    observed   ", 15, seen_words(each.observed))
@@ -42,7 +48,12 @@ def rehearse_text(found: Rehearsed, style: Style, every: bool) -> str:
         for text in found.failed:
             lines += paragraph(style, f"not staged: {text}", 0, ("warn",))
         said = "the estate was not staged as it says: this says nothing about the predictions"
-        return "\n".join([*lines, "", *row(style, style.ink(f"{style.bad} ", "bad", "bold"), 2, said, ink=("bad", "bold"))]) + "\n"
+        return (
+            "\n".join(
+                [*lines, "", *row(style, style.ink(f"{style.bad} ", "bad", "bold"), 2, said, ink=("bad", "bold"))]
+            )
+            + "\n"
+        )
     wrong = len(found.disagreements)
     total = len(found.comparisons)
     verdict = f"all {total} agree" if not wrong else f"{wrong} of {total} disagree"

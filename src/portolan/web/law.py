@@ -16,6 +16,8 @@ MAIN_SERVER = Law("answer", "main-server", "no site is bound to {0}; {1}'s main 
 PLAIN_ON_TLS = Law(
     "answer", "plain-on-tls", "plain HTTP is sent to {0}, which expects TLS", "RFC 9110 section 4.2.2", stops=True
 )
+LINE_TOO_LONG = Law("answer", "line-too-long", "the request line has {0} octets; {1} takes {2} at most: the redirects make it grow",
+                    "RFC 9110 section 15.5.15", stops=True)  # fmt: skip
 NOT_WEB = Law("answer", "not-web", "{0} on {1} speaks no HTTP", "RFC 9110 section 2.1", stops=True)
 REDIRECTED = Law("answer", "redirected", "{0} sends the visitor to {1} ({2})", "RFC 9110 section 15.4")
 FOLDER_SLASH = Law("answer", "folder-slash", "{0} is a folder: {1} sends the visitor to {2}", "RFC 9110 section 15.4.2")

@@ -1,5 +1,6 @@
 """One request and its response: the site, its redirects in order, its content."""
 
+import re
 from typing import Any, NamedTuple
 
 from portolan.estate.service import Redirect, Service, Site
@@ -9,6 +10,11 @@ from portolan.web import law
 from portolan.web.binding import fits, table_of
 from portolan.web.content import content
 from portolan.web.url import DEFAULT_PORTS, Url
+
+#: What stands around the target in a request line; and the longest that servers take as installed: nginx's
+#: large_client_header_buffers of 8 KB with the line's end, Apache httpd's LimitRequestLine (both measured).
+_AROUND, _LONGEST_LINE = len("GET  HTTP/1.1"), {"apache": 8191}
+_LONGEST_LINE_NGINX = 8190
 
 
 class Request(NamedTuple):
@@ -32,6 +38,11 @@ def respond(arrival: Arrival, request: Request, shared: dict[Any, Any]) -> Respo
         return _stop(400, Decision(law.PLAIN_ON_TLS, (listener,), listener.place, service))
     decisions: list[Decision] = []
     site: Site | Service
+    length = len(request.url.path) + len(request.url.query) + _AROUND
+    most = _LONGEST_LINE.get(service.program or "", _LONGEST_LINE_NGINX)
+    if length > most:
+        grown = (length, service.name, most)
+        return _stop(414, Decision(law.LINE_TOO_LONG, grown, service.place, service))
     if not service.sites:
         site = service
         decisions.append(Decision(law.SITE_ONLY, (service.name,), service.place, service))
@@ -98,6 +109,12 @@ def _target(redirect: Redirect, request: Request, arrival: Arrival) -> str | Non
                   "{path}": url.path, "{query}": url.query, "{rest}": rest}  # fmt: skip
         for name, value in values.items():
             text = text.replace(name, value)
+    if (
+        arrival.service.program == "apache"
+        and not text.startswith("/")
+        and not re.match(r"[A-Za-z][A-Za-z0-9+.-]*:", text)
+    ):
+        text = f"/{text}"  # its rewrite rules take what is no URL for a path (measured); nginx sends it as it is
     return _absolute(request, arrival, text) if text.startswith("/") and not text.startswith("//") else text
 
 

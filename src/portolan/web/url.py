@@ -6,6 +6,7 @@ from typing import NamedTuple
 from urllib.parse import quote, unquote, urljoin
 
 from portolan.estate.base import IPAddress
+from portolan.source.plain import one_line
 
 DEFAULT_PORTS = {"http": 80, "https": 443}
 
@@ -67,7 +68,11 @@ def parse(text: str) -> Url:
 
 def join(base: Url, reference: str) -> Url:
     """A reference against a base (RFC 3986 section 5.2). Raises BadUrlError."""
-    return parse(urljoin(str(base), reference.strip()))
+    try:
+        joined = urljoin(str(base), reference.strip())
+    except ValueError as error:
+        raise BadUrlError(f"'{one_line(reference)}' is no address ({error}). Check its brackets.") from None
+    return parse(joined)
 
 
 def _split(rest: str) -> tuple[str, str, str]:
@@ -92,9 +97,9 @@ def _host_and_port(authority: str, scheme: str) -> tuple[str, int]:
         raise BadUrlError("the URL names no host. Write http://HOST/.")
     if not number:
         return host, DEFAULT_PORTS[scheme]
-    if not (number.isascii() and number.isdecimal()) or not 1 <= int(number[:6]) <= 65535:
+    if not (number.isascii() and number.isdecimal()) or not 1 <= int(number.lstrip("0")[:6] or 0) <= 65535:
         raise BadUrlError(f"'{number}' is no port. A port is a number from 1 to 65535.")
-    return host, int(number)
+    return host, int(number.lstrip("0"))
 
 
 def _ascii(host: str) -> str:
@@ -112,6 +117,8 @@ def _literal(host: str) -> IPAddress | None:
     """The address that a host is, if it is one; IPv4 in every form that WHATWG URL section 3.5 takes."""
     if host.startswith("["):
         try:
+            if "%" in host:
+                raise ValueError("a zone means something on one machine only")
             return IPv6Address(host[1:-1])
         except ValueError:
             raise BadUrlError(f"'{host}' is no IPv6 address. Write it like [2001:db8::1].") from None
@@ -119,6 +126,8 @@ def _literal(host: str) -> IPAddress | None:
     if not re.fullmatch(r"[0-9]+|0[xX][0-9A-Fa-f]*", parts[-1]):
         return None
     try:
+        if any("_" in part for part in parts):
+            raise ValueError("int() would pass over it")
         numbers = [int(part, 16) if part[:2] in ("0x", "0X") and len(part) > 2
                    else 0 if part in ("0x", "0X") else int(part, 8) if len(part) > 1 and part[0] == "0"
                    else int(part) for part in parts]  # fmt: skip

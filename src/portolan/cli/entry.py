@@ -1,0 +1,40 @@
+"""The first thing that runs: makes sure that a signal or a closed stream never ends in a traceback."""
+
+import os
+import signal
+
+
+def _stopped(_signal: int, _frame: object) -> None:
+    """Ends at once: nothing is half written (writing commands finish or undo their step first)."""
+    try:
+        os.write(2, b"portolan: stopped\n")
+    finally:
+        os._exit(130)
+
+
+def _open_streams() -> bool:
+    """Gives closed standard streams a place, lest a file that is opened later gets their number; whether output was open."""
+    closed = []
+    for number in (0, 1, 2):
+        try:
+            os.fstat(number)
+        except OSError:
+            closed.append(number)
+            os.open(os.devnull, os.O_RDWR)  # takes the lowest free number, which is this one
+    return 1 not in closed
+
+
+def main() -> int:
+    """Runs the command line of this process and returns its exit status."""
+    signal.signal(signal.SIGINT, _stopped)
+    writable = _open_streams()
+    from portolan.cli.main import main as command_line
+    from portolan.cli.streams import mend_streams
+
+    mend_streams()
+    if not writable:
+        os.write(
+            2, b"portolan: standard output is closed: nobody would read the answer. Send it to a file or a terminal.\n"
+        )
+        return 2
+    return command_line()
