@@ -90,6 +90,8 @@ def catch_all(case: Case) -> Finding | None:
     if not isinstance(site, Site) or site.answer is None:
         return None
     unbound = _unbound(case)
+    if unbound is not None and any(home.site is site for home in case.homes()):
+        unbound = None  # it is the one that was meant, by its name or not
     if unbound is None:
         text = f"the site {site.name} answers {site.answer} to everything"
     elif case.homes():

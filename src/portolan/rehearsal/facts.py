@@ -4,11 +4,12 @@ The engines have rules of their own for all of this. Nothing of theirs is used h
 show it. What is not written is read as docs/estate-reference.md says.
 """
 
+import re
 from collections.abc import Iterator
 from datetime import datetime
 from ipaddress import ip_address, ip_network
 from typing import Any
-from urllib.parse import urlsplit
+from urllib.parse import quote, urlsplit
 
 import msgspec
 
@@ -230,6 +231,22 @@ def same_url(left: str, right: str | None) -> bool:
     return right is not None and _normal(left) == _normal(right)
 
 
+#: What clients leave as it is in a path or query; the rest they send percent-encoded or not, which is the same address.
+_UNENCODED = "".join(chr(code) for code in range(33, 127) if chr(code) not in '"<>`{}|^\\')
+
+
+def _without_dots(path: str) -> str:
+    """A path without dot segments, encoded ones included: some clients take them out, others let the server do so."""
+    kept: list[str] = []
+    segments = re.sub("%2e", ".", path, flags=re.IGNORECASE).split("/")[1:]
+    for segment in segments:
+        if segment == "..":
+            kept = kept[:-1]
+        elif segment != ".":
+            kept.append(segment)
+    return "/" + "/".join([*kept, *([""] if segments and segments[-1] in (".", "..") else [])])
+
+
 def _normal(url: str) -> tuple[str, str, int | None, str, str]:
     try:
         parts = urlsplit(url)
@@ -237,6 +254,7 @@ def _normal(url: str) -> tuple[str, str, int | None, str, str]:
         host = parts.hostname or ""
         if not host.isascii():
             host = str(host_name(host))
-        return parts.scheme.lower(), host, port, parts.path or "/", parts.query
+        path = quote(_without_dots(parts.path or "/"), safe=_UNENCODED)
+        return parts.scheme.lower(), host, port, path, quote(parts.query, safe=_UNENCODED)
     except (ValueError, UnfitError):
         return "", url, None, "", ""

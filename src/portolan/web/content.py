@@ -1,7 +1,6 @@
 """What a site's folder gives for a path: file, default document, folder redirect, listing, or nothing."""
 
 from typing import Any, NamedTuple
-from urllib.parse import unquote
 
 from portolan.estate.service import Service, Site
 from portolan.evidence.decision import Decision
@@ -44,9 +43,9 @@ def folder_of(site: Site, shared: dict[Any, Any]) -> Folder | None:
 
 
 def content(site: Site | Service, path: str, shared: dict[Any, Any]) -> Content:
-    """What the site gives for a request's path."""
+    """What the site gives for a request's path, its escapes resolved."""
     name = site.name
-    asked = "/".join(part for part in unquote(path).split("/") if part)
+    asked = "/".join(part for part in path.split("/") if part)
     is_folder = path.endswith("/")
     documents = site.default_documents if isinstance(site, Site) else ("index.html",)
     folder = folder_of(site, shared) if isinstance(site, Site) else None

@@ -18,6 +18,7 @@ PLAIN_ON_TLS = Law(
 )
 LINE_TOO_LONG = Law("answer", "line-too-long", "the request line has {0} octets; {1} takes {2} at most: the redirects make it grow",
                     "RFC 9110 section 15.5.15", stops=True)  # fmt: skip
+PATH_REFUSED = Law("answer", "path-refused", "{0} does not take the path {1}", "RFC 9110 section 15.5", stops=True)
 NOT_WEB = Law("answer", "not-web", "{0} on {1} speaks no HTTP", "RFC 9110 section 2.1", stops=True)
 REDIRECTED = Law("answer", "redirected", "{0} sends the visitor to {1} ({2})", "RFC 9110 section 15.4")
 FOLDER_SLASH = Law("answer", "folder-slash", "{0} is a folder: {1} sends the visitor to {2}", "RFC 9110 section 15.4.2")

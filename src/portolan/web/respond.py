@@ -9,6 +9,7 @@ from portolan.evidence.results import Arrival, Response
 from portolan.web import law
 from portolan.web.binding import fits, table_of
 from portolan.web.content import content
+from portolan.web.path import decoded
 from portolan.web.url import DEFAULT_PORTS, Url
 
 #: What stands around the target in a request line; and the longest that servers take as installed: nginx's
@@ -43,6 +44,9 @@ def respond(arrival: Arrival, request: Request, shared: dict[Any, Any]) -> Respo
     if length > most:
         grown = (length, service.name, most)
         return _stop(414, Decision(law.LINE_TOO_LONG, grown, service.place, service))
+    path = decoded(request.url.path, service.program or "nginx")
+    if path == 400:
+        return _stop(400, Decision(law.PATH_REFUSED, (service.name, request.url.path), service.place, service))
     if not service.sites:
         site = service
         decisions.append(Decision(law.SITE_ONLY, (service.name,), service.place, service))
@@ -65,13 +69,16 @@ def respond(arrival: Arrival, request: Request, shared: dict[Any, Any]) -> Respo
             decisions.append(decision)
             page = f"{site.name}/" if site.answer < 300 else None
             return Response(site.answer, tuple(decisions), site, page, stop=decision if site.answer >= 400 else None)
-    return _content(site, request, arrival, decisions, shared)
+    if isinstance(path, int):
+        refused = Decision(law.PATH_REFUSED, (service.name, request.url.path), service.place, service)
+        return Response(path, (*decisions, refused), site, stop=refused)
+    return _content(site, path, request, arrival, decisions, shared)
 
 
 def _content(
-    site: Site | Service, request: Request, arrival: Arrival, decisions: list[Decision], shared: dict[Any, Any]
+    site: Site | Service, path: str, request: Request, arrival: Arrival, decisions: list[Decision], shared: dict[Any, Any]
 ) -> Response:
-    found = content(site, request.url.path, shared)
+    found = content(site, path, shared)
     decisions.extend(found.decisions)
     if found.needs_slash:
         if arrival.service.program is None and _asked_port(request) != arrival.port:
