@@ -247,7 +247,7 @@ def explained(code: str) -> tuple[Explanation, object]:
     held = loaded(swap(OFFICE, *changes))
     world = World(held.estate, held.estate.at, None, None if code.endswith("booted") else frozenset())
     found = explain(
-        world, url, held.estate.vantages[vantage], lambda patch: changed(held, patch_operations(patch), True).estate
+        world, url, held.estate.vantages[vantage], lambda patch: changed(held, patch_operations(patch)).estate
     )
     return found, held
 
@@ -283,7 +283,7 @@ def test_two_faults_in_a_row_are_both_named_and_both_needed():
     )
     world = World(held.estate, held.estate.at)
     found = explain(
-        world, VISIT, held.estate.vantages["street"], lambda patch: changed(held, patch_operations(patch), True).estate
+        world, VISIT, held.estate.vantages["street"], lambda patch: changed(held, patch_operations(patch)).estate
     )
     assert [cause.code for cause in found.causes] == ["forward-missing", "cert-expired", "content-default-missing"]
     assert found.remedies[0].fixes == ("forward-missing", "cert-expired", "content-default-missing")
@@ -294,21 +294,21 @@ def test_two_faults_in_a_row_are_both_named_and_both_needed():
 def test_unsafe_remedies_stand_last_and_are_withheld_where_payments_are_taken():
     """A listing of the folder would do, and is not offered for a site that takes payments."""
     found, _ = explained("content-default-missing")
-    assert [each.safety for each in found.remedies][0] == "safe"
+    assert [each.safety for each in found.remedies] == ["opens"]
     bad = [*BAD["content-default-missing"][0], (NAMES, NAMES + "            marks: [takes-payments]\n")]
     held = loaded(swap(OFFICE, *bad))
     guarded = explain(World(held.estate, held.estate.at), VISIT, held.estate.vantages["street"],
-                      lambda patch: changed(held, patch_operations(patch), True).estate)  # fmt: skip
+                      lambda patch: changed(held, patch_operations(patch)).estate)  # fmt: skip
     assert all(each.safety != "weakens" for each in guarded.remedies)
     assert guarded.withheld
 
 
 def test_who_can_newly_reach_what_is_listed():
-    """A forward opens the service to the street, and the explanation says so."""
+    """A forward opens the service to the street and to everybody there, and the explanation says so."""
     found, _ = explained("forward-missing")
-    assert any(
-        "street can newly reach web on orion at 203.0.113.40 port 443" in text for text in found.remedies[0].changes
-    )
+    told = next(text for text in found.remedies[0].changes if "web on orion at 203.0.113.40 port 443" in text)
+    assert told.startswith("street, ")
+    assert "anybody on the internet" in told
 
 
 def test_a_remedy_that_breaks_another_promise_is_not_offered():
@@ -317,7 +317,7 @@ def test_a_remedy_that_breaks_another_promise_is_not_offered():
     other = '  - {url: "https://visti.kestrel-ridge.example/", from: street, page: visit/index.html}\n'
     held = loaded(swap(OFFICE, *changes, (PROMISE, PROMISE + other), (REC, REC + "      - visti 60 A 203.0.113.40\n")))
     found = explain(World(held.estate, held.estate.at), url, held.estate.vantages[vantage],
-                    lambda patch: changed(held, patch_operations(patch), True).estate)  # fmt: skip
+                    lambda patch: changed(held, patch_operations(patch)).estate)  # fmt: skip
     assert [each.text for each in found.remedies if each.patch] == [
         "let the site visit answer to visit.kestrel-ridge.example too"
     ]

@@ -63,7 +63,7 @@ def test_what_explain_mends_is_mended(held, vantage):
     world = World(held.estate, held.estate.at)
 
     def apply(patch):
-        return changed(held, patch_operations(patch), True).estate
+        return changed(held, patch_operations(patch)).estate
 
     found = explain(world, url, held.estate.vantages[vantage], apply)
     if not found.broken:

@@ -40,7 +40,11 @@ def outside(tmp_path):
 @pytest.mark.parametrize("path", sorted(FOUND.glob("*.yaml")), ids=lambda path: path.stem)
 def test_what_was_found(program, tmp_path, outside, path):
     """Estates that once ran commands, or wrote or read files: refused with their place, or harmless and right."""
-    text = path.read_text("utf-8").replace("/injected", str(outside)).replace("injected%2f", str(outside)[1:].replace("/", "%2f") + "%2f")
+    text = (
+        path.read_text("utf-8")
+        .replace("/injected", str(outside))
+        .replace("injected%2f", str(outside)[1:].replace("/", "%2f") + "%2f")
+    )
     (tmp_path / "estate.yaml").write_text(text.replace("..%2finjected/", f"..%2f{str(outside)[1:]}/"))
     done = program("rehearse", "--format", "json")
     assert SECRET not in done.stdout + done.stderr
@@ -115,7 +119,10 @@ def with_value(estate, path, value, text):
 def questions(estate):
     """Every promise from the desk, with what is predicted."""
     world = World(estate, estate.at or WHEN)
-    return [(str(each.url), estate.vantages["desk"], visit(world, str(each.url), estate.vantages["desk"])) for each in estate.promises]
+    return [
+        (str(each.url), estate.vantages["desk"], visit(world, str(each.url), estate.vantages["desk"]))
+        for each in estate.promises
+    ]
 
 
 WHEN = datetime(2026, 3, 14, tzinfo=UTC)

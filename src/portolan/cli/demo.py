@@ -86,10 +86,10 @@ def _tell(story: dict[str, str], arguments: argparse.Namespace) -> int:
     world = World(estate, estate.at)
     vantage = estate.vantages[story["vantage"]]
     found = explain(world, story["url"], vantage,
-                    lambda patch: changed(loaded, patch_operations(patch), trusted=True).estate)  # fmt: skip
+                    lambda patch: changed(loaded, patch_operations(patch)).estate)  # fmt: skip
     after = None
-    best = next((each for each in found.remedies if each.complete and len(each.fixes) == len(found.causes)), None)
-    if best is not None:
+    best = found.best
+    if best is not None and best.patch:
         mended = changed(loaded, patch_operations(best.patch)).estate
         after = visit(world.changed(mended), story["url"], mended.vantages[vantage.name])
     if arguments.format == "json":

@@ -1,8 +1,14 @@
 """`portolan explain`: the cause, what waits behind it, and remedies, each proven."""
 
 import argparse
+from typing import TYPE_CHECKING
 
 from portolan.cli.options import add_command, estate_options, format_option, question_options
+from portolan.cli.streams import complain
+from portolan.source.plain import one_line
+
+if TYPE_CHECKING:
+    from portolan.remedies.mend import Explanation
 
 
 def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
@@ -30,11 +36,12 @@ def run(arguments: argparse.Namespace) -> int:
     vantage = vantage_of(arguments, question.loaded)
     with asked():
         found = explain(question.world, arguments.url, vantage,
-                        lambda patch: changed(question.loaded, patch_operations(patch), trusted=True).estate)  # fmt: skip
+                        lambda patch: changed(question.loaded, patch_operations(patch)).estate)  # fmt: skip
     findings = recognise(Case(question.world, found.visit, found.promise))
     if arguments.format == "patch":
-        best = next((each for each in found.remedies if each.complete and len(each.fixes) == len(found.causes)), None)
-        print_json(best.patch if best is not None else [])
+        print_json(found.best.patch if found.best is not None else [])
+        if found.broken and (found.best is None or not found.best.patch):
+            complain(f"portolan: {_why_empty(found)}")
     elif arguments.format == "json":
         from portolan.views.data import explain_data
 
@@ -47,3 +54,15 @@ def run(arguments: argparse.Namespace) -> int:
         zoomed = zoom_text(found.visit, arguments.zoom, style) if arguments.zoom is not None else []
         print(explain_text(found, findings, style, arguments.every_step, zoomed), end="")
     return 1 if found.broken else 0
+
+
+def _why_empty(found: "Explanation") -> str:
+    """Why no change is handed out."""
+    if found.best is not None:
+        return f"the patch is empty: {one_line(found.best.text, 300)}"
+    unsafe = next((each.text for each in found.remedies if each.safety == "weakens"), None) or next(
+        iter(found.withheld), None
+    )
+    if unsafe is not None:
+        return f"the patch is empty: what was found weakens or is withheld ({one_line(unsafe, 300)})"
+    return "the patch is empty: no change to this estate was found that keeps the promise"

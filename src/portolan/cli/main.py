@@ -4,6 +4,7 @@ import argparse
 import os
 import sys
 from collections.abc import Sequence
+from functools import cache
 
 from portolan.cli import check, completion, demo, explain, follow, gather, rehearse, schema
 from portolan.cli.errors import UsageError
@@ -22,6 +23,7 @@ class _Parser(argparse.ArgumentParser):
         raise UsageError(message, f"See '{self.prog} --help'.")
 
 
+@cache
 def parser() -> argparse.ArgumentParser:
     """The whole command line; a command's own module adds its part and its handler."""
     top = _Parser(

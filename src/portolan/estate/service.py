@@ -7,6 +7,8 @@ import msgspec
 
 from portolan.estate.base import EstatePath, HostName, IPAddress, ListenerKey, NamePattern, Stated, Template, says
 
+Mark = Literal["takes-payments", "private", "closed"]
+
 
 class Listener(Stated, frozen=True, kw_only=True, eq=False):
     """One listening socket, written `PORT`, `ADDRESS:PORT` or `[V6-ADDRESS]:PORT`, then words."""
@@ -98,9 +100,10 @@ class Site(Stated, frozen=True, kw_only=True, eq=False):
         int | None, says("A status that the site gives to everything that no redirect took, 200 to 599.", example=404)
     ] = None
     marks: Annotated[
-        tuple[Literal["takes-payments"], ...],
-        says("`takes-payments`: remedies that drop encryption or open more than needed are withheld."),
-    ] = ()
+        tuple[Mark, ...],
+        says("What remedies must respect. `takes-payments`, `private`: whatever weakens is withheld; `private`: nobody who is not "
+             "named by an expectation is let in. `closed`: its refusal is meant, and lifting it is never proposed."),
+    ] = ()  # fmt: skip
 
 
 class Saved(Stated, frozen=True, kw_only=True, eq=False):

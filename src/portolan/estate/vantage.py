@@ -9,6 +9,7 @@ from portolan.estate.base import HostName, IPAddress, IPInterface, PortRange, St
 from portolan.estate.filter import Filter
 from portolan.estate.machine import HostsFile
 from portolan.estate.network import Route
+from portolan.estate.service import Mark
 
 
 class Vantage(Stated, frozen=True, kw_only=True, eq=False):
@@ -64,3 +65,4 @@ class Promise(Stated, frozen=True, kw_only=True, eq=False):
     final: Annotated[WebAddress | None, says("The address that the visitor ends at.")] = None
     secure: Annotated[bool | None, says("Whether the last exchange is encrypted.")] = None
     status: Annotated[int | None, says("The final status; left out: any 2xx.", example=200)] = None
+    marks: Annotated[tuple[Mark, ...], says("What remedies for it must respect, as at a site.")] = ()

@@ -128,16 +128,16 @@ class Case(NamedTuple):
     @property
     def asked_port(self) -> int:
         """The destination port at the box that decided: after a forward, the inside one."""
-        if self._met is not None:
-            return self._met.dport
+        if self.met is not None:
+            return self.met.dport
         taken, connection = self.decision("forwarded"), self.last.connection
         return int(taken.facts[4]) if taken is not None else connection.port if connection is not None else 0
 
     @property
     def asked_address(self) -> IPAddress | None:
         """The destination address at the box that decided: after every translation, the inside one."""
-        if self._met is not None:
-            return self._met.dst
+        if self.met is not None:
+            return self.met.dst
         taken = self.decision("forwarded") or self.decision("one-to-one")
         connection = self.last.connection
         if taken is not None:
@@ -145,7 +145,7 @@ class Case(NamedTuple):
         return connection.address if connection is not None else None
 
     @property
-    def _met(self) -> Seen | None:
+    def met(self) -> Seen | None:
         """The packet as the rule saw it that ended the visit on its way there."""
         stop = self.stop
         if stop is None or not self.ended_on_its_way:

@@ -305,9 +305,9 @@ def group_wrong_source(case: Case) -> Finding | None:
                 and (not rule.ports or any(port in each for each in rule.ports))
             ):
                 text = f"group {name} allows port {port} from {listed(map(str, rule.peers))} only: {case.stop.text if case.stop else ''}"
-                return Finding(
-                    "group-wrong-source", text, rule.place, hints={"rule": rule, "group": group, "port": port}
-                )
+                attached = [case.estate.groups[each] for each in interface.groups or ()]
+                hints = {"rule": rule, "group": group, "groups": attached, "port": port}
+                return Finding("group-wrong-source", text, rule.place, hints=hints)
     return None
 
 

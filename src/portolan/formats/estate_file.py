@@ -37,11 +37,8 @@ def load(files: Files, main: str) -> Loaded:
     return Loaded(estate, root, files)
 
 
-def changed(loaded: Loaded, changes: list[Operation], trusted: bool = False) -> Loaded:
-    """The estate with a change applied; only touched objects are read again. Raises EstateError.
-
-    `trusted` skips the cross-check of the whole, for changes that Portolan itself proposes.
-    """
+def changed(loaded: Loaded, changes: list[Operation]) -> Loaded:
+    """The estate with a change applied; only touched objects are read again, the whole is cross-checked. Raises EstateError."""
     root = apply(loaded.root, changes)
     problems = Problems()
     reader = Completing(problems, loaded.files)
@@ -69,9 +66,8 @@ def changed(loaded: Loaded, changes: list[Operation], trusted: bool = False) -> 
     if any(key not in sections for key in plan.required):
         raise EstateError([Problem(changes[0].span, f"the change leaves the estate without '{plan.required[0]}'")])
     estate = Estate(**values)
-    if not trusted:
-        crosscheck(estate, problems)
-        problems.raise_any()
+    crosscheck(estate, problems)
+    problems.raise_any()
     return Loaded(estate, root, loaded.files)
 
 

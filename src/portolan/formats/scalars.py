@@ -152,6 +152,8 @@ def template(text: str) -> Template:
     return Template(text)
 
 
+#: Lifetimes and terms are counted from times: none leads out of what can be counted.
+_FIRST_YEAR, _LAST_YEAR = 1800, 9000
 _TIME = re.compile(r"(\d{4}-\d\d-\d\d)(?:[Tt ](\d\d:\d\d(?::\d\d(?:\.\d{1,6})?)?)([Zz]|[+-]\d\d:\d\d)?)?")
 
 
@@ -164,10 +166,13 @@ def time(text: str) -> datetime:
             moment = datetime.fromisoformat(
                 f"{day}T{clock or '00:00:00'}{(offset or 'Z').upper().replace('Z', '+00:00')}"
             )
-            return moment.astimezone(UTC)
+            if _FIRST_YEAR <= moment.year <= _LAST_YEAR:
+                return moment.astimezone(UTC)
         except (ValueError, OverflowError):
             pass
-    raise UnfitError("a time such as 2026-03-14T20:00:00Z")
+    raise UnfitError(
+        "a time such as 2026-03-14T20:00:00Z", f"Between the years {_FIRST_YEAR} and {_LAST_YEAR}." if match else ""
+    )
 
 
 #: Type to (parser, JSON Schema of the written form).

@@ -7,8 +7,9 @@ from portolan.estate.zone import Record, Zone
 from portolan.faults.base import Case, Finding
 from portolan.source.place import Place, pointer
 
-#: `safe` opens nothing and keeps secrecy; `opens` lets in more than before, no more than needed; `weakens` drops
-#: encryption or opens wide, and is withheld where a site bears a mark that forbids it; `outside` changes nothing here.
+#: Computed by exposure.py. `safe` lays nothing open; `opens` lays open what is expected, in the smallest form found; `weakens`
+#: more than that, or a leg that is no longer encrypted or verified, and is withheld where a mark forbids it; `outside` changes
+#: nothing here.
 Safety = Literal["safe", "opens", "weakens", "outside"]
 ORDER: dict[Safety, int] = {"safe": 0, "opens": 1, "outside": 2, "weakens": 3}
 
@@ -20,7 +21,6 @@ class Proposal(NamedTuple):
 
     text: str
     patch: Patch
-    safety: Safety = "safe"
 
 
 Proposer = Callable[[Case, Finding], Iterator[Proposal]]

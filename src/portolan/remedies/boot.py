@@ -64,11 +64,10 @@ def one_filter(_case: Case, finding: Finding) -> Iterator[Proposal]:
         yield Proposal(
             f"save the filter of {machine[1]} that was in force, so that a boot restores it",
             [{"op": "remove", "path": after}],
-            "opens",
         )
     elif finding.hints["none"]:
         patch: Patch = [{"op": "remove", "path": after}, {"op": "remove", "path": pointer((*machine, "filter"))}]
-        yield Proposal(f"take the filter of {machine[1]} out of force, as the next boot would", patch, "weakens")
+        yield Proposal(f"take the filter of {machine[1]} out of force, as the next boot would", patch)
     else:
         patch = [{"op": "move", "from": after, "path": pointer((*machine, "filter"))}]
-        yield Proposal(f"load the saved filter of {machine[1]}", patch, "opens")
+        yield Proposal(f"load the saved filter of {machine[1]}", patch)

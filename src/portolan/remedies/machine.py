@@ -33,7 +33,7 @@ def listen_everywhere(case: Case, finding: Finding) -> Iterator[Proposal]:
             for number, held in enumerate(site.listens):
                 if held == listener.key:
                     patch += replace(item_path(site.place, "listens", number), where)
-        yield Proposal(f"let {service.name} listen on {text} instead of {listener}", patch, "opens")
+        yield Proposal(f"let {service.name} listen on {text} instead of {listener}", patch)
 
 
 def _at_address(case: Case, listener: Listener) -> str | None:
@@ -50,7 +50,7 @@ def listen_too(_case: Case, finding: Finding) -> Iterator[Proposal]:
     service, port = finding.hints["service"], finding.hints["port"]
     if isinstance(service, Service):
         value = f"{port} tls" if finding.hints["tls"] else port
-        yield Proposal(f"let {service.name} listen on {value} too", append(service.place, "listens", value), "opens")
+        yield Proposal(f"let {service.name} listen on {value} too", append(service.place, "listens", value))
 
 
 @remedy("listener-plain-on-tls")
@@ -67,13 +67,13 @@ def speak_tls(_case: Case, finding: Finding) -> Iterator[Proposal]:
 @remedy("listener-tls-on-plain")
 def ask_securely(_case: Case, finding: Finding) -> Iterator[Proposal]:
     """The listener is right, the question is not."""
-    yield Proposal("ask for the https:// address instead", [], "outside")
+    yield Proposal("ask for the https:// address instead", [])
     listener, service = finding.hints["listener"], finding.hints["service"]
     if isinstance(service, Service) and isinstance(listener, Listener):
         index = service.listens.index(listener)
         text = " ".join(word for word in listener.text.split() if word != "tls")
         yield Proposal(f"let {service.name} speak plain HTTP on {text}",
-                       replace(item_path(service.place, "listens", index), text), "weakens")  # fmt: skip
+                       replace(item_path(service.place, "listens", index), text))  # fmt: skip
 
 
 @remedy("service-port-taken")

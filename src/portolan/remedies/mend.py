@@ -7,17 +7,16 @@ no other promise fares worse. A cause that turns out not to be needed is not bla
 from collections.abc import Callable
 from typing import NamedTuple
 
-from portolan.estate.base import IPAddress
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
-from portolan.estate.service import Site
 from portolan.estate.vantage import Promise, Vantage
 from portolan.faults.base import Case, Finding
 from portolan.faults.registry import recognise
 from portolan.journey.promise import breaches, promise_for
 from portolan.journey.visit import Outcome, Visit, visit
 from portolan.journey.world import World
-from portolan.remedies.base import Patch, Proposal, Safety
+from portolan.remedies.base import ORDER, Patch, Proposal, Safety
+from portolan.remedies.exposure import Asked, Exposure, exposure
 from portolan.remedies.registry import proposals
 from portolan.source.problem import EstateError
 from portolan.web.url import BadUrlError
@@ -26,15 +25,15 @@ from portolan.web.url import BadUrlError
 Apply = Callable[[Patch], Estate]
 
 MOST_CAUSES = 8
-#: How many questions the list of who can newly reach what may ask; a larger estate's list is left out, and said so.
-MOST_REACH = 6000
+#: Marks under which nothing that weakens is handed out.
+GUARDED = frozenset(("takes-payments", "private"))
 
 
 class Remedy(NamedTuple):
     """A proven remedy, or advice that changes nothing here (`patch` empty).
 
-    `outcome` is what the visitor gets after this change and those of the causes before it; `complete` says whether
-    that keeps the promise. `changes` says what else it changes for visitors; None where that was not looked at.
+    `safety` is computed from what the change lays open. `outcome` is what the visitor gets after this change and those of the
+    causes before it; `complete` says whether that keeps the promise. `changes` says what else it changes for visitors.
     """
 
     text: str
@@ -43,7 +42,7 @@ class Remedy(NamedTuple):
     fixes: tuple[str, ...]
     outcome: Outcome | None
     complete: bool
-    changes: tuple[str, ...] | None = ()
+    changes: tuple[str, ...] = ()
 
 
 class Explanation(NamedTuple):
@@ -56,6 +55,22 @@ class Explanation(NamedTuple):
     remedies: tuple[Remedy, ...]
     after: Visit | None
     withheld: tuple[str, ...] = ()
+
+    @property
+    def best(self) -> Remedy | None:
+        """The remedy to hand out: the first that mends it all and does not weaken, else advice; None where there is neither."""
+        every = [cause.code for cause in self.causes]
+        whole = [each for each in self.remedies if each.patch and each.complete and sorted(each.fixes) == sorted(every)]
+        advice = [each for each in self.remedies if not each.patch]
+        return next((each for each in (*whole, *advice) if each.safety != "weakens"), None)
+
+
+class _Tried(NamedTuple):
+    proposal: Proposal
+    world: World
+    visit: Visit
+    complete: bool
+    exposure: Exposure
 
 
 class _Step(NamedTuple):
@@ -123,37 +138,53 @@ class _Mending:
     ) -> tuple[_Step | None, tuple[World, Visit] | None]:
         """The first cause with a remedy that proves right; else the first cause, with advice only."""
         fallback: _Step | None = None
+        known = {(step.finding.code, step.finding.object) for step in before}
         for finding in found:
-            known = {(step.finding.code, step.finding.object) for step in before}
             if (finding.code, finding.object) in known:
                 continue
-            remedies: list[Remedy] = []
-            chosen: Proposal | None = None
-            following: tuple[World, Visit] | None = None
-            for proposal in proposals(Case(world, current, self.promise), finding):
-                if proposal.safety == "weakens" and self._forbidden(current):
-                    self.withheld.append(proposal.text)
-                    continue
-                if not proposal.patch:
-                    remedies.append(Remedy(proposal.text, [], "outside", (finding.code,), None, False, ()))
-                    continue
-                tried = self._try([*patch, *proposal.patch], finding, current)
-                if tried is None:
-                    continue
-                complete = not breaches(self.promise, tried[1])
-                remedies.append(Remedy(proposal.text, proposal.patch, proposal.safety, (finding.code,), tried[1].outcome,
-                                       complete, self._other_changes(world, tried[0])))  # fmt: skip
-                better = following is None or (complete and breaches(self.promise, following[1]))
-                if better and (chosen is None or proposal.safety != "weakens"):
-                    chosen, following = proposal, tried
-            # What completes comes before what only leads on, within its class of safety.
-            remedies = [each for each in remedies if each.complete or not any(other.complete for other in remedies)
-                        or not each.patch]  # fmt: skip
-            step = _Step(finding, chosen, tuple(remedies))
-            if chosen is not None:
+            step, following = self._remedied(world, current, patch, finding)
+            if step.chosen is not None:
                 return step, following
             fallback = fallback or step
         return fallback, None
+
+    def _remedied(
+        self, world: World, current: Visit, patch: Patch, finding: Finding
+    ) -> tuple[_Step, tuple[World, Visit] | None]:
+        """Every proposal for a cause, tried and weighed: the safest first."""
+        asked = Asked(self.text, self.vantage, self.promise, self._marks(current))
+        advice: list[Remedy] = []
+        tried: list[_Tried] = []
+        for proposal in proposals(Case(world, current, self.promise), finding):
+            if not proposal.patch:
+                advice.append(Remedy(proposal.text, [], "outside", (finding.code,), None, False))
+                continue
+            result = self._try([*patch, *proposal.patch], finding, current)
+            if result is None:
+                continue
+            laid_open = exposure(world, result[0], asked, result[1])
+            if laid_open.closed:
+                self.withheld.append(f"{proposal.text}: the refusal is marked as meant")
+                continue
+            tried.append(_Tried(proposal, *result, not breaches(self.promise, result[1]), laid_open))
+        weighed = [(_class_of(each, tried), each) for each in tried]
+        if asked.marks & GUARDED:
+            self.withheld += [each.proposal.text for safety, each in weighed if safety == "weakens"]
+            weighed = [(safety, each) for safety, each in weighed if safety != "weakens"]
+        # What completes comes before what only leads on, within its class of safety.
+        weighed.sort(key=lambda pair: (ORDER[pair[0]], not pair[1].complete))
+        if any(each.complete for _, each in weighed):
+            weighed = [pair for pair in weighed if pair[1].complete]
+        remedies = [
+            Remedy(each.proposal.text, each.proposal.patch, safety, (finding.code,), each.visit.outcome, each.complete,
+                   self._other_changes(world, each.world, each.exposure))
+            for safety, each in weighed
+        ]  # fmt: skip
+        ordered = sorted([*remedies, *advice], key=lambda each: ORDER[each.safety])
+        if not weighed:
+            return _Step(finding, None, tuple(ordered)), None
+        best = weighed[0][1]
+        return _Step(finding, best.proposal, tuple(ordered)), (best.world, best.visit)
 
     def _try(self, patch: Patch, finding: Finding, current: Visit) -> tuple[World, Visit] | None:
         """The world and visit after a patch, when it keeps the promise or meets another fault; else None."""
@@ -190,20 +221,25 @@ class _Mending:
             for promise, vantage in self._kept_before
         )
 
-    def _forbidden(self, current: Visit) -> bool:
-        """Whether the site asked for bears a mark that forbids unsafe fixes."""
-        marked = {site.name for machine in machines(self.world.estate) for service in machine.services.values()
-                  for site in service.sites.values() if "takes-payments" in site.marks}  # fmt: skip
+    def _marks(self, current: Visit) -> frozenset[str]:
+        """The marks of what was asked for: of the expectation, of the site expected, of the one met, and of those with the name."""
+        found = set(self.promise.marks) if self.promise is not None else set()
         promised = self.promise.page.partition("/")[0] if self.promise is not None and self.promise.page else None
-        response = current.exchanges[-1].response
-        site = response.site if response is not None else None
-        host = current.exchanges[0].url.host
-        names = {site.name for machine in machines(self.world.estate) for service in machine.services.values()
-                 for site in service.sites.values() if host in site.names}  # fmt: skip
-        return promised in marked or (isinstance(site, Site) and site.name in marked) or bool(names & marked)
+        hosts = {exchange.url.host.rstrip(".") for exchange in (*self.first.exchanges, *current.exchanges)}
+        met = {
+            exchange.response.site
+            for exchange in (*self.first.exchanges, *current.exchanges)
+            if exchange.response is not None
+        }
+        for machine in machines(self.world.estate):
+            for service in machine.services.values():
+                for site in service.sites.values():
+                    if site.name == promised or site in met or hosts & set(site.names):
+                        found.update(site.marks)
+        return frozenset(found)
 
-    def _other_changes(self, before: World, after: World) -> tuple[str, ...] | None:
-        """Promises that are newly kept, and who can newly reach what."""
+    def _other_changes(self, before: World, after: World, laid_open: Exposure) -> tuple[str, ...]:
+        """Promises that are newly kept, and what is laid open."""
         found = []
         for promise in self.world.estate.promises:
             for vantage in _vantages(self.world.estate, promise):
@@ -213,8 +249,8 @@ class _Mending:
                     after, promise, after.estate.vantages.get(vantage.name, vantage)
                 ):
                     found.append(f"keeps the promise of {promise.url} from {vantage.name} too")
-        opened = _newly_reachable(before, after)
-        return None if opened is None else (*found, *opened)
+        rest = () if laid_open.whole else ("the estate is large: not everybody's way to every listener was compared",)
+        return (*found, *laid_open.told, *rest)
 
     def _needed(self, steps: list[_Step], final: Visit) -> tuple[list[_Step], Visit]:
         """Takes away every cause without whose remedy the promise is kept all the same.
@@ -244,12 +280,23 @@ class _Mending:
 
     def _together(self, steps: list[_Step], final: Visit) -> Remedy:
         patch: Patch = [change for step in steps if step.chosen for change in step.chosen.patch]
-        classes: list[Safety] = ["safe", "opens", "weakens"]
-        worst = max((step.chosen.safety for step in steps if step.chosen), key=classes.index)
         text = "; then ".join(step.chosen.text for step in steps if step.chosen)
         world = self.world.changed(self.apply(patch))
-        return Remedy(text, patch, worst, tuple(step.finding.code for step in steps), final.outcome, True,
-                      self._other_changes(self.world, world))  # fmt: skip
+        asked = Asked(self.text, self.vantage, self.promise, self._marks(self.first))
+        laid_open = exposure(self.world, world, asked, final)
+        own = {remedy.text: remedy.safety for step in steps for remedy in step.remedies}
+        worst = max((own.get(step.chosen.text, "safe") for step in steps if step.chosen), key=lambda each: ORDER[each])
+        safety = max((worst, laid_open.safety), key=lambda each: ORDER[each])
+        return Remedy(text, patch, safety, tuple(step.finding.code for step in steps), final.outcome, True,
+                      self._other_changes(self.world, world, laid_open))  # fmt: skip
+
+
+def _class_of(each: _Tried, tried: list[_Tried]) -> Safety:
+    """What the change lays open by itself; `weakens` where a smaller form of it does as well (house rule: no more than needed)."""
+    own = each.exposure.safety
+    smaller = any(other.complete >= each.complete and other.exposure.beside < each.exposure.beside and other.exposure.safety != "weakens"
+                  for other in tried)  # fmt: skip
+    return "weakens" if own == "opens" and smaller else own
 
 
 def _stop_of(found: Visit) -> tuple[str, str]:
@@ -275,35 +322,3 @@ def _breached(world: World, promise: Promise, vantage: Vantage) -> bool:
         return bool(breaches(promise, visit(world, promise.url, vantage)))
     except BadUrlError:
         return True
-
-
-def _newly_reachable(before: World, after: World) -> tuple[str, ...] | None:
-    """Listeners that a vantage can connect to after a change, and could not before."""
-    targets: dict[tuple[IPAddress, int], None] = {}
-    for machine in machines(after.estate):
-        ports = {
-            binding.port for binding in after.topology.device(machine).sockets.bindings if binding.protocol == "tcp"
-        }
-        for forward in getattr(machine, "forwards", ()):
-            if forward.protocol == "tcp" and forward.outside.last - forward.outside.first < 100:
-                ports |= set(range(forward.outside.first, forward.outside.last + 1))
-        for interface in machine.interfaces.values():
-            for item in interface.address:
-                for port in sorted(ports):
-                    targets[item.ip, port] = None
-        for pair in getattr(machine, "one_to_one", ()):
-            holder = after.topology.holder(pair.inside)
-            for binding in holder.sockets.bindings if holder is not None else ():
-                if binding.protocol == "tcp":
-                    targets[pair.outside, binding.port] = None
-    if len(targets) * len(after.estate.vantages) > MOST_REACH:
-        return None
-    found = []
-    for name, vantage in after.estate.vantages.items():
-        old = before.estate.vantages.get(name)
-        for address, port in targets:
-            now = after.connect(vantage, address, port).arrival
-            if now is None or (old is not None and before.connect(old, address, port).arrival is not None):
-                continue
-            found.append(f"{name} can newly reach {now.service.name} on {now.machine.name} at {address} port {port}")
-    return tuple(found)

@@ -35,9 +35,9 @@ def make_record(case: Case, finding: Finding) -> Iterator[Proposal]:
             yield Proposal(text, add_record(zone, name, kind, address))
     near = finding.hints.get("near")
     if near:
-        yield Proposal(f"or ask for {near}, which exists", [], "outside")
+        yield Proposal(f"or ask for {near}, which exists", [])
     if zone is None:
-        yield Proposal(f"add the zone that holds {name} to the estate, or correct the name asked for", [], "outside")
+        yield Proposal(f"add the zone that holds {name} to the estate, or correct the name asked for", [])
 
 
 @remedy("name-wrong-address", "name-private-address")
@@ -98,11 +98,11 @@ def drop_hosts_line(case: Case, finding: Finding) -> Iterator[Proposal]:
             if len(held.lines) == 1 and held.file is None:
                 path = held.place.path
             yield Proposal(f"take the line '{text}' out of the hosts file", remove(path))
-    yield Proposal(f"take the line that names {case.host} out of the hosts file of {client.name}", [], "outside")
+    yield Proposal(f"take the line that names {case.host} out of the hosts file of {client.name}", [])
 
 
 @remedy("address-typed-wrong")
 def ask_rightly(_case: Case, finding: Finding) -> Iterator[Proposal]:
     """Says which address was probably meant."""
     near = finding.hints.get("near")
-    yield Proposal(f"ask for {near}" if near else "ask for an address that a box has", [], "outside")
+    yield Proposal(f"ask for {near}" if near else "ask for an address that a box has", [])

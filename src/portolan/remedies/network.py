@@ -10,7 +10,7 @@ from portolan.estate.network import Interface, ListRule, Network
 from portolan.estate.vantage import Vantage
 from portolan.faults.base import Case, Finding, outside_addresses
 from portolan.remedies.base import Proposal, append, item_path, put, remedy, replace
-from portolan.remedies.way import asker_range
+from portolan.remedies.way import askers
 from portolan.wire.packet import Seen
 from portolan.wire.topology import Port
 
@@ -24,9 +24,7 @@ def ask_provider(_case: Case, finding: Finding) -> Iterator[Proposal]:
     interface, port = finding.hints["interface"], finding.hints["port"]
     if isinstance(interface, Interface):
         text = f"ask the provider of the line to let port {port} through; until then serve on another port, such as {8443 if port == 443 else 8080}"
-        yield Proposal(
-            text, put(interface.place, "provider_blocks", list(_without(interface.provider_blocks, port))), "opens"
-        )
+        yield Proposal(text, put(interface.place, "provider_blocks", list(_without(interface.provider_blocks, port))))
 
 
 def _without(ranges: tuple[PortRange, ...], port: int) -> Iterator[str | int]:
@@ -43,9 +41,7 @@ def ask_for_own_address(_case: Case, finding: Finding) -> Iterator[Proposal]:
     """Leaves it to the provider; shows what a forward there would do."""
     carrier, router, port = finding.hints["carrier"], finding.hints["router"], finding.hints["port"]
     yield Proposal(
-        "ask the provider for a public address of your own; or serve over IPv6, which needs no translation",
-        [],
-        "outside",
+        "ask the provider for a public address of your own; or serve over IPv6, which needs no translation", []
     )
     if isinstance(carrier, Router) and isinstance(router, Router):
         on = next(
@@ -55,7 +51,7 @@ def ask_for_own_address(_case: Case, finding: Finding) -> Iterator[Proposal]:
         )
         value = {"on": on, "tcp": port, "to": str(finding.hints["inside"])}
         text = f"ask the provider to send tcp port {port} of {finding.hints['address']} on to {finding.hints['inside']} ({router.name})"
-        yield Proposal(text, append(carrier.place, "forwards", value), "opens")
+        yield Proposal(text, append(carrier.place, "forwards", value))
 
 
 @remedy("list-blocks-inbound", "list-blocks-replies", "outbound-blocked")
@@ -75,12 +71,13 @@ def allow_in_list(case: Case, finding: Finding) -> Iterator[Proposal]:
         "allow": packet.protocol,
         "ports": CLIENT_PORTS if replies else packet.dport,
     }
-    source = asker_range(case) if is_public(packet.dst if replies else packet.src) is False else None
-    if source is not None:
-        value["to" if replies else "from"] = source
     what = f"{packet.protocol} answers to the askers' ports" if replies else f"{packet.protocol} port {packet.dport}"
-    text = f"allow {what} in line {number} of {network.name}'s access list, {way}"
-    yield Proposal(text, append(network.access_list.place, str(way), value), "opens")
+    inside = not is_public(packet.dst if replies else packet.src)
+    for source in askers(case) if inside else (None,):
+        narrowed = value if source is None else {**value, "to" if replies else "from": source}
+        who = "" if source is None else f" {'to' if replies else 'from'} {source}"
+        text = f"allow {what}{who} in line {number} of {network.name}'s access list, {way}"
+        yield Proposal(text, append(network.access_list.place, str(way), narrowed))
 
 
 def _free_number(held: tuple[ListRule, ...], line: ListRule | None) -> int | None:
@@ -133,5 +130,5 @@ def ask_outside(case: Case, finding: Finding) -> Iterator[Proposal]:
     if isinstance(port, Port) and isinstance(port.device.stated, Machine):
         public = outside_addresses(case.estate, port.device.stated)
         if public:
-            yield Proposal(f"ask for {public[0]}, which leads there from outside", [], "outside")
-        yield Proposal(f"connect {port.device.label} to a network that a router leads out of", [], "outside")
+            yield Proposal(f"ask for {public[0]}, which leads there from outside", [])
+        yield Proposal(f"connect {port.device.label} to a network that a router leads out of", [])

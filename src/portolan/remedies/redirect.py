@@ -9,16 +9,22 @@ from portolan.remedies.base import Proposal, append, item_path, put, remedy, rem
 
 @remedy("redirect-loop-names")
 def keep_one(case: Case, finding: Finding) -> Iterator[Proposal]:
-    """Takes one of the rules away; rules that only secure are kept if another will do."""
-    rules = [decision.subject for decision in finding.hints["rules"]]
-    rules.sort(key=lambda rule: str(rule.to).startswith("https://{host}"))
+    """Gives a rule that forces secure the condition that it lost; else takes one of the rules away."""
+    rules = [decision.subject for decision in finding.hints["rules"] if isinstance(decision.subject, Redirect)]
     for rule in rules:
-        if not isinstance(rule, Redirect):
-            continue
-        secures = str(rule.to).startswith("https://") and rule.when is not None and rule.when.scheme == "http"
-        site = rule.place.path[rule.place.path.index("sites") + 1]
-        text = f"take the redirect of the site {site} to {rule.to} away ({rule.place.span.short})"
-        yield Proposal(text, remove(_path(case, rule)), "weakens" if secures else "safe")
+        if str(rule.to).startswith("https://") and (rule.when is None or rule.when.scheme is None):
+            text = f"let the redirect of the site {_site(rule)} to {rule.to} apply to plain requests only ({rule.place.span.short})"
+            place = rule.place if rule.when is None else rule.when.place
+            yield Proposal(
+                text, put(place, "when", {"scheme": "http"}) if rule.when is None else put(place, "scheme", "http")
+            )
+    for rule in sorted(rules, key=lambda rule: str(rule.to).startswith("https://{host}")):
+        text = f"take the redirect of the site {_site(rule)} to {rule.to} away ({rule.place.span.short})"
+        yield Proposal(text, remove(_path(case, rule)))
+
+
+def _site(rule: Redirect) -> str:
+    return str(rule.place.path[rule.place.path.index("sites") + 1])
 
 
 def _path(case: Case, rule: Redirect) -> tuple[str | int, ...]:
@@ -62,4 +68,4 @@ def outer_target(case: Case, finding: Finding) -> Iterator[Proposal]:
 @remedy("redirect-too-many")
 def shorten(_case: Case, _finding: Finding) -> Iterator[Proposal]:
     """No single rule is at fault."""
-    yield Proposal("send the first address straight to the last", [], "outside")
+    yield Proposal("send the first address straight to the last", [])

@@ -12,10 +12,10 @@ from portolan.remedies import redirect as _redirect  # noqa: F401
 from portolan.remedies import resolving as _resolving  # noqa: F401
 from portolan.remedies import site as _site  # noqa: F401
 from portolan.remedies import way as _way  # noqa: F401
-from portolan.remedies.base import ORDER, PROPOSERS, Proposal
+from portolan.remedies.base import PROPOSERS, Proposal
 
 
 def proposals(case: Case, finding: Finding) -> Iterator[Proposal]:
-    """What may mend a cause, the safest first, in the order of the files within one class."""
-    found = [proposal for propose in PROPOSERS.get(finding.code, ()) for proposal in propose(case, finding)]
-    yield from sorted(found, key=lambda proposal: ORDER[proposal.safety])
+    """What may mend a cause, in the order of the files: how safe each is, is found out by trying it."""
+    for propose in PROPOSERS.get(finding.code, ()):
+        yield from propose(case, finding)

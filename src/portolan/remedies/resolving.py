@@ -31,9 +31,7 @@ def ask_registrar(_case: Case, finding: Finding) -> Iterator[Proposal]:
         if zone.delegated_to:
             text = f"have the registration of {zone.name} name the servers that hold it"
             yield Proposal(text, remove((*zone.place.path, "delegated_to")))
-        yield Proposal(
-            f"ask whoever keeps the parent zone to delegate {zone.name} to servers that answer for it", [], "outside"
-        )
+        yield Proposal(f"ask whoever keeps the parent zone to delegate {zone.name} to servers that answer for it", [])
 
 
 @remedy("name-registration-lapsed")
@@ -152,11 +150,9 @@ def fit_keys(_case: Case, finding: Finding) -> Iterator[Proposal]:
         )
     if zone.place.has("ds"):
         text = f"or have the DS record of {zone.name} taken away: then nobody checks its signatures"
-        yield Proposal(text, remove((*zone.place.path, "ds")), "weakens")
+        yield Proposal(text, remove((*zone.place.path, "ds")))
     else:
-        yield Proposal(
-            f"ask whoever signs {zone.name} and whoever keeps its parent zone to agree on the key", [], "outside"
-        )
+        yield Proposal(f"ask whoever signs {zone.name} and whoever keeps its parent zone to agree on the key", [])
 
 
 @remedy("name-resolver-refuses")
@@ -166,14 +162,14 @@ def unblock(_case: Case, finding: Finding) -> Iterator[Proposal]:
     if isinstance(service, Service) and barred in service.refuses:
         text = f"take {barred} off the list of names that {service.name} on {service.place.path[1]} does not look up"
         yield Proposal(text, remove(item_path(service.place, "refuses", service.refuses.index(barred))))
-    yield Proposal("or ask another resolver meanwhile", [], "outside")
+    yield Proposal("or ask another resolver meanwhile", [])
 
 
 @remedy("name-local-only")
 def ask_in_full(_case: Case, finding: Finding) -> Iterator[Proposal]:
     """Names the full name."""
     near = finding.hints["near"]
-    yield Proposal(f"ask for {near}" if near else "ask for the site's full public name", [], "outside")
+    yield Proposal(f"ask for {near}" if near else "ask for the site's full public name", [])
 
 
 @remedy("name-address-changed")
@@ -210,4 +206,4 @@ def allow_authority(_case: Case, finding: Finding) -> Iterator[Proposal]:
         text = f"add the record '{finding.hints['owner']} CAA 0 {finding.hints['tag']} \"{allowed}\"'"
         value = f'{owner_in(zone, str(finding.hints["owner"]))} 3600 CAA 0 {finding.hints["tag"]} "{allowed}"'
         yield Proposal(text, append(zone.place, "records", value))
-    yield Proposal("or get the certificate from an authority that the CAA records allow", [], "outside")
+    yield Proposal("or get the certificate from an authority that the CAA records allow", [])

@@ -30,7 +30,7 @@ def correct_name(_case: Case, finding: Finding) -> Iterator[Proposal]:
         path = item_path(site.place, "names", site.names.index(near))
         yield Proposal(f"let the site {site.name} answer to {name} instead of {near}", replace(path, name))
         yield Proposal(f"let the site {site.name} answer to {name} too", append(site.place, "names", name))
-        yield Proposal(f"or ask for {near}, which is bound", [], "outside")
+        yield Proposal(f"or ask for {near}, which is bound", [])
 
 
 @remedy("site-not-enabled")
@@ -78,7 +78,7 @@ def add_default(_case: Case, finding: Finding) -> Iterator[Proposal]:
         yield Proposal(f"name {like} among the default documents of {site.name}", _documents(site, str(like), False))
     wanted = site.default_documents[0] if site.default_documents else "index.html"
     yield Proposal(f"put {folder}{wanted} into the folder of {site.name}", _files(site, folder + wanted))
-    yield Proposal(f"let {site.name} list the folder", put(site.place, "listing", True), "weakens")
+    yield Proposal(f"let {site.name} list the folder", put(site.place, "listing", True))
 
 
 def _documents(site: Site, name: str, first: bool) -> Patch:
@@ -106,4 +106,4 @@ def add_file(_case: Case, finding: Finding) -> Iterator[Proposal]:
     if isinstance(site, Site) and asked and not asked.endswith("/"):
         yield Proposal(f"put {asked} into the folder of {site.name}", _files(site, asked))
     if near:
-        yield Proposal(f"or ask for /{near}, which exists", [], "outside")
+        yield Proposal(f"or ask for /{near}, which exists", [])

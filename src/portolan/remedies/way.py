@@ -1,10 +1,10 @@
 """Remedies for the way in. What they open, they open for one protocol, one port and one machine."""
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import Any
 
 from portolan.estate.areas import SERVICES
-from portolan.estate.base import is_public
+from portolan.estate.base import PortRange, is_public
 from portolan.estate.filter import Area, Chain, FilterRule, NamedChain
 from portolan.estate.machine import Forward, Machine, Router
 from portolan.estate.network import Group, GroupRule, Interface
@@ -34,7 +34,7 @@ def add_forward(case: Case, finding: Finding) -> Iterator[Proposal]:
             value["port"] = inner[0]
         at = f" port {value['port']}" if "port" in value else ""
         text = f"forward tcp port {connection.port} on {router.name} to {home.machine.name} ({address}{at})"
-        yield Proposal(text, append(router.place, "forwards", value), "opens")
+        yield Proposal(text, append(router.place, "forwards", value))
 
 
 @remedy("forward-wrong-address")
@@ -61,7 +61,7 @@ def enable_forward(_case: Case, finding: Finding) -> Iterator[Proposal]:
     """Switches the forward on."""
     forward = finding.hints["forward"]
     yield Proposal(
-        f"switch the forward of port {forward.outside} to {forward.to} on", put(forward.place, "enabled", True), "opens"
+        f"switch the forward of port {forward.outside} to {forward.to} on", put(forward.place, "enabled", True)
     )
 
 
@@ -80,7 +80,7 @@ def allow_port(case: Case, finding: Finding) -> Iterator[Proposal]:
     stop, protocol = case.stop, case.asked_protocol
     if isinstance(chain, Area):
         yield Proposal(f"let the area {chain.name} of {chain.place.path[1]} reach {_service(case.asked_port, protocol)}",
-                       append(chain.place, "services", _service(case.asked_port, protocol)), "opens")  # fmt: skip
+                       append(chain.place, "services", _service(case.asked_port, protocol)))  # fmt: skip
     if not isinstance(chain, Chain | NamedChain) or stop is None:
         return
     port = case.asked_port
@@ -88,9 +88,6 @@ def allow_port(case: Case, finding: Finding) -> Iterator[Proposal]:
     path = chain.place.path
     if path[-1] == "forward":
         rule["to"] = [str(case.asked_address)]
-    source = asker_range(case)
-    if source is not None and path[-1] != "outbound":
-        rule["from"] = [source]
     at = (
         chain.rules.index(stop.subject)
         if isinstance(stop.subject, FilterRule) and stop.subject in chain.rules
@@ -98,11 +95,13 @@ def allow_port(case: Case, finding: Finding) -> Iterator[Proposal]:
     )
     if finding.code == "filter-order":
         moved = {"op": "move", "from": _item(chain, finding.hints["from"]), "path": _item(chain, finding.hints["to"])}
-        yield Proposal(f"move rule {finding.hints['from'] + 1} before rule {finding.hints['to'] + 1}", [moved], "opens")
+        yield Proposal(f"move rule {finding.hints['from'] + 1} before rule {finding.hints['to'] + 1}", [moved])
     where = f"before rule {at + 1}" if at is not None else "at the end of the rules"
-    who = f" from {source}" if "from" in rule else ""
-    yield Proposal(f"allow {protocol} port {port}{who} in {path[-3]} {path[-2]} {path[-1]}, {where}",
-                   append(chain.place, "rules", rule, at), "opens")  # fmt: skip
+    for source in askers(case) if path[-1] != "outbound" else (None,):
+        narrowed = rule if source is None else {**rule, "from": [source]}
+        who = f" from {source}" if source is not None else ""
+        yield Proposal(f"allow {protocol} port {port}{who} in {path[-3]} {path[-2]} {path[-1]}, {where}",
+                       append(chain.place, "rules", narrowed, at))  # fmt: skip
 
 
 def _service(port: int, protocol: str = "tcp") -> str:
@@ -114,18 +113,25 @@ def _item(chain: Chain | NamedChain, index: int) -> str:
     return pointer((*chain.place.path, "rules", index))
 
 
-def asker_range(case: Case) -> str | None:
-    """The segment of an inside asker; None for visitors from the internet, who are everybody."""
-    asked = case.asked_address
+def askers(case: Case) -> tuple[str | None, ...]:
+    """The sources to let in, the fewest first: an inside asker as the box saw it, then its segment; None is everybody.
+
+    A visitor from the internet stands for everybody there.
+    """
+    asked, met = case.asked_address, case.met
     if asked is None:
-        return None
-    for address in case.world.topology.device(case.visit.vantage).local:
+        return (None,)
+    own = [met.src] if met is not None else list(case.world.topology.device(case.visit.vantage).local)
+    for address in own:
         if address.version == asked.version and not is_public(address):
-            for network in case.estate.networks.values():
-                for subnet in network.subnets:
-                    if address in subnet:
-                        return str(subnet)
-    return None
+            segments = [
+                str(subnet)
+                for network in case.estate.networks.values()
+                for subnet in network.subnets
+                if address in subnet
+            ]
+            return (str(address), *segments[:1])
+    return (None,)
 
 
 @remedy("group-not-attached")
@@ -134,7 +140,7 @@ def attach_group(_case: Case, finding: Finding) -> Iterator[Proposal]:
     interface, group = finding.hints["interface"], finding.hints["group"]
     if isinstance(interface, Interface):
         yield Proposal(f"attach the group {group}, which allows port {finding.hints['port']}, to {interface.name} of {interface.place.path[1]}",
-                       append(interface.place, "groups", group), "opens")  # fmt: skip
+                       append(interface.place, "groups", group))  # fmt: skip
 
 
 @remedy("forward-shadowed")
@@ -158,22 +164,28 @@ def forward_first(_case: Case, finding: Finding) -> Iterator[Proposal]:
 
 @remedy("group-missing-port")
 def allow_in_group(case: Case, finding: Finding) -> Iterator[Proposal]:
-    """Allows the port in a group of the interface."""
+    """Allows the port in a group of the interface, or attaches one that allows it."""
     groups, port, interface = finding.hints["groups"], finding.hints["port"], finding.hints["interface"]
-    source = asker_range(case)
-    rule: dict[str, Any] = {"allow": "tcp", "ports": [port]}
-    if source is not None:
-        rule["from"] = [source]
-    who = f" from {source}" if source else ""
+    yield from _allowances(case, groups, port)
     for name in sorted(case.estate.groups):
         group = case.estate.groups[name]
         if isinstance(interface, Interface) and name not in (interface.groups or ()) and _allows(group, port):
             yield Proposal(f"attach the group {name}, which allows port {port}, to {interface.name}",
-                           append(interface.place, "groups", name), "opens")  # fmt: skip
+                           append(interface.place, "groups", name))  # fmt: skip
+
+
+def _allowances(case: Case, groups: Iterable[Group], port: int) -> Iterator[Proposal]:
+    """A rule of its own for the port and the asker, in each of the groups."""
     for group in groups:
-        if isinstance(group, Group):
+        for source in askers(case):
+            rule: dict[str, Any] = {
+                "allow": "tcp",
+                "ports": [port],
+                **({"from": [source]} if source is not None else {}),
+            }
+            who = f" from {source}" if source is not None else ""
             yield Proposal(
-                f"allow tcp port {port}{who} in the group {group.name}", append(group.place, "inbound", rule), "opens"
+                f"allow tcp port {port}{who} in the group {group.name}", append(group.place, "inbound", rule)
             )
 
 
@@ -185,16 +197,20 @@ def _allows(group: Group, port: int) -> bool:
 
 @remedy("group-wrong-source")
 def widen_source(case: Case, finding: Finding) -> Iterator[Proposal]:
-    """Adds the asker's range to the rule's sources."""
-    rule, group = finding.hints["rule"], finding.hints["group"]
-    if not isinstance(rule, GroupRule):
+    """Adds the asker to the rule where it is about this port only; else allows the port in a rule of its own."""
+    rule, group, port = finding.hints["rule"], finding.hints["group"], finding.hints["port"]
+    if not isinstance(rule, GroupRule) or not isinstance(group, Group):
         return
-    connection = case.last.connection
-    version = connection.address.version if connection is not None else 4
-    source = asker_range(case) or ("0.0.0.0/0" if version == 4 else "::/0")
-    wide = source in ("0.0.0.0/0", "::/0")
-    text = f"allow port {finding.hints['port']} in the group {group.name} from {source} too"
-    yield Proposal(text, append(rule.place, "from", source), "weakens" if wide else "opens")
+    only = rule.allow == "tcp" and rule.ports == (PortRange(port, port),)
+    if not only:
+        held = [each for each in finding.hints["groups"] if each is not group]
+        yield from _allowances(case, [*held, group], port)
+    version = case.asked_address.version if case.asked_address is not None else 4
+    for source in askers(case):
+        wanted = source or ("0.0.0.0/0" if version == 4 else "::/0")
+        yield Proposal(
+            f"allow port {port} in the group {group.name} from {wanted} too", append(rule.place, "from", wanted)
+        )
 
 
 @remedy("route-back-astray")

@@ -70,7 +70,7 @@ def _remedy(remedy: Remedy) -> dict[str, Any]:
         "change": remedy.patch,
         "safety": remedy.safety,
         "fixes": list(remedy.fixes),
-        "also_changes": list(remedy.changes) if remedy.changes is not None else None,
+        "also_changes": list(remedy.changes),
         "outcome": outcome_data(remedy.outcome) if remedy.outcome is not None else None,
         "complete": remedy.complete,
     }

@@ -8,9 +8,9 @@ from portolan.views.text import assumed, head, legs, verdict, where
 from portolan.views.words import in_words
 
 _SAFETY = {
-    "safe": "keeps everything closed that is closed",
-    "opens": "opens what is listed, no more",
-    "weakens": "UNSAFE: drops encryption, or opens wide",
+    "safe": "lays nothing open",
+    "opens": "lays open what is listed, no more",
+    "weakens": "UNSAFE: lays open more than is needed",
     "outside": "not in this estate",
 }
 
@@ -61,9 +61,10 @@ def _remedies(explanation: Explanation, style: Style) -> list[str]:
                 "no remedy is known that proves right; see what the cause names",
             )
     for text in explanation.withheld:
-        lines += paragraph(style, f"Withheld, since the site takes payments: {text}", 4, ("warn",))
+        lines += paragraph(style, f"Withheld, as a mark asks: {text}", 4, ("warn",))
     lines.append("")
-    if explanation.after is not None:
+    best = explanation.best
+    if best is not None and best.patch and explanation.after is not None:
         steps = len(explanation.causes)
         lead = {1: "Proven: with that change", 2: "Proven: with both changes"}.get(
             steps, f"Proven: with all {steps} changes"
@@ -73,6 +74,9 @@ def _remedies(explanation: Explanation, style: Style) -> list[str]:
         lines += paragraph(style, "The change itself: add --format patch; to try it: --with FILE.", 2, ("dim",))
     else:
         text = "Not mended in full: no change to this estate was found that keeps the promise"
+        if explanation.after is not None:
+            text = "Only changes that weaken would do it, and none is handed out"
+            text += ": follow the advice above" if best is not None else ""
         lines += row(style, style.ink(f"{style.bad} ", "bad", "bold"), 2, text, ink=("bad",))
     return lines
 
@@ -88,12 +92,8 @@ def _after(remedy: Remedy, style: Style, several: bool, before: Outcome) -> list
         progress = "" if remedy.complete else f" ({words})"
         lines += row(style, f"    {style.arrow} ", 5 + len(style.arrow), f"then: {in_words(remedy.outcome)}{progress}")
     lines += row(style, "      ", 6, f"[{remedy.safety}] {_SAFETY[remedy.safety]}", ink=warn)
-    if remedy.changes is None:
-        lines += row(
-            style, "      ", 6, "who can newly reach what was not worked out: the estate is large", ink=("dim",)
-        )
-    for text in (remedy.changes or ())[:5]:
+    for text in remedy.changes[:5]:
         lines += row(style, "      ", 6, text, ink=("dim",))
-    if remedy.changes is not None and len(remedy.changes) > 5:
+    if len(remedy.changes) > 5:
         lines += row(style, "      ", 6, f"and {len(remedy.changes) - 5} more; --format json lists them", ink=("dim",))
     return lines

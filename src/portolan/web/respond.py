@@ -76,7 +76,12 @@ def respond(arrival: Arrival, request: Request, shared: dict[Any, Any]) -> Respo
 
 
 def _content(
-    site: Site | Service, path: str, request: Request, arrival: Arrival, decisions: list[Decision], shared: dict[Any, Any]
+    site: Site | Service,
+    path: str,
+    request: Request,
+    arrival: Arrival,
+    decisions: list[Decision],
+    shared: dict[Any, Any],
 ) -> Response:
     found = content(site, path, shared)
     decisions.extend(found.decisions)

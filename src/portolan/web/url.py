@@ -47,6 +47,8 @@ _SAFE = "/%:@!$&'()*+,;=~-._[]|^"
 
 def parse(text: str) -> Url:
     """An absolute http or https URL. Raises BadUrlError."""
+    if any("\ud800" <= char <= "\udfff" for char in text):
+        raise BadUrlError("the URL holds bytes that are no UTF-8. Type it again.")
     cleaned = re.sub(r"[\t\r\n]", "", text.strip("".join(map(chr, range(0x21)))))
     match = _SHAPE.fullmatch(cleaned)
     if match is None or re.match(r"[A-Za-z0-9.-]+:\d+(/|$)", cleaned):

@@ -1,0 +1,1 @@
+"""A fuzzer of everything that Portolan reads."""
