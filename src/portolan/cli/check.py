@@ -1,4 +1,4 @@
-"""`portolan check`: loads, cross-checks and lints an estate."""
+"""`portolan check`: loads, cross-checks and lints an estate, and asks every promise."""
 
 import argparse
 
@@ -7,7 +7,7 @@ from portolan.cli.options import add_command, estate_options, format_option
 
 def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
     """Adds the command."""
-    parser = add_command(commands, "check", "load an estate and name everything that is wrong or will go wrong",
+    parser = add_command(commands, "check", "load an estate, ask every promise, and name what is wrong or will go wrong",
                          "portolan check --estate observatory/")  # fmt: skip
     estate_options(parser)
     format_option(parser, "text", "json")
@@ -15,19 +15,23 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
 
 
 def run(arguments: argparse.Namespace) -> int:
-    """Answers; 0 without an error, 1 when something is wrong."""
+    """Answers; 0 when no promise is broken and nothing is an error, else 1."""
     from portolan.cli.question import ready
     from portolan.cli.terminal import print_json, style_of
     from portolan.faults.lint import lint
+    from portolan.formats.change import patch_operations
+    from portolan.formats.estate_file import changed
+    from portolan.remedies.asking import answers
 
     question = ready(arguments)
     findings = lint(question.world)
+    found = answers(question.world, lambda patch: changed(question.loaded, patch_operations(patch)).estate)
     if arguments.format == "json":
         from portolan.views.data import check_data
 
-        print_json(check_data(question.loaded.estate, question.world.now, findings))
+        print_json(check_data(question.loaded.estate, question.world.now, findings, found))
     else:
         from portolan.views.check_text import check_text
 
-        print(check_text(question.loaded.estate, findings, style_of(arguments)), end="")
-    return 1 if any(finding.severity == "error" for finding in findings) else 0
+        print(check_text(question.loaded.estate, findings, found, style_of(arguments)), end="")
+    return 1 if found.groups or any(finding.severity == "error" for finding in findings) else 0

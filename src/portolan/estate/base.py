@@ -24,6 +24,21 @@ class Stated(msgspec.Struct, frozen=True, kw_only=True, eq=False, gc=True):
     place: Place = NOWHERE
 
 
+def same_facts(one: object, other: object) -> bool:
+    """Whether two values say the same, wherever they are written."""
+    if isinstance(one, Stated) and type(one) is type(other):
+        return all(
+            same_facts(getattr(one, field), getattr(other, field))
+            for field in one.__struct_fields__
+            if field != "place"
+        )
+    if isinstance(one, tuple) and isinstance(other, tuple):
+        return len(one) == len(other) and all(map(same_facts, one, other))
+    if isinstance(one, dict) and isinstance(other, dict):
+        return list(one) == list(other) and all(same_facts(each, other[name]) for name, each in one.items())
+    return one == other
+
+
 def says(text: str, *, refers: tuple[str, ...] = (), example: Any = None, kind: str = "word") -> msgspec.Meta:
     """A field's meaning; `refers` lists the sections of the estate whose names the field may hold.
 

@@ -3,11 +3,12 @@
 from collections.abc import Callable, Iterator
 from datetime import timedelta
 
-from portolan.estate.base import is_public
+from portolan.estate.base import IPAddress, is_public
 from portolan.estate.filter import FilterRule
 from portolan.estate.guesses import machines
+from portolan.estate.machine import Router
 from portolan.estate.service import Listener, Service, Site
-from portolan.faults.base import Finding, all_homes, zone_of
+from portolan.faults.base import Finding, all_homes, listed, zone_of
 from portolan.faults.lint_names import NAME_LINTS
 from portolan.faults.lint_way import WAY_LINTS
 from portolan.journey.world import World
@@ -129,9 +130,19 @@ def forwards_lead_somewhere(world: World) -> Iterator[Finding]:
             elif forward.protocol == "tcp" and forward.outside.first == forward.outside.last:
                 port = forward.port or forward.outside.first
                 sockets = holder.sockets
+                if _sends_on(holder.router, forward.to, port):
+                    continue
                 if sockets.choose(forward.to, port, "tcp") is None and sockets.would(forward.to, port, "tcp") is None:
                     yield Finding("forward-wrong-port", f"nothing listens on port {port} of {holder.label}, to which port "
                                   f"{forward.outside} is forwarded", forward.place, "warning")  # fmt: skip
+
+
+def _sends_on(router: Router | None, address: IPAddress, port: int) -> bool:
+    """Whether a router behind forwards what is asked of one of its addresses."""
+    return router is not None and any(
+        each.enabled and each.protocol == "tcp" and port in each.outside
+        and address in [item.ip for item in router.interfaces[each.on].address] for each in router.forwards
+    )  # fmt: skip
 
 
 #: Words of a reason why a service does not start, and the fault that it is.
@@ -156,6 +167,20 @@ def services_that_do_not_start(world: World) -> Iterator[Finding]:
             )
 
 
+def services_that_are_stopped(world: World) -> Iterator[Finding]:
+    """Web services with sites that do not run now, and will not by themselves."""
+    for machine in machines(world.estate):
+        for service in machine.services.values():
+            if (
+                service.kind == "web"
+                and service.sites
+                and service.state == "stopped"
+                and service.after_boot != "running"
+            ):
+                yield Finding("service-stopped", f"{service.name} on {machine.name} is stopped: nobody gets {listed(service.sites)}",
+                              service.place.key("state"), "warning")  # fmt: skip
+
+
 def names_have_records(world: World) -> Iterator[Finding]:
     """Names that sites answer to, in zones of the estate that do not have them."""
     for home in all_homes(world.estate):
@@ -166,7 +191,7 @@ def names_have_records(world: World) -> Iterator[Finding]:
             zone = zone_of(world.estate, name)
             if zone is not None and zone.data.defect is None:
                 index = world.naming.index(zone)
-                if index.look(name) is None:
+                if index.look(name) is None and not (zone.apex_alias is not None and name == zone.name):
                     near = nearest(name, index.nodes) if len(index.nodes) < 5000 else None
                     hint = f"; {near} exists" if near else ""
                     yield Finding("name-missing", f"the site {site.name} answers to {name}, which the zone {zone.name} does not have{hint}",
@@ -237,6 +262,7 @@ LINTS: tuple[Lint, ...] = (
     certificates_cover,
     forwards_lead_somewhere,
     services_that_do_not_start,
+    services_that_are_stopped,
     names_have_records,
     hidden_rules,
     shadowed_names,

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from portolan.estate.base import is_public
+from portolan.estate.base import is_public, same_facts
 from portolan.estate.guesses import machines, network_name, network_named, prefix_of
 from portolan.estate.machine import Machine
 from portolan.faults.base import Finding
@@ -12,7 +12,7 @@ from portolan.journey.world import World
 def boots(world: World) -> Iterator[Finding]:
     """What works now and not after the next boot, or the reverse."""
     for machine in machines(world.estate):
-        if machine.filter_after_boot is not None:
+        if machine.filter_after_boot is not None and not same_facts(machine.filter_after_boot, machine.filter):
             what = "restores none" if machine.filter_after_boot == "none" else "restores another one"
             yield Finding("filter-not-permanent", f"the filter of {machine.name} is in force now, and the next boot {what}",
                           machine.place.key("filter_after_boot"), "warning")  # fmt: skip

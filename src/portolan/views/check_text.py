@@ -2,39 +2,80 @@
 
 from portolan.estate.estate import Estate
 from portolan.faults.base import Finding
+from portolan.remedies.asking import Answers, Group
+from portolan.source.place import Place
 from portolan.views.style import Style, row
+from portolan.views.words import in_words
+
+#: How many broken promises of one cause are named.
+_MOST_NAMED = 5
 
 
 def counted(number: int, word: str) -> str:
     """A number with its noun."""
-    return f"{number} {word}" if number == 1 else f"{number} {word}s"
+    return f"{number:,} {word}" if number == 1 else f"{number:,} {word}s"
 
 
-def check_text(estate: Estate, findings: list[Finding], style: Style) -> str:
-    """Every finding with its spot, then what was read."""
+def check_text(estate: Estate, findings: list[Finding], answers: Answers, style: Style) -> str:
+    """What breaks promises, what else is wrong, then what was looked at."""
     lines: list[str] = []
+    causes = {(each.cause.code, each.cause.object) for each in answers.groups if each.cause is not None}
+    for group in answers.groups:
+        lines += _group(group, style)
     for finding in findings:
-        bad = finding.severity == "error"
-        spot = str(finding.place.span) if finding.place is not None else "(estate)"
-        mark = style.ink(style.bad if bad else "!", "bad" if bad else "warn", "bold")
-        lines.append(f"{style.safe(spot)}: {style.ink(finding.severity, 'bad' if bad else 'warn')}: {finding.code}")
-        lines += row(style, f"  {mark} ", 4, finding.text)
+        if (finding.code, finding.object) in causes:
+            continue
+        lines += _headed(finding.place, finding.severity, finding.code, finding.text, style)
+    return "\n".join([*lines, *([""] if lines else []), *_verdict(estate, findings, answers, style)]) + "\n"
+
+
+def _headed(place: Place | None, severity: str, code: str, text: str, style: Style) -> list[str]:
+    bad = severity == "error"
+    spot = str(place.span) if place is not None else "(estate)"
+    mark = style.ink(style.bad if bad else "!", "bad" if bad else "warn", "bold")
+    head = f"{style.safe(spot)}: {style.ink(severity, 'bad' if bad else 'warn')}: {code}"
+    return [head, *row(style, f"  {mark} ", 4, text)]
+
+
+def _group(group: Group, style: Style) -> list[str]:
+    first = group.missed[0]
+    if group.cause is not None:
+        lines = _headed(group.cause.place, "error", group.cause.code, group.cause.text, style)
+    else:
+        stop = first.visit.stop
+        text = stop.text if stop is not None else "; ".join(first.broken)
+        lines = _headed(first.promise.place, "error", "no known fault", text, style)
+    for each in group.missed[:_MOST_NAMED]:
+        text = f"breaks the promise of {each.promise.url} from {each.vantage.name}: {in_words(each.visit.outcome)}"
+        lines += row(style, "    ", 4, text, ink=("dim",))
+    more = len(group.missed) - _MOST_NAMED
+    if more > 0:
+        lines.append(style.ink(f"    and {more} more", "dim"))
+    return lines
+
+
+def _verdict(estate: Estate, findings: list[Finding], answers: Answers, style: Style) -> list[str]:
+    broken = sum(len(group.missed) for group in answers.groups)
+    errors = sum(finding.severity == "error" for finding in findings)
+    good = not broken and not errors
+    if answers.asked:
+        asked = f"{counted(answers.asked, 'question')} asked"
+        asked += f", {answers.left:,} left to 'portolan follow'" if answers.left else ""
+        text = (
+            f"{broken:,} of {asked} break{'s' if broken == 1 else ''} a promise"
+            if broken
+            else f"every promise is kept ({asked})"
+        )
+    else:
+        text = "no promise says what visitors should get, so nothing was asked"
+    if findings:
+        text += f"; {counted(errors, 'error')}, {counted(len(findings) - errors, 'warning')}"
+    elif good and answers.asked:
+        text = f"nothing is wrong: {text}"
     sites = sum(len(service.sites) for machine in (*estate.routers.values(), *estate.hosts.values())
                 for service in machine.services.values())  # fmt: skip
     read = ", ".join((counted(len(estate.routers), "router"), counted(len(estate.hosts), "host"), counted(sites, "site"),
                       counted(len(estate.zones), "zone"), counted(len(estate.promises), "promise")))  # fmt: skip
-    errors = sum(finding.severity == "error" for finding in findings)
-    if findings:
-        lines.append("")
-        verdict = f"{counted(errors, 'error')}, {counted(len(findings) - errors, 'warning')}"
-    else:
-        verdict = "nothing wrong was found"
-    ink = "bad" if errors else "good"
-    lines += row(
-        style,
-        style.ink(f"{style.bad if errors else style.good} ", ink, "bold"),
-        2,
-        f"{verdict}; read: {read}",
-        ink=(ink, "bold"),
-    )
-    return "\n".join(lines) + "\n"
+    ink = "good" if good else "bad"
+    mark = style.ink(f"{style.good if good else style.bad} ", ink, "bold")
+    return row(style, mark, 2, f"{text}; read: {read}", ink=(ink, "bold"))

@@ -8,6 +8,7 @@ from portolan.evidence.decision import Decision
 from portolan.evidence.results import Connection
 from portolan.faults.base import Finding
 from portolan.journey.visit import Exchange, Outcome, Visit
+from portolan.remedies.asking import Answers
 from portolan.remedies.mend import Explanation, Remedy
 from portolan.source.place import Place
 
@@ -157,8 +158,8 @@ def _where(place: Place | None) -> str | None:
     return place.span.short
 
 
-def check_data(estate: Estate, at: datetime, findings: list[Finding]) -> dict[str, Any]:
-    """The findings of a check as plain data."""
+def check_data(estate: Estate, at: datetime, findings: list[Finding], answers: Answers) -> dict[str, Any]:
+    """What a check found, as plain data."""
     return {
         "portolan": VERSION,
         "at": at.strftime("%Y-%m-%dT%H:%M:%SZ"),
@@ -169,6 +170,19 @@ def check_data(estate: Estate, at: datetime, findings: list[Finding]) -> dict[st
             "vantages": len(estate.vantages),
             "promises": len(estate.promises),
         },
+        "questions": {"asked": answers.asked, "left": answers.left},
+        "broken": [
+            {
+                "url": each.promise.url,
+                "vantage": each.vantage.name,
+                "where": _where(each.promise.place),
+                "broken": list(each.broken),
+                "outcome": outcome_data(each.visit.outcome),
+                "cause": finding_data(group.cause) if group.cause is not None else None,
+            }
+            for group in answers.groups
+            for each in group.missed
+        ],
         "findings": [
             {**finding_data(each), "where": str(each.place.span) if each.place else None} for each in findings
         ],
