@@ -1,7 +1,9 @@
 """The first thing that runs: makes sure that a signal or a closed stream never ends in a traceback."""
 
 import os
-import signal
+
+# The library's `signal` imports half a dozen modules first, and a signal may come meanwhile; this is what it wraps.
+from _signal import SIGINT, signal  # type: ignore[import-not-found]
 
 
 def _stopped(_signal: int, _frame: object) -> None:
@@ -26,7 +28,7 @@ def _open_streams() -> bool:
 
 def main() -> int:
     """Runs the command line of this process and returns its exit status."""
-    signal.signal(signal.SIGINT, _stopped)
+    signal(SIGINT, _stopped)
     writable = _open_streams()
     from portolan.cli.main import main as command_line
     from portolan.cli.streams import mend_streams

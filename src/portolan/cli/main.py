@@ -43,18 +43,23 @@ def parser() -> argparse.ArgumentParser:
     return top
 
 
-def main(argv: Sequence[str] | None = None) -> int:
-    """Runs a command and returns its exit status."""
+def _carried_out(argv: Sequence[str] | None) -> int:
+    """Runs a command; help and version end by argparse's own exception."""
     try:
         arguments = parser().parse_args(argv)
         if arguments.command is None:
             raise UsageError("no command is given", "Try 'portolan demo', or 'portolan --help'.")
         status: int = arguments.run(arguments)
-        sys.stdout.flush()
-        return status
-    except SystemExit as ended:  # help and version are argparse's own
-        sys.stdout.flush()
-        return ended.code if isinstance(ended.code, int) else 0
+    except SystemExit as ended:
+        status = ended.code if isinstance(ended.code, int) else 0
+    sys.stdout.flush()
+    return status
+
+
+def main(argv: Sequence[str] | None = None) -> int:
+    """Runs a command and returns its exit status."""
+    try:
+        return _carried_out(argv)
     except EstateError as error:
         return _refused(error)
     except UsageError as error:
