@@ -5,6 +5,7 @@ import os
 import sys
 from collections.abc import Sequence
 from functools import cache
+from typing import TYPE_CHECKING
 
 from portolan.cli import check, completion, demo, explain, follow, gather, rehearse, schema
 from portolan.cli.errors import UsageError
@@ -13,10 +14,18 @@ from portolan.source.plain import one_line, plain
 from portolan.source.problem import EstateError, shown_with_line
 from portolan.version import VERSION
 
+if TYPE_CHECKING:
+    from _typeshed import SupportsWrite
+
 COMMANDS = (demo, check, follow, explain, rehearse, gather, schema, completion)
 
 
 class _Parser(argparse.ArgumentParser):
+    def _print_message(self, message: str, file: "SupportsWrite[str] | None" = None) -> None:
+        """Help and version are answers too: that they cannot be written is told, where the library would pass over it."""
+        if message:
+            (file or sys.stderr).write(message)
+
     def error(self, message: str) -> None:  # type: ignore[override]
         if "required: URL" in message and "--after-reboot" in sys.argv:
             raise UsageError(message, "Put --after-reboot behind the URL, or write --after-reboot=HOST.")
