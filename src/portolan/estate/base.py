@@ -57,6 +57,18 @@ class HostName(str):
     __slots__ = ()
 
 
+class CoveredName(str):
+    """A name or address that a certificate covers: exact, `*.rest`, or an IP address."""
+
+    __slots__ = ()
+
+
+class AreaService(str):
+    """What an area may reach: a service by its IANA name, or ports and protocol such as `8080/tcp`."""
+
+    __slots__ = ()
+
+
 class NamePattern(str):
     """A name that a site answers to: exact, `*.rest` or `first.*`, in lower case."""
 

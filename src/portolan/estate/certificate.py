@@ -5,7 +5,7 @@ from typing import Annotated
 
 import msgspec
 
-from portolan.estate.base import EstatePath, HostName, Stated, says
+from portolan.estate.base import CoveredName, EstatePath, HostName, Stated, says
 
 
 class Certificate(Stated, frozen=True, kw_only=True, eq=False):
@@ -21,7 +21,7 @@ class Certificate(Stated, frozen=True, kw_only=True, eq=False):
     key: Annotated[
         EstatePath | None, says("PEM file with the private key, to check that the two are a pair. Never shown.")
     ] = None
-    names: Annotated[tuple[str, ...], says("Declared: the names and addresses that it covers.")] = ()
+    names: Annotated[tuple[CoveredName, ...], says("Declared: the names and addresses that it covers.")] = ()
     issuer: Annotated[
         str | None,
         says("Declared: `public` (an ordinary public authority), `self`, or an authority of the estate. "

@@ -4,7 +4,7 @@ from typing import Annotated, Literal
 
 import msgspec
 
-from portolan.estate.base import IPNetwork, PortRange, Stated, says
+from portolan.estate.base import AreaService, IPNetwork, PortRange, Stated, says
 
 Protocol = Literal["tcp", "udp", "icmp", "any"]
 State = Literal["new", "established", "related", "invalid"]
@@ -108,7 +108,7 @@ class Area(Stated, frozen=True, kw_only=True, eq=False):
     interfaces: Annotated[tuple[str, ...], says("The machine's interfaces that belong to it.")] = ()
     default: Annotated[bool, says("Takes what belongs to no other area.")] = False
     services: Annotated[
-        tuple[str, ...],
+        tuple[AreaService, ...],
         says("What may be reached: services by name (http, https, ssh, domain, smtp, ...), or `8080/tcp`, `6000-6010/udp`.",
              example=["http", "https", "8080/tcp"]),
     ] = ()  # fmt: skip

@@ -6,7 +6,6 @@ is for the engine to answer and for the faults to explain.
 
 from collections.abc import Iterator
 from datetime import datetime
-from ipaddress import ip_address
 from itertools import pairwise
 from typing import Any
 
@@ -391,14 +390,6 @@ def _certificate(certificate: Certificate, note: _Notes) -> None:
         note(certificate.place.key("key"), "'key' goes with 'file'")
     if certificate.starts and certificate.until and certificate.until <= certificate.starts:
         note(certificate.place.key("until"), "the certificate ends before it starts")
-    for name in certificate.names:
-        try:
-            ip_address(name)
-        except ValueError:
-            try:
-                host_name(name.removeprefix("*."))
-            except UnfitError as unfit:
-                note(certificate.place.key("names"), f"expected {unfit.expected}, found '{one_line(name)}'")
 
 
 def _authority(estate: Estate, authority: Authority, note: _Notes) -> None:

@@ -2,7 +2,6 @@
 
 from collections.abc import Callable, Iterator
 
-from portolan.estate.areas import SERVICES, service_ports
 from portolan.estate.filter import Filter, FilterRule
 from portolan.estate.machine import Router
 from portolan.estate.network import Network
@@ -11,6 +10,7 @@ from portolan.source.place import Place
 from portolan.source.plain import one_line
 
 Note = Callable[..., None]
+_MOST_JUMPS = 15
 
 
 def filters(filtering: Filter | None, interfaces: tuple[str, ...], note: Note, routes: bool) -> None:
@@ -27,9 +27,32 @@ def filters(filtering: Filter | None, interfaces: tuple[str, ...], note: Note, r
             if rule.jump is not None and rule.jump not in filtering.chains:
                 note(rule.place.key("jump"), f"no chain of this filter is named '{one_line(rule.jump)}'",
                      did_you_mean(rule.jump, filtering.chains) or "Add it under 'chains'.")  # fmt: skip
-        if _circle(filtering, [rule.jump for rule in rules if rule.jump], (name,)):
+        if _circle(filtering, name, [rule.jump for rule in rules if rule.jump]):
             note(place, "the chains jump to each other in a circle", "Take one jump away.")
+    _depth(filtering, note)
     _areas(filtering, interfaces, note)
+
+
+def _depth(filtering: Filter, note: Note) -> None:
+    """How deep chains jump into each other: the kernel loads no more levels (NFT_JUMP_STACK_SIZE, measured)."""
+    for name, place, rules in _chains(filtering):
+        if name in filtering.chains:
+            continue
+        level = {rule.jump for rule in rules if rule.jump}
+        for _ in range(_MOST_JUMPS):
+            level = {
+                rule.jump
+                for each in level
+                if each in filtering.chains
+                for rule in filtering.chains[each].rules
+                if rule.jump
+            }
+        if level:
+            note(
+                place,
+                f"its jumps lead more than {_MOST_JUMPS} chains deep",
+                "No kernel loads that: put rules together.",
+            )
 
 
 def _chains(filtering: Filter) -> Iterator[tuple[str, Place, tuple[FilterRule, ...]]]:
@@ -41,13 +64,18 @@ def _chains(filtering: Filter) -> Iterator[tuple[str, Place, tuple[FilterRule, .
         yield named.name, named.place, named.rules
 
 
-def _circle(filtering: Filter, jumps: list[str], above: tuple[str, ...]) -> bool:
-    for name in jumps:
-        chain = filtering.chains.get(name)
-        if name in above or (
-            chain is not None and _circle(filtering, [each.jump for each in chain.rules if each.jump], (*above, name))
-        ):
+def _circle(filtering: Filter, name: str, jumps: list[str]) -> bool:
+    """Whether a chain leads back to itself; each chain is looked at once."""
+    seen: set[str] = set()
+    waiting = list(jumps)
+    while waiting:
+        each = waiting.pop()
+        if each == name:
             return True
+        chain = filtering.chains.get(each)
+        if chain is not None and each not in seen:
+            seen.add(each)
+            waiting += [rule.jump for rule in chain.rules if rule.jump]
     return False
 
 
@@ -104,15 +132,6 @@ def _areas(filtering: Filter, interfaces: tuple[str, ...], note: Note) -> None:
             note(area.place.key("answer"), "'answer' belongs to 'otherwise: reject'")
         if area.answer == "tcp-reset":
             note(area.place.key("answer"), "a TCP reset cannot answer every protocol", "Leave it out, or write rules.")
-        for index, text in enumerate(area.services):
-            try:
-                service_ports(text)
-            except ValueError as expected:
-                note(
-                    area.place.item("services", index),
-                    f"expected {expected}, found '{one_line(text)}'",
-                    did_you_mean(text, SERVICES),
-                )
 
 
 def translations(router: Router, note: Note) -> None:

@@ -11,11 +11,20 @@ import msgspec
 from portolan.estate.base import IPNetwork, PortRange, Stated
 from portolan.estate.estate import Estate
 from portolan.estate.service import Listener
+from portolan.formats import patterns
 from portolan.formats.listener_text import WRITTEN
 from portolan.formats.reader import annotations_of, bare, plan_of, without_none
 from portolan.formats.scalars import SCALARS
+from portolan.formats.shapes import NEVER_EMPTY, SHAPES
 
 _TEXT: dict[str, Any] = {"type": ["string", "integer", "number", "boolean"]}
+_SEEN: dict[str, dict[str, Any]] = {
+    "word": {**_TEXT, "not": {"pattern": patterns.UNSEEN, "type": "string"}},
+    "line": {**_TEXT, "not": {"pattern": patterns.UNSEEN_BUT_TABS, "type": "string"}},
+    "prose": _TEXT,
+}
+#: Names of things: words in which everything can be seen.
+_NAMES = {"not": {"pattern": f"{patterns.UNSEEN}|^$"}}
 
 
 def estate_schema() -> dict[str, Any]:
@@ -57,7 +66,9 @@ def _struct(kind: type[Stated], definitions: dict[str, Any]) -> dict[str, Any]:
         definitions[name] = {}
         properties: dict[str, Any] = {}
         for key, annotation, meta, default in fields_of(kind):
-            schema = _schema(annotation, definitions)
+            schema = _schema(
+                annotation, definitions, (meta.extra or {}).get("kind", "word") if meta is not None else "word"
+            )
             extra: dict[str, Any] = {}
             if meta is not None and meta.description:
                 extra["description"] = meta.description
@@ -73,33 +84,46 @@ def _struct(kind: type[Stated], definitions: dict[str, Any]) -> dict[str, Any]:
             "properties": properties,
             "required": list(plan_of(kind).required),
             "additionalProperties": False,
+            **({"allOf": SHAPES[name]} if name in SHAPES else {}),
         }
     return {"$ref": f"#/$defs/{name}"}
 
 
-def _schema(annotation: Any, definitions: dict[str, Any]) -> dict[str, Any]:
+def _needs_keys(kind: Any) -> bool:
+    """Whether an object of a type cannot be left empty."""
+    return bool(plan_of(kind).required) or kind.__name__ in NEVER_EMPTY
+
+
+def _schema(annotation: Any, definitions: dict[str, Any], words: str = "word") -> dict[str, Any]:
     kind, _ = without_none(annotation)
     origin, args = typing.get_origin(kind), typing.get_args(kind)
     if kind in SCALARS:
         return dict(SCALARS[kind][1])
     if origin is tuple:
-        item = _schema(args[0], definitions)
+        item = _schema(args[0], definitions, words)
         return {"anyOf": [{"type": "array", "items": item}, item, {"type": "null"}]}
+    if origin is dict and args[0] in SCALARS:
+        names = {"propertyNames": dict(SCALARS[args[0]][1])}
+        return {"type": ["object", "null"], **names, "additionalProperties": _schema(args[1], definitions)}
     if origin is dict:
         return {
             "type": ["object", "null"],
-            "additionalProperties": {"anyOf": [_schema(args[1], definitions), {"type": "null"}]},
+            "propertyNames": _NAMES,
+            "additionalProperties": _schema(args[1], definitions)
+            if _needs_keys(args[1])
+            else {"anyOf": [_schema(args[1], definitions), {"type": "null"}]},
         }
     if origin is Literal:
         return {"enum": list(args)}
     if origin in (typing.Union, types.UnionType):
         if str in args:
-            return {"anyOf": [dict(SCALARS[IPNetwork][1]), {"type": "string"}]}
-        words = [each for each in args if typing.get_origin(each) is Literal]
-        rest = reduce(or_, (each for each in args if each not in words))
-        return {"anyOf": [_schema(each, definitions) for each in (rest, *words)]}
+            named = {"pattern": "^[^:/]*$", "not": {"pattern": f"^[0-9]|^$|{patterns.UNSEEN}"}}
+            return {"anyOf": [dict(SCALARS[IPNetwork][1]), {"type": "string", **named}, {"type": "boolean"}]}
+        literals = [each for each in args if typing.get_origin(each) is Literal]
+        rest = reduce(or_, (each for each in args if each not in literals))
+        return {"anyOf": [_schema(each, definitions) for each in (rest, *literals)]}
     if kind is Listener:
         return dict(WRITTEN)
     if isinstance(kind, type) and issubclass(kind, Stated):
         return _struct(kind, definitions)
-    return {str: dict(_TEXT), int: {"type": "integer"}, bool: {"type": "boolean"}}[kind]
+    return {str: dict(_SEEN[words]), int: {"type": "integer"}, bool: {"type": "boolean"}}[kind]

@@ -3,6 +3,7 @@
 import re
 
 from portolan.estate.base import IPAddress, ListenerKey
+from portolan.formats import patterns
 from portolan.formats.scalars import SCALARS, UnfitError, address, port
 
 _SHAPE = re.compile(
@@ -43,10 +44,6 @@ def listener_key(text: str) -> ListenerKey:
 
 
 #: How a listener is written, for the JSON Schema.
-WRITTEN = {
-    "anyOf": [
-        {"type": "integer", "minimum": 1, "maximum": 65535},
-        {"type": "string", "pattern": r"^(\[.*\]:|[0-9.]+:|\*:)?[0-9]{1,5}( +(tls|v6-only|dual-stack))*$"},
-    ]
-}
+WRITTEN = {"anyOf": [{"type": "integer", "minimum": 1, "maximum": 65535},
+                     {"type": "string", "pattern": patterns.LISTENER, "not": {"pattern": patterns.UNSEEN}}]}  # fmt: skip
 SCALARS[ListenerKey] = (listener_key, WRITTEN)

@@ -4,6 +4,7 @@ A type's plan (its keys, each with a converter) is made once and cached. On the 
 over its node; spans are worked out only when cited.
 """
 
+import re
 import types
 import typing
 from collections.abc import Callable
@@ -14,7 +15,7 @@ from typing import Any, Literal
 import msgspec
 from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
-from portolan.estate.base import IPNetwork, Stated
+from portolan.estate.base import IPNetwork, ListenerKey, PortRange, Stated
 from portolan.estate.service import Listener
 from portolan.formats.listener_text import listener_parts
 from portolan.formats.scalars import SCALARS, UnfitError
@@ -123,6 +124,8 @@ class Reader:
         text = _text(self, node, path, "a listener such as 80 or 443 tls")
         if text is BAD:
             return BAD
+        if is_plain(node) and _INTEGRAL.fullmatch(text):
+            text = text.partition(".")[0]
         try:
             where, port, tls, only_v6 = listener_parts(text)
         except UnfitError as unfit:
@@ -275,21 +278,40 @@ def _keyed(key: Converter, item: Converter) -> Converter:
     return read
 
 
+#: Scalars that may be written as a number.
+_NUMBERED = (PortRange, ListenerKey)
+#: What YAML 1.2's core schema (section 10.3.2) takes for another thing than text.
+_JSON_WORDS = frozenset(("true", "True", "TRUE", "false", "False", "FALSE"))
+_INTEGRAL = re.compile(r"[-+]?[0-9]{1,18}\.0+")
+_NUMBER = re.compile(r"[-+]?(\.[0-9]+|[0-9]+(\.[0-9]*)?)([eE][-+]?[0-9]+)?")
+
+
 def _scalar(kind: Any) -> Converter:
     parse = SCALARS[kind][0]
 
     def read(reader: Reader, node: Node, path: Path) -> Any:
         text = node.value
-        if text.__class__ is not str or not isinstance(node, ScalarNode) or (not text and not node.style):
+        if text.__class__ is not str or not isinstance(node, ScalarNode) or _is_null(node):
             return reader.fail(node, path, f"expected {_expected(parse)}, found {found(node)}")
         if not text.isprintable() and not _seen(reader, node, path):
             return BAD
+        if not node.style and kind not in _NUMBERED and (text in _JSON_WORDS or _NUMBER.fullmatch(text)):
+            return reader.fail(
+                node, path, f"expected {_expected(parse)}, found {text}, which is no text", "Put it in quotes."
+            )
         try:
             return parse(text)
         except UnfitError as unfit:
+            if kind in _NUMBERED and not node.style and _INTEGRAL.fullmatch(text):
+                return read(reader, _integral(node), path)
             return reader.fail(node, path, f"expected {unfit.expected}, found '{one_line(text)}'", unfit.hint)
 
     return read
+
+
+def _integral(node: Node) -> Node:
+    """A whole number that was written with a point, as JSON's may be (JSON Schema 2020-12 section 6.1.1)."""
+    return ScalarNode(node.tag, node.value.partition(".")[0], node.start_mark, node.end_mark)
 
 
 def _expected(parse: Callable[[str], Any]) -> str:
@@ -380,6 +402,8 @@ def _whole(reader: Reader, node: Node, path: Path) -> Any:
     text = _text(reader, node, path, "a whole number")
     if text is BAD:
         return BAD
+    if is_plain(node) and _INTEGRAL.fullmatch(text):
+        text = text.partition(".")[0]
     if text.lstrip("+-").isdecimal() and text.isascii() and len(text) < 19:
         if not is_plain(node):
             return reader.fail(node, path, f"expected a whole number, found the text '{text}'", "Take the quotes away.")

@@ -16,7 +16,7 @@ from portolan.formats.reader import without_none
 from portolan.formats.scalars import SCALARS
 
 _WORDS = {
-    "HostName": "host name", "ListenerKey": "listener", "NamePattern": "name pattern", "EstatePath": "path in the estate", "WebAddress": "URL",
+    "HostName": "host name", "ListenerKey": "listener", "AreaService": "service", "CoveredName": "name or address", "NamePattern": "name pattern", "EstatePath": "path in the estate", "WebAddress": "URL",
     "Template": "target", "PortRange": "port or range", "datetime": "time",
 }  # fmt: skip
 

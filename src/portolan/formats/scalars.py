@@ -6,7 +6,10 @@ from datetime import UTC, datetime
 from ipaddress import ip_address, ip_interface, ip_network
 from typing import Any, TypeVar
 
+from portolan.estate.areas import SERVICES, service_ports
 from portolan.estate.base import (
+    AreaService,
+    CoveredName,
     EstatePath,
     HostName,
     IPAddress,
@@ -17,7 +20,9 @@ from portolan.estate.base import (
     Template,
     WebAddress,
 )
+from portolan.formats import patterns
 from portolan.formats.files import inside
+from portolan.source.nearest import did_you_mean
 
 
 class UnfitError(Exception):
@@ -39,6 +44,14 @@ def _unscoped(value: _Form) -> _Form:
     return value
 
 
+def _with_length(text: str) -> str:
+    """An address that may have a prefix length; masks have no form of their own here. Raises ValueError."""
+    length = text.partition("/")[2]
+    if "/" in text and not re.fullmatch("0|[1-9][0-9]{0,2}", length):
+        raise ValueError("no prefix length")
+    return text
+
+
 def address(text: str) -> IPAddress:
     """An IPv4 or IPv6 address."""
     try:
@@ -51,7 +64,7 @@ def address(text: str) -> IPAddress:
 def interface(text: str) -> IPInterface:
     """An address with or without its prefix length; without one the prefix is full (the reader knows the network)."""
     try:
-        return _unscoped(ip_interface(text))
+        return _unscoped(ip_interface(_with_length(text)))
     except ValueError:
         raise UnfitError("an IP address such as 10.20.0.15, or with its prefix length such as 10.20.0.15/24") from None
 
@@ -59,10 +72,10 @@ def interface(text: str) -> IPInterface:
 def network(text: str) -> IPNetwork:
     """A range in CIDR form; a lone address is the range of itself."""
     try:
-        return _unscoped(ip_network(text))
+        return _unscoped(ip_network(_with_length(text)))
     except ValueError:
         try:
-            meant = _unscoped(ip_network(text, strict=False))
+            meant = _unscoped(ip_network(_with_length(text), strict=False))
         except ValueError:
             raise UnfitError("a range such as 10.20.0.0/24 or 2001:db8::/64") from None
         raise UnfitError("a range whose host bits are zero", f"Did you mean {meant}?") from None
@@ -91,11 +104,16 @@ def port_range(text: str) -> PortRange:
 _LABEL = re.compile(r"[a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?")
 
 
+_NO_ASCII_FORM = "a host name that has an ASCII form (RFC 5891)"
+
+
 def host_name(text: str) -> HostName:
     """A host name in its ASCII form, lower case, no final dot (RFC 1123 section 2.1, RFC 5891)."""
     name = text.rstrip(".") if text.endswith(".") and not text.endswith("..") else text
     if not name.isascii():
         name = _ascii_form(name)
+        if len(name) > 253 or not all(_LABEL.fullmatch(label) for label in name.split(".")):
+            raise UnfitError(_NO_ASCII_FORM)
     name = name.lower()
     if not name or len(name) > 253 or not all(_LABEL.fullmatch(label) for label in name.split(".")):
         raise UnfitError("a host name such as visit.kestrel-ridge.example")
@@ -107,8 +125,8 @@ def _ascii_form(name: str) -> str:
 
     try:
         return idna.encode(name, uts46=True).decode("ascii")
-    except idna.IDNAError:
-        raise UnfitError("a host name that has an ASCII form (RFC 5891)") from None
+    except (idna.IDNAError, ValueError):
+        raise UnfitError(_NO_ASCII_FORM) from None
 
 
 def name_pattern(text: str) -> NamePattern:
@@ -116,8 +134,31 @@ def name_pattern(text: str) -> NamePattern:
     rest = text.removeprefix("*.") if text.startswith("*.") else text.removesuffix(".*")
     try:
         return NamePattern(text.replace(rest, host_name(rest)) if "*" in text else host_name(rest))
-    except UnfitError:
+    except UnfitError as unfit:
+        if unfit.expected == _NO_ASCII_FORM:
+            raise
         raise UnfitError("a name such as visit.kestrel-ridge.example, *.kestrel-ridge.example or visit.*") from None
+
+
+def covered_name(text: str) -> CoveredName:
+    """A name that a certificate covers, or an address."""
+    try:
+        address(text)
+    except UnfitError:
+        host_name(text.removeprefix("*."))
+    return CoveredName(text)
+
+
+_AREA_SERVICE = rf"^(?:{'|'.join(SERVICES)}|{patterns.PORT}(?:-{patterns.PORT})?/(?:tcp|udp))$"
+
+
+def area_service(text: str) -> AreaService:
+    """A service's name, or ports and protocol."""
+    try:
+        service_ports(text)
+    except ValueError as expected:
+        raise UnfitError(str(expected), did_you_mean(text, SERVICES)) from None
+    return AreaService(text)
 
 
 def estate_path(text: str) -> EstatePath:
@@ -154,7 +195,9 @@ def template(text: str) -> Template:
 
 #: Lifetimes and terms are counted from times: none leads out of what can be counted.
 _FIRST_YEAR, _LAST_YEAR = 1800, 9000
-_TIME = re.compile(r"(\d{4}-\d\d-\d\d)(?:[Tt ](\d\d:\d\d(?::\d\d(?:\.\d{1,6})?)?)([Zz]|[+-]\d\d:\d\d)?)?")
+_TIME = re.compile(
+    r"([0-9]{4}-[0-9]{2}-[0-9]{2})(?:[Tt ]([0-9]{2}:[0-9]{2}(?::[0-9]{2}(?:\.[0-9]{1,6})?)?)([Zz]|[+-][0-9]{2}:[0-9]{2})?)?"
+)
 
 
 def time(text: str) -> datetime:
@@ -169,26 +212,30 @@ def time(text: str) -> datetime:
             if _FIRST_YEAR <= moment.year <= _LAST_YEAR:
                 return moment.astimezone(UTC)
         except (ValueError, OverflowError):
-            pass
+            if re.fullmatch(patterns.TIME, text):
+                raise UnfitError("a day that the calendar has") from None
     raise UnfitError(
         "a time such as 2026-03-14T20:00:00Z", f"Between the years {_FIRST_YEAR} and {_LAST_YEAR}." if match else ""
     )
 
 
+def _text(pattern: str) -> dict[str, Any]:
+    """The schema of a text of a certain form, in which everything can be seen."""
+    return {"type": "string", "pattern": pattern, "not": {"pattern": patterns.UNSEEN}}
+
+
 #: Type to (parser, JSON Schema of the written form).
 SCALARS: dict[Any, tuple[Any, dict[str, Any]]] = {
-    HostName: (host_name, {"type": "string", "minLength": 1}),
-    NamePattern: (name_pattern, {"type": "string", "minLength": 1}),
-    EstatePath: (estate_path, {"type": "string", "pattern": r"^[^/\\].*$"}),
-    WebAddress: (web_address, {"type": "string", "pattern": "^[Hh][Tt][Tt][Pp][Ss]?://"}),
-    Template: (template, {"type": "string", "minLength": 1}),
-    PortRange: (
-        port_range,
-        {"anyOf": [{"type": "integer", "minimum": 1, "maximum": 65535},
-                   {"type": "string", "pattern": "^[0-9]{1,5}( *- *[0-9]{1,5})?$"}]},
-    ),
-    datetime: (time, {"type": "string"}),
-    IPAddress: (address, {"type": "string", "minLength": 2}),
-    IPInterface: (interface, {"type": "string", "minLength": 2}),
-    IPNetwork: (network, {"type": "string", "minLength": 2}),
-}  # fmt: skip
+    HostName: (host_name, _text(patterns.HOST)),
+    CoveredName: (covered_name, _text(patterns.COVERED)),
+    AreaService: (area_service, _text(_AREA_SERVICE)),
+    NamePattern: (name_pattern, _text(patterns.NAME_PATTERN)),
+    EstatePath: (estate_path, _text(patterns.PATH)),
+    WebAddress: (web_address, {**_text(patterns.URL), "maxLength": _LONGEST_URL}),
+    Template: (template, _text(patterns.TEMPLATE)),
+    PortRange: (port_range, {"anyOf": [{"type": "integer", "minimum": 1, "maximum": 65535}, _text(patterns.PORTS)]}),
+    datetime: (time, _text(patterns.TIME)),
+    IPAddress: (address, _text(patterns.ADDRESS)),
+    IPInterface: (interface, _text(patterns.WITH_LENGTH)),
+    IPNetwork: (network, _text(patterns.WITH_LENGTH)),
+}

@@ -32,21 +32,28 @@ def through_filter(
     at = Circumstances(
         entering.name if entering is not None else None, leaving.name if leaving is not None else None, forwarded
     )
-    rule = _decides(device, filtering, chain, packet, at)
+    rule = _decides(device, filtering, chain, packet, at, set())
     if rule is None:
         return _outcome(device, packet, name, chain.default, None, chain.place.key("default"))
     return _outcome(device, packet, name, rule.verdict, rule, rule.place)  # type: ignore[arg-type]
 
 
-def _decides(device: Device, filtering: Filter, chain: object, packet: Packet, at: Circumstances) -> FilterRule | None:
-    """The rule that ends it; None where the chain's rules let it go to the default, or back to where it came from."""
+def _decides(
+    device: Device, filtering: Filter, chain: object, packet: Packet, at: Circumstances, passed: set[str]
+) -> FilterRule | None:
+    """The rule that ends it; None where the chain's rules let it go to the default, or back to where it came from.
+
+    `passed` holds the chains that did not decide about this packet: they would not the second time either.
+    """
     prepared = device.prepared(chain)
     for part in prepared.parts:
         if isinstance(part, FilterRule):
-            if matches(part, packet, at):
-                rule = _decides(device, filtering, filtering.chains[str(part.jump)], packet, at)
+            name = str(part.jump)
+            if name not in passed and matches(part, packet, at):
+                rule = _decides(device, filtering, filtering.chains[name], packet, at, passed)
                 if rule is not None:
                     return rule
+                passed.add(name)
         else:
             rule = part.first(packet, at)
             if rule is not None:

@@ -1,0 +1,76 @@
+"""What scalars look like, as patterns that a JSON Schema can carry: no more and no less than the loader takes.
+
+Each is anchored by itself. They use nothing but what ECMA-262 and Python agree on.
+"""
+
+import unicodedata
+
+
+def _ranges(codes: list[int]) -> str:
+    """Code points as a character class's inside."""
+    found: list[list[int]] = []
+    for code in codes:
+        if found and code == found[-1][1] + 1:
+            found[-1][1] = code
+        else:
+            found.append([code, code])
+    return "".join(_escaped(first) if first == last else f"{_escaped(first)}-{_escaped(last)}" for first, last in found)
+
+
+def _escaped(code: int) -> str:
+    # Beyond the first plane ECMA-262 and Python write code points differently: the character itself is the same in both.
+    return f"\\u{code:04x}" if code < 0x10000 else chr(code)
+
+
+#: Characters that nobody sees, halves of surrogate pairs aside: those are no JSON text.
+UNSEEN = (
+    "["
+    + _ranges([code for code in range(0x110000) if unicodedata.category(chr(code)) in ("Cc", "Cf", "Zl", "Zp")])
+    + "]"
+)
+UNSEEN_BUT_TABS = UNSEEN.replace("\\u0000-\\u001f", "\\u0000-\\u0008\\u000a-\\u001f")
+
+_OCTET = r"(?:25[0-5]|2[0-4][0-9]|1[0-9]{2}|[1-9]?[0-9])"
+V4 = rf"(?:{_OCTET}\.){{3}}{_OCTET}"
+_HEX = "[0-9A-Fa-f]{1,4}"
+
+
+def _v6() -> str:
+    """RFC 4291 section 2.2: eight groups, or fewer around a `::`; the last two may be an IPv4 address."""
+    forms = [f"(?:{_HEX}:){{7}}{_HEX}", f"(?:{_HEX}:){{6}}{V4}"]
+    for left in range(8):
+        head = "" if left == 0 else _HEX if left == 1 else f"{_HEX}(?::{_HEX}){{{left - 1}}}"
+        right = 7 - left
+        tails = [""] if right == 0 else [f"(?:{_HEX}(?::{_HEX}){{0,{right - 1}}})?"]
+        if right >= 2:
+            tails.append(f"(?:{_HEX}:){{0,{right - 2}}}{V4}")
+        forms += [f"{head}::{tail}" for tail in tails]
+    return f"(?:{'|'.join(forms)})"
+
+
+V6 = _v6()
+_LENGTH_4, _LENGTH_6 = "(?:3[0-2]|[12]?[0-9])", "(?:12[0-8]|1[01][0-9]|[1-9]?[0-9])"
+ADDRESS = f"^(?:{V4}|{V6})$"
+WITH_LENGTH = f"^(?:{V4}(?:/{_LENGTH_4})?|{V6}(?:/{_LENGTH_6})?)$"
+
+PORT = r"(?!0+(?:[^0-9]|$))(?:[0-5]?[0-9]{1,4}|6[0-4][0-9]{3}|65[0-4][0-9]{2}|655[0-2][0-9]|6553[0-5])"
+PORTS = f"^ *{PORT} *(?:- *{PORT} *)?$"
+LISTENER = rf"^ *(?:(?:\[{V6}\]|{V4}|\*):)?{PORT}(?: +tls)* *$|^ *\[(?:::|(?:0{{1,4}}:){{1,7}}:|(?:0{{1,4}}:){{7}}0{{1,4}})\]:{PORT}(?: +(?:tls|v6-only|dual-stack))* *$"
+
+LABEL = "[A-Za-z0-9_](?:[A-Za-z0-9_-]{0,61}[A-Za-z0-9_])?"
+_BEYOND_ASCII = r"[^\u0000-\u007f]"
+_SHORT = r"(?=.{1,253}$|.{1,253}\.$)"
+HOST = rf"^(?:{_SHORT}{LABEL}(?:\.{LABEL})*\.?|.*{_BEYOND_ASCII}.*)$"
+NAME_PATTERN = (
+    rf"^(?:(?:\*\.)?{_SHORT}{LABEL}(?:\.{LABEL})*\.?|(?=.{{1,255}}$){LABEL}(?:\.{LABEL})*\.\*|.*{_BEYOND_ASCII}.*)$"
+)
+
+COVERED = rf"^(?:(?:\*\.)?{_SHORT}{LABEL}(?:\.{LABEL})*\.?|{V4}|{V6}|.*{_BEYOND_ASCII}.*)$"
+
+_DAY = "(?:1[89][0-9]{2}|[2-8][0-9]{3}|9000)-(?:0[1-9]|1[0-2])-(?:0[1-9]|[12][0-9]|3[01])"
+_CLOCK = "(?:[01][0-9]|2[0-3]):[0-5][0-9](?::[0-5][0-9](?:\\.[0-9]{1,6})?)?"
+TIME = f"^{_DAY}(?:[Tt ]{_CLOCK}(?:[Zz]|[+-](?:[01][0-9]|2[0-3]):[0-5][0-9])?)?$"
+
+PATH = r"^(?!/|\\|.:|\.\.(?:/|$)|(?:\./*)*$)(?!.*/\.\.(?:/|$)).+$"
+URL = r"^[Hh][Tt][Tt][Pp][Ss]?://[^/?#\s]"
+TEMPLATE = r"^(?:[^{}]|\{(?:scheme|host|port|path|query|rest)\})+$"

@@ -1,0 +1,121 @@
+"""What the keys of one object ask of each other, for the JSON Schema; the loader says the same in its cross-checks."""
+
+from typing import Any
+
+from portolan.formats import patterns
+
+Schema = dict[str, Any]
+
+
+def _one_of(*keys: str) -> Schema:
+    """Exactly one of the keys."""
+    return {"oneOf": [{"required": [key]} for key in keys]}
+
+
+def _any_of(*keys: str) -> Schema:
+    return {"anyOf": [{"required": [key]} for key in keys]}
+
+
+def _without(key: str, *others: str) -> Schema:
+    """Where a key stands, none of the others does."""
+    return {"if": {"required": [key]}, "then": {"not": _any_of(*others)}}
+
+
+_SOME = {"not": {"anyOf": [{"type": "null"}, {"type": "array", "maxItems": 0}]}}
+_PORTED = ("tcp", "udp")
+
+
+def _some(key: str) -> Schema:
+    """The key, with something in it."""
+    return {"required": [key], "properties": {key: _SOME}}
+
+
+def _ports_of(*verdicts: str) -> Schema:
+    """Ports belong to protocols that have them."""
+    named = {"anyOf": [{"required": [each], "properties": {each: {"enum": list(_PORTED)}}} for each in verdicts]}
+    return {"if": {"anyOf": [_some("ports"), _some("source_ports")]}, "then": named}
+
+
+_VERSION = {"anyOf": [{"required": ["file"]}, _some("records"), _some("without")]}
+_STATUS = {"minimum": 100, "maximum": 599}
+_KINDS = {
+    "name-server": ("zones",),
+    "resolver": ("zones", "forwards_to", "validates", "refuses", "refuses_with", "last_asked"),
+    "other": (),
+}
+_FOR_SOME = (
+    "program",
+    "certificate",
+    "sites",
+    "zones",
+    "forwards_to",
+    "validates",
+    "refuses",
+    "refuses_with",
+    "last_asked",
+)
+
+
+def _of_kind(kind: str | None, *allowed: str) -> Schema:
+    """Keys that a service of a kind does not have; without a kind it is a web service."""
+    wanted = (
+        {"required": ["kind"], "properties": {"kind": {"const": kind}}}
+        if kind
+        else {"not": {"required": ["kind"], "properties": {"kind": {"not": {"const": "web"}}}}}
+    )
+    barred = [key for key in _FOR_SOME if key not in allowed]
+    return {"if": wanted, "then": {"not": _any_of(*barred)}}
+
+
+_ZONE_NAME = rf"^(?=.{{1,253}}$){patterns.LABEL}(?:\.{patterns.LABEL})*$".replace("A-Za-z", "a-z")
+
+
+def _each(pattern: str) -> Schema:
+    """A text, or each text of a list, has a form; what is no text has it by its number or word."""
+    item = {"if": {"type": "string"}, "then": {"pattern": pattern}}
+    return {"if": {"type": "array"}, "then": {"items": item}, "else": item}
+
+
+#: Types whose shapes want some key or other.
+NEVER_EMPTY = frozenset(("Vantage", "Zone", "Certificate", "View", "Before", "Copy", "Area"))
+#: By type: schemas that hold beside the properties.
+SHAPES: dict[str, list[Schema]] = {
+    "Estate": [{"properties": {"zones": {"propertyNames": {"pattern": _ZONE_NAME}}}}],
+    "Route": [_one_of("via", "on", "type")],
+    "Forward": [_one_of("tcp", "udp")],
+    "FilterRule": [
+        _one_of("allow", "drop", "reject", "return", "jump"), {"dependentRequired": {"protocol": ["jump"], "answer": ["reject"]}},
+        _ports_of("allow", "drop", "reject", "return", "protocol"),
+        {"if": {"required": ["answer"], "properties": {"answer": {"const": "tcp-reset"}}}, "then": {"properties": {"reject": {"const": "tcp"}}}},
+    ],
+    "ListRule": [_one_of("allow", "deny"), _ports_of("allow", "deny"), {"properties": {"number": {"minimum": 1, "maximum": 65535}}}],
+    "Certificate": [
+        {"anyOf": [{"required": ["file"]}, _some("names")]}, _without("file", "names", "issuer", "from", "until", "sends_chain"), {"dependentRequired": {"key": ["file"]}},
+    ],
+    "Authority": [_without("file", "issued_by", "from", "until"), {"properties": {"issued_by": {"not": {"const": "self"}}}}],
+    "Vantage": [
+        _one_of("network", "host"), _without("host", "address", "gateway", "routes", "filter", "hosts_file", "resolver", "search"),
+        {"if": {"required": ["network"]}, "then": _some("address")}, {"properties": {"redirect_limit": {"minimum": 0, "maximum": 100}}},
+    ],
+    "Zone": [{"anyOf": [{"required": ["file"]}, _some("records")]}, {"if": _some("withdrawn"), "then": {"required": ["file"]}}],
+    "View": [_VERSION], "Before": [_VERSION], "Copy": [_VERSION],
+    "HostsFile": [{"anyOf": [{"required": ["file"]}, _some("lines")]}],
+    "Area": [
+        {"anyOf": [_some("from"), _some("interfaces"), {"required": ["default"], "properties": {"default": {"const": True}}}]},
+        {"if": {"required": ["answer"]}, "then": {"not": {"required": ["otherwise"], "properties": {"otherwise": {"not": {"const": "reject"}}}}, "properties": {"answer": {"not": {"const": "tcp-reset"}}}}},
+    ],
+    "Filter": [{"if": {"required": ["areas"], "properties": {"areas": {"type": "object", "minProperties": 1}}}, "then": {"not": {"required": ["inbound"]}}}],
+    "Service": [
+        _of_kind(None, "program", "certificate", "sites"), *(_of_kind(kind, *allowed) for kind, allowed in _KINDS.items()),
+        {"if": {"required": ["kind"], "properties": {"kind": {"const": "name-server"}}}, "then": _some("zones")},
+        {"if": {"required": ["kind"], "properties": {"kind": {"const": "other"}}}, "then": {"required": ["listens"]}},
+    ],
+    "Site": [
+        {"properties": {"answer": {"anyOf": [{"minimum": 200, "maximum": 299}, {"minimum": 400, "maximum": 599}]}}},
+        _without("files", "copy"), {"properties": {"files": _each(r"^(?!/)(?!(?:.*/)?\.\.(?:/|$))"), "default_documents": _each("^[^/]+$")}},
+    ],
+    "When": [{"properties": {"path": {"type": ["string", "integer", "number", "boolean"], "pattern": r"^/[^*?]*\*?$"}}}],
+    "Promise": [{"properties": {"status": _STATUS}}],
+    "Host": [{"properties": {"filter": {"not": {"required": ["forward"]}}, "local_name": {"pattern": r"\.[Ll][Oo][Cc][Aa][Ll]\.?$"}}}],
+    "Router": [{"properties": {"local_name": {"pattern": r"\.[Ll][Oo][Cc][Aa][Ll]\.?$"}}}],
+}  # fmt: skip
