@@ -19,8 +19,19 @@ from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
 from portolan.source.problem import EstateError
 
-# How long an example takes is measured in bench/, never by a test.
-settings.register_profile("portolan", deadline=None, suppress_health_check=[HealthCheck.too_slow])
+# How long an example takes is measured in bench/, never by a test. Tests answer the same every time; what they explore at random
+# is a step of its own (`pytest tests/property --hypothesis-profile explore --hypothesis-seed N`), and what it finds is kept.
+settings.register_profile(
+    "portolan", deadline=None, derandomize=True, database=None, suppress_health_check=[HealthCheck.too_slow]
+)
+settings.register_profile(
+    "explore",
+    deadline=None,
+    max_examples=400,
+    database=None,
+    print_blob=True,
+    suppress_health_check=[HealthCheck.too_slow],
+)
 settings.load_profile("portolan")
 
 NOW = datetime(2026, 3, 14, 20, tzinfo=UTC)

@@ -2,7 +2,7 @@
 
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
 
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from portolan.estate.base import PortRange
@@ -64,7 +64,6 @@ def asked(draw):
     return packet, Circumstances(draw(names), draw(names), draw(st.booleans()))
 
 
-@settings(max_examples=150)
 @given(st.lists(rules(), min_size=FEW + 1, max_size=60), st.lists(asked(), min_size=1, max_size=8))
 def test_the_first_rule_that_matches_is_found(held, packets):
     """Whatever the rules differ in."""
@@ -73,7 +72,6 @@ def test_the_first_rule_that_matches_is_found(held, packets):
         assert prepared.first(packet, at) is next((rule for rule in held if matches(rule, packet, at)), None)
 
 
-@settings(max_examples=30)
 @given(rules(), st.lists(asked(), min_size=1, max_size=8))
 def test_many_like_it_and_one_that_matches(rule, packets):
     """Hundreds of rules with one source, as in a list of blocked ports, and the one in question among them."""
