@@ -54,6 +54,8 @@ RESOLVER_REFUSES = Law(
     "name", "resolver-refuses", "the resolver on {0} does not look {1} up: it answers {2}", stops=True
 )
 RESOLVER_HOLDS = Law("name", "resolver-holds", "the resolver on {0} holds the zone {1} itself")
+RESOLVER_EMPTY_ZONE = Law("name", "resolver-empty-zone", "resolvers know by themselves that nothing lies below {1}, and ask nobody: {0} does not exist",
+                          "RFC 6303 section 4, RFC 6761 section 6, RFC 8375 section 4", stops=True)  # fmt: skip
 SEARCH_LIST = Law("name", "search-list", "{0} stands for {1}: {2} searches {3}")
 SEARCH_FAILED = Law("name", "search-failed", "{0} is tried as {1}: {2}")
 LOCAL_NAME = Law("name", "local-name", "{0} announces itself as {1} on {2}", "RFC 6762 section 3")
@@ -103,6 +105,13 @@ HTTPS_HINT = Law(
     "name", "https-hint", "{0} has no address; the HTTPS record's hint {1} is taken", "RFC 9460 section 7.3"
 )
 
+#: Names that resolvers as installed answer by themselves with "no such name" (measured on Unbound; RFC 6303, 6761, 7686, 8375).
+EMPTY_ZONES = frozenset((
+    "test", "invalid", "onion", "home.arpa", "127.in-addr.arpa", "10.in-addr.arpa", "168.192.in-addr.arpa", "254.169.in-addr.arpa",
+    *(f"{number}.172.in-addr.arpa" for number in range(16, 32)), "2.0.192.in-addr.arpa", "100.51.198.in-addr.arpa", "113.0.203.in-addr.arpa",
+    "255.255.255.255.in-addr.arpa", "0.in-addr.arpa", "d.f.ip6.arpa", "8.e.f.ip6.arpa", "9.e.f.ip6.arpa", "a.e.f.ip6.arpa", "b.e.f.ip6.arpa",
+    "8.b.d.0.1.0.0.2.ip6.arpa",
+))  # fmt: skip
 #: How many aliases a resolver follows, as the resolver that rehearsals use does.
 MOST_ALIASES = 11
 #: Where ordinary resolvers are thought to be, by IP version: benchmarking ranges (RFC 2544, RFC 5180), which no visitor uses.

@@ -10,6 +10,7 @@ from typing import Any
 
 from portolan.estate.base import IPAddress, is_public
 from portolan.estate.estate import Estate
+from portolan.estate.guesses import attachments
 from portolan.estate.machine import Machine
 from portolan.estate.service import Service
 from portolan.estate.vantage import Vantage
@@ -45,7 +46,7 @@ class Naming:
         #: Zones below which the estate has another.
         self._parents = {above for zone in estate.zones for above in _above(zone)}
         self._ways: dict[tuple[int, IPAddress], Decision | None] = {}
-        self._servers = Servers(estate, reach, described, self._addresses_of)
+        self._servers = Servers(estate, reach, described, self._addresses_of, self._way_out)
 
     def index(self, zone: Zone, held: Held | None = None) -> ZoneIndex:
         """The index of a zone, or of a version of it; made once."""
@@ -155,6 +156,10 @@ class Naming:
         elif service is not None and service.forwards_to:
             return self._passed_on(name, asker, answer)
         else:
+            empty = next((each for each in (name, *_above(name)) if each in law.EMPTY_ZONES), None)
+            if empty is not None:
+                answer.fail("no-such-name", Decision(law.RESOLVER_EMPTY_ZONE, (name, empty)))
+                return None
             top = self._top(name)
             if top is None:
                 answer.fail("no-such-name", Decision(law.UNDESCRIBED, (name,)))
@@ -363,6 +368,11 @@ class Naming:
                 return
         answer.say(law.RESOLVER_VALIDATING if asker.validates else law.RESOLVER_ORDINARY, (label,), place)
         self.recurse(name, asker, answer)
+
+    def _way_out(self, machine: Machine) -> Decision | None:
+        """What keeps a machine's questions from servers on the internet that nobody describes."""
+        old = any(item.version == 4 for _, held in attachments(machine) for item in held)
+        return self._way_to(machine, law.ORDINARY_RESOLVERS[0 if old else 1])
 
     def _way_to(self, client: Machine | Vantage, address: IPAddress) -> Decision | None:
         """What keeps a device's questions from a resolver on the internet, or its answers; None when they pass."""

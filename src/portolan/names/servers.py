@@ -33,11 +33,13 @@ class Servers:
         reach: Callable[[Any, IPAddress, int, str], Connection],
         described: Callable[[IPAddress], bool],
         resolve: Callable[[str, Asker], list[IPAddress]],
+        way_out: Callable[[Machine], Decision | None],
     ) -> None:
         self._estate = estate
         self._reach = reach
         self._described = described
         self._resolve = resolve
+        self._way_out = way_out
         self._known: dict[tuple[str, int], Reached] = {}
         self._walking: set[tuple[str, int]] = set()
         self._holders: dict[str, list[tuple[Machine, Service]]] = {}
@@ -74,6 +76,10 @@ class Servers:
             # Addresses that the registration gives wrongly lead to nobody, described or not.
             astray = [name for name in named if name in zone.glue and not self._right_glue(name, zone)]
             if not named or len(astray) < len(named):
+                closed = self._way_out(asker.machine) if asker.machine is not None else None
+                if closed is not None:
+                    facts = (zone.name, f"{asker.label} gets no question out to the internet: {closed.text}")
+                    return Reached((Decision(law.SERVERS_FAIL, facts, zone.place, closed),))
                 decision = Decision(law.ZONE_ASSUMED, (zone.name,), zone.place, zone)
                 return Reached((decision,), None, self._seen_as(zone, asker))
         decisions: list[Decision] = []

@@ -11,7 +11,19 @@ from portolan.names import law
 def named_keys(zone: Zone, parent: ZoneData | None) -> tuple[str, ...]:
     """The keys that the parent's DS records name: labels, or DS data as text."""
     held = parent.nodes.get(zone.name, {}).get("DS", ()) if parent is not None else ()
-    return (*zone.ds, *(str(record.data) for record in held))
+    named = (*zone.ds, *(str(record.data) for record in held))
+    # RFC 4035 section 5.2: where nobody can check any of them, the zone counts as unsigned.
+    return named if any(map(_checkable, named)) else ()
+
+
+#: Algorithms and digests that validating resolvers know (RFC 8624 section 3).
+_ALGORITHMS, _DIGESTS = frozenset(("5", "7", "8", "10", "13", "14", "15", "16")), frozenset(("1", "2", "4"))
+
+
+def _checkable(named: str) -> bool:
+    """Whether a DS record is of a kind that resolvers check; a label always is."""
+    fields = named.split()
+    return len(fields) < 4 or (fields[1] in _ALGORITHMS and fields[2] in _DIGESTS)
 
 
 def judged(zone: Zone, data: ZoneData, named: tuple[str, ...], now: datetime) -> Decision:

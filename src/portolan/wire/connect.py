@@ -127,10 +127,10 @@ def _answered(walk: Walk, end: End, packet: Packet, asked: Addressed) -> str | N
 
 
 def _followed(walk: Walk, end: End, packet: Packet, asked: Addressed) -> str | None:
-    """What the visitor sends next, and the server's words, where they pass boxes that saw only one direction."""
+    """What the visitor sends next, and the server's words, where boxes saw only one direction, or ask their rules each time."""
     there = {each[0] for each in walk.trail if not each[6]}
     back = {each[0] for each in walk.trail if each[6]}
-    if there == back or packet.protocol != "tcp":
+    if (there == back and not walk.stateless) or packet.protocol != "tcp":
         return None
     kept, trail = len(walk.decisions), len(walk.trail)
     walk.later = True

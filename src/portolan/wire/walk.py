@@ -41,7 +41,18 @@ class Walk:
     `choice` says which of several boxes with one address answers; `twice` whether that was met.
     """
 
-    __slots__ = ("answered", "choice", "decisions", "later", "origin", "topology", "tracked", "trail", "twice")
+    __slots__ = (
+        "answered",
+        "choice",
+        "decisions",
+        "later",
+        "origin",
+        "stateless",
+        "topology",
+        "tracked",
+        "trail",
+        "twice",
+    )
 
     def __init__(self, topology: Topology, origin: Device, choice: int = 0) -> None:
         self.topology = topology
@@ -51,6 +62,8 @@ class Walk:
         #: The boxes that the answer passed, and whether packets after it are walked.
         self.answered: set[str] = set()
         self.later = False
+        #: Whether a filter was met that asks its rules about every packet of a connection.
+        self.stateless = False
         self.decisions: list[Decision] = []
         #: The fields of a Hop for every box.
         self.trail: list[tuple[Any, ...]] = []
@@ -70,6 +83,8 @@ class Walk:
     def _box(self, device: Device, packet: Packet, entering: Port | None, reply: bool) -> "End | Port":
         """One box: the end of the walk, or the port of the next box that the packet arrives at."""
         known = mapped = None
+        if device.filter is not None and not device.filter.stateful:
+            self.stateless = True
         if reply:
             known = self._known(device, packet)
             packet.state = _reply_state(packet, known, self.later)
