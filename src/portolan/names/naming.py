@@ -153,13 +153,12 @@ class Naming:
         if own is not None and service is not None:
             answer.say(law.RESOLVER_HOLDS, (asker.label, own.name), service.place.key("zones"), service)
             zone, held = own, version_at(own, self.now, asker.client)
+        elif (empty := next((each for each in (name, *_above(name)) if each in law.EMPTY_ZONES), None)) is not None:
+            answer.fail("no-such-name", Decision(law.RESOLVER_EMPTY_ZONE, (name, empty)))
+            return None
         elif service is not None and service.forwards_to:
             return self._passed_on(name, asker, answer)
         else:
-            empty = next((each for each in (name, *_above(name)) if each in law.EMPTY_ZONES), None)
-            if empty is not None:
-                answer.fail("no-such-name", Decision(law.RESOLVER_EMPTY_ZONE, (name, empty)))
-                return None
             top = self._top(name)
             if top is None:
                 answer.fail("no-such-name", Decision(law.UNDESCRIBED, (name,)))

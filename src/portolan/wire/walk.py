@@ -47,6 +47,7 @@ class Walk:
         "decisions",
         "later",
         "origin",
+        "rejecting",
         "stateless",
         "topology",
         "tracked",
@@ -64,6 +65,8 @@ class Walk:
         self.later = False
         #: Whether a filter was met that asks its rules about every packet of a connection.
         self.stateless = False
+        #: The box whose filter answered with a reset: there, that is a packet related to the connection, none of it.
+        self.rejecting: str | None = None
         self.decisions: list[Decision] = []
         #: The fields of a Hop for every box.
         self.trail: list[tuple[Any, ...]] = []
@@ -87,7 +90,7 @@ class Walk:
             self.stateless = True
         if reply:
             known = self._known(device, packet)
-            packet.state = _reply_state(packet, known, self.later)
+            packet.state = _reply_state(packet, known, self.later, device.name == self.rejecting)
             self.answered.add(device.name)
         elif self.later:
             mapped = self._mapped(device, packet)
@@ -220,6 +223,7 @@ class Walk:
             return self._lost(device, decision)
         answer: str = (rule.answer if rule is not None else None) or "port-unreachable"
         if answer == "tcp-reset":
+            self.rejecting = device.name
             answer = "reset"
         return self._end(answer, device, packet, decision, before)
 
@@ -322,9 +326,9 @@ class Walk:
         return End(how, device, decision)
 
 
-def _reply_state(packet: Packet, known: Tracked | None, later: bool) -> str:
+def _reply_state(packet: Packet, known: Tracked | None, later: bool, rejecting: bool) -> str:
     if known is not None:
-        return "related" if packet.inner is not None else "established"
+        return "related" if packet.inner is not None or rejecting else "established"
     # A UDP packet that no connection knows starts one, and so does what follows a TCP answer; the answer itself, and any
     # ICMP error, is invalid.
     return "new" if packet.protocol == "udp" or (later and packet.protocol == "tcp") else "invalid"
