@@ -239,11 +239,20 @@ def _sources(estate: Estate) -> set[IPNetwork]:
 def _targets(world: World) -> list[tuple[IPAddress, int, str, str]]:
     """Every address, port and protocol at which something might take a packet, with the machine that has the address."""
     found: dict[tuple[IPAddress, int, str], str] = {}
-    for machine in machines(world.estate):
-        ports = {(each.port, each.protocol) for each in world.topology.device(machine).sockets.bindings}
+    every = tuple(machines(world.estate))
+    bound = {machine.name: {(each.port, each.protocol) for each in world.topology.device(machine).sockets.bindings}
+             for machine in every}  # fmt: skip
+    forwards = [forward for machine in every for forward in getattr(machine, "forwards", ())]
+    #: The ports at which anything may be taken or sent on, which is all that counts of a wide forward.
+    taken = {pair for ports in bound.values() for pair in ports}
+    taken |= {(port, each.protocol) for each in forwards for port in (each.outside.first, each.outside.last)}
+    for machine in every:
+        ports = set(bound[machine.name])
         for forward in getattr(machine, "forwards", ()):
-            if forward.outside.last - forward.outside.first < 100:
-                ports |= {(port, forward.protocol) for port in range(forward.outside.first, forward.outside.last + 1)}
+            outside = forward.outside
+            shift = outside.first - (forward.port or outside.first)
+            ports |= {(port + shift, protocol) for port, protocol in taken
+                      if protocol == forward.protocol and outside.first <= port + shift <= outside.last}  # fmt: skip
         for interface in machine.interfaces.values():
             for item in interface.address:
                 for port, protocol in sorted(ports):
