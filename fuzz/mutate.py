@@ -1,5 +1,6 @@
 """Changes of texts and of data that a careless or a hostile hand might make; all drawn from one seeded generator."""
 
+import copy
 import json
 import random
 from collections.abc import Callable
@@ -97,11 +98,11 @@ def data_change(rng: random.Random, value: Any) -> Any:
             spots += [(node, key) for key, _ in inner]
             held += [item for _, item in inner]
         if not spots:
-            return rng.choice(_VALUES)
+            return copy.deepcopy(rng.choice(_VALUES))
         node, key = rng.choice(spots)
         kind = rng.randrange(5)
         if kind <= 1:
-            node[key] = rng.choice(_VALUES)
+            node[key] = copy.deepcopy(rng.choice(_VALUES))
         elif kind == 2:
             del node[key]
         elif kind == 3 and isinstance(node, dict):

@@ -1,5 +1,6 @@
 """Near misses, harmless text, places."""
 
+import re
 import unicodedata
 
 import pytest
@@ -8,7 +9,7 @@ from hypothesis import strategies as st
 
 from portolan.source.nearest import did_you_mean, distance, nearest
 from portolan.source.place import pointer
-from portolan.source.plain import one_line, plain
+from portolan.source.plain import UNSEEN, one_line, plain
 
 WORDS = st.text(alphabet="abc", max_size=6)
 
@@ -62,3 +63,13 @@ def test_nothing_that_moves_a_terminal_is_left(text):
 def test_json_pointers():
     """RFC 6901 section 3."""
     assert pointer(("a/b", "m~n", 0)) == "/a~1b/m~0n/0"
+
+
+def test_characters_that_nobody_sees_are_those_of_unicode():
+    """The written list holds what this Python's Unicode tables call control, format or separator, and nothing seen."""
+    listed = re.compile(UNSEEN)
+    told = {code for code in range(0x110000) if listed.match(chr(code))}
+    known = {code for code in range(0x110000) if unicodedata.category(chr(code)) in ("Cc", "Cf", "Zl", "Zp")}
+    assert known <= told
+    # An older table than 15.1 has not assigned some yet.
+    assert {unicodedata.category(chr(code)) for code in told - known} <= {"Cn"}

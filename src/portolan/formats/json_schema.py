@@ -16,15 +16,16 @@ from portolan.formats.listener_text import WRITTEN
 from portolan.formats.reader import annotations_of, bare, plan_of, without_none
 from portolan.formats.scalars import SCALARS
 from portolan.formats.shapes import NEVER_EMPTY, SHAPES
+from portolan.source.plain import UNSEEN
 
 _TEXT: dict[str, Any] = {"type": ["string", "integer", "number", "boolean"]}
 _SEEN: dict[str, dict[str, Any]] = {
-    "word": {**_TEXT, "not": {"pattern": patterns.UNSEEN, "type": "string"}},
+    "word": {**_TEXT, "not": {"pattern": UNSEEN, "type": "string"}},
     "line": {**_TEXT, "not": {"pattern": patterns.UNSEEN_BUT_TABS, "type": "string"}},
     "prose": _TEXT,
 }
 #: Names of things: words in which everything can be seen.
-_NAMES = {"not": {"pattern": f"{patterns.UNSEEN}|^$"}}
+_NAMES = {"not": {"pattern": f"{UNSEEN}|^$"}}
 
 
 def estate_schema() -> dict[str, Any]:
@@ -117,7 +118,7 @@ def _schema(annotation: Any, definitions: dict[str, Any], words: str = "word") -
         return {"enum": list(args)}
     if origin in (typing.Union, types.UnionType):
         if str in args:
-            named = {"pattern": "^[^:/]*$", "not": {"pattern": f"^[0-9]|^$|{patterns.UNSEEN}"}}
+            named = {"pattern": "^[^:/]*$", "not": {"pattern": f"^[0-9]|^$|{UNSEEN}"}}
             return {"anyOf": [dict(SCALARS[IPNetwork][1]), {"type": "string", **named}, {"type": "boolean"}]}
         literals = [each for each in args if typing.get_origin(each) is Literal]
         rest = reduce(or_, (each for each in args if each not in literals))

@@ -5,6 +5,7 @@ import re
 from portolan.estate.base import IPAddress, ListenerKey
 from portolan.formats import patterns
 from portolan.formats.scalars import SCALARS, UnfitError, address, port
+from portolan.source.plain import UNSEEN
 
 _SHAPE = re.compile(
     r"(?:(?:\[(?P<v6>[^\]]*)\]|(?P<v4>[0-9.]+)|(?P<star>\*)):)?(?P<port>[0-9]{1,5})(?P<words>(?: +\S+)*)"
@@ -45,5 +46,5 @@ def listener_key(text: str) -> ListenerKey:
 
 #: How a listener is written, for the JSON Schema.
 WRITTEN = {"anyOf": [{"type": "integer", "minimum": 1, "maximum": 65535},
-                     {"type": "string", "pattern": patterns.LISTENER, "not": {"pattern": patterns.UNSEEN}}]}  # fmt: skip
+                     {"type": "string", "pattern": patterns.LISTENER, "not": {"pattern": UNSEEN}}]}  # fmt: skip
 SCALARS[ListenerKey] = (listener_key, WRITTEN)

@@ -3,31 +3,9 @@
 Each is anchored by itself. They use nothing but what ECMA-262 and Python agree on.
 """
 
-import unicodedata
+from portolan.source.plain import UNSEEN
 
-
-def _ranges(codes: list[int]) -> str:
-    """Code points as a character class's inside."""
-    found: list[list[int]] = []
-    for code in codes:
-        if found and code == found[-1][1] + 1:
-            found[-1][1] = code
-        else:
-            found.append([code, code])
-    return "".join(_escaped(first) if first == last else f"{_escaped(first)}-{_escaped(last)}" for first, last in found)
-
-
-def _escaped(code: int) -> str:
-    # Beyond the first plane ECMA-262 and Python write code points differently: the character itself is the same in both.
-    return f"\\u{code:04x}" if code < 0x10000 else chr(code)
-
-
-#: Characters that nobody sees, halves of surrogate pairs aside: those are no JSON text.
-UNSEEN = (
-    "["
-    + _ranges([code for code in range(0x110000) if unicodedata.category(chr(code)) in ("Cc", "Cf", "Zl", "Zp")])
-    + "]"
-)
+#: The same, but tabs may stand.
 UNSEEN_BUT_TABS = UNSEEN.replace("\\u0000-\\u001f", "\\u0000-\\u0008\\u000a-\\u001f")
 
 _OCTET = r"(?:25[0-5]|2[0-4][0-9]|1[0-9]{2}|[1-9]?[0-9])"

@@ -23,6 +23,7 @@ from portolan.estate.base import (
 from portolan.formats import patterns
 from portolan.formats.files import inside
 from portolan.source.nearest import did_you_mean
+from portolan.source.plain import UNSEEN
 
 
 class UnfitError(Exception):
@@ -221,7 +222,7 @@ def time(text: str) -> datetime:
 
 def _text(pattern: str) -> dict[str, Any]:
     """The schema of a text of a certain form, in which everything can be seen."""
-    return {"type": "string", "pattern": pattern, "not": {"pattern": patterns.UNSEEN}}
+    return {"type": "string", "pattern": pattern, "not": {"pattern": UNSEEN}}
 
 
 #: Type to (parser, JSON Schema of the written form).

@@ -1,10 +1,17 @@
 """Text from an estate or the network is hostile: it is made harmless here before it reaches a terminal."""
 
+import re
 import unicodedata
 
 _HARMLESS = frozenset("\n")
-#: Categories whose characters cannot be seen, move what can, or are none: controls, formats, surrogates, separators.
-_UNSEEN = frozenset(("Cc", "Cf", "Cs", "Zl", "Zp"))
+#: Characters that cannot be seen or move what can: controls, formats and separators (categories Cc, Cf, Zl and Zp of Unicode
+#: 15.1). Beyond the first plane ECMA-262 and Python write code points differently: the character itself is the same in both.
+UNSEEN = (
+    "[\\u0000-\\u001f\\u007f-\\u009f\\u00ad\\u0600-\\u0605\\u061c\\u06dd\\u070f\\u0890-\\u0891\\u08e2\\u180e\\u200b-\\u200f"
+    "\\u2028-\\u202e\\u2060-\\u2064\\u2066-\\u206f\\ufeff\\ufff9-\\ufffb\U000110bd\U000110cd\U00013430-\U0001343f"
+    "\U0001bca0-\U0001bca3\U0001d173-\U0001d17a\U000e0001\U000e0020-\U000e007f]"
+)
+_UNSEEN_OR_HALF = re.compile(f"{UNSEEN}|[\ud800-\udfff]")
 
 
 def plain(text: str) -> str:
@@ -29,7 +36,7 @@ def unseen(text: str, allowed: str = "") -> str | None:
     """The first character of a text that nobody sees: a control, a line feed, a bidi mark, a zero-width letter; None without."""
     if text.isprintable():
         return None
-    return next((char for char in text if char not in allowed and unicodedata.category(char) in _UNSEEN), None)
+    return next((found[0] for found in _UNSEEN_OR_HALF.finditer(text) if found[0] not in allowed), None)
 
 
 def _escape(char: str) -> str:
