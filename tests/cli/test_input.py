@@ -259,3 +259,14 @@ def test_a_file_is_never_overwritten(program, tmp_path):
             json.dumps(f"portolan: '{name}' exists. Name another file, or move that one away.\n"),
         )
     assert (tmp_path / "kept").read_text() == "kept"
+
+
+@pytest.mark.parametrize(
+    "path", sorted((Path(__file__).parents[2] / "fuzz" / "corpus").glob("*.yaml")), ids=lambda path: path.stem
+)
+def test_what_noise_found_is_answered(program, path):
+    """Finds of the fuzzer: never a fault of Portolan itself, by any command."""
+    for arguments in (["check"], ["follow", "http://192.0.2.1/"], ["explain", "http://192.0.2.1/"]):
+        done = program(*arguments, "-e", path)
+        assert done.returncode in (0, 1, 2)
+        assert "Traceback" not in done.stderr
