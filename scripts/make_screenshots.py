@@ -16,9 +16,9 @@ PROGRAM = Path(sys.executable).parent / "portolan"
 URL = "https://visit.kestrel-ridge.example/"
 #: name: (the command as shown, columns, rows)
 PICTURES = {
-    "demo": ("portolan demo two-signs | head -58", 100, 58),
+    "demo": ("portolan demo two-signs | head -60", 100, 60),
     "follow": (f"portolan follow {URL} --from street -e inside-only", 100, 18),
-    "explain": (f"portolan explain {URL} --from street -e half-open", 100, 38),
+    "explain": (f"portolan explain {URL} --from street -e half-open", 100, 36),
     "rehearse": ("portolan rehearse -e half-open", 100, 18),
     "zoom-name": ("portolan follow http://www.kestrel-ridge.example/ -e old-ledger --zoom name | head -16", 100, 20),
     "zoom-way": (
@@ -31,7 +31,7 @@ PICTURES = {
         100,
         28,
     ),
-    "check": ("portolan check -e half-open", 100, 8),
+    "check": ("portolan check -e half-open", 100, 14),
 }
 
 

@@ -22,11 +22,10 @@ def check_text(estate: Estate, findings: list[Finding], answers: Answers, style:
     causes = {(each.cause.code, each.cause.object) for each in answers.groups if each.cause is not None}
     for group in answers.groups:
         lines += _group(group, style)
-    for finding in findings:
-        if (finding.code, finding.object) in causes:
-            continue
+    rest = [each for each in findings if (each.code, each.object) not in causes]
+    for finding in rest:
         lines += _headed(finding.place, finding.severity, finding.code, finding.text, style)
-    return "\n".join([*lines, *([""] if lines else []), *_verdict(estate, findings, answers, style)]) + "\n"
+    return "\n".join([*lines, *([""] if lines else []), *_verdict(estate, rest, answers, style)]) + "\n"
 
 
 def _headed(place: Place | None, severity: str, code: str, text: str, style: Style) -> list[str]:
@@ -56,8 +55,9 @@ def _group(group: Group, style: Style) -> list[str]:
 
 def _verdict(estate: Estate, findings: list[Finding], answers: Answers, style: Style) -> list[str]:
     broken = sum(len(group.missed) for group in answers.groups)
-    errors = sum(finding.severity == "error" for finding in findings)
-    good = not broken and not errors
+    errors = len(answers.groups) + sum(finding.severity == "error" for finding in findings)
+    warnings = sum(finding.severity != "error" for finding in findings)
+    good = not errors
     if answers.asked:
         asked = f"{counted(answers.asked, 'question')} asked"
         asked += f", {answers.left:,} left to 'portolan follow'" if answers.left else ""
@@ -68,8 +68,8 @@ def _verdict(estate: Estate, findings: list[Finding], answers: Answers, style: S
         )
     else:
         text = "no promise says what visitors should get, so nothing was asked"
-    if findings:
-        text += f"; {counted(errors, 'error')}, {counted(len(findings) - errors, 'warning')}"
+    if errors or warnings:
+        text += f"; {counted(errors, 'error')}, {counted(warnings, 'warning')}"
     elif good and answers.asked:
         text = f"nothing is wrong: {text}"
     sites = sum(len(service.sites) for machine in (*estate.routers.values(), *estate.hosts.values())
