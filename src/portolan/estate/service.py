@@ -8,6 +8,14 @@ import msgspec
 from portolan.estate.base import EstatePath, HostName, IPAddress, ListenerKey, NamePattern, Stated, Template, says
 
 Mark = Literal["takes-payments", "private", "closed"]
+#: The keys that only services of some kinds have, by kind.
+KEYS_OF_KIND = {
+    "web": ("program", "certificate", "sites"),
+    "name-server": ("zones",),
+    "resolver": ("zones", "forwards_to", "validates", "refuses", "refuses_with", "last_asked"),
+    "other": (),
+}
+KEYS_OF_SOME_KINDS = tuple(dict.fromkeys(key for keys in KEYS_OF_KIND.values() for key in keys))
 
 
 class Listener(Stated, frozen=True, kw_only=True, eq=False):

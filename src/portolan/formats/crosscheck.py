@@ -22,7 +22,7 @@ from portolan.estate.guesses import (
 )
 from portolan.estate.machine import HostsFile, Machine, Router
 from portolan.estate.network import Interface
-from portolan.estate.service import Listener, Service, Site
+from portolan.estate.service import KEYS_OF_KIND, KEYS_OF_SOME_KINDS, Listener, Service, Site
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
 from portolan.formats.crosscheck_way import access_list, filters, translations
@@ -252,24 +252,8 @@ def _gateway(estate: Estate, machine: Machine | Vantage, note: _Notes) -> None:
 
 
 def _service(service: Service, note: _Notes) -> None:
-    allowed = {
-        "web": {"program", "certificate", "sites"},
-        "name-server": {"zones"},
-        "resolver": {"zones", "forwards_to", "validates", "refuses", "refuses_with", "last_asked"},
-        "other": set(),
-    }[service.kind]
-    for key in (
-        "program",
-        "certificate",
-        "sites",
-        "zones",
-        "forwards_to",
-        "validates",
-        "refuses",
-        "refuses_with",
-        "last_asked",
-    ):
-        if key not in allowed and service.place.has(key):
+    for key in KEYS_OF_SOME_KINDS:
+        if key not in KEYS_OF_KIND[service.kind] and service.place.has(key):
             note(service.place.key(key), f"'{key}' is not for a service of kind '{service.kind}'")
     if service.kind == "name-server" and not service.zones:
         note(service.place, "a name server needs 'zones'", "Name the zones that it serves.")

@@ -2,6 +2,7 @@
 
 from typing import Any
 
+from portolan.estate.service import KEYS_OF_KIND, KEYS_OF_SOME_KINDS
 from portolan.formats import patterns
 
 Schema = dict[str, Any]
@@ -38,32 +39,16 @@ def _ports_of(*verdicts: str) -> Schema:
 
 _VERSION = {"anyOf": [{"required": ["file"]}, _some("records"), _some("without")]}
 _STATUS = {"minimum": 100, "maximum": 599}
-_KINDS = {
-    "name-server": ("zones",),
-    "resolver": ("zones", "forwards_to", "validates", "refuses", "refuses_with", "last_asked"),
-    "other": (),
-}
-_FOR_SOME = (
-    "program",
-    "certificate",
-    "sites",
-    "zones",
-    "forwards_to",
-    "validates",
-    "refuses",
-    "refuses_with",
-    "last_asked",
-)
 
 
-def _of_kind(kind: str | None, *allowed: str) -> Schema:
+def _of_kind(kind: str) -> Schema:
     """Keys that a service of a kind does not have; without a kind it is a web service."""
     wanted = (
         {"required": ["kind"], "properties": {"kind": {"const": kind}}}
-        if kind
+        if kind != "web"
         else {"not": {"required": ["kind"], "properties": {"kind": {"not": {"const": "web"}}}}}
     )
-    barred = [key for key in _FOR_SOME if key not in allowed]
+    barred = [key for key in KEYS_OF_SOME_KINDS if key not in KEYS_OF_KIND[kind]]
     return {"if": wanted, "then": {"not": _any_of(*barred)}}
 
 
@@ -106,7 +91,7 @@ SHAPES: dict[str, list[Schema]] = {
     ],
     "Filter": [{"if": {"required": ["areas"], "properties": {"areas": {"type": "object", "minProperties": 1}}}, "then": {"not": {"required": ["inbound"]}}}],
     "Service": [
-        _of_kind(None, "program", "certificate", "sites"), *(_of_kind(kind, *allowed) for kind, allowed in _KINDS.items()),
+        *map(_of_kind, KEYS_OF_KIND),
         {"if": {"required": ["kind"], "properties": {"kind": {"const": "name-server"}}}, "then": _some("zones")},
         {"if": {"required": ["kind"], "properties": {"kind": {"const": "other"}}}, "then": {"required": ["listens"]}},
     ],
