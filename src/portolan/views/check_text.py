@@ -76,6 +76,7 @@ def _verdict(estate: Estate, findings: list[Finding], answers: Answers, style: S
                 for service in machine.services.values())  # fmt: skip
     read = ", ".join((counted(len(estate.routers), "router"), counted(len(estate.hosts), "host"), counted(sites, "site"),
                       counted(len(estate.zones), "zone"), counted(len(estate.promises), "promise")))  # fmt: skip
-    ink = "good" if good else "bad"
-    mark = style.ink(f"{style.good if good else style.bad} ", ink, "bold")
+    # Where nothing was asked, nothing is praised either.
+    ink, sign = ("bad", style.bad) if not good else ("good", style.good) if answers.asked else ("warn", "!")
+    mark = style.ink(f"{sign} ", ink, "bold")
     return row(style, mark, 2, f"{text}; read: {read}", ink=(ink, "bold"))
