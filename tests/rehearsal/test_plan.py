@@ -1,5 +1,6 @@
 """Rehearsals: what the drivers plan, by itself; and one small world on real systems where this machine can."""
 
+import contextlib
 import json
 import subprocess
 import sys
@@ -178,24 +179,35 @@ def test_the_program_rehearses(program, tmp_path):
         [sys.executable, "-m", "portolan", "rehearse", "http://192.0.2.1/"], cwd=tmp_path, stdout=subprocess.DEVNULL
     )
     time.sleep(1.5)
+    below = _below(running.pid)
+    assert len(below) > 1
+    assert "nothing was left over" in program("rehearse", "--sweep").stdout
+    assert running.poll() is None
     running.kill()
     running.wait()
     limit = time.monotonic() + 1
-    while _stages() and time.monotonic() < limit:
+    while below & _all().keys() and time.monotonic() < limit:
         time.sleep(0.02)
-    assert _stages() == []
-    assert "nothing was left over" in program("rehearse", "--sweep").stdout
+    assert below & _all().keys() == set()
 
 
-def _stages() -> list[str]:
-    """Processes of rehearsals that run now."""
-    found = []
-    for path in Path("/proc").glob("[0-9]*/cmdline"):
-        try:
-            words = path.read_bytes()
-        except OSError:
-            continue
-        found += [path.parent.name] if b"portolan-stage" in words or b"/stage/stage.py" in words else []
+def _all() -> dict[tuple[int, str], int]:
+    """The parent of every process, which its number and start tell from others."""
+    found = {}
+    for path in Path("/proc").glob("[0-9]*/stat"):
+        with contextlib.suppress(OSError):
+            fields = path.read_text("ascii", "replace").rpartition(")")[2].split()
+            if fields[0] != "Z":
+                found[int(path.parent.name), fields[19]] = int(fields[1])
+    return found
+
+
+def _below(pid: int) -> set[tuple[int, str]]:
+    """The processes that a process started, and those that they did."""
+    every, found, numbers = _all(), set(), {pid}
+    for _ in range(30):
+        found |= {each for each, parent in every.items() if parent in numbers}
+        numbers |= {number for number, _ in found}
     return found
 
 
