@@ -3,7 +3,7 @@
 import os
 
 # The library's `signal` imports half a dozen modules first, and a signal may come meanwhile; this is what it wraps.
-from _signal import SIGINT, signal  # type: ignore[import-not-found]
+from _signal import SIG_IGN, SIGINT, signal  # type: ignore[import-not-found]
 
 
 def _stopped(_signal: int, _frame: object) -> None:
@@ -39,4 +39,8 @@ def main() -> int:
             2, b"portolan: standard output is closed: nobody would read the answer. Send it to a file or a terminal.\n"
         )
         return 2
-    return command_line()
+    try:
+        return command_line()
+    finally:
+        # All is said. The interpreter takes handlers away when it ends, and a signal would then kill it with another status.
+        signal(SIGINT, SIG_IGN)
