@@ -1,5 +1,8 @@
 """Certificates: which one shows, and what the visitor makes of it; PEM chains are made here by the library."""
 
+import itertools
+import shutil
+import subprocess
 from datetime import timedelta
 
 import pytest
@@ -30,6 +33,8 @@ class Maker:
         until=NOW + 90 * DAY,
         ca=False,
         usage=ExtendedKeyUsageOID.SERVER_AUTH,
+        below=None,
+        may=None,
     ):
         """One certificate as PEM."""
 
@@ -38,12 +43,16 @@ class Maker:
 
         builder = (x509.CertificateBuilder().subject_name(named(subject)).issuer_name(named(issuer)).serial_number(7)
                    .public_key(self.keys[subject].public_key()).not_valid_before(starts).not_valid_after(until)
-                   .add_extension(x509.BasicConstraints(ca=ca, path_length=None), critical=True))  # fmt: skip
+                   .add_extension(x509.BasicConstraints(ca=ca, path_length=below), critical=True))  # fmt: skip
         if names:
             builder = builder.add_extension(
                 x509.SubjectAlternativeName([x509.DNSName(name) for name in names]), critical=False
             )
             builder = builder.add_extension(x509.ExtendedKeyUsage([usage]), critical=False)
+        if may is not None:
+            kinds = ("digital_signature", "content_commitment", "key_encipherment", "data_encipherment", "key_agreement",
+                     "key_cert_sign", "crl_sign", "encipher_only", "decipher_only")  # fmt: skip
+            builder = builder.add_extension(x509.KeyUsage(**{kind: kind in may for kind in kinds}), critical=True)
         return builder.sign(self.keys[issuer], hashes.SHA256()).public_bytes(Encoding.PEM).decode()
 
     def key(self, name):
@@ -60,6 +69,7 @@ PEM = swap(
     OFFICE,
     (DECLARED, "  visit: {file: visit.pem}\nauthorities:\n  Root: {file: root.pem}\n  Middle: {file: middle.pem}\n"),
 )
+PEM_ROOT = swap(OFFICE, (DECLARED, "  visit: {file: visit.pem}\nauthorities:\n  Root: {file: root.pem}\n"))
 
 
 def answer(pem: str, text: str = PEM, **more: str) -> str:
@@ -88,6 +98,33 @@ def answer(pem: str, text: str = PEM, **more: str) -> str:
 def test_pem_chains(pem, expected):
     """Each result of the visitor's checks, in their order."""
     assert answer(pem()) == expected
+
+
+@pytest.mark.skipif(shutil.which("openssl") is None, reason="needs OpenSSL's own program")
+def test_what_certificates_may_be_used_for(tmp_path):
+    """How many authorities may stand below one, and what a key may sign: as OpenSSL judges every combination."""
+    ways = itertools.product(
+        (None, 0, 1),
+        (None, 0),
+        ((), ("crl_sign",), ("key_cert_sign",)),
+        (None, "digital_signature", "key_agreement", "key_cert_sign"),
+    )
+    seen = set()
+    for root_below, below, signs, serves in ways:
+        root = MAKER.make("root", "root", ca=True, below=root_below)
+        middle = MAKER.make("middle", "root", ca=True, below=below, may=signs or None)
+        for chain in ([middle], [MAKER.make("stranger", "middle", ca=True), middle]):
+            leaf = MAKER.make("leaf", "middle" if len(chain) == 1 else "stranger", NAME, may=serves and (serves,))
+            for name, text in (("root", root), ("chain", "".join(chain)), ("leaf", leaf)):
+                (tmp_path / name).write_text(text)
+            done = subprocess.run(
+                ["openssl", "verify", "-purpose", "sslserver", "-attime", str(int(NOW.timestamp())), "-CAfile", "root", "-untrusted", "chain", "leaf"],
+                cwd=tmp_path, capture_output=True, text=True, check=False)  # fmt: skip
+            found = answer(leaf + "".join(chain), PEM_ROOT, **{"root.pem": root})
+            facts = (root_below, below, signs, serves, len(chain))
+            assert (facts, found) == (facts, "visit/index.html" if done.returncode == 0 else "other"), done.stderr
+            seen.add(found)
+    assert seen == {"visit/index.html", "other"}
 
 
 def test_an_undescribed_issuer_is_assumed_trusted():

@@ -14,7 +14,10 @@ from portolan.source.problem import EstateError, Problem
 
 
 class Facts(NamedTuple):
-    """What the verifier needs of one certificate. `issued` says whether this one signed another."""
+    """What the verifier needs of one certificate. `signed` says whether this one signed another.
+
+    `most_below` is how many authorities may stand between it and the leaf (RFC 5280 section 4.2.1.9); None: any number.
+    """
 
     label: str
     subject: str
@@ -27,6 +30,7 @@ class Facts(NamedTuple):
     may_serve: bool
     identity: object
     signed: Callable[["Facts"], bool]
+    most_below: int | None = None
 
 
 class Shown(NamedTuple):
@@ -99,7 +103,8 @@ def _from_pem(der: bytes, holder: Certificate | Authority, number: int) -> Facts
             starts, until = parsed.not_valid_before_utc, parsed.not_valid_after_utc
             names = _covered(parsed)
             basic = _extension(parsed, x509.BasicConstraints)
-            usage = _extension(parsed, x509.ExtendedKeyUsage)
+            purposes = _extension(parsed, x509.ExtendedKeyUsage)
+            usage = _extension(parsed, x509.KeyUsage)
             parsed.public_key()
     except (
         ValueError,
@@ -134,12 +139,16 @@ def _from_pem(der: bytes, holder: Certificate | Authority, number: int) -> Facts
         starts=starts,
         until=until,
         self_signed=False,
-        may_issue=bool(basic is not None and basic.ca),
-        may_serve=usage is None
-        or ExtendedKeyUsageOID.SERVER_AUTH in usage
-        or ExtendedKeyUsageOID.ANY_EXTENDED_KEY_USAGE in usage,
+        # RFC 5280 section 4.2.1.3: a stated key usage must hold what the key is used for.
+        may_issue=bool(basic is not None and basic.ca and (usage is None or usage.key_cert_sign)),
+        may_serve=(
+            purposes is None
+            or not {ExtendedKeyUsageOID.SERVER_AUTH, ExtendedKeyUsageOID.ANY_EXTENDED_KEY_USAGE}.isdisjoint(purposes)
+        )
+        and (usage is None or usage.digital_signature or usage.key_encipherment or usage.key_agreement),
         identity=der,
         signed=signed,
+        most_below=basic.path_length if basic is not None and basic.ca else None,
     )
     return facts._replace(self_signed=signed(facts))
 

@@ -50,6 +50,8 @@ def verify(
     for link in path[1:]:
         if not link.may_issue:
             return fail("other", law.WRONG_USE, link.label, "it is no authority's certificate")
+        if link.most_below is not None and _authorities_below(path, link) > link.most_below:
+            return fail("other", law.WRONG_USE, link.label, f"at most {link.most_below} authorities may stand below it")
     if not shown.leaf.may_serve:
         return fail("other", law.WRONG_USE, shown.leaf.label, "it is not for servers")
     for link in reversed(path):
@@ -65,6 +67,11 @@ def verify(
         )
     decisions.append(Decision(law.COVERS, (host,), place, certificate))
     return Handshake(None, tuple(decisions), certificate)
+
+
+def _authorities_below(path: list[Facts], link: Facts) -> int:
+    """How many authorities stand between a link and the leaf, those aside that issued themselves (RFC 5280 section 6.1.4)."""
+    return sum(each.subject != each.issuer for each in path[1 : path.index(link)])
 
 
 def _when(moment: datetime) -> str:
