@@ -47,6 +47,13 @@ ADDRESSES = ["one 60 A 203.0.113.40", "one 60 A 203.0.113.99"]
 NAME_WORLDS: dict[str, tuple[Facts, list[str], tuple[str, ...]]] = {
     "names: DNAME": ([records("old 60 DNAME new", "a.new 60 A 203.0.113.40", "old 60 A 203.0.113.40", "b.new 60 CNAME a.old")],
                      names("a.old", "old", "b.old", "c.old", "new", "a.new"), ("street",)),
+    "names: servers named in each other's zones": ([zone("delegated_to: [ns.other.example]"), ("zones:\n", "zones:\n  other.example: {records: ['@ 60 NS ns.kestrel-ridge.example.', 'ns 60 A 203.0.113.40', 'w 60 A 203.0.113.40'], delegated_to: [ns.kestrel-ridge.example]}\n"), records("ns 60 A 203.0.113.40")],
+                                                  [*names("visit"), "http://w.other.example/"], ("street",)),
+    "names: a server that does not exist": ([zone("delegated_to: [ns.other.example]"), ("zones:\n", "zones:\n  other.example: {records: ['w 60 A 203.0.113.40']}\n")], [*names("visit"), "http://w.other.example/"], ("street",)),
+    "names: one of two servers does not exist": ([zone("delegated_to: [ns.other.example, ns2.beyond.example]"), ("zones:\n", "zones:\n  other.example: {records: ['w 60 A 203.0.113.40']}\n")], names("visit"), ("street",)),
+    "names: parent and child on one server, not delegated": ([("hosts:\n", "hosts:\n  lyra:\n    interfaces: {internet: {address: 192.0.2.53}}\n    services: {names: {kind: name-server, zones: [kestrel-ridge.example, sub.kestrel-ridge.example]}}\n"),
+                                                            ("zones:\n", "zones:\n  sub.kestrel-ridge.example: {records: ['@ 60 NS ns', 'ns 60 A 192.0.2.53', 'w 60 A 203.0.113.40']}\n")], names("visit", "w.sub", "gone.sub", "sub"), ("street",)),
+    "names: resolvers' own empty zones": ([("zones:\n", "zones:\n  office.home.arpa: {records: ['w 60 A 203.0.113.40']}\n  lab.test: {records: ['w 60 A 203.0.113.40']}\n")], ["http://w.office.home.arpa/", "http://w.lab.test/"], ("street",)),
     "names: DNAME to another zone": ([records("old 60 DNAME www.other.example."), ("zones:\n", "zones:\n  other.example: {records: [visit.www 60 A 203.0.113.40]}\n")],
                                      names("visit.old", "nope.old"), ("street",)),
     "names: DNAME in a circle": ([records("x 60 DNAME y", "y 60 DNAME x")], names("a.x", "a.y"), ("street",)),

@@ -28,6 +28,12 @@ DELEGATION_MISSING = Law(
     "name", "delegation-missing", "zone {0} does not delegate {1}: it is asked itself", "RFC 1034 section 4.2.1"
 )
 SERVER_ANSWERS = Law("name", "server-answers", "{0} at {1} answers for the zone {2}")
+SERVER_HOLDS_DEEPER = Law(
+    "name",
+    "server-holds-deeper",
+    "the server of {0} holds {1} too, and answers for {2} from there",
+    "RFC 1034 section 4.3.2",
+)
 SERVERS_FAIL = Law(
     "name", "servers-fail", "no name server answers for the zone {0}: {1}", "RFC 1034 section 5.3.3", stops=True
 )

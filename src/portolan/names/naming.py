@@ -148,7 +148,7 @@ class Naming:
             known, kept = self._remembered(name, asker, answer)
             if known:
                 return kept
-        service = asker.service
+        service, server = asker.service, None
         own = self._holding(name, service) if service is not None and service.zones else None
         if own is not None and service is not None:
             answer.say(law.RESOLVER_HOLDS, (asker.label, own.name), service.place.key("zones"), service)
@@ -168,9 +168,16 @@ class Naming:
             reached = self._reached(top, None, None, asker, answer)
             if reached is None:
                 return None
-            zone, held = top, reached
+            zone, (held, server) = top, reached
         secure, parent = True, None
         while True:
+            deeper = None
+            if server is not None and server.service is not None and zone.name in self._parents:
+                deeper = self._holding(name, server.service)
+            if deeper is not None and deeper is not zone and not isinstance(self.index(zone, held).look(name), Cut):
+                answer.say(law.SERVER_HOLDS_DEEPER, (zone.name, deeper.name, name), deeper.place, deeper)
+                parent = held.data
+                zone, held = deeper, version_at(deeper, self.now, server.client if server else None)
             named = named_keys(zone, parent) if secure and asker.validates else ()
             secure = bool(named)
             if named:
@@ -190,7 +197,7 @@ class Naming:
             if below is None:
                 return None
             parent = held.data
-            zone, held = child, below
+            zone, (held, server) = child, below
 
     def _look(self, name: str, zone: Zone, held: Held, answer: Answer) -> Found | Below | Cut | None:
         """What one version of a zone says about a name; None after the failure was noted."""
@@ -420,19 +427,21 @@ class Naming:
             return False
         return True
 
-    def _reached(self, zone: Zone, cut: Cut | None, parent: Zone | None, asker: Asker, answer: Answer) -> Held | None:
-        """The version with which the zone's servers answer the asker; None after the failure was noted."""
+    def _reached(
+        self, zone: Zone, cut: Cut | None, parent: Zone | None, asker: Asker, answer: Answer
+    ) -> tuple[Held, Reached] | None:
+        """The version with which the zone's servers answer, and how they were reached; None after the failure was noted."""
         reached: Reached = self._servers.reached(zone, cut, parent, asker)
         answer.decisions.extend(reached.decisions)
         if reached.decisions and reached.decisions[-1].law.stops:
             answer.detail = "resolver-failure"
             return None
         if isinstance(reached.copy, Copy):
-            return reached.copy
+            return reached.copy, reached
         held = version_at(zone, self.now, reached.client)
         if held is not zone and held in zone.views.values():
             answer.say(law.VIEW_ANSWERS, (reached.client, zone.name, held.name), held.place, held)
-        return held
+        return held, reached
 
     def _addresses_of(self, name: str, asker: Asker) -> list[IPAddress]:
         """A name server's addresses, resolved as any name."""

@@ -17,11 +17,12 @@ from portolan.names.zone import Cut
 
 
 class Reached(NamedTuple):
-    """The way to a zone's servers: what was decided, the version that they hold, and the asker as they see it."""
+    """The way to a zone's servers: what was decided, the version that they hold, the asker as they see it, and who answers."""
 
     decisions: tuple[Decision, ...]
     copy: Copy | None = None
     client: IPAddress | None = None
+    service: Service | None = None
 
 
 class Servers:
@@ -42,6 +43,8 @@ class Servers:
         self._way_out = way_out
         self._known: dict[tuple[str, int], Reached] = {}
         self._walking: set[tuple[str, int]] = set()
+        #: Whether a zone was met again while its own servers were looked for.
+        self._in_circle = False
         self._holders: dict[str, list[tuple[Machine, Service]]] = {}
         for machine in machines(estate):
             for service in machine.services.values():
@@ -55,10 +58,17 @@ class Servers:
         found = self._known.get(key)
         if found is None:
             if key in self._walking:
-                return Reached(())  # a server named inside the zone that it serves: its glue was used
+                # RFC 9471: without glue nobody gets in where every zone's servers are named in another that needs them.
+                self._in_circle = True
+                facts = (zone.name, "its servers are named in zones whose servers are named in it")
+                return Reached((Decision(law.SERVERS_FAIL, facts, zone.place, zone),))
             self._walking.add(key)
-            found = self._known[key] = self._try(zone, cut, parent, asker)
+            found = self._try(zone, cut, parent, asker)
             self._walking.discard(key)
+            if not self._walking:
+                self._in_circle = False
+            if not self._in_circle:  # what was found inside a circle holds for where it was entered only
+                self._known[key] = found
         return found
 
     def _try(self, zone: Zone, cut: Cut | None, parent: Zone | None, asker: Asker) -> Reached:
@@ -75,6 +85,11 @@ class Servers:
         if not holders and not any(self._described(each) for found in addresses.values() for each in found):
             # Addresses that the registration gives wrongly lead to nobody, described or not.
             astray = [name for name in named if name in zone.glue and not self._right_glue(name, zone)]
+            nowhere = [name for name in named if not addresses[name] and self._elsewhere(name, zone)]
+            if named and len(nowhere) == len(named):
+                missing = "; ".join(f"{name} has no address" for name in nowhere)
+                place = zone.place.key("delegated_to") if cut is None else cut.servers[0].place
+                return Reached((Decision(law.SERVERS_FAIL, (zone.name, missing), place, zone),))
             if not named or len(astray) < len(named):
                 closed = self._way_out(asker.machine) if asker.machine is not None else None
                 if closed is not None:
@@ -102,10 +117,14 @@ class Servers:
             else:
                 service = connection.arrival.service
                 decisions.append(Decision(law.SERVER_ANSWERS, (name, address, zone.name), service.place, service))
-                return Reached(tuple(decisions), None, connection.arrival.source)
+                return Reached(tuple(decisions), None, connection.arrival.source, service)
         place = zone.place.key("delegated_to") if cut is None else cut.servers[0].place
         decisions.append(Decision(law.SERVERS_FAIL, (zone.name, "; ".join(reasons)), place, zone))
         return Reached(tuple(decisions))
+
+    def _elsewhere(self, name: str, zone: Zone) -> bool:
+        """Whether a name lies in another zone of the estate, which so says all that there is of it."""
+        return not _within(name, zone.name) and any(_within(name, each) for each in self._estate.zones)
 
     def _right_glue(self, name: str, zone: Zone) -> bool:
         own = {record.data for record in _records(zone, name)}

@@ -207,14 +207,12 @@ class Naming:
         return []
 
     def _described(self, zone: Zone) -> bool:
-        """Whether the delegation names a server that the estate knows: a box of its own, or a name that leads nowhere."""
-        for name in zone.delegated_to:
-            records = self._stated_records(name)
-            if records is not None and (
-                not records or any(has(self.estate, record.data) or not public(record.data) for record in records)
-            ):
-                return True
-        return False
+        """Whether the delegation names a box of the estate, or nothing but names that lead nowhere."""
+        every = [self._stated_records(name) for name in zone.delegated_to]
+        known = [record.data for records in every for record in records or ()]
+        return all(records == [] for records in every) or any(
+            has(self.estate, each) or not public(each) for each in known
+        )
 
     def _serve(self, name: str, space: str, addresses: list[str], zones: Sequence[Zone], port: int = 53) -> None:
         """A name server with some zones; one with views where a zone has any."""
