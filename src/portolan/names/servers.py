@@ -87,7 +87,7 @@ class Servers:
             astray = [name for name in named if name in zone.glue and not self._right_glue(name, zone)]
             nowhere = [name for name in named if not addresses[name] and self._elsewhere(name, zone)]
             if named and len(nowhere) == len(named):
-                missing = "; ".join(f"{name} has no address" for name in nowhere)
+                missing = "; ".join(f"no address is found for {name}" for name in nowhere)
                 place = zone.place.key("delegated_to") if cut is None else cut.servers[0].place
                 return Reached((Decision(law.SERVERS_FAIL, (zone.name, missing), place, zone),))
             if not named or len(astray) < len(named):
