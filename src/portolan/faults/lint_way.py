@@ -108,7 +108,8 @@ def lines_are_public(world: World) -> Iterator[Finding]:
                 if each is not router and each.provider and _shares(each, router, name)
             ]
             if (
-                above
+                addresses
+                and above
                 and not any(is_public(each) for each in addresses)
                 and not any(f.to in addresses for each in above for f in each.forwards)
             ):

@@ -23,7 +23,12 @@ _ALGORITHMS, _DIGESTS = frozenset(("5", "7", "8", "10", "13", "14", "15", "16"))
 def _checkable(named: str) -> bool:
     """Whether a DS record is of a kind that resolvers check; a label always is."""
     fields = named.split()
-    return len(fields) < 4 or (fields[1] in _ALGORITHMS and fields[2] in _DIGESTS)
+    return not _is_data(named) or (fields[1] in _ALGORITHMS and fields[2] in _DIGESTS)
+
+
+def _is_data(named: str) -> bool:
+    """Whether what is named is DS data, which a load has checked, and no label (labels may have blanks)."""
+    return named[:1].isdecimal() and " " in named
 
 
 def judged(zone: Zone, data: ZoneData, named: tuple[str, ...], now: datetime) -> Decision:
@@ -58,7 +63,7 @@ def _fits(named: str, name: str, keys: tuple[Any, ...]) -> bool:
     import dns.name
     import dns.rdata
 
-    if " " not in named:
+    if not _is_data(named):
         return False
     ds = dns.rdata.from_text("IN", "DS", named)
     owner = dns.name.from_text(name)
@@ -78,4 +83,4 @@ def _tags(keys: tuple[Any, ...]) -> str:
 
 
 def _short(named: str) -> str:
-    return named.split()[0] if " " in named else named
+    return named.split()[0] if _is_data(named) else named
