@@ -16,6 +16,11 @@ _OWN, _STRAY = "its own", "another"
 _LONG = timedelta(days=3000)
 
 
+def _is_data(named: str) -> bool:
+    """Whether a DS record is stated as data, which a load has checked; labels do not begin with a number and a blank."""
+    return " " in named and named[0].isdecimal()
+
+
 class Signer:
     """Makes keys and signs zone texts, for resolvers whose clocks show the estate's moment."""
 
@@ -38,7 +43,7 @@ class Signer:
         named = [*zone.ds, *(str(record.data) for record in held)]
         found = []
         for label in dict.fromkeys(self._label(zone, each) for each in named):
-            if " " in label:  # DS data that no resolver can check is kept as it is
+            if _is_data(label):  # DS data that no resolver can check is kept as it is
                 found.append(f"{dns.name.from_text(zone.name)} 60 DS {label}")
                 continue
             key = self._key(zone.name, label)[1]
@@ -96,7 +101,7 @@ class Signer:
         import dns.name
         import dns.rdata
 
-        if " " not in named:
+        if not _is_data(named):
             return named
         ds: Any = dns.rdata.from_text("IN", "DS", named)
         if ds.digest_type not in (1, 2, 4) or ds.algorithm not in (5, 7, 8, 10, 13, 14, 15, 16):
