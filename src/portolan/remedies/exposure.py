@@ -30,6 +30,8 @@ Kind = Literal["reach", "plain", "unencrypted", "unverified", "readable", "lifte
 #: How many connections are compared at most for one change, and how many pages.
 MOST_REACH, MOST_PAGES = 24_000, 60
 _MOST_STRANGERS = 8
+#: A forward of so many ports is looked at port by port.
+_FEW_PORTS = 16
 _REACHES = " can newly reach "
 _REFUSALS = frozenset((401, 403, 404, 410, 451))
 _STRANGER = (IPv4Interface("198.18.99.7/32"), IPv6Interface("2001:2::99:7/128"))
@@ -251,8 +253,12 @@ def _targets(world: World) -> list[tuple[IPAddress, int, str, str]]:
         for forward in getattr(machine, "forwards", ()):
             outside = forward.outside
             shift = outside.first - (forward.port or outside.first)
-            ports |= {(port + shift, protocol) for port, protocol in taken
-                      if protocol == forward.protocol and outside.first <= port + shift <= outside.last}  # fmt: skip
+            every_port = range(outside.first, outside.last + 1)
+            if len(every_port) <= _FEW_PORTS:
+                ports |= {(port, forward.protocol) for port in every_port}
+            else:
+                ports |= {(port + shift, protocol) for port, protocol in taken
+                          if protocol == forward.protocol and port + shift in every_port}  # fmt: skip
         for interface in machine.interfaces.values():
             for item in interface.address:
                 for port, protocol in sorted(ports):
@@ -286,8 +292,9 @@ def _peopled(world: World, askers: list[_Asker]) -> World:
 
 def _listeners(before: Estate, after: Estate) -> Iterator[Gain]:
     """Listeners that spoke TLS and do not any more."""
+    earlier = _services(before)
     for path, service in _services(after).items():
-        old = _services(before).get(path)
+        old = earlier.get(path)
         secure = {each.key for each in old.listens if each.tls} if old is not None else set()
         for listener in service.listens:
             if listener.key in secure and not listener.tls:

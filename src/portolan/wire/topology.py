@@ -17,7 +17,7 @@ from portolan.estate.guesses import (
     routed_to,
     uplinks,
 )
-from portolan.estate.machine import Machine, Router
+from portolan.estate.machine import Forward, Machine, Router
 from portolan.estate.network import Interface, Network
 from portolan.estate.service import Service
 from portolan.estate.vantage import Vantage
@@ -125,7 +125,27 @@ class Device:
         )
         self._tables: dict[bool, list[RouteLine]] = {}
         self._topology = topology
+        #: By protocol and port, those for one port; then those for ranges; each with its number in the order.
+        self._forwards: tuple[dict[tuple[str, int], list[tuple[int, Forward]]], list[tuple[int, Forward]]] | None = None
         self._sockets: Sockets | None = None
+
+    def forwards_at(self, protocol: str, port: int) -> list[Forward]:
+        """The forwards that are switched on for a port, in their order; those for one port are found by it."""
+        if self._forwards is None:
+            self._forwards = {}, []
+            for number, forward in enumerate(self.router.forwards if self.router is not None else ()):
+                outside = forward.outside
+                if forward.enabled and outside.first == outside.last:
+                    self._forwards[0].setdefault((forward.protocol, outside.first), []).append((number, forward))
+                elif forward.enabled:
+                    self._forwards[1].append((number, forward))
+        single, wide = self._forwards
+        found = single.get((protocol, port), [])
+        if wide:
+            found = sorted(
+                [*found, *(each for each in wide if each[1].protocol == protocol and port in each[1].outside)]
+            )
+        return [forward for _, forward in found]
 
     def prepared(self, chain: Any) -> Rules:
         """A chain's rules ready for packets; made once for each chain."""

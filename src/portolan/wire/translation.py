@@ -16,12 +16,9 @@ def destination(device: Device, packet: Packet, entering: Port) -> tuple[Forward
     if outside is not None and (outside is entering or turned):
         if router.own_services_first and _own(device, packet):
             return None
-        for forward in router.forwards:
+        for forward in device.forwards_at(packet.protocol, packet.dport):
             if (
-                forward.enabled
-                and forward.protocol == packet.protocol
-                and packet.dport in forward.outside
-                and outside.name == forward.on
+                outside.name == forward.on
                 and forward.to.version == packet.dst.version
                 and (not forward.sources or any(packet.src in net for net in forward.sources))
             ):
