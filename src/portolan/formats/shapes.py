@@ -99,7 +99,7 @@ SHAPES: dict[str, list[Schema]] = {
         {"properties": {"answer": {"anyOf": [{"minimum": 200, "maximum": 299}, {"minimum": 400, "maximum": 599}]}}},
         _without("files", "copy"), {"properties": {"files": _each(r"^(?!/)(?!(?:.*/)?\.\.(?:/|$))"), "default_documents": _each("^[^/]+$")}},
     ],
-    "When": [{"properties": {"path": {"type": ["string", "integer", "number", "boolean"], "pattern": r"^/[^*?]*\*?$"}}}],
+    "When": [{"properties": {"path": {"type": "string", "pattern": r"^/[^*?]*\*?$"}}}],
     "Promise": [{"properties": {"status": _STATUS}}],
     "Host": [{"properties": {"filter": {"not": {"required": ["forward"]}}, "local_name": {"pattern": r"\.[Ll][Oo][Cc][Aa][Ll]\.?$"}}}],
     "Router": [{"properties": {"local_name": {"pattern": r"\.[Ll][Oo][Cc][Aa][Ll]\.?$"}}}],
