@@ -12,12 +12,14 @@ def promise_for(estate: Estate, url: str, vantage: Vantage) -> Promise | None:
     for promise in estate.promises:
         if promise.vantages and vantage.name not in promise.vantages:
             continue
-        try:
-            if str(parse(promise.url)) == wanted:
-                return promise
-        except BadUrlError:
-            continue
+        if _whole(promise.url) == wanted:
+            return promise
     return None
+
+
+def vantages_for(estate: Estate, promise: Promise) -> list[Vantage]:
+    """The vantages that a promise is for: those that it names, else all."""
+    return [vantage for name, vantage in estate.vantages.items() if not promise.vantages or name in promise.vantages]
 
 
 def breaches(promise: Promise | None, visit: Visit) -> tuple[str, ...]:

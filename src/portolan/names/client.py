@@ -8,14 +8,14 @@ from ipaddress import IPv4Address, IPv6Address
 from typing import Any
 
 from portolan.estate.base import IPAddress
-from portolan.estate.guesses import attachments, machines
+from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
 from portolan.estate.vantage import Vantage
 from portolan.evidence.decision import Decision
 from portolan.evidence.results import Resolution
 from portolan.names import law
 from portolan.names.answer import Answer, Asker
-from portolan.names.naming import Naming, address_records, within
+from portolan.names.naming import Naming, address_records, ordinary_resolver, within
 
 _LOOPBACK: tuple[IPAddress, ...] = (IPv6Address("::1"), IPv4Address("127.0.0.1"))
 #: After these a device tries the next domain of its search list; after the others it gives up.
@@ -85,11 +85,9 @@ def lookup(naming: Naming, host: str, vantage: Vantage) -> Answer:
 def _ask(naming: Naming, name: str, client: Machine | Vantage, vantage: Vantage, answer: Answer) -> None:
     address = client.resolver
     if address is None or address == "validating":
-        old = any(item.version == 4 for _, held in attachments(client) for item in held)
-        ordinary = law.ORDINARY_RESOLVERS[0 if old else 1]
         label = client.name if vantage.last_asked else "an ordinary resolver"
         asker = Asker(label, None, None, None, address is not None, vantage.last_asked)
-        naming.ask_ordinary(name, client, ordinary, asker, client.place, answer)
+        naming.ask_ordinary(name, client, ordinary_resolver(client), asker, client.place, answer)
     else:
         naming.ask(name, client, address, answer, client.place.key("resolver"), since=vantage.last_asked)
 

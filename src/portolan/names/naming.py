@@ -171,13 +171,12 @@ class Naming:
             zone, (held, server) = top, reached
         secure, parent = True, None
         while True:
-            deeper = None
             if server is not None and server.service is not None and zone.name in self._parents:
                 deeper = self._holding(name, server.service)
-            if deeper is not None and deeper is not zone and not isinstance(self.index(zone, held).look(name), Cut):
-                answer.say(law.SERVER_HOLDS_DEEPER, (zone.name, deeper.name, name), deeper.place, deeper)
-                parent = held.data
-                zone, held = deeper, version_at(deeper, self.now, server.client if server else None)
+                if deeper is not None and deeper is not zone and not isinstance(self.index(zone, held).look(name), Cut):
+                    answer.say(law.SERVER_HOLDS_DEEPER, (zone.name, deeper.name, name), deeper.place, deeper)
+                    parent = held.data
+                    zone, held = deeper, version_at(deeper, self.now, server.client)
             named = named_keys(zone, parent) if secure and asker.validates else ()
             secure = bool(named)
             if named:
@@ -377,8 +376,7 @@ class Naming:
 
     def _way_out(self, machine: Machine) -> Decision | None:
         """What keeps a machine's questions from servers on the internet that nobody describes."""
-        old = any(item.version == 4 for _, held in attachments(machine) for item in held)
-        return self._way_to(machine, law.ORDINARY_RESOLVERS[0 if old else 1])
+        return self._way_to(machine, ordinary_resolver(machine))
 
     def _way_to(self, client: Machine | Vantage, address: IPAddress) -> Decision | None:
         """What keeps a device's questions from a resolver on the internet, or its answers; None when they pass."""
@@ -448,6 +446,12 @@ class Naming:
         inner = Answer()
         self.recurse(name, asker._replace(since=None), inner)
         return [record.data for record in address_records(inner.types)] if inner.detail is None else []
+
+
+def ordinary_resolver(client: Machine | Vantage) -> IPAddress:
+    """The ordinary resolver that a device asks: by IPv4 where it has such an address."""
+    old = any(item.version == 4 for _, held in attachments(client) for item in held)
+    return law.ORDINARY_RESOLVERS[0 if old else 1]
 
 
 def _above(name: str) -> list[str]:

@@ -6,7 +6,7 @@ from portolan.estate.estate import Estate
 from portolan.estate.vantage import Promise, Vantage
 from portolan.faults.base import Case, Finding
 from portolan.faults.registry import recognise
-from portolan.journey.promise import breaches
+from portolan.journey.promise import breaches, vantages_for
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
 from portolan.remedies.mend import Apply, explain
@@ -44,12 +44,7 @@ class Answers(NamedTuple):
 
 def questions(estate: Estate) -> tuple[list[tuple[Promise, Vantage]], int]:
     """Every promise with every vantage that it is for, and how many of those are left out."""
-    every = [
-        (promise, vantage)
-        for promise in estate.promises
-        for name, vantage in estate.vantages.items()
-        if not promise.vantages or name in promise.vantages
-    ]
+    every = [(promise, vantage) for promise in estate.promises for vantage in vantages_for(estate, promise)]
     if len(every) <= MOST_QUESTIONS:
         return every, 0
     chosen = [every[number * len(every) // MOST_QUESTIONS] for number in range(MOST_QUESTIONS)]

@@ -12,7 +12,7 @@ from portolan.estate.guesses import machines
 from portolan.estate.vantage import Promise, Vantage
 from portolan.faults.base import Case, Finding
 from portolan.faults.registry import recognise
-from portolan.journey.promise import breaches, promise_for
+from portolan.journey.promise import breaches, promise_for, vantages_for
 from portolan.journey.visit import Outcome, Visit, visit
 from portolan.journey.world import World
 from portolan.remedies.base import ORDER, Patch, Proposal, Safety
@@ -211,7 +211,7 @@ class _Mending:
         if self._kept_before is None:
             self._kept_before = []
             for promise in self.world.estate.promises:
-                for vantage in _vantages(self.world.estate, promise):
+                for vantage in vantages_for(self.world.estate, promise):
                     if promise is self.promise and vantage.name == self.vantage.name:
                         continue
                     if not _breached(self.world, promise, vantage):
@@ -242,7 +242,7 @@ class _Mending:
         """Promises that are newly kept, and what is laid open."""
         found = []
         for promise in self.world.estate.promises:
-            for vantage in _vantages(self.world.estate, promise):
+            for vantage in vantages_for(self.world.estate, promise):
                 if promise is self.promise and vantage.name == self.vantage.name:
                     continue
                 if _breached(before, promise, vantage) and not _breached(
@@ -311,10 +311,6 @@ def _depth(found: Visit) -> int:
     if last.handshake is not None:
         return 3
     return 2 if last.attempts else 1
-
-
-def _vantages(estate: Estate, promise: Promise) -> list[Vantage]:
-    return [vantage for name, vantage in estate.vantages.items() if not promise.vantages or name in promise.vantages]
 
 
 def _breached(world: World, promise: Promise, vantage: Vantage) -> bool:
