@@ -16,7 +16,7 @@ PROGRAM = Path(sys.executable).parent / "portolan"
 URL = "https://visit.kestrel-ridge.example/"
 #: name: (the command as shown, columns, rows)
 PICTURES = {
-    "demo": ("portolan demo two-signs | head -60", 100, 60),
+    "demo": ("portolan demo two-signs | head -58", 100, 58),
     "follow": (f"portolan follow {URL} --from street -e inside-only", 100, 18),
     "explain": (f"portolan explain {URL} --from street -e half-open", 100, 36),
     "rehearse": ("portolan rehearse -e half-open", 100, 18),
