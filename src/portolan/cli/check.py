@@ -7,8 +7,12 @@ from portolan.cli.options import add_command, estate_options, format_option
 
 def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
     """Adds the command."""
-    parser = add_command(commands, "check", "load an estate, ask every promise, and name what is wrong or will go wrong",
-                         "portolan check --estate observatory/")  # fmt: skip
+    parser = add_command(
+        commands,
+        "check",
+        "load an estate, ask every promise, and name what is wrong or will go wrong",
+        "portolan check --estate observatory/",
+    )
     estate_options(parser)
     format_option(parser, "text", "json")
     parser.set_defaults(run=run)

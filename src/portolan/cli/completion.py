@@ -7,8 +7,12 @@ from portolan.cli.options import add_command
 
 def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
     """Adds the command."""
-    parser = add_command(commands, "completion", "print a shell's completion script",
-                         "portolan completion bash > ~/.local/share/bash-completion/completions/portolan")  # fmt: skip
+    parser = add_command(
+        commands,
+        "completion",
+        "print a shell's completion script",
+        "portolan completion bash > ~/.local/share/bash-completion/completions/portolan",
+    )
     parser.add_argument("shell", choices=("bash", "zsh", "tcsh"), help="the shell")
     parser.set_defaults(run=run)
 

@@ -85,8 +85,7 @@ def _tell(story: dict[str, str], arguments: argparse.Namespace) -> int:
     assert estate.at is not None
     world = World(estate, estate.at)
     vantage = estate.vantages[story["vantage"]]
-    found = explain(world, story["url"], vantage,
-                    lambda patch: changed(loaded, patch_operations(patch)).estate)  # fmt: skip
+    found = explain(world, story["url"], vantage, lambda patch: changed(loaded, patch_operations(patch)).estate)
     after = None
     best = found.best
     if best is not None and best.patch:

@@ -13,8 +13,12 @@ if TYPE_CHECKING:
 
 def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
     """Adds the command."""
-    parser = add_command(commands, "explain", "why a visitor does not get what was promised, and what mends it",
-                         "portolan explain https://visit.kestrel-ridge.example/ --from street")  # fmt: skip
+    parser = add_command(
+        commands,
+        "explain",
+        "why a visitor does not get what was promised, and what mends it",
+        "portolan explain https://visit.kestrel-ridge.example/ --from street",
+    )
     question_options(parser)
     estate_options(parser)
     format_option(parser, "text", "json", "patch")
@@ -35,8 +39,12 @@ def run(arguments: argparse.Namespace) -> int:
     question = ready(arguments)
     vantage = vantage_of(arguments, question.loaded)
     with asked():
-        found = explain(question.world, arguments.url, vantage,
-                        lambda patch: changed(question.loaded, patch_operations(patch)).estate)  # fmt: skip
+        found = explain(
+            question.world,
+            arguments.url,
+            vantage,
+            lambda patch: changed(question.loaded, patch_operations(patch)).estate,
+        )
     findings = recognise(Case(question.world, found.visit, found.promise))
     if arguments.format == "patch":
         print_json(found.best.patch if found.best is not None else [])

@@ -7,8 +7,12 @@ from portolan.cli.options import add_command, estate_options, format_option, que
 
 def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
     """Adds the command."""
-    parser = add_command(commands, "follow", "follow one request, leg by leg, to its outcome",
-                         "portolan follow https://visit.kestrel-ridge.example/ --from street")  # fmt: skip
+    parser = add_command(
+        commands,
+        "follow",
+        "follow one request, leg by leg, to its outcome",
+        "portolan follow https://visit.kestrel-ridge.example/ --from street",
+    )
     question_options(parser)
     estate_options(parser)
     format_option(parser, "text", "json")

@@ -11,8 +11,12 @@ if TYPE_CHECKING:
 
 def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
     """Adds the command."""
-    parser = add_command(commands, "gather", "read a zone in from the name server that holds it",
-                         "portolan gather zone kestrel-ridge.example --server 192.0.2.53 -o zones/kestrel-ridge.example.zone")  # fmt: skip
+    parser = add_command(
+        commands,
+        "gather",
+        "read a zone in from the name server that holds it",
+        "portolan gather zone kestrel-ridge.example --server 192.0.2.53 -o zones/kestrel-ridge.example.zone",
+    )
     parser.add_argument("what", choices=("zone",), help="what to read in")
     parser.add_argument("name", metavar="NAME", help="the zone's name")
     parser.add_argument("--server", metavar="ADDRESS", required=True, help="the name server's address")
@@ -20,8 +24,13 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
     parser.add_argument(
         "--key", metavar="FILE", default=None, help="a file with a transaction key: NAME ALGORITHM SECRET"
     )
-    parser.add_argument("-o", "--output", metavar="FILE", default="-",
-                        help="where the master file goes (default: standard output); a file that exists is left alone")  # fmt: skip
+    parser.add_argument(
+        "-o",
+        "--output",
+        metavar="FILE",
+        default="-",
+        help="where the master file goes (default: standard output); a file that exists is left alone",
+    )
     parser.set_defaults(run=run)
 
 

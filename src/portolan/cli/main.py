@@ -97,8 +97,10 @@ def main(argv: Sequence[str] | None = None) -> int:
         if os.environ.get("PORTOLAN_TRACE"):
             raise
         kind = type(error).__name__
-        complain(f"portolan: a fault of Portolan itself ({kind}: {one_line(str(error), 200)}). "
-                 "Set PORTOLAN_TRACE=1 to see where, and report it.")  # fmt: skip
+        complain(
+            f"portolan: a fault of Portolan itself ({kind}: {one_line(str(error), 200)}). "
+            "Set PORTOLAN_TRACE=1 to see where, and report it."
+        )
         return 3
 
 

@@ -5,10 +5,21 @@ import argparse
 
 def estate_options(parser: argparse.ArgumentParser) -> None:
     """Which estate, changed how, at which moment."""
-    parser.add_argument("-e", "--estate", metavar="PATH", default=None,
-                        help="the estate: a folder with estate.yaml, or a file, or - (default: PORTOLAN_ESTATE, else here)")  # fmt: skip
-    parser.add_argument("--with", dest="changes", metavar="CHANGE_FILE", action="append", default=[],
-                        help="ask as if this change were made: JSON Patch or JSON Merge Patch, in YAML or JSON; or -")  # fmt: skip
+    parser.add_argument(
+        "-e",
+        "--estate",
+        metavar="PATH",
+        default=None,
+        help="the estate: a folder with estate.yaml, or a file, or - (default: PORTOLAN_ESTATE, else here)",
+    )
+    parser.add_argument(
+        "--with",
+        dest="changes",
+        metavar="CHANGE_FILE",
+        action="append",
+        default=[],
+        help="ask as if this change were made: JSON Patch or JSON Merge Patch, in YAML or JSON; or -",
+    )
     parser.add_argument(
         "--at", metavar="TIME", default=None, help="ask about this moment, such as 2026-03-14T20:00:00Z"
     )
@@ -17,22 +28,39 @@ def estate_options(parser: argparse.ArgumentParser) -> None:
 
 def boot_option(parser: argparse.ArgumentParser) -> None:
     """Ask as if machines had just booted."""
-    parser.add_argument("--after-reboot", dest="booted", metavar="HOST", nargs="?", action="append", const="", default=None,
-                        help="ask as if this machine had just booted (without HOST: every machine); stands behind the URL")  # fmt: skip
+    parser.add_argument(
+        "--after-reboot",
+        dest="booted",
+        metavar="HOST",
+        nargs="?",
+        action="append",
+        const="",
+        default=None,
+        help="ask as if this machine had just booted (without HOST: every machine); stands behind the URL",
+    )
 
 
 def format_option(parser: argparse.ArgumentParser, *formats: str) -> None:
     """The form of the output."""
     parser.add_argument("--format", choices=formats, default="text", help="the form of the output (default: text)")
-    parser.add_argument("--color", choices=("auto", "always", "never"), default="auto",
-                        help="colour (default: on a terminal, unless NO_COLOR is set)")  # fmt: skip
+    parser.add_argument(
+        "--color",
+        choices=("auto", "always", "never"),
+        default="auto",
+        help="colour (default: on a terminal, unless NO_COLOR is set)",
+    )
 
 
 def question_options(parser: argparse.ArgumentParser) -> None:
     """Which URL from where."""
     parser.add_argument("url", metavar="URL", help="the address as a visitor would type it")
-    parser.add_argument("--from", dest="vantage", metavar="VANTAGE", default=None,
-                        help="where the visitor asks from (default: the estate's default vantage, or its only one)")  # fmt: skip
+    parser.add_argument(
+        "--from",
+        dest="vantage",
+        metavar="VANTAGE",
+        default=None,
+        help="where the visitor asks from (default: the estate's default vantage, or its only one)",
+    )
     parser.add_argument(
         "--zoom",
         choices=("name", "way"),
@@ -42,9 +70,19 @@ def question_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--every-step", action="store_true", help="show every decision, not only the main ones")
 
 
-def add_command(commands: "argparse._SubParsersAction[argparse.ArgumentParser]", name: str, summary: str, example: str,
-                about: str = "") -> argparse.ArgumentParser:  # fmt: skip
+def add_command(
+    commands: "argparse._SubParsersAction[argparse.ArgumentParser]",
+    name: str,
+    summary: str,
+    example: str,
+    about: str = "",
+) -> argparse.ArgumentParser:
     """A command's parser, with an example in its help."""
-    return commands.add_parser(name, help=summary, description=about or summary[0].upper() + summary[1:] + ".",
-                                 epilog="example: " + example, formatter_class=argparse.RawDescriptionHelpFormatter,
-                                 allow_abbrev=False)  # fmt: skip
+    return commands.add_parser(
+        name,
+        help=summary,
+        description=about or summary[0].upper() + summary[1:] + ".",
+        epilog="example: " + example,
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+        allow_abbrev=False,
+    )

@@ -110,8 +110,10 @@ def _main_file(found: list[str], given: str) -> str:
     if len(found) > 1:
         raise UsageError(f"the folder '{one_line(given)}' has {' and '.join(found)}", "Keep one of them.")
     if not found:
-        raise UsageError(f"the folder '{one_line(given)}' has no estate.yaml",
-                         "Name an estate with -e PATH, or start one: portolan demo --copy DIR.")  # fmt: skip
+        raise UsageError(
+            f"the folder '{one_line(given)}' has no estate.yaml",
+            "Name an estate with -e PATH, or start one: portolan demo --copy DIR.",
+        )
     return found[0]
 
 
@@ -139,8 +141,10 @@ def _booted(arguments: argparse.Namespace, loaded: Loaded) -> frozenset[str] | N
     known = all_names(loaded.estate)
     for name in named:
         if name not in known:
-            raise UsageError(f"--after-reboot: no machine is named '{one_line(name)}'",
-                             did_you_mean(name, known) or "Write --after-reboot=HOST, or put it behind the URL.")  # fmt: skip
+            raise UsageError(
+                f"--after-reboot: no machine is named '{one_line(name)}'",
+                did_you_mean(name, known) or "Write --after-reboot=HOST, or put it behind the URL.",
+            )
     return frozenset(named)
 
 
@@ -165,8 +169,10 @@ def vantage_of(arguments: argparse.Namespace, loaded: Loaded) -> Vantage:
             )
         return vantages[name]
     if not vantages:
-        raise UsageError("the estate has no vantage to ask from",
-                         "Add one, such as: vantages: {street: {network: internet, address: 198.51.100.77}}.")  # fmt: skip
+        raise UsageError(
+            "the estate has no vantage to ask from",
+            "Add one, such as: vantages: {street: {network: internet, address: 198.51.100.77}}.",
+        )
     chosen = [each for each in vantages.values() if each.default] or list(vantages.values())
     if len(chosen) > 1:
         raise UsageError("several vantages are described", f"Say which with --from: {', '.join(list(vantages)[:12])}.")

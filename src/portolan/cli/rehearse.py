@@ -7,10 +7,14 @@ from portolan.cli.options import add_command, estate_options, format_option
 
 def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
     """Adds the command."""
-    parser = add_command(commands, "rehearse", "build the estate from real programs here, and compare what they do with what is predicted",
-                         "portolan rehearse --estate observatory/",
-                         "Builds the estate on this machine in namespaces of its own, from real open-source programs, asks every promise (or one URL)\n"
-                         "with a real client from every vantage, and lays predicted and observed side by side.")  # fmt: skip
+    parser = add_command(
+        commands,
+        "rehearse",
+        "build the estate from real programs here, and compare what they do with what is predicted",
+        "portolan rehearse --estate observatory/",
+        "Builds the estate on this machine in namespaces of its own, from real open-source programs, asks every promise (or one URL)\n"
+        "with a real client from every vantage, and lays predicted and observed side by side.",
+    )
     parser.add_argument("url", metavar="URL", nargs="?", default=None, help="ask this URL instead of every promise")
     parser.add_argument("--from", dest="vantage", metavar="VANTAGE", default=None, help="from this vantage only")
     parser.add_argument(
@@ -69,8 +73,12 @@ def _rehearse(arguments: argparse.Namespace) -> int:
     if arguments.url is not None:
         questions = [(arguments.url, vantage) for vantage in chosen]
     else:
-        questions = [(str(promise.url), vantage) for promise in estate.promises for vantage in chosen
-                     if not promise.vantages or vantage.name in promise.vantages]  # fmt: skip
+        questions = [
+            (str(promise.url), vantage)
+            for promise in estate.promises
+            for vantage in chosen
+            if not promise.vantages or vantage.name in promise.vantages
+        ]
     if not questions:
         raise UsageError("the estate has no promise to ask", "Name a URL: portolan rehearse URL --from VANTAGE.")
     shown = progress_line(sys.stderr)
@@ -79,8 +87,15 @@ def _rehearse(arguments: argparse.Namespace) -> int:
             shown("building", 0, len(estate.routers) + len(estate.hosts))
             predicted = [(url, vantage, visit(question.world, url, vantage)) for url, vantage in questions]
             staging = Staging(estate, question.world.now, question.world.booted)
-            found = rehearse(staging, predicted, own, arguments.unsaid, arguments.evidence or arguments.format == "json",
-                             arguments.client, shown)  # fmt: skip
+            found = rehearse(
+                staging,
+                predicted,
+                own,
+                arguments.unsaid,
+                arguments.evidence or arguments.format == "json",
+                arguments.client,
+                shown,
+            )
     finally:
         shown("", 0, 0)
     if arguments.format == "json":

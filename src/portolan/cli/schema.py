@@ -8,8 +8,12 @@ from portolan.cli.options import add_command
 
 def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
     """Adds the command."""
-    parser = add_command(commands, "schema", "print a JSON Schema, for editors and programs",
-                         "portolan schema estate > estate.schema.json")  # fmt: skip
+    parser = add_command(
+        commands,
+        "schema",
+        "print a JSON Schema, for editors and programs",
+        "portolan schema estate > estate.schema.json",
+    )
     parser.add_argument("of", choices=("estate", "follow", "explain", "check"), help="what it describes")
     parser.set_defaults(run=run)
 

@@ -17,8 +17,9 @@ def style_of(arguments: argparse.Namespace) -> Style:
     """How to draw on standard output."""
     wish = getattr(arguments, "color", "auto")
     on_terminal = sys.stdout.isatty()
-    colour = wish == "always" or (wish == "auto" and on_terminal and not os.environ.get("NO_COLOR")
-                                  and os.environ.get("TERM") != "dumb")  # fmt: skip
+    colour = wish == "always" or (
+        wish == "auto" and on_terminal and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
+    )
     encoding = (sys.stdout.encoding or "ascii").lower().replace("_", "-")
     width = shutil.get_terminal_size((80, 24)).columns if on_terminal or os.environ.get("COLUMNS") else 80
     return Style(max(40, min(_WIDEST, width)), colour, encoding.startswith("utf"))

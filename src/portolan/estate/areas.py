@@ -54,17 +54,26 @@ def as_rules(filtering: Filter) -> Filter:
     """
     if not filtering.areas:
         return filtering
-    entries = [FilterRule(place=area.place.key("from"), jump=name, sources=area.sources)
-               for name, area in filtering.areas.items() if area.sources]  # fmt: skip
-    entries += [FilterRule(place=area.place.key("interfaces"), jump=name, entering=area.interfaces)
-                for name, area in filtering.areas.items() if area.interfaces]  # fmt: skip
+    entries = [
+        FilterRule(place=area.place.key("from"), jump=name, sources=area.sources)
+        for name, area in filtering.areas.items()
+        if area.sources
+    ]
+    entries += [
+        FilterRule(place=area.place.key("interfaces"), jump=name, entering=area.interfaces)
+        for name, area in filtering.areas.items()
+        if area.interfaces
+    ]
     entries += [FilterRule(place=area.place, jump=name) for name, area in filtering.areas.items() if area.default]
     place = filtering.place.key("areas")
     chains = {
         name: NamedChain(place=area.place, name=name, rules=_rules(area)) for name, area in filtering.areas.items()
     }
-    return msgspec.structs.replace(filtering, inbound=Chain(place=place, default="drop", rules=tuple(entries)),
-                                   chains={**filtering.chains, **chains})  # fmt: skip
+    return msgspec.structs.replace(
+        filtering,
+        inbound=Chain(place=place, default="drop", rules=tuple(entries)),
+        chains={**filtering.chains, **chains},
+    )
 
 
 def _rules(area: Area) -> tuple[FilterRule, ...]:

@@ -138,10 +138,18 @@ _PRIVATE_4 = tuple(
     (int(net.network_address), int(net.netmask))
     for net in map(
         IPv4Network,
-        ("0.0.0.0/8", "10.0.0.0/8", "100.64.0.0/10", "127.0.0.0/8", "169.254.0.0/16", "172.16.0.0/12",
-         "192.168.0.0/16", "224.0.0.0/3"),
+        (
+            "0.0.0.0/8",
+            "10.0.0.0/8",
+            "100.64.0.0/10",
+            "127.0.0.0/8",
+            "169.254.0.0/16",
+            "172.16.0.0/12",
+            "192.168.0.0/16",
+            "224.0.0.0/3",
+        ),
     )
-)  # fmt: skip
+)
 #: By first octet: the ranges that reach into it, so that most addresses need one look.
 _PRIVATE_BY_OCTET = tuple(
     tuple((net, mask) for net, mask in _PRIVATE_4 if (net ^ (octet << 24)) & mask & 0xFF000000 == 0)

@@ -24,9 +24,12 @@ class Certificate(Stated, frozen=True, kw_only=True, eq=False):
     names: Annotated[tuple[CoveredName, ...], says("Declared: the names and addresses that it covers.")] = ()
     issuer: Annotated[
         str | None,
-        says("Declared: `public` (an ordinary public authority), `self`, or an authority of the estate. "
-             "Left out: `public`.", refers=("authorities",)),
-    ] = None  # fmt: skip
+        says(
+            "Declared: `public` (an ordinary public authority), `self`, or an authority of the estate. "
+            "Left out: `public`.",
+            refers=("authorities",),
+        ),
+    ] = None
     starts: Annotated[datetime | None, says("Declared: valid from; left out: always was.")] = msgspec.field(
         default=None, name="from"
     )
@@ -47,9 +50,11 @@ class Authority(Stated, frozen=True, kw_only=True, eq=False):
     ] = None
     caa_names: Annotated[
         tuple[HostName, ...],
-        says("The names by which CAA records allow this authority to issue (RFC 8659 section 4.2).",
-             example="letters.example"),
-    ] = ()  # fmt: skip
+        says(
+            "The names by which CAA records allow this authority to issue (RFC 8659 section 4.2).",
+            example="letters.example",
+        ),
+    ] = ()
     public: Annotated[bool, says("For a root: whether ordinary visitors trust it.")] = True
     starts: Annotated[datetime | None, says("Declared: valid from.")] = msgspec.field(default=None, name="from")
     until: Annotated[datetime | None, says("Declared: valid until.")] = None

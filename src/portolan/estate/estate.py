@@ -21,9 +21,10 @@ class Estate(Stated, frozen=True, kw_only=True, eq=False):
     about: Annotated[str | None, says("A few sentences for whoever reads it next.", kind="prose")] = None
     at: Annotated[
         datetime | None,
-        says("The moment that questions are about, as an RFC 3339 time. Left out: now.",
-             example="2026-03-14T20:00:00Z"),
-    ] = None  # fmt: skip
+        says(
+            "The moment that questions are about, as an RFC 3339 time. Left out: now.", example="2026-03-14T20:00:00Z"
+        ),
+    ] = None
     include: Annotated[
         tuple[EstatePath, ...],
         says("Further files of the estate's folder whose sections are added to this one's, in this order."),

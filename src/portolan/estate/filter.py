@@ -39,10 +39,12 @@ class FilterRule(Stated, frozen=True, kw_only=True, eq=False):
     )
     answer: Annotated[
         Answer | None,
-        says("What a rejected sender hears: `tcp-reset`, or an ICMP unreachable message of this kind. "
-             "`protocol-unreachable` has no IPv6 form and `policy-fail` no IPv4 one: the other family hears "
-             "`admin-prohibited`. Left out: `port-unreachable`."),
-    ] = None  # fmt: skip
+        says(
+            "What a rejected sender hears: `tcp-reset`, or an ICMP unreachable message of this kind. "
+            "`protocol-unreachable` has no IPv6 form and `policy-fail` no IPv4 one: the other family hears "
+            "`admin-prohibited`. Left out: `port-unreachable`."
+        ),
+    ] = None
     ports: Annotated[tuple[PortRange, ...], says("Destination ports; left out: all.", example=[80, 443])] = ()
     source_ports: Annotated[tuple[PortRange, ...], says("Source ports; left out: all.")] = ()
     sources: Annotated[
@@ -109,9 +111,11 @@ class Area(Stated, frozen=True, kw_only=True, eq=False):
     default: Annotated[bool, says("Takes what belongs to no other area.")] = False
     services: Annotated[
         tuple[AreaService, ...],
-        says("What may be reached: services by name (http, https, ssh, domain, smtp, ...), or `8080/tcp`, `6000-6010/udp`.",
-             example=["http", "https", "8080/tcp"]),
-    ] = ()  # fmt: skip
+        says(
+            "What may be reached: services by name (http, https, ssh, domain, smtp, ...), or `8080/tcp`, `6000-6010/udp`.",
+            example=["http", "https", "8080/tcp"],
+        ),
+    ] = ()
     otherwise: Annotated[Verdict, says("What happens to the rest.")] = "reject"
     answer: Annotated[Answer | None, says("With `otherwise: reject`: what the sender hears.")] = None
 

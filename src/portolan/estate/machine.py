@@ -81,29 +81,35 @@ class Machine(Stated, frozen=True, kw_only=True, eq=False):
     interfaces: Annotated[dict[str, Interface], says("Its interfaces by name.")] = msgspec.field(default_factory=dict)
     gateway: Annotated[
         tuple[IPAddress, ...] | Literal["none"] | None,
-        says("Where all goes that no route or network of its own takes, per family; `none`: nowhere. Left out: the "
-             "internet when an interface is on it, else the only router on its networks."),
-    ] = None  # fmt: skip
+        says(
+            "Where all goes that no route or network of its own takes, per family; `none`: nowhere. Left out: the "
+            "internet when an interface is on it, else the only router on its networks."
+        ),
+    ] = None
     routes: Annotated[tuple[Route, ...], says("Further routes.")] = ()
     filter: Annotated[Filter | None, says("Its packet filter; left out: everything passes.")] = None
     filter_after_boot: Annotated[
         Filter | Literal["none"] | None,
         says("The filter that the next boot restores, where it is another one; `none`: no filter. Left out: the same."),
-    ] = None  # fmt: skip
+    ] = None
     services: Annotated[dict[str, Service], says("The programs that listen on it.")] = msgspec.field(
         default_factory=dict
     )
     hosts_file: Annotated[HostsFile | None, says("Its hosts file.")] = None
     resolver: Annotated[
         IPAddress | Literal["validating"] | None,
-        says("The resolver's address. Left out: an ordinary recursive resolver on the internet; `validating`: one that "
-             "checks signatures."),
-    ] = None  # fmt: skip
+        says(
+            "The resolver's address. Left out: an ordinary recursive resolver on the internet; `validating`: one that "
+            "checks signatures."
+        ),
+    ] = None
     search: Annotated[
         tuple[HostName, ...],
-        says("Domains that are tried behind names without a final dot: before the name itself where it has no dot, "
-             "else after it failed."),
-    ] = ()  # fmt: skip
+        says(
+            "Domains that are tried behind names without a final dot: before the name itself where it has no dot, "
+            "else after it failed."
+        ),
+    ] = ()
     local_name: Annotated[
         HostName | None,
         says("The name under `.local` that it announces to the networks it is on (RFC 6762).", example="orion.local"),
@@ -137,7 +143,9 @@ class Router(Machine, frozen=True, kw_only=True, eq=False):
     ] = False
     hairpin: Annotated[
         Literal["off", "destination-only", "full"],
-        says("What happens when the outside address is asked from an inside interface. `off`: the forwards do not "
-             "apply there, the router itself is asked. `destination-only`: they apply, and the answer goes its own "
-             "way. `full`: they apply, and what turns round on one interface gets the router's address as source."),
-    ] = "off"  # fmt: skip
+        says(
+            "What happens when the outside address is asked from an inside interface. `off`: the forwards do not "
+            "apply there, the router itself is asked. `destination-only`: they apply, and the answer goes its own "
+            "way. `full`: they apply, and what turns round on one interface gets the router's address as source."
+        ),
+    ] = "off"

@@ -18,9 +18,11 @@ class ListRule(Stated, frozen=True, kw_only=True, eq=False):
     ] = None
     ports: Annotated[
         tuple[PortRange, ...],
-        says("Destination ports; left out: all. Answers go to the visitor's own port, mostly 32768-60999.",
-             example=[443, "1024-65535"]),
-    ] = ()  # fmt: skip
+        says(
+            "Destination ports; left out: all. Answers go to the visitor's own port, mostly 32768-60999.",
+            example=[443, "1024-65535"],
+        ),
+    ] = ()
     sources: Annotated[tuple[IPNetwork, ...], says("Source ranges; left out: anybody.")] = msgspec.field(
         default=(), name="from"
     )
@@ -54,15 +56,19 @@ class Network(Stated, frozen=True, kw_only=True, eq=False):
     name: str
     kind: Annotated[
         Literal["internet", "segment", "host-only"],
-        says("`internet`: the public internet, which carries packets between all public addresses. "
-             "`segment`: one link, whose members reach each other as neighbours; a provider's network is one too. "
-             "`host-only`: a link inside one machine, from which no router is guessed to lead out."),
-    ] = "segment"  # fmt: skip
+        says(
+            "`internet`: the public internet, which carries packets between all public addresses. "
+            "`segment`: one link, whose members reach each other as neighbours; a provider's network is one too. "
+            "`host-only`: a link inside one machine, from which no router is guessed to lead out."
+        ),
+    ] = "segment"
     subnets: Annotated[
         tuple[IPNetwork, ...],
-        says("The ranges used on a segment. An address that is written without its prefix length takes it from here.",
-             example=["10.20.0.0/24", "2001:db8:20::/64"]),
-    ] = ()  # fmt: skip
+        says(
+            "The ranges used on a segment. An address that is written without its prefix length takes it from here.",
+            example=["10.20.0.0/24", "2001:db8:20::/64"],
+        ),
+    ] = ()
     access_list: Annotated[AccessList | None, says("The subnet's access list; left out: all passes.")] = None
 
 
@@ -99,9 +105,12 @@ class Interface(Stated, frozen=True, kw_only=True, eq=False):
     ] = None
     address: Annotated[
         tuple[IPInterface, ...],
-        says("Its addresses, IPv4 and IPv6. With a prefix length (`10.20.0.15/16`) the machine believes that mask; "
-             "without one it has the network's.", example="10.20.0.15"),
-    ] = ()  # fmt: skip
+        says(
+            "Its addresses, IPv4 and IPv6. With a prefix length (`10.20.0.15/16`) the machine believes that mask; "
+            "without one it has the network's.",
+            example="10.20.0.15",
+        ),
+    ] = ()
     leased: Annotated[
         bool, says("Whether the addresses are given for a time, and may be others after it or after a reboot.")
     ] = False
@@ -111,12 +120,15 @@ class Interface(Stated, frozen=True, kw_only=True, eq=False):
     provider_blocks: Annotated[
         tuple[PortRange, ...],
         says("Ports that the provider of this line lets nobody from the internet connect to.", example=[25, 80]),
-    ] = ()  # fmt: skip
+    ] = ()
     groups: Annotated[
         tuple[str, ...] | None,
-        says("The security groups attached here; what none of them allows is dropped. Left out: no group filters "
-             "this interface. An empty list: nothing passes.", refers=("groups",)),
-    ] = None  # fmt: skip
+        says(
+            "The security groups attached here; what none of them allows is dropped. Left out: no group filters "
+            "this interface. An empty list: nothing passes.",
+            refers=("groups",),
+        ),
+    ] = None
 
 
 class GroupRule(Stated, frozen=True, kw_only=True, eq=False):
@@ -126,9 +138,13 @@ class GroupRule(Stated, frozen=True, kw_only=True, eq=False):
     ports: Annotated[tuple[PortRange, ...], says("Destination ports; left out: all.", example=[80, 443])] = ()
     sources: Annotated[
         tuple[IPNetwork | str, ...],
-        says("Inbound: who asks, as ranges, or names of groups, which mean the private addresses of the interfaces "
-             "that they hang on. Left out: anybody, IPv4 and IPv6.", example="0.0.0.0/0", refers=("groups",)),
-    ] = msgspec.field(default=(), name="from")  # fmt: skip
+        says(
+            "Inbound: who asks, as ranges, or names of groups, which mean the private addresses of the interfaces "
+            "that they hang on. Left out: anybody, IPv4 and IPv6.",
+            example="0.0.0.0/0",
+            refers=("groups",),
+        ),
+    ] = msgspec.field(default=(), name="from")
     destinations: Annotated[
         tuple[IPNetwork | str, ...], says("Outbound: who is asked, in the same way.", refers=("groups",))
     ] = msgspec.field(default=(), name="to")

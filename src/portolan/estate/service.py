@@ -49,9 +49,11 @@ class When(Stated, frozen=True, kw_only=True, eq=False):
     ] = ()
     path: Annotated[
         str | None,
-        says("The path asked for, without query: exact (`/old`), or with `*` at its end for all that starts so "
-             "(`/old/*`); what stood for `*` is {rest}."),
-    ] = None  # fmt: skip
+        says(
+            "The path asked for, without query: exact (`/old`), or with `*` at its end for all that starts so "
+            "(`/old/*`); what stood for `*` is {rest}."
+        ),
+    ] = None
 
 
 class Redirect(Stated, frozen=True, kw_only=True, eq=False):
@@ -60,10 +62,12 @@ class Redirect(Stated, frozen=True, kw_only=True, eq=False):
     when: Annotated[When | None, says("When it applies; left out: always.")] = None
     to: Annotated[
         Template,
-        says("The target, absolute or relative. {scheme}, {host} (name asked for, without port), {port}, {path} (with "
-             "its slash), {query} (with its question mark, or nothing) and {rest} stand for the request's parts.",
-             example="https://{host}{path}{query}"),
-    ]  # fmt: skip
+        says(
+            "The target, absolute or relative. {scheme}, {host} (name asked for, without port), {port}, {path} (with "
+            "its slash), {query} (with its question mark, or nothing) and {rest} stand for the request's parts.",
+            example="https://{host}{path}{query}",
+        ),
+    ]
     status: Annotated[Literal[301, 302, 303, 307, 308], says("The status sent (RFC 9110 section 15.4).")] = 301
 
 
@@ -73,14 +77,19 @@ class Site(Stated, frozen=True, kw_only=True, eq=False):
     name: str
     names: Annotated[
         tuple[NamePattern, ...],
-        says("The names it answers to: exact, `*.rest` (any depth) or `first.*`. Left out: only what falls to it as "
-             "the default site.", example=["visit.kestrel-ridge.example", "*.kestrel-ridge.example"]),
-    ] = ()  # fmt: skip
+        says(
+            "The names it answers to: exact, `*.rest` (any depth) or `first.*`. Left out: only what falls to it as "
+            "the default site.",
+            example=["visit.kestrel-ridge.example", "*.kestrel-ridge.example"],
+        ),
+    ] = ()
     listens: Annotated[
         tuple[ListenerKey, ...],
-        says("The listeners it is bound to, written as at the service (the words after the port may be left out). "
-             "Left out: all."),
-    ] = ()  # fmt: skip
+        says(
+            "The listeners it is bound to, written as at the service (the words after the port may be left out). "
+            "Left out: all."
+        ),
+    ] = ()
     default: Annotated[
         bool, says("Takes requests whose name no site answers to. Where no site says so: the first one listed.")
     ] = False
@@ -93,9 +102,12 @@ class Site(Stated, frozen=True, kw_only=True, eq=False):
     ] = None
     files: Annotated[
         tuple[str, ...] | None,
-        says("What the folder holds, as paths relative to it. Left out (and no `copy`): every file asked for is "
-             "assumed to exist.", example=["index.html", "img/dome.jpg"]),
-    ] = None  # fmt: skip
+        says(
+            "What the folder holds, as paths relative to it. Left out (and no `copy`): every file asked for is "
+            "assumed to exist.",
+            example=["index.html", "img/dome.jpg"],
+        ),
+    ] = None
     copy: Annotated[
         EstatePath | None, says("A folder of the estate that holds a copy of the content, read instead of `files`.")
     ] = None
@@ -109,9 +121,11 @@ class Site(Stated, frozen=True, kw_only=True, eq=False):
     ] = None
     marks: Annotated[
         tuple[Mark, ...],
-        says("What remedies must respect. `takes-payments`, `private`: whatever weakens is withheld; `private`: nobody who is not "
-             "named by an expectation is let in. `closed`: its refusal is meant, and lifting it is never proposed."),
-    ] = ()  # fmt: skip
+        says(
+            "What remedies must respect. `takes-payments`, `private`: whatever weakens is withheld; `private`: nobody who is not "
+            "named by an expectation is let in. `closed`: its refusal is meant, and lifting it is never proposed."
+        ),
+    ] = ()
 
 
 class Saved(Stated, frozen=True, kw_only=True, eq=False):
@@ -119,9 +133,12 @@ class Saved(Stated, frozen=True, kw_only=True, eq=False):
 
     broken: Annotated[
         str | None,
-        says("Why it does not load, as the program's own test says. A reload keeps the old one; the next boot has none.",
-             example="unknown directive in line 12", kind="prose"),
-    ] = None  # fmt: skip
+        says(
+            "Why it does not load, as the program's own test says. A reload keeps the old one; the next boot has none.",
+            example="unknown directive in line 12",
+            kind="prose",
+        ),
+    ] = None
     listens: Annotated[tuple[Listener, ...] | None, says("The listeners; left out: as in force.")] = None
     certificate: Annotated[str | None, says("The certificate; left out: as in force.", refers=("certificates",))] = None
     sites: Annotated[dict[str, Site] | None, says("The sites; left out: as in force.")] = None
@@ -137,9 +154,11 @@ class Service(Stated, frozen=True, kw_only=True, eq=False):
     ] = "web"
     program: Annotated[
         Literal["nginx", "apache"] | None,
-        says("Whose rules a web server follows where they differ. Left out: `nginx`'s, said as an assumption "
-             "wherever that decides."),
-    ] = None  # fmt: skip
+        says(
+            "Whose rules a web server follows where they differ. Left out: `nginx`'s, said as an assumption "
+            "wherever that decides."
+        ),
+    ] = None
     state: Annotated[Literal["running", "stopped"], says("What it does now.")] = "running"
     after_boot: Annotated[
         Literal["running", "stopped"] | None, says("What the next boot makes of it; left out: as now.")
@@ -152,11 +171,13 @@ class Service(Stated, frozen=True, kw_only=True, eq=False):
     )
     listens: Annotated[
         tuple[Listener, ...],
-        says("Its listeners: `80` (every address, IPv4 and IPv6), `443 tls`, `10.20.0.15:80`, `127.0.0.1:8080`, "
-             "`0.0.0.0:80` (every IPv4 address), `[::]:80` (IPv6; IPv4 too as the program does, or as `v6-only` or "
-             "`dual-stack` says). Left out: 80 for web services, 53 for the DNS kinds.",
-             example=["80", "443 tls"]),
-    ] = ()  # fmt: skip
+        says(
+            "Its listeners: `80` (every address, IPv4 and IPv6), `443 tls`, `10.20.0.15:80`, `127.0.0.1:8080`, "
+            "`0.0.0.0:80` (every IPv4 address), `[::]:80` (IPv6; IPv4 too as the program does, or as `v6-only` or "
+            "`dual-stack` says). Left out: 80 for web services, 53 for the DNS kinds.",
+            example=["80", "443 tls"],
+        ),
+    ] = ()
     certificate: Annotated[
         str | None, says("The certificate of every site that names none.", refers=("certificates",))
     ] = None
@@ -165,9 +186,11 @@ class Service(Stated, frozen=True, kw_only=True, eq=False):
     )
     zones: Annotated[
         tuple[HostName, ...],
-        says("The zones that a name server serves with authority; those that a resolver holds itself and asks nobody for.",
-             refers=("zones",)),
-    ] = ()  # fmt: skip
+        says(
+            "The zones that a name server serves with authority; those that a resolver holds itself and asks nobody for.",
+            refers=("zones",),
+        ),
+    ] = ()
     forwards_to: Annotated[
         tuple[IPAddress, ...],
         says(
@@ -185,8 +208,10 @@ class Service(Stated, frozen=True, kw_only=True, eq=False):
     ] = "no-such-name"
     last_asked: Annotated[
         datetime | None,
-        says("For a resolver: when it last looked up the names of the estate; it remembers each answer until its TTL "
-             "ends. Left out: never before."),
-    ] = None  # fmt: skip
+        says(
+            "For a resolver: when it last looked up the names of the estate; it remembers each answer until its TTL "
+            "ends. Left out: never before."
+        ),
+    ] = None
     #: Why it does not start, where the state of the estate itself says so (a boot with a broken configuration).
     failing: str | None = None

@@ -20,9 +20,12 @@ class Vantage(Stated, frozen=True, kw_only=True, eq=False):
     address: Annotated[tuple[IPInterface, ...], says("The device's addresses.", example="198.51.100.77")] = ()
     host: Annotated[
         str | None,
-        says("Instead of a network: the machine of the estate that the visitor sits at; it asks with that machine's "
-             "addresses, routes, filter, hosts file and resolver.", refers=("hosts", "routers")),
-    ] = None  # fmt: skip
+        says(
+            "Instead of a network: the machine of the estate that the visitor sits at; it asks with that machine's "
+            "addresses, routes, filter, hosts file and resolver.",
+            refers=("hosts", "routers"),
+        ),
+    ] = None
     gateway: Annotated[tuple[IPAddress, ...] | Literal["none"] | None, says("As for a host.")] = None
     routes: Annotated[tuple[Route, ...], says("As for a host.")] = ()
     filter: Annotated[Filter | None, says("The device's own filter.")] = None
@@ -31,19 +34,26 @@ class Vantage(Stated, frozen=True, kw_only=True, eq=False):
     search: Annotated[tuple[HostName, ...], says("As for a host.")] = ()
     last_asked: Annotated[
         datetime | None,
-        says("When this device last looked the names up; it remembers each answer until its TTL ends. Left out: never "
-             "before."),
-    ] = None  # fmt: skip
+        says(
+            "When this device last looked the names up; it remembers each answer until its TTL ends. Left out: never "
+            "before."
+        ),
+    ] = None
     https_records: Annotated[
         Literal["ignored", "offers", "all"],
-        says("What the client makes of HTTPS records (RFC 9460). `ignored`: it does not ask for them. `offers`: it goes to "
-             "https and takes the offers that stand at the name. `all`: it follows their aliases and address hints too."),
-    ] = "ignored"  # fmt: skip
+        says(
+            "What the client makes of HTTPS records (RFC 9460). `ignored`: it does not ask for them. `offers`: it goes to "
+            "https and takes the offers that stand at the name. `all`: it follows their aliases and address hints too."
+        ),
+    ] = "ignored"
     trusts: Annotated[
         tuple[str, ...],
-        says("Whom it trusts to issue certificates: `public` (every root of the estate that is public, and ordinary "
-             "public authorities), and names of authorities.", refers=("authorities",)),
-    ] = ("public",)  # fmt: skip
+        says(
+            "Whom it trusts to issue certificates: `public` (every root of the estate that is public, and ordinary "
+            "public authorities), and names of authorities.",
+            refers=("authorities",),
+        ),
+    ] = ("public",)
     client_ports: Annotated[PortRange, says("The ports from which its connections come; answers go to them.")] = (
         PortRange(32768, 60999)
     )

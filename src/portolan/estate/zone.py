@@ -51,9 +51,12 @@ class Version(Stated, frozen=True, kw_only=True, eq=False):
     file: Annotated[EstatePath | None, says("A master file with this version's records, instead of the zone's.")] = None
     records: Annotated[
         tuple[str, ...],
-        says("Records of this version; where the zone has records of the same name and type, these stand instead.",
-             example="visit 300 A 10.20.0.15", kind="line"),
-    ] = ()  # fmt: skip
+        says(
+            "Records of this version; where the zone has records of the same name and type, these stand instead.",
+            example="visit 300 A 10.20.0.15",
+            kind="line",
+        ),
+    ] = ()
     without: Annotated[
         tuple[str, ...],
         says("Records that this version lacks: a name, or a name and a type.", example="visit AAAA", kind="line"),
@@ -66,9 +69,11 @@ class View(Version, frozen=True, kw_only=True, eq=False):
 
     clients: Annotated[
         tuple[IPNetwork, ...],
-        says("Whoever asks the zone's servers from these ranges gets this view; mostly a resolver asks, not the "
-             "visitor. The first view that fits is taken, else the zone's own records."),
-    ] = msgspec.field(name="for")  # fmt: skip
+        says(
+            "Whoever asks the zone's servers from these ranges gets this view; mostly a resolver asks, not the "
+            "visitor. The first view that fits is taken, else the zone's own records."
+        ),
+    ] = msgspec.field(name="for")
 
 
 class Before(Version, frozen=True, kw_only=True, eq=False):
@@ -92,29 +97,42 @@ class Zone(Stated, frozen=True, kw_only=True, eq=False):
     ] = None
     records: Annotated[
         tuple[str, ...],
-        says("Further records, each a line as in a master file with the zone's name as origin.",
-             example="visit 3600 A 203.0.113.40", kind="line"),
-    ] = ()  # fmt: skip
+        says(
+            "Further records, each a line as in a master file with the zone's name as origin.",
+            example="visit 3600 A 203.0.113.40",
+            kind="line",
+        ),
+    ] = ()
     withdrawn: Annotated[
         tuple[str, ...],
-        says("Records of the file that count as deleted: owner and type, or owner, type and data. For asking what "
-             "would be without them.", example="visit A 203.0.113.99", kind="line"),
-    ] = ()  # fmt: skip
+        says(
+            "Records of the file that count as deleted: owner and type, or owner, type and data. For asking what "
+            "would be without them.",
+            example="visit A 203.0.113.99",
+            kind="line",
+        ),
+    ] = ()
     apex_alias: Annotated[
         HostName | None,
-        says("The provider's alias for the zone's own name, where the standards allow no CNAME: its servers look the "
-             "target up themselves and answer with its addresses."),
-    ] = None  # fmt: skip
+        says(
+            "The provider's alias for the zone's own name, where the standards allow no CNAME: its servers look the "
+            "target up themselves and answer with its addresses."
+        ),
+    ] = None
     delegated_to: Annotated[
         tuple[HostName, ...],
-        says("The name servers that the parent zone names, as the registration says. Left out: the right ones. Only "
-             "for zones whose parent is not in the estate; else its NS records say so."),
-    ] = ()  # fmt: skip
+        says(
+            "The name servers that the parent zone names, as the registration says. Left out: the right ones. Only "
+            "for zones whose parent is not in the estate; else its NS records say so."
+        ),
+    ] = ()
     glue: Annotated[
         dict[HostName, tuple[IPAddress, ...]],
-        says("The addresses that the registration gives for servers named inside the zone. Left out: those that the "
-             "zone itself states."),
-    ] = msgspec.field(default_factory=dict)  # fmt: skip
+        says(
+            "The addresses that the registration gives for servers named inside the zone. Left out: those that the "
+            "zone itself states."
+        ),
+    ] = msgspec.field(default_factory=dict)
     registered_until: Annotated[
         datetime | None,
         says("When the registration ends or ended; from then on the parent zone delegates it to nobody."),
@@ -124,15 +142,20 @@ class Zone(Stated, frozen=True, kw_only=True, eq=False):
     ] = False
     keys: Annotated[
         tuple[str, ...],
-        says("Labels of the keys that the zone is signed with, for a signed zone whose DNSKEY records are not in its "
-             "file.", example="spring-2026"),
-    ] = ()  # fmt: skip
+        says(
+            "Labels of the keys that the zone is signed with, for a signed zone whose DNSKEY records are not in its "
+            "file.",
+            example="spring-2026",
+        ),
+    ] = ()
     ds: Annotated[
         tuple[str, ...],
-        says("The DS records that the parent zone holds: each the label of a key, or DS data as in a master file. Left "
-             "out: none, nobody checks signatures. Where the parent zone is in the estate, its DS records count too.",
-             example="spring-2026"),
-    ] = ()  # fmt: skip
+        says(
+            "The DS records that the parent zone holds: each the label of a key, or DS data as in a master file. Left "
+            "out: none, nobody checks signatures. Where the parent zone is in the estate, its DS records count too.",
+            example="spring-2026",
+        ),
+    ] = ()
     signatures_until: Annotated[
         datetime | None,
         says("When the zone's signatures end. Left out: as its RRSIG records say, else never."),
@@ -142,9 +165,11 @@ class Zone(Stated, frozen=True, kw_only=True, eq=False):
     )
     before: Annotated[
         tuple[Before, ...],
-        says("What stood here before changes, the latest change first. Caches that were filled before a change keep "
-             "the old answers until their TTL ends."),
-    ] = ()  # fmt: skip
+        says(
+            "What stood here before changes, the latest change first. Caches that were filled before a change keep "
+            "the old answers until their TTL ends."
+        ),
+    ] = ()
     copies: Annotated[dict[str, Copy], says("Versions of the zone that other servers hold.")] = msgspec.field(
         default_factory=dict
     )

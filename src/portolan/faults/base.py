@@ -158,9 +158,11 @@ class Case(NamedTuple):
     def ended_on_its_way(self) -> bool:
         """Whether what ended the visit met the question, a resolver's included, and not an answer."""
         stop, ended = self.stop, self.visit.stop
-        return stop is not None and ended is not None and (
-            stop is ended or (ended.kind == "resolver-silent" and ended.subject is stop)
-        )  # fmt: skip
+        return (
+            stop is not None
+            and ended is not None
+            and (stop is ended or (ended.kind == "resolver-silent" and ended.subject is stop))
+        )
 
     @property
     def answer_lost(self) -> bool:

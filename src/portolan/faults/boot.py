@@ -9,8 +9,13 @@ from portolan.faults.base import Case, Finding, fault, supposing
 from portolan.journey.moment import reloaded, with_facts
 
 
-@fault("service-not-enabled", "The service runs, and is not started by the next boot", "a refusal, after a reboot",
-       "Let it start at boot; starting it now and enabling it for the boot are two things.", "service-stopped")  # fmt: skip
+@fault(
+    "service-not-enabled",
+    "The service runs, and is not started by the next boot",
+    "a refusal, after a reboot",
+    "Let it start at boot; starting it now and enabling it for the boot are two things.",
+    "service-stopped",
+)
 def not_enabled(case: Case) -> Finding | None:
     """A boot left it stopped."""
     stop = case.stop
@@ -31,8 +36,13 @@ def _booted(case: Case, service: Service) -> bool:
     return booted is None or str(service.place.path[1]) in booted
 
 
-@fault("service-no-privilege", "The service may not open a port below 1024", "a refusal",
-       "Give it the privilege, or let it listen on a high port and forward the low one to that.", "service-failed")  # fmt: skip
+@fault(
+    "service-no-privilege",
+    "The service may not open a port below 1024",
+    "a refusal",
+    "Give it the privilege, or let it listen on a high port and forward the low one to that.",
+    "service-failed",
+)
 def no_privilege(case: Case) -> Finding | None:
     """It does not start for want of a privilege."""
     stop = case.stop
@@ -43,8 +53,14 @@ def no_privilege(case: Case) -> Finding | None:
     )
 
 
-@fault("service-config-broken", "The saved configuration does not load", "the old behaviour, or a refusal after the next start",
-       "Run the program's own test of its configuration and mend what it names, then reload.", "service-failed", "*")  # fmt: skip
+@fault(
+    "service-config-broken",
+    "The saved configuration does not load",
+    "the old behaviour, or a refusal after the next start",
+    "Run the program's own test of its configuration and mend what it names, then reload.",
+    "service-failed",
+    "*",
+)
 def config_broken(case: Case) -> Finding | None:
     """A boot had none to start with; or what is saved would keep the promise, if it loaded."""
     stop = case.stop
@@ -64,8 +80,13 @@ def config_broken(case: Case) -> Finding | None:
     return None
 
 
-@fault("service-not-reloaded", "The configuration is saved and not in force", "the old behaviour",
-       "Reload the service. The file that was edited may also be one that is not included: look at what is in force.", "*")  # fmt: skip
+@fault(
+    "service-not-reloaded",
+    "The configuration is saved and not in force",
+    "the old behaviour",
+    "Reload the service. The file that was edited may also be one that is not included: look at what is in force.",
+    "*",
+)
 def not_reloaded(case: Case) -> Finding | None:
     """What is saved would keep the promise."""
     for machine, service in _pending(case):
@@ -98,8 +119,14 @@ def _with(case: Case, machine: Machine, service: Service) -> Estate:
     return with_facts(case.estate, machine, services={**machine.services, service.name: service})
 
 
-@fault("filter-not-permanent", "The filter in force and the one that the next boot restores differ", "works now and not after a reboot, or the reverse",
-       "Save the filter that is in force, or load the one that is saved.", "filter-drops", "filter-rejects")  # fmt: skip
+@fault(
+    "filter-not-permanent",
+    "The filter in force and the one that the next boot restores differ",
+    "works now and not after a reboot, or the reverse",
+    "Save the filter that is in force, or load the one that is saved.",
+    "filter-drops",
+    "filter-rejects",
+)
 def not_permanent(case: Case) -> Finding | None:
     """The boot restored it; or the saved one, not yet in force, would let it pass."""
     stop = case.stop

@@ -49,8 +49,12 @@ def doubled_origins(world: World) -> Iterator[Finding]:
         for owner, types in zone.data.nodes.items():
             if owner.endswith(twice):
                 record = next(iter(types.values()))[0]
-                yield Finding("name-doubled-origin", f"{owner} ends in the zone's name twice: a final dot is missing", record.place,
-                              "warning")  # fmt: skip
+                yield Finding(
+                    "name-doubled-origin",
+                    f"{owner} ends in the zone's name twice: a final dot is missing",
+                    record.place,
+                    "warning",
+                )
 
 
 def private_addresses(world: World) -> Iterator[Finding]:
@@ -59,8 +63,12 @@ def private_addresses(world: World) -> Iterator[Finding]:
         for types in zone.data.nodes.values():
             for record in (*types.get("A", ()), *types.get("AAAA", ())):
                 if not is_public(record.data):
-                    yield Finding("name-private-address", f"{record.owner} is {record.data}, which works inside only", record.place,
-                                  "warning")  # fmt: skip
+                    yield Finding(
+                        "name-private-address",
+                        f"{record.owner} is {record.data}, which works inside only",
+                        record.place,
+                        "warning",
+                    )
 
 
 def dangling_aliases(world: World) -> Iterator[Finding]:
@@ -70,8 +78,11 @@ def dangling_aliases(world: World) -> Iterator[Finding]:
             for record in types.get("CNAME", ()):
                 holder = zone_of(world.estate, record.data)
                 if holder is not None and world.naming.index(holder).look(record.data) is None:
-                    yield Finding("name-alias-dangling", f"{record.owner} is an alias of {record.data}, which does not exist",
-                                  record.place)  # fmt: skip
+                    yield Finding(
+                        "name-alias-dangling",
+                        f"{record.owner} is an alias of {record.data}, which does not exist",
+                        record.place,
+                    )
 
 
 def certificates_in_time(world: World) -> Iterator[Finding]:
@@ -113,8 +124,11 @@ def certificates_cover(world: World) -> Iterator[Finding]:
         held = shown_by(world.estate.certificates[name], world.estate, world.shared).leaf.names
         for wanted in site.names:
             if "*" not in wanted and not any(covers(each, wanted, None) for each in held):
-                yield Finding("cert-name", f"the certificate {name} of the site {site.name} does not cover {wanted}",
-                              site.place.key("names"))  # fmt: skip
+                yield Finding(
+                    "cert-name",
+                    f"the certificate {name} of the site {site.name} does not cover {wanted}",
+                    site.place.key("names"),
+                )
 
 
 def forwards_lead_somewhere(world: World) -> Iterator[Finding]:
@@ -125,24 +139,36 @@ def forwards_lead_somewhere(world: World) -> Iterator[Finding]:
             if not forward.enabled:
                 continue
             if holder is None:
-                yield Finding("forward-wrong-address", f"no box has {forward.to}, to which port {forward.outside} is forwarded",
-                              forward.place, "warning")  # fmt: skip
+                yield Finding(
+                    "forward-wrong-address",
+                    f"no box has {forward.to}, to which port {forward.outside} is forwarded",
+                    forward.place,
+                    "warning",
+                )
             elif forward.protocol == "tcp" and forward.outside.first == forward.outside.last:
                 port = forward.port or forward.outside.first
                 sockets = holder.sockets
                 if _sends_on(holder.router, forward.to, port):
                     continue
                 if sockets.choose(forward.to, port, "tcp") is None and sockets.would(forward.to, port, "tcp") is None:
-                    yield Finding("forward-wrong-port", f"nothing listens on port {port} of {holder.label}, to which port "
-                                  f"{forward.outside} is forwarded", forward.place, "warning")  # fmt: skip
+                    yield Finding(
+                        "forward-wrong-port",
+                        f"nothing listens on port {port} of {holder.label}, to which port "
+                        f"{forward.outside} is forwarded",
+                        forward.place,
+                        "warning",
+                    )
 
 
 def _sends_on(router: Router | None, address: IPAddress, port: int) -> bool:
     """Whether a router behind forwards what is asked of one of its addresses."""
     return router is not None and any(
-        each.enabled and each.protocol == "tcp" and port in each.outside
-        and address in [item.ip for item in router.interfaces[each.on].address] for each in router.forwards
-    )  # fmt: skip
+        each.enabled
+        and each.protocol == "tcp"
+        and port in each.outside
+        and address in [item.ip for item in router.interfaces[each.on].address]
+        for each in router.forwards
+    )
 
 
 #: Words of a reason why a service does not start, and the fault that it is.
@@ -177,8 +203,12 @@ def services_that_are_stopped(world: World) -> Iterator[Finding]:
                 and service.state == "stopped"
                 and service.after_boot != "running"
             ):
-                yield Finding("service-stopped", f"{service.name} on {machine.name} is stopped: nobody gets {listed(service.sites)}",
-                              service.place.key("state"), "warning")  # fmt: skip
+                yield Finding(
+                    "service-stopped",
+                    f"{service.name} on {machine.name} is stopped: nobody gets {listed(service.sites)}",
+                    service.place.key("state"),
+                    "warning",
+                )
 
 
 def names_have_records(world: World) -> Iterator[Finding]:
@@ -194,8 +224,12 @@ def names_have_records(world: World) -> Iterator[Finding]:
                 if index.look(name) is None and not (zone.apex_alias is not None and name == zone.name):
                     near = nearest(name, index.nodes) if len(index.nodes) < 5000 else None
                     hint = f"; {near} exists" if near else ""
-                    yield Finding("name-missing", f"the site {site.name} answers to {name}, which the zone {zone.name} does not have{hint}",
-                                  site.place.key("names"), "warning")  # fmt: skip
+                    yield Finding(
+                        "name-missing",
+                        f"the site {site.name} answers to {name}, which the zone {zone.name} does not have{hint}",
+                        site.place.key("names"),
+                        "warning",
+                    )
 
 
 def hidden_rules(world: World) -> Iterator[Finding]:
@@ -215,9 +249,18 @@ def hidden_rules(world: World) -> Iterator[Finding]:
 
 
 def _takes_all(rule: FilterRule) -> bool:
-    return rule.jump is None and rule.protocol == "any" and not (
-        rule.sources or rule.destinations or rule.entering or rule.leaving or rule.state or rule.forwarded is not None
-    )  # fmt: skip
+    return (
+        rule.jump is None
+        and rule.protocol == "any"
+        and not (
+            rule.sources
+            or rule.destinations
+            or rule.entering
+            or rule.leaving
+            or rule.state
+            or rule.forwarded is not None
+        )
+    )
 
 
 def shadowed_names(world: World) -> Iterator[Finding]:
@@ -237,8 +280,12 @@ def _shadowed(service: Service, listener: Listener, told: set[tuple[str, str]]) 
                 other = seen.setdefault(name, site)
                 if other is not site and (site.name, name) not in told:
                     told.add((site.name, name))
-                    yield Finding("binding-shadowed", f"{other.name} answers to {name} on {listener} before {site.name} does",
-                                  site.place.key("names"), "warning")  # fmt: skip
+                    yield Finding(
+                        "binding-shadowed",
+                        f"{other.name} answers to {name} on {listener} before {site.name} does",
+                        site.place.key("names"),
+                        "warning",
+                    )
 
 
 def promises_can_be_asked(world: World) -> Iterator[Finding]:

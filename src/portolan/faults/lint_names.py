@@ -19,9 +19,13 @@ from portolan.names.zone import Found, Types
 #: What ends within this time is worth a word.
 REGISTRATION_SOON, SIGNATURES_SOON = timedelta(days=30), timedelta(days=5)
 
-warned("name-caa-forbids", "The next certificate will be refused: CAA records allow other authorities", "nothing yet: a warning",
-       "Allow the authority in the CAA records of the name or of one above it (RFC 8659), or take one that is allowed.",
-       __name__)  # fmt: skip
+warned(
+    "name-caa-forbids",
+    "The next certificate will be refused: CAA records allow other authorities",
+    "nothing yet: a warning",
+    "Allow the authority in the CAA records of the name or of one above it (RFC 8659), or take one that is allowed.",
+    __name__,
+)
 
 
 def registrations(world: World) -> Iterator[Finding]:
@@ -33,11 +37,18 @@ def registrations(world: World) -> Iterator[Finding]:
                 "name-registration-lapsed", f"the registration of {zone.name} is on hold", zone.place.key("on_hold")
             )
         elif until is not None and world.now >= until:
-            yield Finding("name-registration-lapsed", f"the registration of {zone.name} ended on {until:%Y-%m-%d}",
-                          zone.place.key("registered_until"))  # fmt: skip
+            yield Finding(
+                "name-registration-lapsed",
+                f"the registration of {zone.name} ended on {until:%Y-%m-%d}",
+                zone.place.key("registered_until"),
+            )
         elif until is not None and until - world.now < REGISTRATION_SOON:
-            yield Finding("name-registration-lapsed", f"the registration of {zone.name} ends on {until:%Y-%m-%d}",
-                          zone.place.key("registered_until"), "warning")  # fmt: skip
+            yield Finding(
+                "name-registration-lapsed",
+                f"the registration of {zone.name} ends on {until:%Y-%m-%d}",
+                zone.place.key("registered_until"),
+                "warning",
+            )
 
 
 def glue(world: World) -> Iterator[Finding]:
@@ -46,8 +57,11 @@ def glue(world: World) -> Iterator[Finding]:
         wrong = wrong_glue(world.estate, zone)
         if wrong is not None:
             server, given, own = wrong
-            yield Finding("name-glue-wrong", f"the glue of {server} is {given or 'missing'}, and the zone {zone.name} itself says {own}",
-                          zone.place.key("glue"))  # fmt: skip
+            yield Finding(
+                "name-glue-wrong",
+                f"the glue of {server} is {given or 'missing'}, and the zone {zone.name} itself says {own}",
+                zone.place.key("glue"),
+            )
 
 
 def delegations(world: World) -> Iterator[Finding]:
@@ -63,12 +77,20 @@ def delegations(world: World) -> Iterator[Finding]:
                 if {"A", "AAAA", "CNAME"} & set(types) and not same_answer(_types(index.look(owner)), types)
             ]
             if changed:
-                yield Finding("name-zone-elsewhere", f"the world asks {listed(copy.servers)} for {zone.name}, where {listed(changed)} "
-                              f"{'is' if len(changed) == 1 else 'are'} not as here", zone.place.key("delegated_to"))  # fmt: skip
+                yield Finding(
+                    "name-zone-elsewhere",
+                    f"the world asks {listed(copy.servers)} for {zone.name}, where {listed(changed)} "
+                    f"{'is' if len(changed) == 1 else 'are'} not as here",
+                    zone.place.key("delegated_to"),
+                )
         parent = zone_of(world.estate, zone.name.partition(".")[2])
         if parent is not None and not parent.data.nodes.get(zone.name, {}).get("NS") and parent.data.defect is None:
-            yield Finding("name-zone-elsewhere", f"the zone {parent.name} does not delegate {zone.name}: nobody asks for it there",
-                          zone.place, "warning")  # fmt: skip
+            yield Finding(
+                "name-zone-elsewhere",
+                f"the zone {parent.name} does not delegate {zone.name}: nobody asks for it there",
+                zone.place,
+                "warning",
+            )
 
 
 def _types(found: object) -> Types | None:
@@ -131,8 +153,12 @@ def dead_addresses(world: World) -> Iterator[Finding]:
                 if record.data in held or not living:
                     continue
                 code = "name-v6-dead" if kind == "AAAA" else "name-one-address-dead"
-                yield Finding(code, f"{name} has the address {record.data}, which no box of the estate has, beside {living[0].data}",
-                              record.place, "warning")  # fmt: skip
+                yield Finding(
+                    code,
+                    f"{name} has the address {record.data}, which no box of the estate has, beside {living[0].data}",
+                    record.place,
+                    "warning",
+                )
 
 
 def changed_addresses(world: World) -> Iterator[Finding]:
@@ -147,8 +173,11 @@ def changed_addresses(world: World) -> Iterator[Finding]:
     for record in _addresses(world.estate) if earlier else ():
         if record.data in earlier and world.topology.holder(record.data) is None:
             machine, each = earlier[record.data]
-            yield Finding("name-address-changed", f"{record.owner} is {record.data}, which {machine} had until {each.until:%Y-%m-%d %H:%M} UTC",
-                          record.place)  # fmt: skip
+            yield Finding(
+                "name-address-changed",
+                f"{record.owner} is {record.data}, which {machine} had until {each.until:%Y-%m-%d %H:%M} UTC",
+                record.place,
+            )
 
 
 def _addresses(estate: Estate) -> Iterator[Record]:
@@ -227,9 +256,14 @@ def _forbidden(world: World, certificate: Certificate, covered: str) -> Finding 
         if not allowed or set(allowed) & set(wanted) or (not wanted and any(allowed)):
             return None
         who = listed(each for each in allowed if each) or "nobody"
-        return Finding("name-caa-forbids", f"the CAA records of {name} allow {who} to issue for {covered}; the certificate {certificate.name} is by "
-                       f"{certificate.issuer or 'a public authority'}", records[0].place, "warning",
-                       {"zone": zone, "owner": name, "tag": tag, "wanted": wanted[0] if wanted else ""})  # fmt: skip
+        return Finding(
+            "name-caa-forbids",
+            f"the CAA records of {name} allow {who} to issue for {covered}; the certificate {certificate.name} is by "
+            f"{certificate.issuer or 'a public authority'}",
+            records[0].place,
+            "warning",
+            {"zone": zone, "owner": name, "tag": tag, "wanted": wanted[0] if wanted else ""},
+        )
     return None
 
 

@@ -14,8 +14,12 @@ def boots(world: World) -> Iterator[Finding]:
     for machine in machines(world.estate):
         if machine.filter_after_boot is not None and not same_facts(machine.filter_after_boot, machine.filter):
             what = "restores none" if machine.filter_after_boot == "none" else "restores another one"
-            yield Finding("filter-not-permanent", f"the filter of {machine.name} is in force now, and the next boot {what}",
-                          machine.place.key("filter_after_boot"), "warning")  # fmt: skip
+            yield Finding(
+                "filter-not-permanent",
+                f"the filter of {machine.name} is in force now, and the next boot {what}",
+                machine.place.key("filter_after_boot"),
+                "warning",
+            )
         for service in machine.services.values():
             name = f"{service.name} on {machine.name}"
             if service.state == "running" and service.after_boot == "stopped":
@@ -26,8 +30,13 @@ def boots(world: World) -> Iterator[Finding]:
                     "warning",
                 )
             if service.saved is not None and service.saved.broken is not None:
-                yield Finding("service-config-broken", f"the saved configuration of {name} does not load ({service.saved.broken}): the old one "
-                              "stays in force until the next start, and then there is none", service.saved.place, "warning")  # fmt: skip
+                yield Finding(
+                    "service-config-broken",
+                    f"the saved configuration of {name} does not load ({service.saved.broken}): the old one "
+                    "stays in force until the next start, and then there is none",
+                    service.saved.place,
+                    "warning",
+                )
             elif service.saved is not None:
                 yield Finding(
                     "service-not-reloaded",
@@ -42,8 +51,11 @@ def same_addresses(world: World) -> Iterator[Finding]:
     for (network, _, _), ports in world.topology.twice.items():
         shared = set(ports[0].addresses).intersection(*(port.addresses for port in ports))
         boxes = ", ".join(port.device.label for port in ports)
-        yield Finding("address-duplicate", f"{', '.join(map(str, sorted(shared, key=str)))} on {network} is had by {boxes}",
-                      (ports[-1].stated or ports[-1].device.stated).place.key("address"))  # fmt: skip
+        yield Finding(
+            "address-duplicate",
+            f"{', '.join(map(str, sorted(shared, key=str)))} on {network} is had by {boxes}",
+            (ports[-1].stated or ports[-1].device.stated).place.key("address"),
+        )
 
 
 def masks(world: World) -> Iterator[Finding]:
@@ -58,8 +70,13 @@ def masks(world: World) -> Iterator[Finding]:
                 )
                 prefix = prefix_of(address, network)
                 if right is not None and prefix is not None and prefix != right:
-                    yield Finding("mask-wrong", f"{machine.name} has {address.ip} with the mask /{prefix.prefixlen}; {network.name if network else ''} "
-                                  f"is {right}", interface.place.key("address"), "warning")  # fmt: skip
+                    yield Finding(
+                        "mask-wrong",
+                        f"{machine.name} has {address.ip} with the mask /{prefix.prefixlen}; {network.name if network else ''} "
+                        f"is {right}",
+                        interface.place.key("address"),
+                        "warning",
+                    )
 
 
 def lists_let_answers_out(world: World) -> Iterator[Finding]:
@@ -72,8 +89,13 @@ def lists_let_answers_out(world: World) -> Iterator[Finding]:
             rule.allow in ("tcp", "any") and (not rule.ports or any(last >= 32768 for _, last in rule.ports))
             for rule in held.outbound
         ):
-            yield Finding("list-blocks-replies", f"the access list of {network.name} lets questions in, and no answer out to the ports that visitors "
-                          "ask from", held.place.key("outbound"), "warning")  # fmt: skip
+            yield Finding(
+                "list-blocks-replies",
+                f"the access list of {network.name} lets questions in, and no answer out to the ports that visitors "
+                "ask from",
+                held.place.key("outbound"),
+                "warning",
+            )
 
 
 def forwards_in_order(world: World) -> Iterator[Finding]:
@@ -92,8 +114,13 @@ def forwards_in_order(world: World) -> Iterator[Finding]:
                     and earlier.to.version == later.to.version
                 )
                 if hides:
-                    yield Finding("forward-shadowed", f"the forward of port {later.outside} to {later.to} is never asked: an earlier one takes "
-                                  f"the port to {earlier.to}", later.place, "warning")  # fmt: skip
+                    yield Finding(
+                        "forward-shadowed",
+                        f"the forward of port {later.outside} to {later.to} is never asked: an earlier one takes "
+                        f"the port to {earlier.to}",
+                        later.place,
+                        "warning",
+                    )
                     break
 
 
@@ -113,8 +140,13 @@ def lines_are_public(world: World) -> Iterator[Finding]:
                 and not any(is_public(each) for each in addresses)
                 and not any(f.to in addresses for each in above for f in each.forwards)
             ):
-                yield Finding("line-shared-address", f"{router.name} forwards on {name}, whose address {addresses[0]} is not public, and "
-                              f"{above[0].name} sends nothing on to it", router.place.key("forwards"), "warning")  # fmt: skip
+                yield Finding(
+                    "line-shared-address",
+                    f"{router.name} forwards on {name}, whose address {addresses[0]} is not public, and "
+                    f"{above[0].name} sends nothing on to it",
+                    router.place.key("forwards"),
+                    "warning",
+                )
 
 
 def _shares(one: Machine, other: Machine, name: str) -> bool:
@@ -123,13 +155,23 @@ def _shares(one: Machine, other: Machine, name: str) -> bool:
 
 def leases_may_change(world: World) -> Iterator[Finding]:
     """Forwards to addresses that a lease gives."""
-    leased = {item.ip: machine.name for machine in machines(world.estate) for interface in machine.interfaces.values()
-              if interface.leased for item in interface.address}  # fmt: skip
+    leased = {
+        item.ip: machine.name
+        for machine in machines(world.estate)
+        for interface in machine.interfaces.values()
+        if interface.leased
+        for item in interface.address
+    }
     for router in world.estate.routers.values():
         for forward in router.forwards:
             if forward.enabled and forward.to in leased:
-                yield Finding("forward-wrong-address", f"port {forward.outside} is forwarded to {forward.to}, which {leased[forward.to]} has by a lease "
-                              "that may change: reserve it", forward.place, "warning")  # fmt: skip
+                yield Finding(
+                    "forward-wrong-address",
+                    f"port {forward.outside} is forwarded to {forward.to}, which {leased[forward.to]} has by a lease "
+                    "that may change: reserve it",
+                    forward.place,
+                    "warning",
+                )
 
 
 def groups_hang_somewhere(world: World) -> Iterator[Finding]:
@@ -137,8 +179,13 @@ def groups_hang_somewhere(world: World) -> Iterator[Finding]:
     attached = {
         name for machine in machines(world.estate) for each in machine.interfaces.values() for name in each.groups or ()
     }
-    named = {peer for group in world.estate.groups.values() for rule in (*group.inbound, *(group.outbound or ()))
-             for peer in rule.peers if isinstance(peer, str)}  # fmt: skip
+    named = {
+        peer
+        for group in world.estate.groups.values()
+        for rule in (*group.inbound, *(group.outbound or ()))
+        for peer in rule.peers
+        if isinstance(peer, str)
+    }
     for name, group in world.estate.groups.items():
         if name not in attached | named:
             yield Finding("group-not-attached", f"the group {name} hangs on no interface", group.place, "warning")

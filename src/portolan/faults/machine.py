@@ -5,8 +5,14 @@ from portolan.estate.service import Listener, Service
 from portolan.faults.base import Case, Finding, fault, listed
 
 
-@fault("service-stopped", "The service does not run", "a refusal",
-       "Start it, and let it start at boot.", "service-stopped", "nothing-listens")  # fmt: skip
+@fault(
+    "service-stopped",
+    "The service does not run",
+    "a refusal",
+    "Start it, and let it start at boot.",
+    "service-stopped",
+    "nothing-listens",
+)
 def stopped(case: Case) -> Finding | None:
     """A stopped service would have listened here, or holds the site."""
     stop, connection = case.stop, case.last.connection
@@ -21,8 +27,13 @@ def stopped(case: Case) -> Finding | None:
     return Finding("service-stopped", stop.text, stop.subject.place, hints={"service": stop.subject})
 
 
-@fault("cert-key-differs", "The private key and the certificate are no pair", "a refusal: the service does not start",
-       "Install the key that the certificate was made for, or a new certificate for this key.", "service-failed")  # fmt: skip
+@fault(
+    "cert-key-differs",
+    "The private key and the certificate are no pair",
+    "a refusal: the service does not start",
+    "Install the key that the certificate was made for, or a new certificate for this key.",
+    "service-failed",
+)
 def key_differs(case: Case) -> Finding | None:
     """The service does not start for its key."""
     stop = case.stop
@@ -31,8 +42,13 @@ def key_differs(case: Case) -> Finding | None:
     return Finding("cert-key-differs", stop.text, stop.place, hints={"service": stop.subject})
 
 
-@fault("cert-missing", "A secure listener has no certificate", "a refusal: the service does not start",
-       "Give the site or the service a certificate.", "service-failed")  # fmt: skip
+@fault(
+    "cert-missing",
+    "A secure listener has no certificate",
+    "a refusal: the service does not start",
+    "Give the site or the service a certificate.",
+    "service-failed",
+)
 def certificate_missing(case: Case) -> Finding | None:
     """The service does not start for want of a certificate."""
     stop = case.stop
@@ -41,9 +57,17 @@ def certificate_missing(case: Case) -> Finding | None:
     return Finding("cert-missing", stop.text, stop.place, hints={"service": stop.subject})
 
 
-@fault("service-port-taken", "Another program has the port, and the service does not start", "a refusal, or another page",
-       "Stop the other program, or give one of them another port.", "service-failed", "wrong-page", "not-found",
-       "no-default", "not-web")  # fmt: skip
+@fault(
+    "service-port-taken",
+    "Another program has the port, and the service does not start",
+    "a refusal, or another page",
+    "Stop the other program, or give one of them another port.",
+    "service-failed",
+    "wrong-page",
+    "not-found",
+    "no-default",
+    "not-web",
+)
 def port_taken(case: Case) -> Finding | None:
     """The service could not bind."""
     connection = case.last.connection
@@ -62,8 +86,13 @@ def port_taken(case: Case) -> Finding | None:
     return None
 
 
-@fault("listener-loopback-only", "The service listens on the loopback address only", "works on the machine itself only",
-       "Let it listen on the address that visitors ask, or on every address.", "nothing-listens")  # fmt: skip
+@fault(
+    "listener-loopback-only",
+    "The service listens on the loopback address only",
+    "works on the machine itself only",
+    "Let it listen on the address that visitors ask, or on every address.",
+    "nothing-listens",
+)
 def loopback_only(case: Case) -> Finding | None:
     """A loopback listener has the port."""
     for service, listener in _candidates(case):
@@ -75,8 +104,13 @@ def loopback_only(case: Case) -> Finding | None:
     return None
 
 
-@fault("listener-family", "The service listens for one IP version only", "fails for the other",
-       "Listen on both, or take the other version's address record away.", "nothing-listens")  # fmt: skip
+@fault(
+    "listener-family",
+    "The service listens for one IP version only",
+    "fails for the other",
+    "Listen on both, or take the other version's address record away.",
+    "nothing-listens",
+)
 def family(case: Case) -> Finding | None:
     """A listener of the other family has the port."""
     connection = case.last.connection
@@ -94,8 +128,13 @@ def family(case: Case) -> Finding | None:
     return None
 
 
-@fault("listener-wrong-address", "The service listens on another address of the host", "a refusal",
-       "Let it listen on the address that visitors reach.", "nothing-listens")  # fmt: skip
+@fault(
+    "listener-wrong-address",
+    "The service listens on another address of the host",
+    "a refusal",
+    "Let it listen on the address that visitors reach.",
+    "nothing-listens",
+)
 def wrong_address(case: Case) -> Finding | None:
     """A listener on another address has the port."""
     for service, listener in _candidates(case):
@@ -107,8 +146,13 @@ def wrong_address(case: Case) -> Finding | None:
     return None
 
 
-@fault("listener-wrong-port", "The service listens on another port", "a refusal",
-       "Let it listen on the port that visitors ask, or send them to its own.", "nothing-listens")  # fmt: skip
+@fault(
+    "listener-wrong-port",
+    "The service listens on another port",
+    "a refusal",
+    "Let it listen on the port that visitors ask, or send them to its own.",
+    "nothing-listens",
+)
 def wrong_port(case: Case) -> Finding | None:
     """The site's service runs on the machine, on other ports only."""
     secure = case.last.url.secure
@@ -116,39 +160,65 @@ def wrong_port(case: Case) -> Finding | None:
     if taken is not None and taken.subject.port is not None:
         return None  # the forward changes the port on purpose, and is at fault
     homes = {id(home.service) for home in case.homes()}
-    found = [(service, listener) for service, listener in _candidates(case)
-             if service.kind == "web" and (not homes or id(service) in homes)]  # fmt: skip
+    found = [
+        (service, listener)
+        for service, listener in _candidates(case)
+        if service.kind == "web" and (not homes or id(service) in homes)
+    ]
     if not found:
         return None
     service = found[0][0]
     ports = [str(listener) for each, listener in found if each is service]
     text = f"{service.name} on {_name(case)} does not listen on port {case.asked_port}; it listens on {listed(ports)}"
-    return Finding("listener-wrong-port", text, service.place.key("listens"),
-                   hints={"service": service, "port": case.asked_port, "tls": secure})  # fmt: skip
+    return Finding(
+        "listener-wrong-port",
+        text,
+        service.place.key("listens"),
+        hints={"service": service, "port": case.asked_port, "tls": secure},
+    )
 
 
-@fault("listener-plain-on-tls", "TLS is expected on a port where plain HTTP is spoken", "no TLS",
-       "Speak TLS on that port, with a certificate.", "plain-spoken", "not-web")  # fmt: skip
+@fault(
+    "listener-plain-on-tls",
+    "TLS is expected on a port where plain HTTP is spoken",
+    "no TLS",
+    "Speak TLS on that port, with a certificate.",
+    "plain-spoken",
+    "not-web",
+)
 def plain_on_tls(case: Case) -> Finding | None:
     """The listener speaks no TLS."""
     stop, connection = case.stop, case.last.connection
     if stop is None or stop.law.leg != "secure" or connection is None or connection.arrival is None:
         return None
     listener = connection.arrival.listener
-    return Finding("listener-plain-on-tls", stop.text, listener.place,
-                   hints={"listener": listener, "service": connection.arrival.service})  # fmt: skip
+    return Finding(
+        "listener-plain-on-tls",
+        stop.text,
+        listener.place,
+        hints={"listener": listener, "service": connection.arrival.service},
+    )
 
 
-@fault("listener-tls-on-plain", "Plain HTTP is sent to a port where TLS is spoken", "status 400",
-       "Speak plain HTTP there, or send visitors to https.", "plain-on-tls")  # fmt: skip
+@fault(
+    "listener-tls-on-plain",
+    "Plain HTTP is sent to a port where TLS is spoken",
+    "status 400",
+    "Speak plain HTTP there, or send visitors to https.",
+    "plain-on-tls",
+)
 def tls_on_plain(case: Case) -> Finding | None:
     """The listener expects TLS."""
     stop, connection = case.stop, case.last.connection
     if stop is None or connection is None or connection.arrival is None:
         return None
     listener = connection.arrival.listener
-    return Finding("listener-tls-on-plain", stop.text, listener.place,
-                   hints={"listener": listener, "service": connection.arrival.service})  # fmt: skip
+    return Finding(
+        "listener-tls-on-plain",
+        stop.text,
+        listener.place,
+        hints={"listener": listener, "service": connection.arrival.service},
+    )
 
 
 def _candidates(case: Case) -> list[tuple[Service, Listener]]:
@@ -156,8 +226,12 @@ def _candidates(case: Case) -> list[tuple[Service, Listener]]:
     connection = case.last.connection
     if connection is None or connection.reached is None:
         return []
-    return [(service, listener) for service in connection.reached.services.values() if service.state == "running"
-            for listener in service.listens]  # fmt: skip
+    return [
+        (service, listener)
+        for service in connection.reached.services.values()
+        if service.state == "running"
+        for listener in service.listens
+    ]
 
 
 def _name(case: Case) -> str:

@@ -19,9 +19,13 @@ from portolan.faults.base import (
 from portolan.source.nearest import nearest
 
 
-@fault("name-doubled-origin", "A final dot is missing, and the name became NAME.ZONE.ZONE", "no such name",
-       "In a master file a name without a final dot gets the zone's name appended. Write the dot, or the short name.",
-       "no-such-name")  # fmt: skip
+@fault(
+    "name-doubled-origin",
+    "A final dot is missing, and the name became NAME.ZONE.ZONE",
+    "no such name",
+    "In a master file a name without a final dot gets the zone's name appended. Write the dot, or the short name.",
+    "no-such-name",
+)
 def doubledorigin_of(case: Case) -> Finding | None:
     """The zone holds the name with the zone's own name appended once more."""
     zone = zone_asked(case)
@@ -38,8 +42,14 @@ def doubledorigin_of(case: Case) -> Finding | None:
     )
 
 
-@fault("name-alias-dangling", "The alias leads to a name that does not exist", "no such name",
-       "Point the alias at a name that exists, or make the name that it leads to.", "no-such-name", "undescribed")  # fmt: skip
+@fault(
+    "name-alias-dangling",
+    "The alias leads to a name that does not exist",
+    "no such name",
+    "Point the alias at a name that exists, or make the name that it leads to.",
+    "no-such-name",
+    "undescribed",
+)
 def alias_dangling(case: Case) -> Finding | None:
     """The name exists, as an alias of one that does not."""
     aliases = case.last.resolution.aliases
@@ -54,9 +64,15 @@ def alias_dangling(case: Case) -> Finding | None:
     )
 
 
-@fault("name-missing", "No record makes this name", "no such name",
-       "Make the record in the zone that the world asks, or ask for the name that exists. The answer \"no such name\" is "
-       "remembered by resolvers for the time that the zone's SOA record says.", "no-such-name", "undescribed")  # fmt: skip
+@fault(
+    "name-missing",
+    "No record makes this name",
+    "no such name",
+    'Make the record in the zone that the world asks, or ask for the name that exists. The answer "no such name" is '
+    "remembered by resolvers for the time that the zone's SOA record says.",
+    "no-such-name",
+    "undescribed",
+)
 def missing(case: Case) -> Finding | None:
     """Nothing in the zone has the name."""
     asked = asked_name(case)
@@ -70,8 +86,12 @@ def missing(case: Case) -> Finding | None:
     owners = [owner for owner, types in zone.data.nodes.items() if {"A", "AAAA", "CNAME"} & set(types)]
     close = nearest(asked, owners) or _namesake(case, asked, zone)
     near = f"; {close} exists" if close else ""
-    return Finding("name-missing", f"the zone {zone.name} has no record named {asked}{near}", zone.place,
-                   hints={"zone": zone, "name": asked, "near": close})  # fmt: skip
+    return Finding(
+        "name-missing",
+        f"the zone {zone.name} has no record named {asked}{near}",
+        zone.place,
+        hints={"zone": zone, "name": asked, "near": close},
+    )
 
 
 def _namesake(case: Case, asked: str, zone: Zone) -> str | None:
@@ -83,11 +103,22 @@ def _namesake(case: Case, asked: str, zone: Zone) -> str | None:
     return None
 
 
-@fault("name-wildcard-hides", "A wildcard answers for a name that was never made, or a name that exists stops the wildcard",
-       "another site, or no such name",
-       "Make the record: a wildcard stands only where neither the name nor anything below it exists.",
-       "no-such-name", "no-address", "wrong-page", "not-found", "no-default", "name-mismatch", "nothing-listens",
-       "internet-unknown", "neighbour-missing", "site-catch-all")  # fmt: skip
+@fault(
+    "name-wildcard-hides",
+    "A wildcard answers for a name that was never made, or a name that exists stops the wildcard",
+    "another site, or no such name",
+    "Make the record: a wildcard stands only where neither the name nor anything below it exists.",
+    "no-such-name",
+    "no-address",
+    "wrong-page",
+    "not-found",
+    "no-default",
+    "name-mismatch",
+    "nothing-listens",
+    "internet-unknown",
+    "neighbour-missing",
+    "site-catch-all",
+)
 def wildcard_hides(case: Case) -> Finding | None:
     """The answer came from a wildcard and leads elsewhere; or the zone has a wildcard that does not reach the name."""
     zone, name = zone_asked(case), asked_name(case)
@@ -124,8 +155,15 @@ def _stops(zone: Zone, name: str, above: str) -> str:
     return name
 
 
-@fault("name-wrong-type", "The name has records, and none gives an address", "no address",
-       "Add an A or AAAA record for the name.", "no-address", "no-source", "no-route")  # fmt: skip
+@fault(
+    "name-wrong-type",
+    "The name has records, and none gives an address",
+    "no address",
+    "Add an A or AAAA record for the name.",
+    "no-address",
+    "no-source",
+    "no-route",
+)
 def wrong_type(case: Case) -> Finding | None:
     """The name exists without an address, or without one of the IP version that the visitor has."""
     zone = zone_asked(case)
@@ -142,20 +180,36 @@ def wrong_type(case: Case) -> Finding | None:
     )
 
 
-@fault("name-alias-loop", "Aliases go in a circle, or their chain is too long", "the resolver fails",
-       "Give the last name of the chain an address.", "alias-loop", "alias-long", "dname-endless")  # fmt: skip
+@fault(
+    "name-alias-loop",
+    "Aliases go in a circle, or their chain is too long",
+    "the resolver fails",
+    "Give the last name of the chain an address.",
+    "alias-loop",
+    "alias-long",
+    "dname-endless",
+)
 def alias_loop(case: Case) -> Finding | None:
     """The resolver gave up on the aliases."""
     stop = case.stop
     if stop is None or not isinstance(stop.subject, Record):
         return None
     record = stop.subject
-    return Finding("name-alias-loop", stop.text, record.place,
-                   hints={"record": record, "zone": zone_of(case.estate, record.owner), "name": record.owner})  # fmt: skip
+    return Finding(
+        "name-alias-loop",
+        stop.text,
+        record.place,
+        hints={"record": record, "zone": zone_of(case.estate, record.owner), "name": record.owner},
+    )
 
 
-@fault("name-alias-at-apex", "An alias stands where other records must stand, and the zone does not load", "the resolver fails",
-       "Replace the alias by address records.", "zone-broken")  # fmt: skip
+@fault(
+    "name-alias-at-apex",
+    "An alias stands where other records must stand, and the zone does not load",
+    "the resolver fails",
+    "Replace the alias by address records.",
+    "zone-broken",
+)
 def alias_at_apex(case: Case) -> Finding | None:
     """A CNAME beside other data."""
     stop = case.stop
@@ -163,14 +217,27 @@ def alias_at_apex(case: Case) -> Finding | None:
         return None
     zone = stop.subject
     record = zone.data.defect[1] if zone.data.defect else None
-    return Finding("name-alias-at-apex", stop.text, stop.place,
-                   hints={"record": record, "zone": zone, "name": record.owner if record else ""})  # fmt: skip
+    return Finding(
+        "name-alias-at-apex",
+        stop.text,
+        stop.place,
+        hints={"record": record, "zone": zone, "name": record.owner if record else ""},
+    )
 
 
-@fault("name-hosts-override", "A line left behind in a hosts file", "another address, on one machine only",
-       "Take the line out of that machine's hosts file.",
-       "internet-unknown", "internet-private", "neighbour-missing", "nothing-listens", "wrong-page", "no-route",
-       "name-mismatch")  # fmt: skip
+@fault(
+    "name-hosts-override",
+    "A line left behind in a hosts file",
+    "another address, on one machine only",
+    "Take the line out of that machine's hosts file.",
+    "internet-unknown",
+    "internet-private",
+    "neighbour-missing",
+    "nothing-listens",
+    "wrong-page",
+    "no-route",
+    "name-mismatch",
+)
 def hosts_override(case: Case) -> Finding | None:
     """The address came from a hosts file, and the resolver would say another."""
     origin = origin_of(case)
@@ -180,9 +247,15 @@ def hosts_override(case: Case) -> Finding | None:
     return Finding("name-hosts-override", text, origin.place, hints={"line": origin})
 
 
-@fault("name-private-address", "A private address in the public zone", "works inside, hangs outside",
-       "Give the name the public address; serve the private one to the inside only.",
-       "internet-private", "neighbour-missing", "no-route")  # fmt: skip
+@fault(
+    "name-private-address",
+    "A private address in the public zone",
+    "works inside, hangs outside",
+    "Give the name the public address; serve the private one to the inside only.",
+    "internet-private",
+    "neighbour-missing",
+    "no-route",
+)
 def private_address(case: Case) -> Finding | None:
     """The record's address is not public, and the visitor is elsewhere."""
     origin = origin_of(case)
@@ -201,11 +274,25 @@ def private_address(case: Case) -> Finding | None:
     return Finding("name-private-address", text, origin.place, hints=record_hints(case, origin))
 
 
-@fault("name-wrong-address", "The name's address is not where the site is", "a time-out, a refusal, or another site",
-       "Correct the record. Resolvers that remember the old address keep it until its TTL ends.",
-       "internet-unknown", "neighbour-missing", "nothing-listens", "service-stopped", "wrong-page", "name-mismatch",
-       "not-found", "no-default", "filter-drops", "filter-rejects", "group-drops", "internet-private",
-       "plain-spoken")  # fmt: skip
+@fault(
+    "name-wrong-address",
+    "The name's address is not where the site is",
+    "a time-out, a refusal, or another site",
+    "Correct the record. Resolvers that remember the old address keep it until its TTL ends.",
+    "internet-unknown",
+    "neighbour-missing",
+    "nothing-listens",
+    "service-stopped",
+    "wrong-page",
+    "name-mismatch",
+    "not-found",
+    "no-default",
+    "filter-drops",
+    "filter-rejects",
+    "group-drops",
+    "internet-private",
+    "plain-spoken",
+)
 def wrong_address(case: Case) -> Finding | None:
     """The record leads to a box that is not the site's, or to none."""
     origin = origin_of(case)
@@ -235,9 +322,17 @@ def wrong_address(case: Case) -> Finding | None:
     return Finding("name-wrong-address", text, origin.place, hints=record_hints(case, origin))
 
 
-@fault("address-typed-wrong", "The address asked for belongs to no box", "a time-out, or unreachable",
-       "Ask for the address that the box has.", "internet-unknown", "internet-private", "neighbour-missing", "no-route",
-       "not-a-router")  # fmt: skip
+@fault(
+    "address-typed-wrong",
+    "The address asked for belongs to no box",
+    "a time-out, or unreachable",
+    "Ask for the address that the box has.",
+    "internet-unknown",
+    "internet-private",
+    "neighbour-missing",
+    "no-route",
+    "not-a-router",
+)
 def typed_wrong(case: Case) -> Finding | None:
     """A literal address that nobody has, near one that somebody has."""
     literal = case.last.url.literal
@@ -246,5 +341,9 @@ def typed_wrong(case: Case) -> Finding | None:
     known = {str(address) for ports in case.world.topology.on_link.values() for address in ports}
     close = nearest(str(literal), known)
     near = f"; {close} is one slip away" if close else ""
-    return Finding("address-typed-wrong", f"no box of the estate has the address {literal}{near}", None,
-                   hints={"near": close, "literal": literal})  # fmt: skip
+    return Finding(
+        "address-typed-wrong",
+        f"no box of the estate has the address {literal}{near}",
+        None,
+        hints={"near": close, "literal": literal},
+    )

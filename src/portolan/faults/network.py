@@ -9,13 +9,28 @@ from portolan.evidence.decision import Decision
 from portolan.faults.base import Case, Finding, addresses_of, fault, reached_by
 from portolan.wire.topology import Device, Port
 
-_AT_CARRIER = ("nothing-listens", "filter-drops", "filter-rejects", "service-stopped", "wrong-page", "not-found", "no-default",
-               "plain-spoken", "name-mismatch", "not-web")  # fmt: skip
+_AT_CARRIER = (
+    "nothing-listens",
+    "filter-drops",
+    "filter-rejects",
+    "service-stopped",
+    "wrong-page",
+    "not-found",
+    "no-default",
+    "plain-spoken",
+    "name-mismatch",
+    "not-web",
+)
 
 
-@fault("line-port-blocked", "The provider of the line blocks the port", "a time-out, from outside",
-       "Ask the provider of the line to let the port through; until then serve on a port that it leaves open, and say it in the "
-       "address.", "line-blocks")  # fmt: skip
+@fault(
+    "line-port-blocked",
+    "The provider of the line blocks the port",
+    "a time-out, from outside",
+    "Ask the provider of the line to let the port through; until then serve on a port that it leaves open, and say it in the "
+    "address.",
+    "line-blocks",
+)
 def line_port_blocked(case: Case) -> Finding | None:
     """The packet ended at the provider's edge."""
     stop = case.stop
@@ -26,8 +41,13 @@ def line_port_blocked(case: Case) -> Finding | None:
     )
 
 
-@fault("line-shared-address", "The router's outside address is not public: the provider shares one among many lines", "a time-out or a refusal, from outside",
-       "Ask the provider for a public address of your own, or to send the port on; IPv6 may reach you directly.", *_AT_CARRIER)  # fmt: skip
+@fault(
+    "line-shared-address",
+    "The router's outside address is not public: the provider shares one among many lines",
+    "a time-out or a refusal, from outside",
+    "Ask the provider for a public address of your own, or to send the port on; IPv6 may reach you directly.",
+    *_AT_CARRIER,
+)
 def line_shared_address(case: Case) -> Finding | None:
     """The provider's router was asked, and the site is behind a router of ours behind it."""
     connection, reached = case.last.connection, reached_by(case)
@@ -39,17 +59,33 @@ def line_shared_address(case: Case) -> Finding | None:
     ):
         return None
     for router in case.estate.routers.values():
-        shared = [item.ip for interface in router.interfaces.values() for item in interface.address
-                  if network_name(interface) in _networks(reached) and not is_public(item.ip)]  # fmt: skip
+        shared = [
+            item.ip
+            for interface in router.interfaces.values()
+            for item in interface.address
+            if network_name(interface) in _networks(reached) and not is_public(item.ip)
+        ]
         if router is reached or not shared:
             continue
         homes = [home for home in case.homes() if _networks(home.machine) & _networks(router)]
         if homes or not case.homes():
-            text = (f"{connection.address} is the provider's ({reached.name}), shared by many lines: {router.name}'s own outside address "
-                    f"{shared[0]} is not public, and nobody outside reaches it")  # fmt: skip
-            return Finding("line-shared-address", text, reached.place,
-                           hints={"carrier": reached, "router": router, "inside": shared[0], "port": connection.port,
-                                  "address": connection.address, "home": homes[0] if homes else None})  # fmt: skip
+            text = (
+                f"{connection.address} is the provider's ({reached.name}), shared by many lines: {router.name}'s own outside address "
+                f"{shared[0]} is not public, and nobody outside reaches it"
+            )
+            return Finding(
+                "line-shared-address",
+                text,
+                reached.place,
+                hints={
+                    "carrier": reached,
+                    "router": router,
+                    "inside": shared[0],
+                    "port": connection.port,
+                    "address": connection.address,
+                    "home": homes[0] if homes else None,
+                },
+            )
     return None
 
 
@@ -57,8 +93,13 @@ def _networks(machine: Machine) -> set[str]:
     return {network_name(interface) for interface in machine.interfaces.values()} - {"internet"}
 
 
-@fault("list-blocks-replies", "The subnet's access list denies the answers' ports", "a time-out",
-       "An access list keeps no state: allow answers to the ports that visitors ask from, 1024 to 65535.", "list-denies")  # fmt: skip
+@fault(
+    "list-blocks-replies",
+    "The subnet's access list denies the answers' ports",
+    "a time-out",
+    "An access list keeps no state: allow answers to the ports that visitors ask from, 1024 to 65535.",
+    "list-denies",
+)
 def list_blocks_replies(case: Case) -> Finding | None:
     """The answer was thrown away by a list."""
     stop = case.stop
@@ -67,8 +108,13 @@ def list_blocks_replies(case: Case) -> Finding | None:
     return Finding("list-blocks-replies", stop.text, stop.place, hints=_list_hints(case, stop))
 
 
-@fault("list-blocks-inbound", "The subnet's access list denies it", "a time-out",
-       "Allow the port in a line with a lower number than the one that denies it.", "list-denies")  # fmt: skip
+@fault(
+    "list-blocks-inbound",
+    "The subnet's access list denies it",
+    "a time-out",
+    "Allow the port in a line with a lower number than the one that denies it.",
+    "list-denies",
+)
 def list_blocks_inbound(case: Case) -> Finding | None:
     """The question was thrown away where it would enter the site's network."""
     stop = case.stop
@@ -85,12 +131,24 @@ def _own_network(case: Case, stop: Decision) -> bool:
 
 def _list_hints(case: Case, stop: Decision) -> dict[str, object]:
     network = stop.subject if isinstance(stop.subject, Network) else case.estate.networks.get(str(stop.facts[0]))
-    return {"network": network, "way": "inbound" if stop.facts[1] == "in" else "outbound", "packet": stop.facts[3],
-            "line": stop.subject if isinstance(stop.subject, ListRule) else None}  # fmt: skip
+    return {
+        "network": network,
+        "way": "inbound" if stop.facts[1] == "in" else "outbound",
+        "packet": stop.facts[3],
+        "line": stop.subject if isinstance(stop.subject, ListRule) else None,
+    }
 
 
-@fault("outbound-blocked", "The asker's own machine or network stops that port", "a time-out, there only",
-       "Open the port on the asker's side, or ask from elsewhere.", "filter-drops", "filter-rejects", "group-drops", "list-denies")  # fmt: skip
+@fault(
+    "outbound-blocked",
+    "The asker's own machine or network stops that port",
+    "a time-out, there only",
+    "Open the port on the asker's side, or ask from elsewhere.",
+    "filter-drops",
+    "filter-rejects",
+    "group-drops",
+    "list-denies",
+)
 def outbound_blocked(case: Case) -> Finding | None:
     """The visitor's own filter stops it, its network's list, or the router on its way out."""
     stop = case.stop
@@ -135,9 +193,18 @@ def chain_of(case: Case) -> object:
     return getattr(filtering, str(path[at + 1]), None)
 
 
-@fault("mask-wrong", "One side believes that the other is a neighbour", "a time-out or unreachable, one way",
-       "Give the address the prefix length of its network.", "neighbour-missing", "no-route", "reply-lost", "reply-stranger",
-       "reply-astray", "later-lost")  # fmt: skip
+@fault(
+    "mask-wrong",
+    "One side believes that the other is a neighbour",
+    "a time-out or unreachable, one way",
+    "Give the address the prefix length of its network.",
+    "neighbour-missing",
+    "no-route",
+    "reply-lost",
+    "reply-stranger",
+    "reply-astray",
+    "later-lost",
+)
 def mask_wrong(case: Case) -> Finding | None:
     """A box on the way has another mask than its network, and what it asked for lies where the two differ."""
     stop = case.stop
@@ -194,8 +261,13 @@ def _left_out(case: Case, port: Port, prefix: object, right: object) -> bool:
     return bool(held) and not any(each in prefix for each in held if each in right)  # type: ignore[operator]
 
 
-@fault("address-duplicate", "Two boxes have one address", "now and then another box, or nothing",
-       "Give one of them another address; look at what leases hand out beside fixed addresses.", "*")  # fmt: skip
+@fault(
+    "address-duplicate",
+    "Two boxes have one address",
+    "now and then another box, or nothing",
+    "Give one of them another address; look at what leases hand out beside fixed addresses.",
+    "*",
+)
 def address_duplicate(case: Case) -> Finding | None:
     """An address on the way is on its network more than once, and the box that answers is not the site's."""
     twice = case.decision("address-twice")
@@ -214,9 +286,18 @@ def address_duplicate(case: Case) -> Finding | None:
     )
 
 
-@fault("network-isolated", "The site's network is not connected to the asker's", "unreachable, or a time-out",
-       "Connect the machine to a network that a router leads out of (bridged, not host-only), or ask by an address that is reachable "
-       "from there.", "no-route", "internet-private", "neighbour-missing", "reply-lost", "route-ends")  # fmt: skip
+@fault(
+    "network-isolated",
+    "The site's network is not connected to the asker's",
+    "unreachable, or a time-out",
+    "Connect the machine to a network that a router leads out of (bridged, not host-only), or ask by an address that is reachable "
+    "from there.",
+    "no-route",
+    "internet-private",
+    "neighbour-missing",
+    "reply-lost",
+    "route-ends",
+)
 def network_isolated(case: Case) -> Finding | None:
     """The address belongs to a network that nothing leads to from here."""
     connection, stop = case.last.connection, case.stop

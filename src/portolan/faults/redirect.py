@@ -18,8 +18,14 @@ def loop_rules(case: Case) -> list[Decision]:
     return found
 
 
-@fault("redirect-loop-names", "Two rules send to each other, often a name and the same name with www", "redirects without end",
-       "Keep one direction and take the other rule away.", "loop", "too-many")  # fmt: skip
+@fault(
+    "redirect-loop-names",
+    "Two rules send to each other, often a name and the same name with www",
+    "redirects without end",
+    "Keep one direction and take the other rule away.",
+    "loop",
+    "too-many",
+)
 def loop_names(case: Case) -> Finding | None:
     """The redirects come back to an address that was asked before."""
     rules = loop_rules(case)
@@ -33,16 +39,29 @@ def loop_names(case: Case) -> Finding | None:
     )
 
 
-@fault("redirect-too-many", "A chain of redirects over the visitor's limit", "too many redirects",
-       "Send the first address straight to the last.", "too-many")  # fmt: skip
+@fault(
+    "redirect-too-many",
+    "A chain of redirects over the visitor's limit",
+    "too many redirects",
+    "Send the first address straight to the last.",
+    "too-many",
+)
 def too_many(case: Case) -> Finding | None:
     """The visitor gave up."""
     stop = case.visit.stop
     return Finding("redirect-too-many", stop.text, stop.place) if stop is not None else None
 
 
-@fault("redirect-inner-target", "The target shows an inner name, address or port, or is no address", "a name or connection error",
-       "Write the public name into the target.", "bad-target", "undescribed", "local-only", "internet-private")  # fmt: skip
+@fault(
+    "redirect-inner-target",
+    "The target shows an inner name, address or port, or is no address",
+    "a name or connection error",
+    "Write the public name into the target.",
+    "bad-target",
+    "undescribed",
+    "local-only",
+    "internet-private",
+)
 def inner_target(case: Case) -> Finding | None:
     """A redirect led to a host that only the inside knows."""
     rule = _last_rule(case)
@@ -50,12 +69,21 @@ def inner_target(case: Case) -> Finding | None:
         return None
     if case.symptom == "undescribed" and "." in case.host and case.host.rpartition(".")[2] not in _INNER:
         return None
-    return Finding("redirect-inner-target", f"a redirect leads to {case.last.url}, which fails: {rule.text}", rule.place,
-                   hints={"rule": rule.subject})  # fmt: skip
+    return Finding(
+        "redirect-inner-target",
+        f"a redirect leads to {case.last.url}, which fails: {rule.text}",
+        rule.place,
+        hints={"rule": rule.subject},
+    )
 
 
-@fault("redirect-missing", "Plain HTTP is served although secure was promised", "not secure",
-       "Send plain requests to the secure address.", "not-secure")  # fmt: skip
+@fault(
+    "redirect-missing",
+    "Plain HTTP is served although secure was promised",
+    "not secure",
+    "Send plain requests to the secure address.",
+    "not-secure",
+)
 def redirect_missing(case: Case) -> Finding | None:
     """A page came without encryption."""
     response = case.last.response
@@ -67,8 +95,15 @@ def redirect_missing(case: Case) -> Finding | None:
     )
 
 
-@fault("redirect-loses-path", "The redirect drops the path or the query", "the wrong page",
-       "Keep {path} and {query} in the target.", "wrong-page", "wrong-final", "not-found")  # fmt: skip
+@fault(
+    "redirect-loses-path",
+    "The redirect drops the path or the query",
+    "the wrong page",
+    "Keep {path} and {query} in the target.",
+    "wrong-page",
+    "wrong-final",
+    "not-found",
+)
 def loses_path(case: Case) -> Finding | None:
     """The target of a redirect on the way has no path of the request's."""
     rule = _last_rule(case)
@@ -78,8 +113,12 @@ def loses_path(case: Case) -> Finding | None:
     target = str(rule.subject.to)
     if "{path}" in target or "{rest}" in target:
         return None
-    return Finding("redirect-loses-path", f"the redirect to {target} drops the path {first.path}", rule.place,
-                   hints={"rule": rule.subject})  # fmt: skip
+    return Finding(
+        "redirect-loses-path",
+        f"the redirect to {target} drops the path {first.path}",
+        rule.place,
+        hints={"rule": rule.subject},
+    )
 
 
 #: Endings that only the inside knows (RFC 6762 appendix G, RFC 8375).

@@ -22,9 +22,14 @@ from portolan.names.zone import Found, Types
 from portolan.source.nearest import nearest
 
 
-@fault("name-registration-lapsed", "The registration of the name has ended, or is on hold", "no such name",
-       "Renew it with the company that it is registered at, or ask them why it is on hold; meanwhile nothing else helps.",
-       "registration-lapsed", "registration-held")  # fmt: skip
+@fault(
+    "name-registration-lapsed",
+    "The registration of the name has ended, or is on hold",
+    "no such name",
+    "Renew it with the company that it is registered at, or ask them why it is on hold; meanwhile nothing else helps.",
+    "registration-lapsed",
+    "registration-held",
+)
 def registration_lapsed(case: Case) -> Finding | None:
     """The parent zone does not hold the name any more."""
     stop = case.stop
@@ -33,10 +38,16 @@ def registration_lapsed(case: Case) -> Finding | None:
     return Finding("name-registration-lapsed", stop.text, stop.place, hints={"zone": stop.subject})
 
 
-@fault("name-zone-elsewhere", "The record was made in a zone that nobody asks: the delegation names other servers",
-       "no such name, or an old answer",
-       "Have the registration name the servers that hold the records, or make the records where the world asks.",
-       "no-such-name", "no-address", "undescribed", *LED_ASTRAY)  # fmt: skip
+@fault(
+    "name-zone-elsewhere",
+    "The record was made in a zone that nobody asks: the delegation names other servers",
+    "no such name, or an old answer",
+    "Have the registration name the servers that hold the records, or make the records where the world asks.",
+    "no-such-name",
+    "no-address",
+    "undescribed",
+    *LED_ASTRAY,
+)
 def zone_elsewhere(case: Case) -> Finding | None:
     """Other servers' copy of the zone answered otherwise; or a zone that its parent does not delegate has the name."""
     asked, name = case.decision("copy-answers"), asked_name(case)
@@ -46,8 +57,12 @@ def zone_elsewhere(case: Case) -> Finding | None:
         if own is None or same_answer(held, own):
             return None
         text = f"the world asks {', '.join(copy.servers)} for {zone.name}, and there {_differs(name, held)}"
-        return Finding("name-zone-elsewhere", text, zone.place.key("delegated_to"),
-                       hints={"zone": zone, "copy": copy, "name": name})  # fmt: skip
+        return Finding(
+            "name-zone-elsewhere",
+            text,
+            zone.place.key("delegated_to"),
+            hints={"zone": zone, "copy": copy, "name": name},
+        )
     missing = case.decision("delegation-missing")
     if missing is None or not isinstance(missing.subject, Zone):
         return None
@@ -71,8 +86,13 @@ def _differs(name: str, held: Types | None) -> str:
     return f"{name} is {', '.join(str(each.data) for kind in ('A', 'AAAA', 'CNAME') for each in held.get(kind, ())) or 'without address'}"
 
 
-@fault("name-glue-wrong", "The addresses that the registration gives for the zone's own servers are missing or old", "the resolver fails",
-       "Correct the glue: the addresses of the servers at the registration, or in the parent zone.", "servers-fail")  # fmt: skip
+@fault(
+    "name-glue-wrong",
+    "The addresses that the registration gives for the zone's own servers are missing or old",
+    "the resolver fails",
+    "Correct the glue: the addresses of the servers at the registration, or in the parent zone.",
+    "servers-fail",
+)
 def glue_wrong(case: Case) -> Finding | None:
     """Glue differs from what the zone itself says about its servers."""
     stop = case.stop
@@ -110,36 +130,59 @@ def _addresses(zone: Zone, name: str) -> list[str]:
     return [str(record.data) for kind in ("A", "AAAA") for record in types.get(kind, ())]
 
 
-@fault("name-delegation-lame", "The zone is delegated to servers that do not answer for it", "the resolver fails",
-       "Name the servers that hold the zone at the registration or in the parent zone, or make those that are named "
-       "serve it.", "servers-fail")  # fmt: skip
+@fault(
+    "name-delegation-lame",
+    "The zone is delegated to servers that do not answer for it",
+    "the resolver fails",
+    "Name the servers that hold the zone at the registration or in the parent zone, or make those that are named "
+    "serve it.",
+    "servers-fail",
+)
 def delegation_lame(case: Case) -> Finding | None:
     """None of the delegated servers answers."""
     stop = case.stop
     return Finding("name-delegation-lame", stop.text, stop.place, hints={"zone": stop.subject}) if stop else None
 
 
-@fault("name-cached-absent", "\"No such name\" is still remembered", "no such name, for a while",
-       "Wait until it is forgotten, or empty the resolver's cache; others than its users are not concerned.", "remembered-absent")  # fmt: skip
+@fault(
+    "name-cached-absent",
+    '"No such name" is still remembered',
+    "no such name, for a while",
+    "Wait until it is forgotten, or empty the resolver's cache; others than its users are not concerned.",
+    "remembered-absent",
+)
 def cached_absent(case: Case) -> Finding | None:
     """A cache holds the absence of a name that has been made since."""
     stop = case.stop
     if stop is None or not _mended_since(case):
         return None
-    return Finding("name-cached-absent", f"{stop.text}; it has been made since, and others get it", stop.place,
-                   hints={"until": stop.facts[3], "holder": _cache(case), "label": stop.facts[0]})  # fmt: skip
+    return Finding(
+        "name-cached-absent",
+        f"{stop.text}; it has been made since, and others get it",
+        stop.place,
+        hints={"until": stop.facts[3], "holder": _cache(case), "label": stop.facts[0]},
+    )
 
 
-@fault("name-cached-old", "The old answer is still remembered", "the old place, for a while",
-       "Wait until it is forgotten, or empty the resolver's cache; others than its users are not concerned. Before a planned "
-       "change lower the TTL.", *LED_ASTRAY)  # fmt: skip
+@fault(
+    "name-cached-old",
+    "The old answer is still remembered",
+    "the old place, for a while",
+    "Wait until it is forgotten, or empty the resolver's cache; others than its users are not concerned. Before a planned "
+    "change lower the TTL.",
+    *LED_ASTRAY,
+)
 def cached_old(case: Case) -> Finding | None:
     """A cache holds an address that the zone does not state any more."""
     held = case.decision("remembered")
     if held is None or not _mended_since(case):
         return None
-    return Finding("name-cached-old", f"{held.text}; the zone says otherwise since, and others get that", held.place,
-                   hints={"until": held.facts[3], "holder": _cache(case), "label": held.facts[0]})  # fmt: skip
+    return Finding(
+        "name-cached-old",
+        f"{held.text}; the zone says otherwise since, and others get that",
+        held.place,
+        hints={"until": held.facts[3], "holder": _cache(case), "label": held.facts[0]},
+    )
 
 
 def _mended_since(case: Case) -> bool:
@@ -166,9 +209,15 @@ def _cache(case: Case) -> object:
     return case.visit.vantage
 
 
-@fault("name-view-split", "The view for the asker lacks the name, or gives another answer", "differs inside and outside",
-       "Put the record into the view too, with the address that its askers reach.",
-       "no-such-name", "no-address", *LED_ASTRAY)  # fmt: skip
+@fault(
+    "name-view-split",
+    "The view for the asker lacks the name, or gives another answer",
+    "differs inside and outside",
+    "Put the record into the view too, with the address that its askers reach.",
+    "no-such-name",
+    "no-address",
+    *LED_ASTRAY,
+)
 def view_split(case: Case) -> Finding | None:
     """A view answered, and the zone's own records say otherwise."""
     answered = case.decision("view-answers")
@@ -182,9 +231,16 @@ def view_split(case: Case) -> Finding | None:
     return Finding("name-view-split", text, view.place, hints={"zone": zone, "view": view, "name": name})
 
 
-@fault("name-signature-broken", "The key that the parent zone names and the zone's signatures do not fit", "the resolver fails, where signatures are checked",
-       "Have the registration hold the DS record of the key in use, and sign the zone again before its signatures end. Visitors "
-       "whose resolver does not check see nothing.", "signature-broken", "signature-missing", "signature-expired")  # fmt: skip
+@fault(
+    "name-signature-broken",
+    "The key that the parent zone names and the zone's signatures do not fit",
+    "the resolver fails, where signatures are checked",
+    "Have the registration hold the DS record of the key in use, and sign the zone again before its signatures end. Visitors "
+    "whose resolver does not check see nothing.",
+    "signature-broken",
+    "signature-missing",
+    "signature-expired",
+)
 def signature_broken(case: Case) -> Finding | None:
     """A validating resolver threw the answer away."""
     stop = case.stop
@@ -193,8 +249,13 @@ def signature_broken(case: Case) -> Finding | None:
     return Finding("name-signature-broken", stop.text, stop.place, hints={"zone": stop.subject, "kind": stop.kind})
 
 
-@fault("name-resolver-refuses", "That resolver blocks the name", "refused or no such name, for its users",
-       "Take the name off the resolver's list, or ask whoever keeps it to; meanwhile another resolver helps.", "resolver-refuses")  # fmt: skip
+@fault(
+    "name-resolver-refuses",
+    "That resolver blocks the name",
+    "refused or no such name, for its users",
+    "Take the name off the resolver's list, or ask whoever keeps it to; meanwhile another resolver helps.",
+    "resolver-refuses",
+)
 def resolver_refuses(case: Case) -> Finding | None:
     """The resolver does not look it up on purpose."""
     stop = case.stop
@@ -204,9 +265,14 @@ def resolver_refuses(case: Case) -> Finding | None:
     return Finding("name-resolver-refuses", stop.text, stop.place, hints={"service": stop.subject, "barred": barred})
 
 
-@fault("name-local-only", "A name that only its own network knows is asked from elsewhere", "no such name",
-       "Ask for the full public name; a name under .local or without a dot means something on its own network only.",
-       "local-only", "undescribed")  # fmt: skip
+@fault(
+    "name-local-only",
+    "A name that only its own network knows is asked from elsewhere",
+    "no such name",
+    "Ask for the full public name; a name under .local or without a dot means something on its own network only.",
+    "local-only",
+    "undescribed",
+)
 def local_only(case: Case) -> Finding | None:
     """A name under .local, or one without a dot."""
     stop, host = case.stop, case.host
@@ -240,9 +306,13 @@ def local_only(case: Case) -> Finding | None:
     return Finding("name-local-only", why, place, hints={"near": names[0] if names else None})
 
 
-@fault("name-address-changed", "The public address changed since the record was made", "a time-out, or a stranger",
-       "Put the present address into the record; let the line's router report its address, or ask the provider for one that stays.",
-       *LED_ASTRAY)  # fmt: skip
+@fault(
+    "name-address-changed",
+    "The public address changed since the record was made",
+    "a time-out, or a stranger",
+    "Put the present address into the record; let the line's router report its address, or ask the provider for one that stays.",
+    *LED_ASTRAY,
+)
 def address_changed(case: Case) -> Finding | None:
     """The record holds an address that some interface had before."""
     origin = origin_of(case)
@@ -253,22 +323,40 @@ def address_changed(case: Case) -> Finding | None:
             for earlier in interface.before:
                 if origin.data in [item.ip for item in earlier.address]:
                     now = [item.ip for item in interface.address if item.version == origin.data.version]
-                    text = (f"{origin.owner} is {origin.data}, which {machine.name} had until {earlier.until:%Y-%m-%d %H:%M} UTC; "
-                            f"since then it has {', '.join(map(str, now))}")  # fmt: skip
-                    return Finding("name-address-changed", text, origin.place,
-                                   hints={**record_hints(case, origin), "addresses": now})  # fmt: skip
+                    text = (
+                        f"{origin.owner} is {origin.data}, which {machine.name} had until {earlier.until:%Y-%m-%d %H:%M} UTC; "
+                        f"since then it has {', '.join(map(str, now))}"
+                    )
+                    return Finding(
+                        "name-address-changed",
+                        text,
+                        origin.place,
+                        hints={**record_hints(case, origin), "addresses": now},
+                    )
     return None
 
 
-@fault("name-v6-dead", "The name's IPv6 address leads to a host or service without IPv6", "slow, or fails for visitors with IPv6 only",
-       "Take the AAAA record away, or serve the site over IPv6 too.", "slow", *LED_ASTRAY)  # fmt: skip
+@fault(
+    "name-v6-dead",
+    "The name's IPv6 address leads to a host or service without IPv6",
+    "slow, or fails for visitors with IPv6 only",
+    "Take the AAAA record away, or serve the site over IPv6 too.",
+    "slow",
+    *LED_ASTRAY,
+)
 def v6_dead(case: Case) -> Finding | None:
     """An attempt over IPv6 failed at a box that is not the site's, or at none."""
     return _dead(case, "name-v6-dead", 6)
 
 
-@fault("name-one-address-dead", "One of the name's addresses does not serve the site", "fails now and then",
-       "Take the address out of the record, or bring its server up.", "slow", *LED_ASTRAY)  # fmt: skip
+@fault(
+    "name-one-address-dead",
+    "One of the name's addresses does not serve the site",
+    "fails now and then",
+    "Take the address out of the record, or bring its server up.",
+    "slow",
+    *LED_ASTRAY,
+)
 def one_address_dead(case: Case) -> Finding | None:
     """One of several addresses of a family is not where the site is."""
     return _dead(case, "name-one-address-dead", None)

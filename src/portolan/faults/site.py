@@ -4,8 +4,21 @@ from portolan.estate.service import Service, Site
 from portolan.faults.base import Case, Finding, Home, fault, listed
 from portolan.source.nearest import nearest
 
-_OTHER = ("wrong-page", "not-found", "no-default", "answers", "main-server", "name-mismatch", "wrong-status", "not-secure",
-          "expired", "self-signed", "issuer-unknown", "chain-incomplete", "loop")  # fmt: skip
+_OTHER = (
+    "wrong-page",
+    "not-found",
+    "no-default",
+    "answers",
+    "main-server",
+    "name-mismatch",
+    "wrong-status",
+    "not-secure",
+    "expired",
+    "self-signed",
+    "issuer-unknown",
+    "chain-incomplete",
+    "loop",
+)
 
 
 def _unbound(case: Case) -> tuple[Service, Site | None] | None:
@@ -35,8 +48,9 @@ def _bound_sites(service: Service) -> list[Site]:
     return [site for site in service.sites.values() if site.enabled]
 
 
-@fault("site-not-enabled", "The site is written and not switched on", "another page",
-       "Switch it on and reload.", *_OTHER)  # fmt: skip
+@fault(
+    "site-not-enabled", "The site is written and not switched on", "another page", "Switch it on and reload.", *_OTHER
+)
 def not_enabled(case: Case) -> Finding | None:
     """A disabled site answers to the name."""
     unbound = _unbound(case)
@@ -44,13 +58,22 @@ def not_enabled(case: Case) -> Finding | None:
         return None
     for site in unbound[0].sites.values():
         if not site.enabled and (case.host in site.names or site.name == case.site_name):
-            return Finding("site-not-enabled", f"the site {site.name} is not switched on in {unbound[0].name}", site.place,
-                           hints={"site": site})  # fmt: skip
+            return Finding(
+                "site-not-enabled",
+                f"the site {site.name} is not switched on in {unbound[0].name}",
+                site.place,
+                hints={"site": site},
+            )
     return None
 
 
-@fault("binding-apex-or-www", "Of a name and the same name with www, only one is bound", "another page",
-       "Bind both names, and send one to the other.", *_OTHER)  # fmt: skip
+@fault(
+    "binding-apex-or-www",
+    "Of a name and the same name with www, only one is bound",
+    "another page",
+    "Bind both names, and send one to the other.",
+    *_OTHER,
+)
 def apex_or_www(case: Case) -> Finding | None:
     """The twin with or without `www.` is bound."""
     unbound = _unbound(case)
@@ -59,14 +82,22 @@ def apex_or_www(case: Case) -> Finding | None:
     twin = case.host.removeprefix("www.") if case.host.startswith("www.") else f"www.{case.host}"
     for site in _bound_sites(unbound[0]):
         if twin in site.names:
-            return Finding("binding-apex-or-www", f"the site {site.name} answers to {twin}, and not to {case.host}", site.place,
-                           hints={"site": site, "name": case.host})  # fmt: skip
+            return Finding(
+                "binding-apex-or-www",
+                f"the site {site.name} answers to {twin}, and not to {case.host}",
+                site.place,
+                hints={"site": site, "name": case.host},
+            )
     return None
 
 
-@fault("binding-name-differs", "A site answers to a name that is a slip away", "another page, without an error",
-       "Correct the name in the binding, or ask for the name that is bound. DNS, binding and URL must have the same one.",
-       *_OTHER)  # fmt: skip
+@fault(
+    "binding-name-differs",
+    "A site answers to a name that is a slip away",
+    "another page, without an error",
+    "Correct the name in the binding, or ask for the name that is bound. DNS, binding and URL must have the same one.",
+    *_OTHER,
+)
 def name_differs(case: Case) -> Finding | None:
     """The names of the sites hold a near miss."""
     unbound = _unbound(case)
@@ -81,8 +112,13 @@ def name_differs(case: Case) -> Finding | None:
     return Finding("binding-name-differs", text, site.place, hints={"site": site, "near": close, "name": case.host})
 
 
-@fault("site-catch-all", "The site that takes it answers with an error on purpose", "that error",
-       "Bind the name to the site that should take it.", "answers")  # fmt: skip
+@fault(
+    "site-catch-all",
+    "The site that takes it answers with an error on purpose",
+    "that error",
+    "Bind the name to the site that should take it.",
+    "answers",
+)
 def catch_all(case: Case) -> Finding | None:
     """The site that took it gives an error to everything: the default one, or the one that was meant."""
     response = case.last.response
@@ -101,8 +137,13 @@ def catch_all(case: Case) -> Finding | None:
     return Finding("site-catch-all", text, site.place.key("answer"), hints={"site": site, "bound": unbound is None})
 
 
-@fault("binding-missing", "No site answers to this name; the default one does", "another page, or 404",
-       "Bind the name to the site.", *_OTHER)  # fmt: skip
+@fault(
+    "binding-missing",
+    "No site answers to this name; the default one does",
+    "another page, or 404",
+    "Bind the name to the site.",
+    *_OTHER,
+)
 def binding_missing(case: Case) -> Finding | None:
     """None of the service's sites has the name."""
     unbound = _unbound(case)
@@ -115,13 +156,25 @@ def binding_missing(case: Case) -> Finding | None:
     if meant is None and case.site_name is not None and case.homes():
         return None  # the name leads to a machine that does not hold the site
     place = meant.site.place if meant is not None else service.place
-    return Finding("binding-missing", text, place,
-                   hints={"service": service, "site": meant.site if meant else None, "name": case.host, "default": default})  # fmt: skip
+    return Finding(
+        "binding-missing",
+        text,
+        place,
+        hints={"service": service, "site": meant.site if meant else None, "name": case.host, "default": default},
+    )
 
 
-@fault("binding-shadowed", "A more specific listener, or an earlier site, takes the request", "another page",
-       "Bind the site to the listener that takes the request, or take the name from the other site.",
-       "wrong-page", "not-found", "no-default", "answers", "name-mismatch")  # fmt: skip
+@fault(
+    "binding-shadowed",
+    "A more specific listener, or an earlier site, takes the request",
+    "another page",
+    "Bind the site to the listener that takes the request, or take the name from the other site.",
+    "wrong-page",
+    "not-found",
+    "no-default",
+    "answers",
+    "name-mismatch",
+)
 def shadowed(case: Case) -> Finding | None:
     """Another site took the name although the promised one has it too."""
     connection = case.last.connection
@@ -138,8 +191,13 @@ def shadowed(case: Case) -> Finding | None:
     return Finding("binding-shadowed", text, taker.place, hints={"taker": taker, "site": mine.site, "name": case.host})
 
 
-@fault("content-default-missing", "The folder has no default document, and may not be listed", "403",
-       "Add the default document, or name the one that the folder has.", "no-default")  # fmt: skip
+@fault(
+    "content-default-missing",
+    "The folder has no default document, and may not be listed",
+    "403",
+    "Add the default document, or name the one that the folder has.",
+    "no-default",
+)
 def default_missing(case: Case) -> Finding | None:
     """No file of the list is in the folder."""
     stop = case.stop
@@ -156,12 +214,21 @@ def default_missing(case: Case) -> Finding | None:
         None,
     )
     held = f"; it holds {listed(here)}" if here else "; it is empty"
-    return Finding("content-default-missing", f"{stop.text}{held}", site.place,
-                   hints={"site": site, "folder": folder, "like": like})  # fmt: skip
+    return Finding(
+        "content-default-missing",
+        f"{stop.text}{held}",
+        site.place,
+        hints={"site": site, "folder": folder, "like": like},
+    )
 
 
-@fault("content-missing", "No such file, or other case of letters", "404",
-       "Add the file, or ask for the one that exists; letters count.", "not-found")  # fmt: skip
+@fault(
+    "content-missing",
+    "No such file, or other case of letters",
+    "404",
+    "Add the file, or ask for the one that exists; letters count.",
+    "not-found",
+)
 def content_missing(case: Case) -> Finding | None:
     """The path leads to no file."""
     stop = case.stop
@@ -176,8 +243,13 @@ def content_missing(case: Case) -> Finding | None:
     )
 
 
-@fault("content-default-order", "An older document stands first in the order", "the old page",
-       "Put the new document first, or take the old one away.", "wrong-page")  # fmt: skip
+@fault(
+    "content-default-order",
+    "An older document stands first in the order",
+    "the old page",
+    "Put the new document first, or take the old one away.",
+    "wrong-page",
+)
 def default_order(case: Case) -> Finding | None:
     """Another default document of the same folder was promised."""
     page, promised = case.visit.outcome.page, case.promise.page if case.promise else None
@@ -191,5 +263,9 @@ def default_order(case: Case) -> Finding | None:
     wanted = promised.rpartition("/")[2]
     if wanted not in site.default_documents:
         return None
-    return Finding("content-default-order", f"{site.name} tries {got} before {wanted}", site.place.key("default_documents"),
-                   hints={"site": site, "wanted": wanted})  # fmt: skip
+    return Finding(
+        "content-default-order",
+        f"{site.name} tries {got} before {wanted}",
+        site.place.key("default_documents"),
+        hints={"site": site, "wanted": wanted},
+    )

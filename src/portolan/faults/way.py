@@ -8,14 +8,34 @@ from portolan.faults.base import Case, Finding, Home, addresses_of, all_homes, f
 from portolan.faults.network import chain_of
 from portolan.wire.topology import Device
 
-_AT_ROUTER = ("nothing-listens", "filter-drops", "filter-rejects", "service-stopped", "wrong-page", "not-found",
-              "no-default", "plain-spoken", "name-mismatch", "not-web", "self-signed", "issuer-unknown")  # fmt: skip
+_AT_ROUTER = (
+    "nothing-listens",
+    "filter-drops",
+    "filter-rejects",
+    "service-stopped",
+    "wrong-page",
+    "not-found",
+    "no-default",
+    "plain-spoken",
+    "name-mismatch",
+    "not-web",
+    "self-signed",
+    "issuer-unknown",
+)
 
 
-@fault("hairpin-missing", "The public address is asked from inside, and the router does not turn it round",
-       "a time-out, a refusal or the router's own page, inside only",
-       "Let the router apply its forwards to packets from inside, and send them on under its own address; or give the "
-       "name its inside address in an inside view.", *_AT_ROUTER, "reply-stranger", "reply-lost", "own-source", "internet-unknown")  # fmt: skip
+@fault(
+    "hairpin-missing",
+    "The public address is asked from inside, and the router does not turn it round",
+    "a time-out, a refusal or the router's own page, inside only",
+    "Let the router apply its forwards to packets from inside, and send them on under its own address; or give the "
+    "name its inside address in an inside view.",
+    *_AT_ROUTER,
+    "reply-stranger",
+    "reply-lost",
+    "own-source",
+    "internet-unknown",
+)
 def hairpin_missing(case: Case) -> Finding | None:
     """A forward exists for the port, and packets from inside do not get it, or their answer goes astray."""
     connection = case.last.connection
@@ -40,8 +60,10 @@ def hairpin_missing(case: Case) -> Finding | None:
                 and connection.address in [item.ip for item in outside.address]
                 and _came_from_inside(case, router, forward)
             ):
-                text = (f"{case.visit.vantage.name} asks {router.name}'s outside address {connection.address} from inside, "
-                        f"and {router.name} does not turn it round")  # fmt: skip
+                text = (
+                    f"{case.visit.vantage.name} asks {router.name}'s outside address {connection.address} from inside, "
+                    f"and {router.name} does not turn it round"
+                )
                 return Finding("hairpin-missing", text, router.place, hints={"router": router})
     return None
 
@@ -62,9 +84,12 @@ def _came_from_inside(case: Case, router: Router, forward: Forward) -> bool:
     stop = case.stop
     if stop is not None and stop.kind in ("reply-stranger", "reply-lost"):
         return router.hairpin == "destination-only"
-    return router.hairpin == "off" and case.decision("forwarded") is None and reached_by(case) is router and not _arrived_on(
-        case, router, forward
-    )  # fmt: skip
+    return (
+        router.hairpin == "off"
+        and case.decision("forwarded") is None
+        and reached_by(case) is router
+        and not _arrived_on(case, router, forward)
+    )
 
 
 def _arrived_on(case: Case, router: Router, forward: Forward) -> bool:
@@ -78,8 +103,9 @@ def _arrived_on(case: Case, router: Router, forward: Forward) -> bool:
     return vantage.network == network
 
 
-@fault("forward-disabled", "The forward exists, and is switched off", "as if it were missing",
-       "Switch it on.", *_AT_ROUTER)  # fmt: skip
+@fault(
+    "forward-disabled", "The forward exists, and is switched off", "as if it were missing", "Switch it on.", *_AT_ROUTER
+)
 def forward_disabled(case: Case) -> Finding | None:
     """A forward for the port that is off."""
     router = _own_address_asked(case)
@@ -93,8 +119,13 @@ def forward_disabled(case: Case) -> Finding | None:
     return None
 
 
-@fault("forward-missing", "No forward for this port", "a time-out or a refusal, from outside",
-       "Add the forward to the server's inside address. Port 80 is often forwarded and 443 forgotten.", *_AT_ROUTER)  # fmt: skip
+@fault(
+    "forward-missing",
+    "No forward for this port",
+    "a time-out or a refusal, from outside",
+    "Add the forward to the server's inside address. Port 80 is often forwarded and 443 forgotten.",
+    *_AT_ROUTER,
+)
 def forward_missing(case: Case) -> Finding | None:
     """The router itself was asked, and a site behind it was meant."""
     router = _own_address_asked(case)
@@ -106,8 +137,13 @@ def forward_missing(case: Case) -> Finding | None:
     home = _home_behind(case, router, connection.port)
     if home is None:
         return None
-    others = sorted({str(forward.outside) for forward in router.forwards
-                     if forward.enabled and forward.to in addresses_of(home.machine)})  # fmt: skip
+    others = sorted(
+        {
+            str(forward.outside)
+            for forward in router.forwards
+            if forward.enabled and forward.to in addresses_of(home.machine)
+        }
+    )
     too = f" (it forwards {listed(others)} there)" if others else ""
     text = f"{router.name} has no forward for port {connection.port} to {home.machine.name}{too}"
     return Finding("forward-missing", text, router.place.key("forwards"), hints={"router": router, "home": home})
@@ -140,10 +176,25 @@ def _home_behind(case: Case, router: Router, port: int) -> Home | None:
     return next(iter(exact or fitting or behind), None)
 
 
-@fault("forward-shadowed", "An earlier forward, or the router's own page, takes the port", "another page",
-       "Put the forward first, or give the router's own page another port.", "wrong-page", "not-found", "no-default", "not-web",
-       "plain-spoken", "name-mismatch", "neighbour-missing", "nothing-listens", "self-signed", "issuer-unknown", "not-secure",
-       "filter-drops", "service-stopped")  # fmt: skip
+@fault(
+    "forward-shadowed",
+    "An earlier forward, or the router's own page, takes the port",
+    "another page",
+    "Put the forward first, or give the router's own page another port.",
+    "wrong-page",
+    "not-found",
+    "no-default",
+    "not-web",
+    "plain-spoken",
+    "name-mismatch",
+    "neighbour-missing",
+    "nothing-listens",
+    "self-signed",
+    "issuer-unknown",
+    "not-secure",
+    "filter-drops",
+    "service-stopped",
+)
 def forward_shadowed(case: Case) -> Finding | None:
     """A later forward of the port leads to the site, and something else took it."""
     connection, taken, router = case.last.connection, case.decision("forwarded"), reached_by(case)
@@ -182,10 +233,20 @@ def _takes(forward: Forward, port: int) -> bool:
     return forward.enabled and forward.protocol == "tcp" and port in forward.outside
 
 
-@fault("forward-wrong-address", "The forward leads to an address that is not the server's", "a time-out",
-       "Correct the forward's inside address; fix the server's address so that a lease cannot change it.",
-       "neighbour-missing", "nothing-listens", "not-a-router", "no-route", "wrong-page", "service-stopped",
-       "filter-drops", "group-drops")  # fmt: skip
+@fault(
+    "forward-wrong-address",
+    "The forward leads to an address that is not the server's",
+    "a time-out",
+    "Correct the forward's inside address; fix the server's address so that a lease cannot change it.",
+    "neighbour-missing",
+    "nothing-listens",
+    "not-a-router",
+    "no-route",
+    "wrong-page",
+    "service-stopped",
+    "filter-drops",
+    "group-drops",
+)
 def forward_wrong_address(case: Case) -> Finding | None:
     """A forward was taken, and its target is not a machine that holds the site."""
     taken = case.decision("forwarded")
@@ -215,9 +276,18 @@ def _had(case: Case, address: object) -> str:
     return ""
 
 
-@fault("forward-wrong-port", "The forward leads to a port where nothing, or something else, listens", "a refusal, or another page",
-       "Correct the forward's inside port.", "nothing-listens", "plain-spoken", "plain-on-tls", "wrong-page", "not-web",
-       "filter-drops")  # fmt: skip
+@fault(
+    "forward-wrong-port",
+    "The forward leads to a port where nothing, or something else, listens",
+    "a refusal, or another page",
+    "Correct the forward's inside port.",
+    "nothing-listens",
+    "plain-spoken",
+    "plain-on-tls",
+    "wrong-page",
+    "not-web",
+    "filter-drops",
+)
 def forward_wrong_port(case: Case) -> Finding | None:
     """The machine is right, and the service listens elsewhere on it."""
     taken = case.decision("forwarded")
@@ -241,8 +311,14 @@ def _loopback(listener: object) -> bool:
     return address is not None and address.is_loopback
 
 
-@fault("filter-order", "The allowing rule stands behind the one that drops", "a time-out",
-       "Put the allowing rule before the one that drops.", "filter-drops", "filter-rejects")  # fmt: skip
+@fault(
+    "filter-order",
+    "The allowing rule stands behind the one that drops",
+    "a time-out",
+    "Put the allowing rule before the one that drops.",
+    "filter-drops",
+    "filter-rejects",
+)
 def filter_order(case: Case) -> Finding | None:
     """A later rule of the same chain would have let it pass."""
     stop, chain = case.stop, chain_of(case)
@@ -261,20 +337,32 @@ def filter_order(case: Case) -> Finding | None:
 
 def _same_kind(rule: FilterRule, case: Case) -> bool:
     port = case.asked_port
-    return rule.protocol in ("tcp", "any") and (not rule.ports or any(port in each for each in rule.ports)) and not (
-        rule.sources or rule.destinations or rule.source_ports or rule.state
-    )  # fmt: skip
+    return (
+        rule.protocol in ("tcp", "any")
+        and (not rule.ports or any(port in each for each in rule.ports))
+        and not (rule.sources or rule.destinations or rule.source_ports or rule.state)
+    )
 
 
-@fault("filter-drops", "A filter's rule or default drops it", "a time-out",
-       "Allow the port, for those who are meant, before the rule that drops.", "filter-drops")  # fmt: skip
+@fault(
+    "filter-drops",
+    "A filter's rule or default drops it",
+    "a time-out",
+    "Allow the port, for those who are meant, before the rule that drops.",
+    "filter-drops",
+)
 def filter_drops(case: Case) -> Finding | None:
     """The filter said no without a word."""
     return _filtered(case, "filter-drops")
 
 
-@fault("filter-rejects", "A filter's rule or default rejects it", "a refusal, or unreachable",
-       "Allow the port, for those who are meant, before the rule that rejects.", "filter-rejects")  # fmt: skip
+@fault(
+    "filter-rejects",
+    "A filter's rule or default rejects it",
+    "a refusal, or unreachable",
+    "Allow the port, for those who are meant, before the rule that rejects.",
+    "filter-rejects",
+)
 def filter_rejects(case: Case) -> Finding | None:
     """The filter said no, and said so."""
     return _filtered(case, "filter-rejects")
@@ -289,8 +377,13 @@ def _filtered(case: Case, code: str) -> Finding | None:
     )
 
 
-@fault("group-wrong-source", "A security group allows the port, and not for this asker", "a time-out for some",
-       "Widen the source range to those who are meant, and no further.", "group-drops")  # fmt: skip
+@fault(
+    "group-wrong-source",
+    "A security group allows the port, and not for this asker",
+    "a time-out for some",
+    "Widen the source range to those who are meant, and no further.",
+    "group-drops",
+)
 def group_wrong_source(case: Case) -> Finding | None:
     """Some rule allows the port from elsewhere."""
     interface, port = _grouped(case)
@@ -311,8 +404,13 @@ def group_wrong_source(case: Case) -> Finding | None:
     return None
 
 
-@fault("group-not-attached", "The group that allows it hangs on another interface", "a time-out",
-       "Attach the group to the interface that is asked.", "group-drops")  # fmt: skip
+@fault(
+    "group-not-attached",
+    "The group that allows it hangs on another interface",
+    "a time-out",
+    "Attach the group to the interface that is asked.",
+    "group-drops",
+)
 def group_not_attached(case: Case) -> Finding | None:
     """A group that hangs elsewhere allows the port to this asker."""
     interface, port = _grouped(case)
@@ -320,8 +418,13 @@ def group_not_attached(case: Case) -> Finding | None:
     if interface is None or connection is None:
         return None
     seen = connection.seen_from
-    attached = {name for machine in machines(case.estate) for each in machine.interfaces.values() if each is not interface
-                for name in each.groups or ()}  # fmt: skip
+    attached = {
+        name
+        for machine in machines(case.estate)
+        for each in machine.interfaces.values()
+        if each is not interface
+        for name in each.groups or ()
+    }
     for name in sorted(attached - set(interface.groups or ())):
         for rule in case.estate.groups[name].inbound:
             open_to = not rule.peers or any(
@@ -331,13 +434,22 @@ def group_not_attached(case: Case) -> Finding | None:
                 text = (
                     f"the group {name} allows port {port}, and hangs elsewhere: {case.stop.text if case.stop else ''}"
                 )
-                return Finding("group-not-attached", text, interface.place.key("groups"),
-                               hints={"interface": interface, "group": name, "port": port})  # fmt: skip
+                return Finding(
+                    "group-not-attached",
+                    text,
+                    interface.place.key("groups"),
+                    hints={"interface": interface, "group": name, "port": port},
+                )
     return None
 
 
-@fault("group-missing-port", "No security group on the interface allows the port", "a time-out",
-       "Allow the port in a group of that interface.", "group-drops")  # fmt: skip
+@fault(
+    "group-missing-port",
+    "No security group on the interface allows the port",
+    "a time-out",
+    "Allow the port in a group of that interface.",
+    "group-drops",
+)
 def group_missing_port(case: Case) -> Finding | None:
     """No rule of any attached group is about the port."""
     interface, port = _grouped(case)
@@ -357,9 +469,17 @@ def _grouped(case: Case) -> tuple[Interface | None, int]:
     return stop.subject, case.asked_port
 
 
-@fault("route-missing", "No route to or from the server", "unreachable, or a time-out",
-       "Give the machine a gateway or a route; a private source needs a router that masquerades.",
-       "no-route", "source-private", "no-source", "turns-in-circles", "route-ends")  # fmt: skip
+@fault(
+    "route-missing",
+    "No route to or from the server",
+    "unreachable, or a time-out",
+    "Give the machine a gateway or a route; a private source needs a router that masquerades.",
+    "no-route",
+    "source-private",
+    "no-source",
+    "turns-in-circles",
+    "route-ends",
+)
 def route_missing(case: Case) -> Finding | None:
     """Some box has no route, or no public address to send from."""
     stop = case.stop
@@ -369,8 +489,16 @@ def route_missing(case: Case) -> Finding | None:
     return Finding("route-missing", stop.text, stop.place, hints={"device": subject})
 
 
-@fault("route-back-astray", "The answer takes another way and is thrown away", "a time-out",
-       "Make the answer go back by the box that translated the question.", "reply-stranger", "reply-lost", "reply-astray", "later-lost")  # fmt: skip
+@fault(
+    "route-back-astray",
+    "The answer takes another way and is thrown away",
+    "a time-out",
+    "Make the answer go back by the box that translated the question.",
+    "reply-stranger",
+    "reply-lost",
+    "reply-astray",
+    "later-lost",
+)
 def route_back_astray(case: Case) -> Finding | None:
     """The answer did not come back as the visitor expects it."""
     stop = case.visit.stop

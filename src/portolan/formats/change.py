@@ -114,8 +114,11 @@ def _merge(path: Keys, patch: MappingNode, target: Node | None, found: list[Oper
 def _without_nulls(node: Node) -> Node:
     if not isinstance(node, MappingNode):
         return node
-    pairs = [(key, _without_nulls(value)) for key, value in node.value
-             if not (isinstance(value, ScalarNode) and plain_data(value) is None)]  # fmt: skip
+    pairs = [
+        (key, _without_nulls(value))
+        for key, value in node.value
+        if not (isinstance(value, ScalarNode) and plain_data(value) is None)
+    ]
     return MappingNode(node.tag, pairs, node.start_mark, node.end_mark)
 
 

@@ -42,8 +42,12 @@ class Completing(Reader):
             return self.files.read(name), self.files.shown(name)
         except FileError as problem:
             span = values["place"].key(key).span
-            self.problems.add(span, f"cannot read the {what} '{one_line(name)}': {problem}", ".".join(map(str, path)),
-                              "Check the path, which counts from the estate's folder.")  # fmt: skip
+            self.problems.add(
+                span,
+                f"cannot read the {what} '{one_line(name)}': {problem}",
+                ".".join(map(str, path)),
+                "Check the path, which counts from the estate's folder.",
+            )
             return None
 
 
@@ -73,8 +77,15 @@ def _zone(reader: Completing, values: Values, node: Node, _path: Path, name: str
     file = values.get("file")
     named = None if not file else (str(file), place.key("file").span)
     zone = name.lower().removesuffix(".")
-    data = read_zone(zone, named, _lines(values, "records", node), _lines(values, "withdrawn", node),
-                     reader.problems, reader.files.read, reader.files.shown)  # fmt: skip
+    data = read_zone(
+        zone,
+        named,
+        _lines(values, "records", node),
+        _lines(values, "withdrawn", node),
+        reader.problems,
+        reader.files.read,
+        reader.files.shown,
+    )
     values["data"] = data
     for key in ("views", "copies"):
         values[key] = {name: _version(reader, zone, data, each) for name, each in values.get(key, {}).items()}
@@ -86,8 +97,16 @@ def _version(reader: Completing, zone: str, data: ZoneData, version: Version) ->
     held = {"records": version.records, "without": version.without}
     named = None if version.file is None else (str(version.file), version.place.key("file").span)
     node: Any = version.place.node
-    found = read_version(zone, data, named, _lines(held, "records", node), _lines(held, "without", node),
-                         reader.problems, reader.files.read, reader.files.shown)  # fmt: skip
+    found = read_version(
+        zone,
+        data,
+        named,
+        _lines(held, "records", node),
+        _lines(held, "without", node),
+        reader.problems,
+        reader.files.read,
+        reader.files.shown,
+    )
     return structs.replace(version, data=found)
 
 
@@ -96,14 +115,22 @@ def _site(reader: Completing, values: Values, _node: Node, path: Path, _name: st
     if not copy:
         return
     if "files" in values:
-        reader.problems.add(values["place"].key("copy").span, "'files' and 'copy' both say what the folder holds",
-                            ".".join(map(str, path)), "Keep one of them.")  # fmt: skip
+        reader.problems.add(
+            values["place"].key("copy").span,
+            "'files' and 'copy' both say what the folder holds",
+            ".".join(map(str, path)),
+            "Keep one of them.",
+        )
         return
     try:
         values["files"] = reader.files.tree(copy)
     except FileError as problem:
-        reader.problems.add(values["place"].key("copy").span, f"cannot read the folder '{one_line(copy)}': {problem}",
-                            ".".join(map(str, path)), "Check the path, which counts from the estate's folder.")  # fmt: skip
+        reader.problems.add(
+            values["place"].key("copy").span,
+            f"cannot read the folder '{one_line(copy)}': {problem}",
+            ".".join(map(str, path)),
+            "Check the path, which counts from the estate's folder.",
+        )
 
 
 def _service(reader: Completing, values: Values, node: Node, path: Path, _name: str) -> None:

@@ -133,8 +133,11 @@ def _names_of_machines(estate: Estate, note: _Notes) -> None:
         if network.subnets:
             note(network.place.key("subnets"), "the internet has no subnets of its own")
         if network.name != "internet":
-            note(network.place, "the public internet is one network; it is named 'internet'",
-                 "Use the name 'internet', or kind 'segment'.")  # fmt: skip
+            note(
+                network.place,
+                "the public internet is one network; it is named 'internet'",
+                "Use the name 'internet', or kind 'segment'.",
+            )
     named = estate.networks.get("internet")
     if named is not None and named.kind != "internet":
         note(
@@ -145,8 +148,11 @@ def _names_of_machines(estate: Estate, note: _Notes) -> None:
 def _machine(estate: Estate, machine: Machine, note: _Notes) -> None:
     for interface in machine.interfaces.values():
         if interface.network is None and network_named(estate, interface.name) is None:
-            note(interface.place, f"interface '{one_line(interface.name)}' says no network, and no network has its name",
-                 did_you_mean(interface.name, [*estate.networks, "internet"]) or "Add 'network: ...'.")  # fmt: skip
+            note(
+                interface.place,
+                f"interface '{one_line(interface.name)}' says no network, and no network has its name",
+                did_you_mean(interface.name, [*estate.networks, "internet"]) or "Add 'network: ...'.",
+            )
         _interface(estate, interface, note)
     _routes(estate, machine, note)
     _gateway(estate, machine, note)
@@ -182,16 +188,22 @@ def _interface(estate: Estate, interface: Interface, note: _Notes) -> None:
         place = interface.place.key("address")
         if network.kind == "internet":
             if not is_public(address.ip):
-                note(place, f"{address.ip} is no public address, and '{interface.name}' is on the internet",
-                     "Put the interface on a network of its own, behind a router; where the provider shares an address, that is "
-                     "its router, with 'provider: true'.")  # fmt: skip
+                note(
+                    place,
+                    f"{address.ip} is no public address, and '{interface.name}' is on the internet",
+                    "Put the interface on a network of its own, behind a router; where the provider shares an address, that is "
+                    "its router, with 'provider: true'.",
+                )
         elif prefix_of(address, network) is None:
             if network.subnets:
                 ranges = ", ".join(map(str, network.subnets))
                 note(place, f"{address.ip} lies outside the network {network.name} ({ranges})")
             else:
-                note(place, f"the network {network.name} has no subnets, so {address.ip} needs its prefix length",
-                     f"Write {address.ip}/24, or give the network its subnets.")  # fmt: skip
+                note(
+                    place,
+                    f"the network {network.name} has no subnets, so {address.ip} needs its prefix length",
+                    f"Write {address.ip}/24, or give the network its subnets.",
+                )
         elif network.subnets and not any(address.ip in subnet for subnet in network.subnets):
             ranges = ", ".join(map(str, network.subnets))
             note(place, f"{address.ip} lies outside the network {network.name} ({ranges})")
@@ -246,8 +258,11 @@ def _gateway(estate: Estate, machine: Machine | Vantage, note: _Notes) -> None:
             continue
         names = {name for name, _ in gateway_candidates(estate, machine, version)}
         if len(names) > 1:
-            note(machine.place, f"'{one_line(machine.name)}' shares its networks with several routers ({', '.join(sorted(names))})",
-                 "Say which is its way out with 'gateway', or 'gateway: none'.")  # fmt: skip
+            note(
+                machine.place,
+                f"'{one_line(machine.name)}' shares its networks with several routers ({', '.join(sorted(names))})",
+                "Say which is its way out with 'gateway', or 'gateway: none'.",
+            )
             return
 
 
@@ -292,8 +307,11 @@ def _site(site: Site, listeners: dict[str, Listener], note: _Notes) -> None:
             note(site.place.key("default_documents"), f"'{one_line(name)}' is no plain file name")
     for name in site.files or ():
         if name.startswith("/") or ".." in name.split("/"):
-            note(site.place.key("files"), f"'{one_line(name)}' is not relative to the site's folder",
-                 f"Write '{one_line(name.lstrip('/'))}'.")  # fmt: skip
+            note(
+                site.place.key("files"),
+                f"'{one_line(name)}' is not relative to the site's folder",
+                f"Write '{one_line(name.lstrip('/'))}'.",
+            )
     for redirect in site.redirects:
         if redirect.when is not None and redirect.when.path is not None:
             path = redirect.when.path
@@ -337,12 +355,18 @@ def _zone(estate: Estate, zone: Zone, note: _Notes) -> None:
     if parent:
         for key in ("delegated_to", "glue", "registered_until", "on_hold"):
             if zone.place.has(key):
-                note(zone.place.key(key), f"the parent zone {parent} is in the estate; its NS records say who is delegated to",
-                     f"Take '{key}' away.")  # fmt: skip
+                note(
+                    zone.place.key(key),
+                    f"the parent zone {parent} is in the estate; its NS records say who is delegated to",
+                    f"Take '{key}' away.",
+                )
     for server in zone.glue:
         if server not in zone.delegated_to:
-            note(zone.place.key("glue"), f"'{one_line(server)}' is not among 'delegated_to'",
-                 did_you_mean(server, zone.delegated_to))  # fmt: skip
+            note(
+                zone.place.key("glue"),
+                f"'{one_line(server)}' is not among 'delegated_to'",
+                did_you_mean(server, zone.delegated_to),
+            )
     if zone.apex_alias is not None and {"A", "AAAA", "CNAME"} & set(zone.data.nodes.get(zone.name, ())):
         note(
             zone.place.key("apex_alias"), f"the zone has addresses or an alias at {zone.name} too", "Keep one of them."
@@ -366,8 +390,11 @@ def _zone(estate: Estate, zone: Zone, note: _Notes) -> None:
 def _certificate(certificate: Certificate, note: _Notes) -> None:
     declared = [key for key in ("names", "issuer", "from", "until", "sends_chain") if certificate.place.has(key)]
     if certificate.file is not None and declared:
-        note(certificate.place.key(declared[0]), f"'{declared[0]}' is for declared certificates; this one is read from its file",
-             "Keep 'file', or declare the certificate.")  # fmt: skip
+        note(
+            certificate.place.key(declared[0]),
+            f"'{declared[0]}' is for declared certificates; this one is read from its file",
+            "Keep 'file', or declare the certificate.",
+        )
     if certificate.file is None and not certificate.names:
         note(certificate.place, "a certificate has 'file', or is declared with 'names'")
     if certificate.key is not None and certificate.file is None:
@@ -422,8 +449,12 @@ def _whole(estate: Estate, note: _Notes) -> None:
     defaults = [vantage for vantage in estate.vantages.values() if vantage.default]
     for vantage in defaults[1:]:
         note(vantage.place.key("default"), f"{defaults[0].name} is the default vantage already")
-    site_names = {site.name for machine in machines(estate) for service in machine.services.values()
-                  for site in (*service.sites.values(), *(() if service.sites else (service,)))}  # fmt: skip
+    site_names = {
+        site.name
+        for machine in machines(estate)
+        for service in machine.services.values()
+        for site in (*service.sites.values(), *(() if service.sites else (service,)))
+    }
     for promise in estate.promises:
         if promise.page is not None:
             site = promise.page.partition("/")[0]

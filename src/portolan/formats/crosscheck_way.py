@@ -25,8 +25,11 @@ def filters(filtering: Filter | None, interfaces: tuple[str, ...], note: Note, r
         for rule in rules:
             _rule(rule, name, interfaces, note)
             if rule.jump is not None and rule.jump not in filtering.chains:
-                note(rule.place.key("jump"), f"no chain of this filter is named '{one_line(rule.jump)}'",
-                     did_you_mean(rule.jump, filtering.chains) or "Add it under 'chains'.")  # fmt: skip
+                note(
+                    rule.place.key("jump"),
+                    f"no chain of this filter is named '{one_line(rule.jump)}'",
+                    did_you_mean(rule.jump, filtering.chains) or "Add it under 'chains'.",
+                )
         if _circle(filtering, name, [rule.jump for rule in rules if rule.jump]):
             note(place, "the chains jump to each other in a circle", "Take one jump away.")
     _depth(filtering, note)
@@ -80,8 +83,17 @@ def _circle(filtering: Filter, name: str, jumps: list[str]) -> bool:
 
 
 def _rule(rule: FilterRule, chain: str, interfaces: tuple[str, ...], note: Note) -> None:
-    verdicts = [word for word, held in (("allow", rule.allow), ("drop", rule.drop), ("reject", rule.reject), ("return", rule.back),
-                                        ("jump", rule.jump)) if held]  # fmt: skip
+    verdicts = [
+        word
+        for word, held in (
+            ("allow", rule.allow),
+            ("drop", rule.drop),
+            ("reject", rule.reject),
+            ("return", rule.back),
+            ("jump", rule.jump),
+        )
+        if held
+    ]
     if len(verdicts) != 1:
         note(
             rule.place,

@@ -115,8 +115,13 @@ def _parsed(files: Files, path: str, cite: Span) -> MappingNode:
     root = compose(files.shown(path), data)
     if not isinstance(root, MappingNode):
         span = Place((), root).span
-        raise EstateError([Problem(span, "expected an estate with keys such as 'hosts' and 'zones'",
-                                   hint="Start with 'portolan: 1'.")])  # fmt: skip
+        raise EstateError(
+            [
+                Problem(
+                    span, "expected an estate with keys such as 'hosts' and 'zones'", hint="Start with 'portolan: 1'."
+                )
+            ]
+        )
     return root
 
 
@@ -127,8 +132,12 @@ def _add(pairs: list[tuple[Node, Node]], root: MappingNode, problems: Problems) 
         if key.value == "portolan":
             continue
         if key.value == "include":
-            problems.add(Place((), key).span, "an included file includes nothing itself", "include",
-                         "Name the file in the main file's 'include'.")  # fmt: skip
+            problems.add(
+                Place((), key).span,
+                "an included file includes nothing itself",
+                "include",
+                "Name the file in the main file's 'include'.",
+            )
         elif at < 0:
             pairs.append((key, value))
         elif type(pairs[at][1]) is type(value) and isinstance(value, MappingNode | SequenceNode):
@@ -136,5 +145,9 @@ def _add(pairs: list[tuple[Node, Node]], root: MappingNode, problems: Problems) 
             merged = type(held)(held.tag, [*held.value, *value.value], held.start_mark, held.end_mark)
             pairs[at] = (pairs[at][0], merged)
         else:
-            problems.add(Place((), key).span, f"'{one_line(key.value)}' is written in the main file already",
-                         one_line(key.value), "Keep one of them.")  # fmt: skip
+            problems.add(
+                Place((), key).span,
+                f"'{one_line(key.value)}' is written in the main file already",
+                one_line(key.value),
+                "Keep one of them.",
+            )

@@ -20,12 +20,20 @@ def hosts_lines(
         try:
             address = ip_address(words[0].partition("%")[0])
         except ValueError:
-            problems.add(Span(shown, number, 1), f"expected an IP address, found '{one_line(words[0])}'",
-                         ".".join(map(str, path)), "A line is: ADDRESS NAME [NAME ...].")  # fmt: skip
+            problems.add(
+                Span(shown, number, 1),
+                f"expected an IP address, found '{one_line(words[0])}'",
+                ".".join(map(str, path)),
+                "A line is: ADDRESS NAME [NAME ...].",
+            )
             continue
         if len(words) < 2:
-            problems.add(Span(shown, number, 1), "the line names nothing", ".".join(map(str, path)),
-                         "A line is: ADDRESS NAME [NAME ...].")  # fmt: skip
+            problems.add(
+                Span(shown, number, 1),
+                "the line names nothing",
+                ".".join(map(str, path)),
+                "A line is: ADDRESS NAME [NAME ...].",
+            )
             continue
         names = tuple(word.lower().rstrip(".") for word in words[1:])
         found.append(HostsLine(place=place_in_file(path, shown, number), address=address, names=names))

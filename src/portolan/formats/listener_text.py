@@ -45,6 +45,10 @@ def listener_key(text: str) -> ListenerKey:
 
 
 #: How a listener is written, for the JSON Schema.
-WRITTEN = {"anyOf": [{"type": "integer", "minimum": 1, "maximum": 65535},
-                     {"type": "string", "pattern": patterns.LISTENER, "not": {"pattern": UNSEEN}}]}  # fmt: skip
+WRITTEN = {
+    "anyOf": [
+        {"type": "integer", "minimum": 1, "maximum": 65535},
+        {"type": "string", "pattern": patterns.LISTENER, "not": {"pattern": UNSEEN}},
+    ]
+}
 SCALARS[ListenerKey] = (listener_key, WRITTEN)

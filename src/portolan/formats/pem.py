@@ -29,8 +29,12 @@ def blocks(text: str, shown: str, problems: Problems, path: str) -> list[Block]:
         try:
             der = base64.b64decode("".join(body.split()), validate=True)
         except (binascii.Error, ValueError):
-            problems.add(Span(shown, line, 1), f"the block '{one_line(match[1], 40)}' is not base64", path,
-                         "Copy the file anew; it was damaged on the way.")  # fmt: skip
+            problems.add(
+                Span(shown, line, 1),
+                f"the block '{one_line(match[1], 40)}' is not base64",
+                path,
+                "Copy the file anew; it was damaged on the way.",
+            )
             continue
         found.append(Block(match[1], der, line))
     return found
@@ -48,18 +52,31 @@ def certificates(data: bytes, shown: str, problems: Problems, path: str) -> tupl
     if wanted:
         for part in wanted:
             if not _whole_sequence(part.der):
-                problems.add(Span(shown, part.line, 1), "the certificate is cut short or damaged", path,
-                             "Copy the file anew.")  # fmt: skip
+                problems.add(
+                    Span(shown, part.line, 1), "the certificate is cut short or damaged", path, "Copy the file anew."
+                )
         return tuple(part.der for part in wanted)
     if keys:
-        problems.add(Span(shown, keys[0].line, 1), "this file holds a private key, and no certificate", path,
-                     "Name the certificate's file here; the key's file goes under 'key'.")  # fmt: skip
+        problems.add(
+            Span(shown, keys[0].line, 1),
+            "this file holds a private key, and no certificate",
+            path,
+            "Name the certificate's file here; the key's file goes under 'key'.",
+        )
     elif parts:
-        problems.add(Span(shown, parts[0].line, 1), f"expected a CERTIFICATE block, found '{one_line(parts[0].label, 40)}'",
-                     path, "Name the certificate's file here.")  # fmt: skip
+        problems.add(
+            Span(shown, parts[0].line, 1),
+            f"expected a CERTIFICATE block, found '{one_line(parts[0].label, 40)}'",
+            path,
+            "Name the certificate's file here.",
+        )
     else:
-        problems.add(Span(shown, 1, 1), "no PEM block is in this file; expected -----BEGIN CERTIFICATE-----", path,
-                     "Convert the certificate to PEM.")  # fmt: skip
+        problems.add(
+            Span(shown, 1, 1),
+            "no PEM block is in this file; expected -----BEGIN CERTIFICATE-----",
+            path,
+            "Convert the certificate to PEM.",
+        )
     return ()
 
 

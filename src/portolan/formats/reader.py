@@ -69,8 +69,12 @@ class Reader:
         """
         plan = plan_of(kind)
         if not isinstance(node, MappingNode):
-            return self.fail(node, path, f"expected {_a(kind)} with keys, found {found(node)}",
-                             f"Keys here: {', '.join(list(plan.fields)[:12])}.")  # fmt: skip
+            return self.fail(
+                node,
+                path,
+                f"expected {_a(kind)} with keys, found {found(node)}",
+                f"Keys here: {', '.join(list(plan.fields)[:12])}.",
+            )
         values: dict[str, Any] = {"place": Place(path, node, name_node)}
         good = True
         seen: set[str] = set()
@@ -115,8 +119,12 @@ class Reader:
         """Notes a problem at a node."""
         self.damaged.add(path[:2])
         mark = node.start_mark
-        self.problems.add(Span(mark.name, mark.line + 1, mark.column + 1), message,
-                          ".".join(one_line(str(part), 60) for part in path), hint)  # fmt: skip
+        self.problems.add(
+            Span(mark.name, mark.line + 1, mark.column + 1),
+            message,
+            ".".join(one_line(str(part), 60) for part in path),
+            hint,
+        )
         return BAD
 
     def listener(self, node: Node, path: Path) -> Any:
@@ -130,8 +138,9 @@ class Reader:
             where, port, tls, only_v6 = listener_parts(text)
         except UnfitError as unfit:
             return self.fail(node, path, f"expected {unfit.expected}, found '{one_line(text)}'", unfit.hint)
-        return Listener(place=Place(path, node), text=" ".join(text.split()), address=where, port=port, tls=tls,
-                        only_v6=only_v6)  # fmt: skip
+        return Listener(
+            place=Place(path, node), text=" ".join(text.split()), address=where, port=port, tls=tls, only_v6=only_v6
+        )
 
 
 _PLANS: dict[type, Plan] = {}
@@ -333,8 +342,12 @@ def _choice(values: tuple[Any, ...]) -> Converter:
             return texts[text]
         if len(texts) == 1:
             return reader.fail(node, path, f"expected {next(iter(texts))}, found '{one_line(text)}'")
-        return reader.fail(node, path, f"expected one of {', '.join(texts)}, found '{one_line(text)}'",
-                           did_you_mean(text, texts) if len(texts) > 3 else "")  # fmt: skip
+        return reader.fail(
+            node,
+            path,
+            f"expected one of {', '.join(texts)}, found '{one_line(text)}'",
+            did_you_mean(text, texts) if len(texts) > 3 else "",
+        )
 
     return read
 
@@ -445,9 +458,14 @@ def found(node: Node) -> str:
 
 
 _WORDS = {
-    "FilterRule": "a filter rule", "GroupRule": "a group rule", "HostsFile": "a hosts file", "When": "a condition",
-    "Estate": "an estate", "Interface": "an interface", "Authority": "an authority",
-}  # fmt: skip
+    "FilterRule": "a filter rule",
+    "GroupRule": "a group rule",
+    "HostsFile": "a hosts file",
+    "When": "a condition",
+    "Estate": "an estate",
+    "Interface": "an interface",
+    "Authority": "an authority",
+}
 
 
 def _a(kind: type) -> str:

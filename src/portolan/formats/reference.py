@@ -16,9 +16,17 @@ from portolan.formats.reader import without_none
 from portolan.formats.scalars import SCALARS
 
 _WORDS = {
-    "HostName": "host name", "ListenerKey": "listener", "AreaService": "service", "CoveredName": "name or address", "NamePattern": "name pattern", "EstatePath": "path in the estate", "WebAddress": "URL",
-    "Template": "target", "PortRange": "port or range", "datetime": "time",
-}  # fmt: skip
+    "HostName": "host name",
+    "ListenerKey": "listener",
+    "AreaService": "service",
+    "CoveredName": "name or address",
+    "NamePattern": "name pattern",
+    "EstatePath": "path in the estate",
+    "WebAddress": "URL",
+    "Template": "target",
+    "PortRange": "port or range",
+    "datetime": "time",
+}
 
 _HEAD = """# The estate: reference
 

@@ -69,27 +69,64 @@ SHAPES: dict[str, list[Schema]] = {
     "Route": [_one_of("via", "on", "type")],
     "Forward": [_one_of("tcp", "udp")],
     "FilterRule": [
-        _one_of("allow", "drop", "reject", "return", "jump"), {"dependentRequired": {"protocol": ["jump"], "answer": ["reject"]}},
+        _one_of("allow", "drop", "reject", "return", "jump"),
+        {"dependentRequired": {"protocol": ["jump"], "answer": ["reject"]}},
         _ports_of("allow", "drop", "reject", "return", "protocol"),
-        {"if": {"required": ["answer"], "properties": {"answer": {"const": "tcp-reset"}}}, "then": {"properties": {"reject": {"const": "tcp"}}}},
+        {
+            "if": {"required": ["answer"], "properties": {"answer": {"const": "tcp-reset"}}},
+            "then": {"properties": {"reject": {"const": "tcp"}}},
+        },
     ],
-    "ListRule": [_one_of("allow", "deny"), _ports_of("allow", "deny"), {"properties": {"number": {"minimum": 1, "maximum": 65535}}}],
+    "ListRule": [
+        _one_of("allow", "deny"),
+        _ports_of("allow", "deny"),
+        {"properties": {"number": {"minimum": 1, "maximum": 65535}}},
+    ],
     "Certificate": [
-        {"anyOf": [{"required": ["file"]}, _some("names")]}, _without("file", "names", "issuer", "from", "until", "sends_chain"), {"dependentRequired": {"key": ["file"]}},
+        {"anyOf": [{"required": ["file"]}, _some("names")]},
+        _without("file", "names", "issuer", "from", "until", "sends_chain"),
+        {"dependentRequired": {"key": ["file"]}},
     ],
-    "Authority": [_without("file", "issued_by", "from", "until"), {"properties": {"issued_by": {"not": {"const": "self"}}}}],
+    "Authority": [
+        _without("file", "issued_by", "from", "until"),
+        {"properties": {"issued_by": {"not": {"const": "self"}}}},
+    ],
     "Vantage": [
-        _one_of("network", "host"), _without("host", "address", "gateway", "routes", "filter", "hosts_file", "resolver", "search"),
-        {"if": {"required": ["network"]}, "then": _some("address")}, {"properties": {"redirect_limit": {"minimum": 0, "maximum": 100}}},
+        _one_of("network", "host"),
+        _without("host", "address", "gateway", "routes", "filter", "hosts_file", "resolver", "search"),
+        {"if": {"required": ["network"]}, "then": _some("address")},
+        {"properties": {"redirect_limit": {"minimum": 0, "maximum": 100}}},
     ],
-    "Zone": [{"anyOf": [{"required": ["file"]}, _some("records")]}, {"if": _some("withdrawn"), "then": {"required": ["file"]}}],
-    "View": [_VERSION], "Before": [_VERSION], "Copy": [_VERSION],
+    "Zone": [
+        {"anyOf": [{"required": ["file"]}, _some("records")]},
+        {"if": _some("withdrawn"), "then": {"required": ["file"]}},
+    ],
+    "View": [_VERSION],
+    "Before": [_VERSION],
+    "Copy": [_VERSION],
     "HostsFile": [{"anyOf": [{"required": ["file"]}, _some("lines")]}],
     "Area": [
-        {"anyOf": [_some("from"), _some("interfaces"), {"required": ["default"], "properties": {"default": {"const": True}}}]},
-        {"if": {"required": ["answer"]}, "then": {"not": {"required": ["otherwise"], "properties": {"otherwise": {"not": {"const": "reject"}}}}, "properties": {"answer": {"not": {"const": "tcp-reset"}}}}},
+        {
+            "anyOf": [
+                _some("from"),
+                _some("interfaces"),
+                {"required": ["default"], "properties": {"default": {"const": True}}},
+            ]
+        },
+        {
+            "if": {"required": ["answer"]},
+            "then": {
+                "not": {"required": ["otherwise"], "properties": {"otherwise": {"not": {"const": "reject"}}}},
+                "properties": {"answer": {"not": {"const": "tcp-reset"}}},
+            },
+        },
     ],
-    "Filter": [{"if": {"required": ["areas"], "properties": {"areas": {"type": "object", "minProperties": 1}}}, "then": {"not": {"required": ["inbound"]}}}],
+    "Filter": [
+        {
+            "if": {"required": ["areas"], "properties": {"areas": {"type": "object", "minProperties": 1}}},
+            "then": {"not": {"required": ["inbound"]}},
+        }
+    ],
     "Service": [
         *map(_of_kind, KEYS_OF_KIND),
         {"if": {"required": ["kind"], "properties": {"kind": {"const": "name-server"}}}, "then": _some("zones")},
@@ -97,10 +134,18 @@ SHAPES: dict[str, list[Schema]] = {
     ],
     "Site": [
         {"properties": {"answer": {"anyOf": [{"minimum": 200, "maximum": 299}, {"minimum": 400, "maximum": 599}]}}},
-        _without("files", "copy"), {"properties": {"files": _each(r"^(?!/)(?!(?:.*/)?\.\.(?:/|$))"), "default_documents": _each("^[^/]+$")}},
+        _without("files", "copy"),
+        {"properties": {"files": _each(r"^(?!/)(?!(?:.*/)?\.\.(?:/|$))"), "default_documents": _each("^[^/]+$")}},
     ],
     "When": [{"properties": {"path": {"type": "string", "pattern": r"^/[^*?]*\*?$"}}}],
     "Promise": [{"properties": {"status": _STATUS}}],
-    "Host": [{"properties": {"filter": {"not": {"required": ["forward"]}}, "local_name": {"pattern": r"\.[Ll][Oo][Cc][Aa][Ll]\.?$"}}}],
+    "Host": [
+        {
+            "properties": {
+                "filter": {"not": {"required": ["forward"]}},
+                "local_name": {"pattern": r"\.[Ll][Oo][Cc][Aa][Ll]\.?$"},
+            }
+        }
+    ],
     "Router": [{"properties": {"local_name": {"pattern": r"\.[Ll][Oo][Cc][Aa][Ll]\.?$"}}}],
-}  # fmt: skip
+}

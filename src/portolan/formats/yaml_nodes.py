@@ -106,8 +106,11 @@ def compose(name: str, data: bytes) -> Node:
         root = composer.get_node()
         if composer.check_node():
             extra = composer.get_node()
-            _refuse(_span(extra), "a second YAML document starts here; an estate is one document",
-                    "Take the '---' away, or move the part to a file of its own and 'include' it.")  # fmt: skip
+            _refuse(
+                _span(extra),
+                "a second YAML document starts here; an estate is one document",
+                "Take the '---' away, or move the part to a file of its own and 'include' it.",
+            )
     except yaml.MarkedYAMLError as error:
         raise EstateError([_problem(name, text, error)]) from None
     except yaml.YAMLError as error:
@@ -171,8 +174,7 @@ def _utf8(name: str, data: bytes) -> str:
         before = data[: error.start]
         line = before.count(b"\n") + 1
         column = error.start - (before.rfind(b"\n") + 1) + 1
-        _refuse(Span(name, line, column), f"byte 0x{data[error.start]:02x} is not UTF-8",
-                "Save the file in UTF-8.")  # fmt: skip
+        _refuse(Span(name, line, column), f"byte 0x{data[error.start]:02x} is not UTF-8", "Save the file in UTF-8.")
     return text
 
 
@@ -182,8 +184,7 @@ def _refuse_controls(name: str, text: str) -> None:
     if bad:
         line = text.count("\n", 0, bad.start()) + 1
         column = bad.start() - (text.rfind("\n", 0, bad.start()) + 1) + 1
-        _refuse(Span(name, line, column), f"control character U+{ord(bad.group()):04X} is not allowed",
-                "Take it out.")  # fmt: skip
+        _refuse(Span(name, line, column), f"control character U+{ord(bad.group()):04X} is not allowed", "Take it out.")
 
 
 def _may_be_too_deep(text: str) -> bool:
@@ -225,14 +226,29 @@ def _check_plain_events(name: str, text: str) -> None:
     problems = []
     for event in _events(name, text):
         if isinstance(event, yaml.AliasEvent):
-            problems.append(Problem(_span(event), f"'*{one_line(str(event.anchor))}' is a YAML alias, which is not read here",
-                                    hint="Write the value out; or put it in quotes if it is text."))  # fmt: skip
+            problems.append(
+                Problem(
+                    _span(event),
+                    f"'*{one_line(str(event.anchor))}' is a YAML alias, which is not read here",
+                    hint="Write the value out; or put it in quotes if it is text.",
+                )
+            )
         elif getattr(event, "anchor", None):
-            problems.append(Problem(_span(event), f"'&{one_line(str(event.anchor))}' is a YAML anchor, which is not read here",
-                                    hint="Take it away; or put the text in quotes."))  # fmt: skip
+            problems.append(
+                Problem(
+                    _span(event),
+                    f"'&{one_line(str(event.anchor))}' is a YAML anchor, which is not read here",
+                    hint="Take it away; or put the text in quotes.",
+                )
+            )
         elif getattr(event, "tag", None):
-            problems.append(Problem(_span(event), f"'{one_line(event.tag)}' is a YAML tag, which is not read here",
-                                    hint="Take it away; or put the text in quotes."))  # fmt: skip
+            problems.append(
+                Problem(
+                    _span(event),
+                    f"'{one_line(event.tag)}' is a YAML tag, which is not read here",
+                    hint="Take it away; or put the text in quotes.",
+                )
+            )
     if problems:
         raise EstateError(problems[:20])
 

@@ -52,8 +52,12 @@ class ZoneReader:
         try:
             data = self._read(path)
         except FileError as problem:
-            self.problems.add(cite, f"cannot read the zone file '{one_line(path)}': {problem}", f"zones.{self.zone}",
-                              "Check the path, which counts from the estate's folder.")  # fmt: skip
+            self.problems.add(
+                cite,
+                f"cannot read the zone file '{one_line(path)}': {problem}",
+                f"zones.{self.zone}",
+                "Check the path, which counts from the estate's folder.",
+            )
             return
         try:
             text = data.decode("utf-8")
@@ -175,8 +179,12 @@ class ZoneReader:
                     break
                 following = next(lines, None)
                 if following is None:
-                    self.problems.add(Span(shown, number, max(0, opening.find("(")) + 1), "a '(' is not closed", f"zones.{self.zone}",
-                                      "Add the ')' behind the record's last field.")  # fmt: skip
+                    self.problems.add(
+                        Span(shown, number, max(0, opening.find("(")) + 1),
+                        "a '(' is not closed",
+                        f"zones.{self.zone}",
+                        "Add the ')' behind the record's last field.",
+                    )
                     return
                 line = following[1]
             if tokens:
@@ -234,8 +242,12 @@ def read_zone(
         reader.file(file[0], file[1])
         complete = any(record.type == "SOA" and record.owner == name for record in reader.records)
         if not complete and not problems.found:
-            problems.add(Span(shown(file[0]), 1, 1), f"the zone has no SOA record for {name}.", f"zones.{name}",
-                         "A master file starts with one (RFC 1035 section 5.2).")  # fmt: skip
+            problems.add(
+                Span(shown(file[0]), 1, 1),
+                f"the zone has no SOA record for {name}.",
+                f"zones.{name}",
+                "A master file starts with one (RFC 1035 section 5.2).",
+            )
     before = len(reader.records)
     for text, span in withdrawn:
         _withdraw(reader, text, span, name, before)
@@ -268,8 +280,12 @@ def read_version(
         kinds = {tokens[1].upper()} if len(tokens) == 2 else set(base.nodes.get(owner, ()))
         if len(tokens) > 2 or not kinds or not kinds <= set(base.nodes.get(owner, ())):
             owners = sorted({_shorter(each, name) for each in base.nodes})
-            problems.add(span, f"no record of the zone fits '{one_line(text)}'", f"zones.{name}",
-                         did_you_mean(text.partition(" ")[0], owners) or "Write a name, or a name and a type.")  # fmt: skip
+            problems.add(
+                span,
+                f"no record of the zone fits '{one_line(text)}'",
+                f"zones.{name}",
+                did_you_mean(text.partition(" ")[0], owners) or "Write a name, or a name and a type.",
+            )
         replaced |= {(owner, kind) for kind in kinds}
     kept = [
         record
@@ -313,8 +329,12 @@ def _withdraw(reader: ZoneReader, text: str, span: Span, name: str, before: int)
             reader.records[:] = kept
             return
     owners = sorted({f"{_shorter(record.owner, name)} {record.type}" for record in reader.records})
-    reader.problems.add(span, f"no record of the zone file fits '{one_line(text)}'", f"zones.{name}.withdrawn",
-                        did_you_mean(" ".join(tokens[:2]), owners))  # fmt: skip
+    reader.problems.add(
+        span,
+        f"no record of the zone file fits '{one_line(text)}'",
+        f"zones.{name}.withdrawn",
+        did_you_mean(" ".join(tokens[:2]), owners),
+    )
 
 
 def _same_data(record: Record, tokens: list[str], origin: str) -> bool:

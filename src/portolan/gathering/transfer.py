@@ -58,18 +58,23 @@ def transferred(name: str, server: str, port: int, key: Key | None) -> tuple[str
             query.use_tsig({dns.name.from_text(key.name): dns.tsig.Key(key.name, key.secret, key.algorithm)})
         _receive(zone, query, serial, server, port)
     except dns.xfr.TransferError as error:
-        raise TransferError(f"{where} answered {dns.rcode.to_text(error.rcode)} for {name}", _ADVICE.get(
-            dns.rcode.to_text(error.rcode), "Look at that server's log.")) from None  # fmt: skip
+        raise TransferError(
+            f"{where} answered {dns.rcode.to_text(error.rcode)} for {name}",
+            _ADVICE.get(dns.rcode.to_text(error.rcode), "Look at that server's log."),
+        ) from None
     except (dns.tsig.PeerError, dns.tsig.BadSignature, dns.tsig.BadTime, NotImplementedError) as error:
-        raise TransferError(f"{where} does not take the key ({type(error).__name__})",
-                            "Compare the key's name, algorithm and secret, and both clocks.") from None  # fmt: skip
+        raise TransferError(
+            f"{where} does not take the key ({type(error).__name__})",
+            "Compare the key's name, algorithm and secret, and both clocks.",
+        ) from None
     except ConnectionRefusedError:
         raise TransferError(
             f"{where} refused the connection", "Transfers go over TCP: is the server listening there?"
         ) from None
     except (dns.exception.Timeout, TimeoutError):
-        raise TransferError(f"{where} did not answer in time",
-                            "Ask from a machine that its filter admits, over TCP port 53.") from None  # fmt: skip
+        raise TransferError(
+            f"{where} did not answer in time", "Ask from a machine that its filter admits, over TCP port 53."
+        ) from None
     except EOFError:
         raise TransferError(
             f"{where} hung up without a zone", "It may allow transfers to named addresses or keys only."
@@ -103,9 +108,15 @@ def _receive(zone: Any, query: Any, serial: int | None, server: str, port: int) 
             if taken > MOST_OCTETS:
                 raise ValueError(f"it sends more than {MOST_OCTETS // 1_000_000} MB")
             message = dns.message.from_wire(
-                _exactly(connection, size, end), keyring=query.keyring, request_mac=query.mac, xfr=True, origin=zone.from_wire_origin(),
-                tsig_ctx=tsig_context, multi=True, one_rr_per_rrset=False,
-            )  # fmt: skip
+                _exactly(connection, size, end),
+                keyring=query.keyring,
+                request_mac=query.mac,
+                xfr=True,
+                origin=zone.from_wire_origin(),
+                tsig_ctx=tsig_context,
+                multi=True,
+                one_rr_per_rrset=False,
+            )
             done = inbound.process_message(message)
             tsig_context = message.tsig_ctx
         if query.keyring and not message.had_tsig:

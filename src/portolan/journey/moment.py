@@ -42,10 +42,12 @@ def reloaded(service: Service) -> Service:
     if saved is None or saved.broken is not None:
         return service
     return msgspec.structs.replace(
-        service, saved=None, listens=service.listens if saved.listens is None else saved.listens,
+        service,
+        saved=None,
+        listens=service.listens if saved.listens is None else saved.listens,
         certificate=saved.certificate or service.certificate,
         sites=service.sites if saved.sites is None else saved.sites,
-    )  # fmt: skip
+    )
 
 
 def with_machines(estate: Estate, change: Change) -> Estate:

@@ -110,8 +110,14 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
             exchanges.append(Exchange(url, upgraded))
             url = parse(f"https{str(url).removeprefix('http')}")
             if url in seen:
-                return _ended(world, text, vantage, exchanges, "loop",
-                              Decision(LOOP, (url,), upgraded.decisions[-1].place, upgraded.decisions[-1].subject))  # fmt: skip
+                return _ended(
+                    world,
+                    text,
+                    vantage,
+                    exchanges,
+                    "loop",
+                    Decision(LOOP, (url,), upgraded.decisions[-1].place, upgraded.decisions[-1].subject),
+                )
             seen.add(url)
         exchange = _exchange(world, url, vantage)
         exchanges.append(exchange)
@@ -178,8 +184,9 @@ def _connected(world: World, url: Url, vantage: Vantage) -> tuple[Resolution, tu
             if resolution.detail is not None and offer.hints and vantage.https_records == "all":
                 stop = offer.decision
                 hint = Decision(name_law.HTTPS_HINT, (offer.target, offer.hints[0]), stop.place, stop.subject)
-                resolution = Resolution(url.host, offer.hints, None, (*resolution.decisions, hint),
-                                        tuple(stop.subject for _ in offer.hints))  # fmt: skip
+                resolution = Resolution(
+                    url.host, offer.hints, None, (*resolution.decisions, hint), tuple(stop.subject for _ in offer.hints)
+                )
             before = (*before, *_said([offer]), *resolution.decisions)
             if resolution.detail is None:
                 attempts = race(world, vantage, resolution.addresses, offer.port)
@@ -220,8 +227,9 @@ def _certificate(world: World, url: Url, arrival: Arrival) -> tuple[Certificate 
     certificates = world.estate.certificates
     if not service.sites:
         certificate = certificates[service.certificate or ""]
-        return certificate, Decision(tls_law.SHOWS, (service.name, certificate.name, service.name),
-                                     service.place.key("certificate"), service)  # fmt: skip
+        return certificate, Decision(
+            tls_law.SHOWS, (service.name, certificate.name, service.name), service.place.key("certificate"), service
+        )
     table = table_of(service, listener, world.shared)
     default = table.default
     if default is None:

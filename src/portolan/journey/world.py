@@ -85,8 +85,11 @@ class World:
         if not stated:
             return []
         held = {item.ip for box in clients for _, addresses in attachments(box) for item in addresses}
-        return [self.shared.setdefault(("resolver", each), _resolver_at(f"the resolver {each}", each))
-                for each in dict.fromkeys(stated) if is_public(each) and each not in held]  # fmt: skip
+        return [
+            self.shared.setdefault(("resolver", each), _resolver_at(f"the resolver {each}", each))
+            for each in dict.fromkeys(stated)
+            if is_public(each) and each not in held
+        ]
 
     def _described(self, address: IPAddress) -> bool:
         holder = self.topology.holder(address)

@@ -99,8 +99,15 @@ def addresses(naming: Naming, host: str, answer: Answer) -> Resolution:
         _no_address(naming, answer)
     for record in records:
         answer.say(law.ADDRESS, (answer.name, record.data), record.place, record)
-    return Resolution(host, tuple(record.data for record in records), answer.detail, tuple(answer.decisions),
-                      tuple(records), tuple(answer.aliases), answer.zone)  # fmt: skip
+    return Resolution(
+        host,
+        tuple(record.data for record in records),
+        answer.detail,
+        tuple(answer.decisions),
+        tuple(records),
+        tuple(answer.aliases),
+        answer.zone,
+    )
 
 
 def _no_address(naming: Naming, answer: Answer) -> None:

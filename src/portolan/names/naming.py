@@ -67,8 +67,10 @@ class Naming:
             barred = next((each for each in service.refuses if within(name, each)), None)
             if barred is not None:
                 said = "that it refuses" if service.refuses_with == "refused" else "that there is no such name"
-                answer.fail(service.refuses_with, Decision(law.RESOLVER_REFUSES, (label, name, said),
-                                                           service.place.key("refuses"), service))  # fmt: skip
+                answer.fail(
+                    service.refuses_with,
+                    Decision(law.RESOLVER_REFUSES, (label, name, said), service.place.key("refuses"), service),
+                )
                 return
         seen = [name]
         while True:
@@ -328,9 +330,16 @@ class Naming:
         return None
 
     def ask(
-        self, name: str, client: Machine | Vantage | str, address: IPAddress, answer: Answer, place: Any,
-        passed: tuple[str, ...] = (), validates: bool = False, since: datetime | None = None,
-    ) -> None:  # fmt: skip
+        self,
+        name: str,
+        client: Machine | Vantage | str,
+        address: IPAddress,
+        answer: Answer,
+        place: Any,
+        passed: tuple[str, ...] = (),
+        validates: bool = False,
+        since: datetime | None = None,
+    ) -> None:
         """Puts a question to whoever has an address; the packets must reach it."""
         label = client if isinstance(client, str) else client.name
         if is_public(address) and not self.described(address):
@@ -342,15 +351,24 @@ class Naming:
             reason = connection.stop.text if connection.stop is not None else "no answer"
             closed = connection.detail == "refused"
             kind = law.RESOLVER_CLOSED if closed else law.RESOLVER_SILENT
-            answer.fail("resolver-failure" if closed else "resolver-timeout",
-                        Decision(kind, (label, address, reason), place, connection.stop))  # fmt: skip
+            answer.fail(
+                "resolver-failure" if closed else "resolver-timeout",
+                Decision(kind, (label, address, reason), place, connection.stop),
+            )
             return
         machine, service = connection.arrival.machine, connection.arrival.service
         if service.kind == "resolver":
             answer.say(law.RESOLVER_ASKED, (label, address, machine.name), service.place, service)
             source = connection.arrival.source
-            asker = Asker(machine.name, machine, service, source, service.validates or validates,
-                          service.last_asked or since, passed)  # fmt: skip
+            asker = Asker(
+                machine.name,
+                machine,
+                service,
+                source,
+                service.validates or validates,
+                service.last_asked or since,
+                passed,
+            )
             self.recurse(name, asker, answer)
         elif service.kind == "name-server":
             self.authoritative(name, service, connection.arrival.source, answer)

@@ -103,8 +103,11 @@ class Servers:
             reasons = [f"{name} has no address" for name in named if not addresses[name]]
         else:
             decisions.append(Decision(law.DELEGATION_ASSUMED, (zone.name,), zone.place, zone))
-            every = [(machine.name, address) for machine, service in holders
-                     for address in listening_addresses(machine, service)]  # fmt: skip
+            every = [
+                (machine.name, address)
+                for machine, service in holders
+                for address in listening_addresses(machine, service)
+            ]
             targets = [each for each in every if is_public(each[1])] or every
             reasons = []
         for name, address in targets:

@@ -23,10 +23,21 @@ _PROGRAM = next(
     "chromium",
 )
 _OPTIONS = (
-    "--headless=new", "--no-sandbox", "--disable-gpu", "--disable-dev-shm-usage", "--remote-debugging-pipe", "--no-first-run",
-    "--no-default-browser-check", "--no-proxy-server", "--disable-background-networking", "--disable-component-update",
-    "--disable-sync", "--disable-extensions", "--metrics-recording-only", "--disable-breakpad",
-)  # fmt: skip
+    "--headless=new",
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-dev-shm-usage",
+    "--remote-debugging-pipe",
+    "--no-first-run",
+    "--no-default-browser-check",
+    "--no-proxy-server",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--disable-extensions",
+    "--metrics-recording-only",
+    "--disable-breakpad",
+)
 #: A plain URL is asked plainly, and an answer is not replaced by a page of the browser's own.
 _FEATURES = "--disable-features=HttpsUpgrades,HttpsFirstBalancedModeAutoEnable,OptimizationHints,MediaRouter,Translate,DialMediaRouteProvider"
 #: Seconds for one visit, and for the browser to answer at all.
@@ -50,9 +61,15 @@ class Browser:
             os.dup2(second, 4)
 
         log = os.open(f"{home}/browser.log", os.O_CREAT | os.O_WRONLY)
-        self.process = subprocess.Popen([_PROGRAM, *_OPTIONS, f"{_FEATURES},{without}", f"--user-data-dir={home}/data", "about:blank"], stdin=subprocess.DEVNULL,
-                                        stdout=log, stderr=log, preexec_fn=hand_over, close_fds=False,
-                                        env={**os.environ, "HOME": home, "XDG_CONFIG_HOME": home, "XDG_CACHE_HOME": home})  # fmt: skip
+        self.process = subprocess.Popen(
+            [_PROGRAM, *_OPTIONS, f"{_FEATURES},{without}", f"--user-data-dir={home}/data", "about:blank"],
+            stdin=subprocess.DEVNULL,
+            stdout=log,
+            stderr=log,
+            preexec_fn=hand_over,
+            close_fds=False,
+            env={**os.environ, "HOME": home, "XDG_CONFIG_HOME": home, "XDG_CACHE_HOME": home},
+        )
         os.close(read_end)
         os.close(write_end)
 
@@ -134,8 +151,12 @@ def main() -> int:
     with open(trust, encoding="ascii") as file:
         roots = [part + "-----END CERTIFICATE-----\n" for part in file.read().split("-----END CERTIFICATE-----")[:-1]]
     for number, pem in enumerate(roots):
-        subprocess.run(["certutil", "-A", "-n", f"root{number}", "-t", "C,,", "-d", f"sql:{store}"], input=pem.encode(),
-                       check=False, capture_output=True)  # fmt: skip
+        subprocess.run(
+            ["certutil", "-A", "-n", f"root{number}", "-t", "C,,", "-d", f"sql:{store}"],
+            input=pem.encode(),
+            check=False,
+            capture_output=True,
+        )
     browser = Browser(home, without)
     found = []
     try:

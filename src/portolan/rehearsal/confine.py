@@ -39,8 +39,21 @@ _MOST_FILE_BYTES, _MOST_BYTES, _MOST_PROCESSES, _MOST_FILES = 256 << 20, 6 << 30
 _COPIED = ("etc/ld.so.cache", "etc/services", "etc/protocols", "etc/ssl/openssl.cnf", "etc/os-release")
 _BOUND = ("usr", "etc/fonts", "etc/alternatives")
 _EMPTIED = ("usr/local", "usr/src", "usr/share/doc", "usr/games")
-_FOLDERS = ("etc/ssl", "proc", "dev/shm", "run/netns", "tmp", "root", "stage", "var/lib/nginx", "var/log/nginx", "var/log/apache2",
-            "var/cache", "var/tmp", "old")  # fmt: skip
+_FOLDERS = (
+    "etc/ssl",
+    "proc",
+    "dev/shm",
+    "run/netns",
+    "tmp",
+    "root",
+    "stage",
+    "var/lib/nginx",
+    "var/log/nginx",
+    "var/log/apache2",
+    "var/cache",
+    "var/tmp",
+    "old",
+)
 _DEVICES = ("null", "zero", "full", "random", "urandom")
 
 libc = ctypes.CDLL(None, use_errno=True)
@@ -94,10 +107,13 @@ def give_identities(pid: int) -> bool:
         ranges = [subordinate(f"/etc/{name}", user) for name in ("subuid", "subgid")]
         if all(ranges):
             done = [
-                subprocess.run([f"new{kind}map", str(pid), "0", str(own), "1", "1", *map(str, held or ())],
-                               capture_output=True, check=False).returncode
+                subprocess.run(
+                    [f"new{kind}map", str(pid), "0", str(own), "1", "1", *map(str, held or ())],
+                    capture_output=True,
+                    check=False,
+                ).returncode
                 for kind, own, held in (("uid", user, ranges[0]), ("gid", group, ranges[1]))
-            ]  # fmt: skip
+            ]
             if done == [0, 0]:
                 return True
     with contextlib.suppress(OSError), open(f"/proc/{pid}/setgroups", "w", encoding="utf-8") as file:
@@ -149,8 +165,10 @@ def private_root(scripts: dict[str, bytes]) -> None:
         "www-data:x:1001:1001::/:/bin/false\nnobody:x:65534:65534::/:/bin/false\n",
         "etc/group": "root:x:0:\nserver:x:1001:\nvisitor:x:1002:\nwww-data:x:1001:\nnogroup:x:65534:\n",
         "etc/nsswitch.conf": "passwd: files\ngroup: files\nhosts: files dns\nservices: files\nprotocols: files\n",
-        "etc/hosts": "127.0.0.1 localhost\n::1 localhost\n", "etc/resolv.conf": "", "etc/hostname": "stage\n",
-    }  # fmt: skip
+        "etc/hosts": "127.0.0.1 localhost\n::1 localhost\n",
+        "etc/resolv.conf": "",
+        "etc/hostname": "stage\n",
+    }
     for name, text in files.items():
         with open(f"{new}/{name}", "w", encoding="utf-8") as file:
             file.write(text)
@@ -192,8 +210,11 @@ def inside(scripts: dict[str, bytes], many: bool) -> None:
     limits()
     checked(libc.prctl(_NO_NEW_PRIVS, 1, 0, 0, 0), "prctl")
     os.umask(0o022)
-    os.execve("/usr/bin/python3", ["python3", "-I", "-S", "/stage/stage.py", "many" if many else "one"],
-              {"PATH": "/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL": "C.UTF-8", "HOME": "/root"})  # fmt: skip
+    os.execve(
+        "/usr/bin/python3",
+        ["python3", "-I", "-S", "/stage/stage.py", "many" if many else "one"],
+        {"PATH": "/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL": "C.UTF-8", "HOME": "/root"},
+    )
 
 
 def between(scripts: dict[str, bytes], ready: int, go: int) -> int:

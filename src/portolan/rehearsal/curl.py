@@ -38,9 +38,29 @@ _VERIFY = (
 
 def _probes(asking: Asking) -> list[Probe]:
     limit = str(asking.vantage.redirect_limit)
-    command = ["curl", "-v", "-s", "-L", "--max-redirs", limit, "--proto", "=http,https", "--proto-redir", "=http,https",
-               "--connect-timeout", str(CONNECT_LIMIT), "-m", str(WHOLE_LIMIT), "--cacert", f"{BASE}/{asking.trust}", "--noproxy", "*",
-               "-w", "\n%{url_effective}\n%{json}", "--globoff"]  # fmt: skip
+    command = [
+        "curl",
+        "-v",
+        "-s",
+        "-L",
+        "--max-redirs",
+        limit,
+        "--proto",
+        "=http,https",
+        "--proto-redir",
+        "=http,https",
+        "--connect-timeout",
+        str(CONNECT_LIMIT),
+        "-m",
+        str(WHOLE_LIMIT),
+        "--cacert",
+        f"{BASE}/{asking.trust}",
+        "--noproxy",
+        "*",
+        "-w",
+        "\n%{url_effective}\n%{json}",
+        "--globoff",
+    ]
     return [Probe(asking.space, [*command, "--url", url], asking.mounts, clock=asking.clock) for url in asking.urls]
 
 

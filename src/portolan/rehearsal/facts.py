@@ -144,15 +144,31 @@ def public(address: IPAddress) -> bool:
 
 
 #: What the internet does not carry (RFC 1122, 1918, 3927, 6598; multicast and reserved ranges).
-PRIVATE: tuple[IPNetwork, ...] = tuple(map(ip_network, (
-    "0.0.0.0/8", "10.0.0.0/8", "100.64.0.0/10", "127.0.0.0/8", "169.254.0.0/16", "172.16.0.0/12", "192.168.0.0/16", "224.0.0.0/3",
-)))  # fmt: skip
+PRIVATE: tuple[IPNetwork, ...] = tuple(
+    map(
+        ip_network,
+        (
+            "0.0.0.0/8",
+            "10.0.0.0/8",
+            "100.64.0.0/10",
+            "127.0.0.0/8",
+            "169.254.0.0/16",
+            "172.16.0.0/12",
+            "192.168.0.0/16",
+            "224.0.0.0/3",
+        ),
+    )
+)
 
 
 def has(estate: Estate, address: IPAddress) -> bool:
     """Whether some machine of the estate has an address."""
-    return any(address == each.ip for machine in every_machine(estate) for interface in machine.interfaces.values()
-               for each in interface.address)  # fmt: skip
+    return any(
+        address == each.ip
+        for machine in every_machine(estate)
+        for interface in machine.interfaces.values()
+        for each in interface.address
+    )
 
 
 # -- the moment, and boots ---------------------------------------------------------------------------------------------

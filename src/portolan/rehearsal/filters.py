@@ -101,8 +101,16 @@ def _filter(box: Box) -> list[str]:
         return []
     filtering = box.filter
     names = list(filtering.chains)
-    chains = ["\n".join([f"  chain c{number} {{", *(f"    {text}" for rule in held.rules for text in _rule(rule, box, names)), "  }"])
-              for number, held in enumerate(filtering.chains.values())]  # fmt: skip
+    chains = [
+        "\n".join(
+            [
+                f"  chain c{number} {{",
+                *(f"    {text}" for rule in held.rules for text in _rule(rule, box, names)),
+                "  }",
+            ]
+        )
+        for number, held in enumerate(filtering.chains.values())
+    ]
     if filtering.areas:
         chains += _areas(filtering, box)
     for hook, chain in (("input", filtering.inbound), ("forward", filtering.forward), ("output", filtering.outbound)):
@@ -123,13 +131,18 @@ def _areas(filtering: Filter, box: Box) -> list[str]:
         if area.sources
         for side in _sides(area.sources, "saddr")
     ]
-    jumps += [f"iifname {{ {', '.join(device_name(box, each) for each in area.interfaces)} }} goto a{number}"
-              for number, area in enumerate(areas) if area.interfaces]  # fmt: skip
+    jumps += [
+        f"iifname {{ {', '.join(device_name(box, each) for each in area.interfaces)} }} goto a{number}"
+        for number, area in enumerate(areas)
+        if area.interfaces
+    ]
     jumps += [f"goto a{number}" for number, area in enumerate(areas) if area.default]
     known = ["ct state { established, related } accept"] if filtering.stateful else []
     body = ["type filter hook input priority 0; policy drop;", 'iifname "lo" accept', _NEIGHBOURS, *known, *jumps]
-    return [*(f"  chain a{number} {{\n    {lines}\n  }}" for number, lines in enumerate(map(_area, areas))),
-            "\n    ".join(["  chain input_areas {", *body]) + "\n  }"]  # fmt: skip
+    return [
+        *(f"  chain a{number} {{\n    {lines}\n  }}" for number, lines in enumerate(map(_area, areas))),
+        "\n    ".join(["  chain input_areas {", *body]) + "\n  }",
+    ]
 
 
 def _area(area: Area) -> str:
@@ -176,8 +189,10 @@ def _translation(box: Box) -> list[str]:
                 continue
             if sources:
                 match.append(f"{family} saddr {{ {', '.join(sources)} }}")
-            into += [f"    {' '.join(match)} {forward.protocol} dport {ports} counter dnat to {target}"
-                     for ports, target in _targets(forward.outside, forward.to, forward.port)]  # fmt: skip
+            into += [
+                f"    {' '.join(match)} {forward.protocol} dport {ports} counter dnat to {target}"
+                for ports, target in _targets(forward.outside, forward.to, forward.port)
+            ]
         if box.hairpin == "full":
             for interface in box.interfaces.values():
                 device = device_name(box, interface.name)
@@ -345,5 +360,10 @@ def _allowance(rule: GroupRule, peers: list[IPNetwork], inbound: bool) -> Iterat
 
 
 def _members(estate: Estate, group: str) -> list[IPNetwork]:
-    return [type(item.network)(item.ip) for machine in every_machine(estate) for interface in machine.interfaces.values()
-            if group in (interface.groups or ()) for item in interface.address]  # fmt: skip
+    return [
+        type(item.network)(item.ip)
+        for machine in every_machine(estate)
+        for interface in machine.interfaces.values()
+        if group in (interface.groups or ())
+        for item in interface.address
+    ]

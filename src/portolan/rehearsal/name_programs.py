@@ -66,9 +66,13 @@ def knot(
 
 
 def named(
-    plan: Plan, name: str, space: str, addresses: list[str], zones: Mapping[str, str],
+    plan: Plan,
+    name: str,
+    space: str,
+    addresses: list[str],
+    zones: Mapping[str, str],
     views: Mapping[tuple[str, ...], Mapping[str, str]],
-) -> None:  # fmt: skip
+) -> None:
     """A name server that answers by the asker's address: ranges to zones, and the zones for all others."""
     four = [address for address in addresses if ":" not in address]
     six = [address for address in addresses if ":" in address]
@@ -95,9 +99,16 @@ def _view(name: str, clients: str, zones: Mapping[str, str]) -> str:
 
 
 def unbound(
-    plan: Plan, name: str, space: str, addresses: list[str], forwards: list[str] | None = None, anchor: str | None = None,
-    refuses: Mapping[str, str] | None = None, zones: Mapping[str, str] | None = None, clock: str | None = None,
-) -> None:  # fmt: skip
+    plan: Plan,
+    name: str,
+    space: str,
+    addresses: list[str],
+    forwards: list[str] | None = None,
+    anchor: str | None = None,
+    refuses: Mapping[str, str] | None = None,
+    zones: Mapping[str, str] | None = None,
+    clock: str | None = None,
+) -> None:
     """A recursive resolver; one that passes on, checks signatures, does not look some names up, or holds zones itself."""
     folder = f"{BASE}/{name}"
     further = "".join(f"  interface: {address}\n" for address in addresses)

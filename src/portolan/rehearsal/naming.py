@@ -174,9 +174,16 @@ class Naming:
         )
 
     def _resolver(
-        self, name: str, space: str, listen: list[str], since: datetime | None, forwards: list[str] | None = None,
-        anchor: str | None = None, refuses: dict[str, str] | None = None, held: dict[str, str] | None = None,
-    ) -> None:  # fmt: skip
+        self,
+        name: str,
+        space: str,
+        listen: list[str],
+        since: datetime | None,
+        forwards: list[str] | None = None,
+        anchor: str | None = None,
+        refuses: dict[str, str] | None = None,
+        held: dict[str, str] | None = None,
+    ) -> None:
         clock = f"{name}.clock" if self.timed else None
         if clock is not None:
             self.plan.files[clock] = _offset(self.now if since is None else since)

@@ -44,8 +44,10 @@ def build_network(plan: Plan) -> None:
         plan.spaces[space] = []
     switches = plan.spaces[SWITCHES]
     bridges: dict[str, str] = {}
-    switches.append("echo 0 > /proc/sys/net/bridge/bridge-nf-call-iptables 2>/dev/null; echo 0 > /proc/sys/net/bridge/bridge-nf-call-ip6tables 2>/dev/null; "
-                    "echo 1 > /proc/sys/net/ipv6/conf/all/disable_ipv6; echo 1 > /proc/sys/net/ipv6/conf/default/disable_ipv6")  # fmt: skip
+    switches.append(
+        "echo 0 > /proc/sys/net/bridge/bridge-nf-call-iptables 2>/dev/null; echo 0 > /proc/sys/net/bridge/bridge-nf-call-ip6tables 2>/dev/null; "
+        "echo 1 > /proc/sys/net/ipv6/conf/all/disable_ipv6; echo 1 > /proc/sys/net/ipv6/conf/default/disable_ipv6"
+    )
     for box in every_box(plan.estate):
         _box(plan, box, bridges)
     _internet(plan)

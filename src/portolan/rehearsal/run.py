@@ -37,16 +37,105 @@ if TYPE_CHECKING:
 
 #: Program to the Debian package that has it.
 PROGRAMS = {
-    "python3": "python3", "ip": "iproute2", "nft": "nftables", "unshare": "util-linux", "nsenter": "util-linux", "setpriv": "util-linux",
-    "mount": "mount", "nginx": "nginx-light", "apache2": "apache2", "knotd": "knot", "unbound": "unbound",
-}  # fmt: skip
+    "python3": "python3",
+    "ip": "iproute2",
+    "nft": "nftables",
+    "unshare": "util-linux",
+    "nsenter": "util-linux",
+    "setpriv": "util-linux",
+    "mount": "mount",
+    "nginx": "nginx-light",
+    "apache2": "apache2",
+    "knotd": "knot",
+    "unbound": "unbound",
+}
 #: Ports that the Fetch standard (section 2.9, "bad port") keeps browsers from.
 _UNSAFE_PORTS = frozenset(
-    (1, 7, 9, 11, 13, 15, 17, 19, 20, 21, 22, 23, 25, 37, 42, 43, 53, 69, 77, 79, 87, 95, 101, 102, 103, 104, 109, 110, 111, 113, 115,
-     117, 119, 123, 135, 137, 139, 143, 161, 179, 389, 427, 465, 512, 513, 514, 515, 526, 530, 531, 532, 540, 548, 554, 556, 563, 587,
-     601, 636, 989, 990, 993, 995, 1719, 1720, 1723, 2049, 3659, 4045, 4190, 5060, 5061, 6000, 6566, 6665, 6666, 6667, 6668, 6669,
-     6679, 6697, 10080)
-)  # fmt: skip
+    (
+        1,
+        7,
+        9,
+        11,
+        13,
+        15,
+        17,
+        19,
+        20,
+        21,
+        22,
+        23,
+        25,
+        37,
+        42,
+        43,
+        53,
+        69,
+        77,
+        79,
+        87,
+        95,
+        101,
+        102,
+        103,
+        104,
+        109,
+        110,
+        111,
+        113,
+        115,
+        117,
+        119,
+        123,
+        135,
+        137,
+        139,
+        143,
+        161,
+        179,
+        389,
+        427,
+        465,
+        512,
+        513,
+        514,
+        515,
+        526,
+        530,
+        531,
+        532,
+        540,
+        548,
+        554,
+        556,
+        563,
+        587,
+        601,
+        636,
+        989,
+        990,
+        993,
+        995,
+        1719,
+        1720,
+        1723,
+        2049,
+        3659,
+        4045,
+        4190,
+        5060,
+        5061,
+        6000,
+        6566,
+        6665,
+        6666,
+        6667,
+        6668,
+        6669,
+        6679,
+        6697,
+        10080,
+    )
+)
 _BROWSER_REDIRECTS = 20
 _PATH = "/usr/sbin:/usr/bin:/sbin:/bin"
 
@@ -136,8 +225,22 @@ def confinement() -> list[str]:
         started_at(os.getpid()),
         os.readlink("/proc/self/ns/pid"),
     ]
-    tried = carry_out({"base": "/run/tried", "limit": 20, "spaces": {}, "links": [], "files": {}, "folders": [], "owned": [], "daemons": [],
-                       "rounds": [], "probes": []}, command, 20)  # fmt: skip
+    tried = carry_out(
+        {
+            "base": "/run/tried",
+            "limit": 20,
+            "spaces": {},
+            "links": [],
+            "files": {},
+            "folders": [],
+            "owned": [],
+            "daemons": [],
+            "rounds": [],
+            "probes": [],
+        },
+        command,
+        20,
+    )
     if tried["results"]:
         raise RehearsalError("the stage answered what nobody asked")
     return command
@@ -211,8 +314,14 @@ def carry_out(
 
     The stage ends when its standard input does: that stays open until it has answered.
     """
-    process = subprocess.Popen(own, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, env={"PATH": _PATH, "LC_ALL": "C.UTF-8"},
-                               cwd="/")  # fmt: skip
+    process = subprocess.Popen(
+        own,
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        env={"PATH": _PATH, "LC_ALL": "C.UTF-8"},
+        cwd="/",
+    )
     said: list[str] = []
     reader = threading.Thread(target=_listen, args=(process.stderr, said, progress), daemon=True)
     reader.start()
@@ -310,9 +419,14 @@ def rehearse(
 
 
 def _staged(
-    staging: Staging, asked: Sequence[Question], own: list[str], unsaid: str, evidence: bool, client: str,
+    staging: Staging,
+    asked: Sequence[Question],
+    own: list[str],
+    unsaid: str,
+    evidence: bool,
+    client: str,
     progress: Progress | None,
-) -> tuple[list[Observed], dict[str, Any], list[str]]:  # fmt: skip
+) -> tuple[list[Observed], dict[str, Any], list[str]]:
     """One run of the stage: what was observed for each question, the whole result, and the client's words for each."""
     limit = 120 + (25.0 * len(asked) if client != "curl" else 0)
     try:

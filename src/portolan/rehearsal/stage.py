@@ -118,8 +118,13 @@ def inside(space: str, command: list[str]) -> str:
 
 def set_up(space: str, lines: list[str]) -> str:
     """One namespace's set-up script; its complaints."""
-    done = subprocess.run(["nsenter", f"--net=/run/netns/{space}", "sh", "-c", "\n".join(lines)], capture_output=True, text=True,
-                          env=_ENVIRONMENT, check=False)  # fmt: skip
+    done = subprocess.run(
+        ["nsenter", f"--net=/run/netns/{space}", "sh", "-c", "\n".join(lines)],
+        capture_output=True,
+        text=True,
+        env=_ENVIRONMENT,
+        check=False,
+    )
     return done.stderr.strip()
 
 
@@ -144,8 +149,14 @@ def clocked(clock: str | None) -> list[str]:
     if clock is None:
         return []
     library = glob.glob("/usr/lib/*/faketime/libfaketimeMT.so.1")
-    return ["env", f"LD_PRELOAD={library[0] if library else ''}", f"FAKETIME_TIMESTAMP_FILE={os.path.abspath(below(clock))}",
-            "FAKETIME_NO_CACHE=1", "FAKETIME_DONT_FAKE_MONOTONIC=1", "TZ=UTC"]  # fmt: skip
+    return [
+        "env",
+        f"LD_PRELOAD={library[0] if library else ''}",
+        f"FAKETIME_TIMESTAMP_FILE={os.path.abspath(below(clock))}",
+        "FAKETIME_NO_CACHE=1",
+        "FAKETIME_DONT_FAKE_MONOTONIC=1",
+        "TZ=UTC",
+    ]
 
 
 def start(daemon: dict[str, Any], many: bool) -> Any:
@@ -156,8 +167,13 @@ def start(daemon: dict[str, Any], many: bool) -> Any:
         return None
     wanted = {(kind, what) for kind, what in daemon["ready"] if kind != "file"}
     files = [what for kind, what in daemon["ready"] if kind == "file"]
-    command = ["nsenter", f"--net=/run/netns/{daemon['space']}", *as_other(_SERVER, many, daemon["privileged"]),
-               *clocked(daemon["clock"]), *daemon["command"]]  # fmt: skip
+    command = [
+        "nsenter",
+        f"--net=/run/netns/{daemon['space']}",
+        *as_other(_SERVER, many, daemon["privileged"]),
+        *clocked(daemon["clock"]),
+        *daemon["command"],
+    ]
     with open(below(f"{daemon['name']}.out"), "wb") as out:
         process = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=out, stderr=out, env=_ENVIRONMENT)
     limit = time.monotonic() + _READY_LIMIT
@@ -240,16 +256,33 @@ def ask(probe: dict[str, Any], many: bool) -> dict[str, Any]:
     if probe["syn_retries"] is not None:
         script += f"echo {int(probe['syn_retries'])} > /proc/sys/net/ipv4/tcp_syn_retries; "
     pairs = " ".join(f"{below(source)}={target}" for source, target in probe["mounts"])
-    command = ["nsenter", f"--net=/run/netns/{probe['space']}", "unshare", "-m", "--propagation", "private", "sh", "-c", f'{script}exec "$@"', "sh",
-               *as_other(_VISITOR, many, False), *clocked(probe["clock"]), *probe["command"]]  # fmt: skip
+    command = [
+        "nsenter",
+        f"--net=/run/netns/{probe['space']}",
+        "unshare",
+        "-m",
+        "--propagation",
+        "private",
+        "sh",
+        "-c",
+        f'{script}exec "$@"',
+        "sh",
+        *as_other(_VISITOR, many, False),
+        *clocked(probe["clock"]),
+        *probe["command"],
+    ]
     environment = {**_ENVIRONMENT, "PAIRS": pairs, "BASE": os.getcwd()}
     begin = time.monotonic()
     try:
         done = subprocess.run(command, capture_output=True, env=environment, timeout=probe["limit"], check=False)
     except subprocess.TimeoutExpired:
         return {"code": -1, "out": "", "err": "the client did not end", "seconds": probe["limit"]}
-    return {"code": done.returncode, "out": done.stdout.decode("utf-8", "replace"), "err": done.stderr.decode("utf-8", "replace"),
-            "seconds": time.monotonic() - begin}  # fmt: skip
+    return {
+        "code": done.returncode,
+        "out": done.stdout.decode("utf-8", "replace"),
+        "err": done.stderr.decode("utf-8", "replace"),
+        "seconds": time.monotonic() - begin,
+    }
 
 
 def ask_all(probes: list[dict[str, Any]], many: bool) -> list[dict[str, Any]]:

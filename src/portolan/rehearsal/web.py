@@ -133,8 +133,13 @@ def _content(plan: Plan, where: str, site: Site | Service, paths: set[str]) -> N
 
 def _fit(parts: list[str]) -> bool:
     """Whether a path's parts can be names of files at all (path_resolution(7))."""
-    return all(part not in (".", "..") and "\0" not in part and "/" not in part and len(part.encode("utf-8", "surrogateescape")) < 256
-               for part in parts)  # fmt: skip
+    return all(
+        part not in (".", "..")
+        and "\0" not in part
+        and "/" not in part
+        and len(part.encode("utf-8", "surrogateescape")) < 256
+        for part in parts
+    )
 
 
 def _file_name(name: str, site: Site) -> str:
@@ -208,9 +213,12 @@ def _nginx(plan: Plan, service: Service, sites: list[Site | Service], folder: st
     temporary = "".join(
         f"  {kind}_temp_path {folder}/tmp;\n" for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
     )
-    return (f"daemon off; master_process off; worker_processes 1; pid {folder}/pid; error_log {folder}/log/error.log;\n"
-            f"events {{ worker_connections 256; }}\nhttp {{\n  access_log off; server_names_hash_bucket_size 512;\n  {quoting.NGINX_DOLLAR}\n{temporary}"
-            + "\n".join(servers) + "\n}\n")  # fmt: skip
+    return (
+        f"daemon off; master_process off; worker_processes 1; pid {folder}/pid; error_log {folder}/log/error.log;\n"
+        f"events {{ worker_connections 256; }}\nhttp {{\n  access_log off; server_names_hash_bucket_size 512;\n  {quoting.NGINX_DOLLAR}\n{temporary}"
+        + "\n".join(servers)
+        + "\n}\n"
+    )
 
 
 def _nginx_listen(listener: Listener, first: bool) -> list[str]:
@@ -269,10 +277,29 @@ def _path_pattern(path: str) -> str:
 
 def _apache(plan: Plan, service: Service, sites: list[Site | Service], folder: str) -> str:
     lines = [f"LoadModule {name}_module /usr/lib/apache2/modules/mod_{name}.so" for name in _MODULES]
-    lines += [quoting.HTTPD_DOLLAR, "ServerName localhost", f"ServerRoot {folder}", f"PidFile {folder}/pid", f"ErrorLog {folder}/log/error.log",
-              f"Mutex file:{folder}/tmp", "StartServers 1", "ThreadsPerChild 16", "MaxRequestWorkers 16", "ServerLimit 1", "KeepAlive Off",
-              f"DefaultRuntimeDir {folder}/tmp", "SSLSessionCache none", "TypesConfig /dev/null", "RewriteEngine on", "RewriteRule ^ - [R=404,L]", f'DocumentRoot "{folder}/tmp"',
-              f"<Directory {folder}>", "  Require all granted", "  Options -Indexes", "</Directory>"]  # fmt: skip
+    lines += [
+        quoting.HTTPD_DOLLAR,
+        "ServerName localhost",
+        f"ServerRoot {folder}",
+        f"PidFile {folder}/pid",
+        f"ErrorLog {folder}/log/error.log",
+        f"Mutex file:{folder}/tmp",
+        "StartServers 1",
+        "ThreadsPerChild 16",
+        "MaxRequestWorkers 16",
+        "ServerLimit 1",
+        "KeepAlive Off",
+        f"DefaultRuntimeDir {folder}/tmp",
+        "SSLSessionCache none",
+        "TypesConfig /dev/null",
+        "RewriteEngine on",
+        "RewriteRule ^ - [R=404,L]",
+        f'DocumentRoot "{folder}/tmp"',
+        f"<Directory {folder}>",
+        "  Require all granted",
+        "  Options -Indexes",
+        "</Directory>",
+    ]
     lines += [
         f"Listen {_apache_listen(listener)}{' https' if listener.tls and listener.port == 443 else ' http'}"
         for listener in service.listens

@@ -50,8 +50,11 @@ def _in_force(service: Service) -> Patch:
     """What is saved takes the place of what was in force (RFC 6902 section 4.4: a move replaces)."""
     assert service.saved is not None
     saved = service.saved.place
-    patch: Patch = [{"op": "move", "from": pointer((*saved.path, key)), "path": pointer((*service.place.path, key))}
-                    for key in ("listens", "certificate", "sites") if saved.has(key)]  # fmt: skip
+    patch: Patch = [
+        {"op": "move", "from": pointer((*saved.path, key)), "path": pointer((*service.place.path, key))}
+        for key in ("listens", "certificate", "sites")
+        if saved.has(key)
+    ]
     return [*patch, *remove(saved.path)]
 
 

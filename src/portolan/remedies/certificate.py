@@ -14,8 +14,12 @@ _TERM = timedelta(days=90)
 
 def _renewed(case: Case, certificate: Certificate, names: list[str], issuer: str | None) -> Patch:
     start = case.world.now - timedelta(days=1)
-    value = {"names": names, "issuer": issuer or "public", "from": start.strftime("%Y-%m-%dT%H:%M:%SZ"),
-             "until": (start + _TERM).strftime("%Y-%m-%dT%H:%M:%SZ")}  # fmt: skip
+    value = {
+        "names": names,
+        "issuer": issuer or "public",
+        "from": start.strftime("%Y-%m-%dT%H:%M:%SZ"),
+        "until": (start + _TERM).strftime("%Y-%m-%dT%H:%M:%SZ"),
+    }
     return replace(certificate.place.path, value)
 
 
@@ -37,8 +41,10 @@ def renew(case: Case, finding: Finding) -> Iterator[Proposal]:
     certificate = finding.hints["certificate"]
     names = _names(case, certificate) or [case.host]
     for issuer in _issuers(case, certificate):
-        yield Proposal(f"renew the certificate {certificate.name} for {', '.join(names)}, and reload",
-                       _renewed(case, certificate, names, issuer))  # fmt: skip
+        yield Proposal(
+            f"renew the certificate {certificate.name} for {', '.join(names)}, and reload",
+            _renewed(case, certificate, names, issuer),
+        )
 
 
 @remedy("cert-name", "cert-default-served")
@@ -48,12 +54,16 @@ def cover(case: Case, finding: Finding) -> Iterator[Proposal]:
     response_site = next((home.site for home in case.homes()), None)
     for other in case.estate.certificates.values():
         if other is not certificate and name in _names(case, other) and response_site is not None:
-            yield Proposal(f"let {response_site.name} show the certificate {other.name}, which covers {name}",
-                           put(response_site.place, "certificate", other.name))  # fmt: skip
+            yield Proposal(
+                f"let {response_site.name} show the certificate {other.name}, which covers {name}",
+                put(response_site.place, "certificate", other.name),
+            )
     names = [*_names(case, certificate), name]
     for issuer in _issuers(case, certificate):
-        yield Proposal(f"get the certificate {certificate.name} anew for {', '.join(names)}, and reload",
-                       _renewed(case, certificate, names, issuer))  # fmt: skip
+        yield Proposal(
+            f"get the certificate {certificate.name} anew for {', '.join(names)}, and reload",
+            _renewed(case, certificate, names, issuer),
+        )
 
 
 @remedy("cert-self-signed", "cert-issuer-unknown", "cert-chain-incomplete")

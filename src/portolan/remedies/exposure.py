@@ -111,8 +111,13 @@ def _same_boxes(one: Estate, other: Estate) -> bool:
     """Whether nothing differs that carries or takes packets."""
     return all(
         len(left) == len(right) and all(right.get(name) is each for name, each in left.items())
-        for left, right in ((one.routers, other.routers), (one.hosts, other.hosts), (one.groups, other.groups), (one.networks, other.networks))
-    )  # fmt: skip
+        for left, right in (
+            (one.routers, other.routers),
+            (one.hosts, other.hosts),
+            (one.groups, other.groups),
+            (one.networks, other.networks),
+        )
+    )
 
 
 # -- who can newly connect to what -----------------------------------------------------------------------------------
@@ -128,8 +133,11 @@ def _reach(before: World, after: World, asked: Asked, seen: Visit) -> tuple[list
         askers = [each for each in askers if each.anybody or each.vantage.name == asked.vantage.name]
         targets = targets[: MOST_REACH // max(1, len(askers))]
     then, now = _peopled(before, askers), _peopled(after, askers)
-    used = {(each.connection.arrival.service.place.path, each.connection.arrival.listener.port)
-            for each in seen.exchanges if each.connection is not None and each.connection.arrival is not None}  # fmt: skip
+    used = {
+        (each.connection.arrival.service.place.path, each.connection.arrival.listener.port)
+        for each in seen.exchanges
+        if each.connection is not None and each.connection.arrival is not None
+    }
     services = {path for path, _ in used}
     found = []
     for asker in askers:
@@ -157,8 +165,10 @@ def _askers(before: Estate, after: Estate, asked: Asked) -> list[_Asker]:
     named = asked.promise.vantages if asked.promise is not None and asked.promise.vantages else ()
     meant = {*named, asked.vantage.name} if named or asked.promise is None else {*after.vantages, asked.vantage.name}
     public = any(_on_internet(after, vantage) for name, vantage in after.vantages.items() if name in meant)
-    found = [_Asker(name, vantage, name in meant or (public and _on_internet(after, vantage)), _on_internet(after, vantage))
-             for name, vantage in after.vantages.items()]  # fmt: skip
+    found = [
+        _Asker(name, vantage, name in meant or (public and _on_internet(after, vantage)), _on_internet(after, vantage))
+        for name, vantage in after.vantages.items()
+    ]
     if asked.vantage.name not in after.vantages:
         found.append(_Asker(asked.vantage.name, asked.vantage, True, _on_internet(after, asked.vantage)))
     boxes: list[Machine | Vantage] = [*machines(after), *after.vantages.values()]
@@ -242,8 +252,10 @@ def _targets(world: World) -> list[tuple[IPAddress, int, str, str]]:
     """Every address, port and protocol at which something might take a packet, with the machine that has the address."""
     found: dict[tuple[IPAddress, int, str], str] = {}
     every = tuple(machines(world.estate))
-    bound = {machine.name: {(each.port, each.protocol) for each in world.topology.device(machine).sockets.bindings}
-             for machine in every}  # fmt: skip
+    bound = {
+        machine.name: {(each.port, each.protocol) for each in world.topology.device(machine).sockets.bindings}
+        for machine in every
+    }
     forwards = [forward for machine in every for forward in getattr(machine, "forwards", ())]
     #: The ports at which anything may be taken or sent on, which is all that counts of a wide forward.
     taken = {pair for ports in bound.values() for pair in ports}
@@ -257,8 +269,11 @@ def _targets(world: World) -> list[tuple[IPAddress, int, str, str]]:
             if len(every_port) <= _FEW_PORTS:
                 ports |= {(port, forward.protocol) for port in every_port}
             else:
-                ports |= {(port + shift, protocol) for port, protocol in taken
-                          if protocol == forward.protocol and port + shift in every_port}  # fmt: skip
+                ports |= {
+                    (port + shift, protocol)
+                    for port, protocol in taken
+                    if protocol == forward.protocol and port + shift in every_port
+                }
         for interface in machine.interfaces.values():
             for item in interface.address:
                 for port, protocol in sorted(ports):

@@ -60,8 +60,9 @@ def speak_tls(_case: Case, finding: Finding) -> Iterator[Proposal]:
     if isinstance(service, Service) and isinstance(listener, Listener) and service.kind == "web":
         index = service.listens.index(listener)
         text = f"{listener.text} tls"
-        yield Proposal(f"let {service.name} speak TLS on {listener}",
-                       replace(item_path(service.place, "listens", index), text))  # fmt: skip
+        yield Proposal(
+            f"let {service.name} speak TLS on {listener}", replace(item_path(service.place, "listens", index), text)
+        )
 
 
 @remedy("listener-tls-on-plain")
@@ -72,8 +73,9 @@ def ask_securely(_case: Case, finding: Finding) -> Iterator[Proposal]:
     if isinstance(service, Service) and isinstance(listener, Listener):
         index = service.listens.index(listener)
         text = " ".join(word for word in listener.text.split() if word != "tls")
-        yield Proposal(f"let {service.name} speak plain HTTP on {text}",
-                       replace(item_path(service.place, "listens", index), text))  # fmt: skip
+        yield Proposal(
+            f"let {service.name} speak plain HTTP on {text}", replace(item_path(service.place, "listens", index), text)
+        )
 
 
 @remedy("service-port-taken")

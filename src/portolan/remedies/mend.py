@@ -176,10 +176,17 @@ class _Mending:
         if any(each.complete for _, each in weighed):
             weighed = [pair for pair in weighed if pair[1].complete]
         remedies = [
-            Remedy(each.proposal.text, each.proposal.patch, safety, (finding.code,), each.visit.outcome, each.complete,
-                   self._other_changes(world, each.world, each.exposure))
+            Remedy(
+                each.proposal.text,
+                each.proposal.patch,
+                safety,
+                (finding.code,),
+                each.visit.outcome,
+                each.complete,
+                self._other_changes(world, each.world, each.exposure),
+            )
             for safety, each in weighed
-        ]  # fmt: skip
+        ]
         ordered = sorted([*remedies, *advice], key=lambda each: ORDER[each.safety])
         if not weighed:
             return _Step(finding, None, tuple(ordered)), None
@@ -287,15 +294,26 @@ class _Mending:
         own = {remedy.text: remedy.safety for step in steps for remedy in step.remedies}
         worst = max((own.get(step.chosen.text, "safe") for step in steps if step.chosen), key=lambda each: ORDER[each])
         safety = max((worst, laid_open.safety), key=lambda each: ORDER[each])
-        return Remedy(text, patch, safety, tuple(step.finding.code for step in steps), final.outcome, True,
-                      self._other_changes(self.world, world, laid_open))  # fmt: skip
+        return Remedy(
+            text,
+            patch,
+            safety,
+            tuple(step.finding.code for step in steps),
+            final.outcome,
+            True,
+            self._other_changes(self.world, world, laid_open),
+        )
 
 
 def _class_of(each: _Tried, tried: list[_Tried]) -> Safety:
     """What the change lays open by itself; `weakens` where a smaller form of it does as well (house rule: no more than needed)."""
     own = each.exposure.safety
-    smaller = any(other.complete >= each.complete and other.exposure.beside < each.exposure.beside and other.exposure.safety != "weakens"
-                  for other in tried)  # fmt: skip
+    smaller = any(
+        other.complete >= each.complete
+        and other.exposure.beside < each.exposure.beside
+        and other.exposure.safety != "weakens"
+        for other in tried
+    )
     return "weakens" if own == "opens" and smaller else own
 
 

@@ -40,8 +40,10 @@ def secure(_case: Case, finding: Finding) -> Iterator[Proposal]:
     site = finding.hints["site"]
     if isinstance(site, Site):
         rule = {"when": {"scheme": "http"}, "to": "https://{host}{path}{query}"}
-        yield Proposal(f"let the site {site.name} send plain requests to the secure address",
-                       append(site.place, "redirects", rule, 0))  # fmt: skip
+        yield Proposal(
+            f"let the site {site.name} send plain requests to the secure address",
+            append(site.place, "redirects", rule, 0),
+        )
 
 
 @remedy("redirect-loses-path")

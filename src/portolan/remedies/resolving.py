@@ -68,8 +68,10 @@ def ask_the_right_zone(case: Case, finding: Finding) -> Iterator[Proposal]:
         yield Proposal(text, append(parent.place, "records", f"{owner_in(parent, zone.name)} 3600 NS {server.data}."))
     for address in site_addresses(case):
         kind = "A" if address.version == 4 else "AAAA"
-        yield Proposal(f"make the record '{name} {kind} {address}' in the zone {parent.name}, which the world asks",
-                       add_record(parent, name, kind, address))  # fmt: skip
+        yield Proposal(
+            f"make the record '{name} {kind} {address}' in the zone {parent.name}, which the world asks",
+            add_record(parent, name, kind, address),
+        )
 
 
 @remedy("name-view-split")

@@ -22,8 +22,10 @@ def add_forward(case: Case, finding: Finding) -> Iterator[Proposal]:
     connection = case.last.connection
     if not isinstance(router, Router) or not isinstance(home, Home) or connection is None:
         return
-    outside = next((name for name, each in router.interfaces.items()
-                    if connection.address in [item.ip for item in each.address]), None)  # fmt: skip
+    outside = next(
+        (name for name, each in router.interfaces.items() if connection.address in [item.ip for item in each.address]),
+        None,
+    )
     secure = case.last.url.secure
     inner = [each.port for each in home.service.listens if each.tls == secure]
     for address in addresses_of(home.machine):
@@ -69,8 +71,9 @@ def enable_forward(_case: Case, finding: Finding) -> Iterator[Proposal]:
 def turn_round(_case: Case, finding: Finding) -> Iterator[Proposal]:
     """Lets the router turn inside packets round."""
     router = finding.hints["router"]
-    yield Proposal(f"let {router.name} turn packets from inside round, under its own address",
-                   put(router.place, "hairpin", "full"))  # fmt: skip
+    yield Proposal(
+        f"let {router.name} turn packets from inside round, under its own address", put(router.place, "hairpin", "full")
+    )
 
 
 @remedy("filter-drops", "filter-rejects", "filter-order", "outbound-blocked")
@@ -79,8 +82,10 @@ def allow_port(case: Case, finding: Finding) -> Iterator[Proposal]:
     chain = finding.hints.get("chain")
     stop, protocol = case.stop, case.asked_protocol
     if isinstance(chain, Area):
-        yield Proposal(f"let the area {chain.name} of {chain.place.path[1]} reach {_service(case.asked_port, protocol)}",
-                       append(chain.place, "services", _service(case.asked_port, protocol)))  # fmt: skip
+        yield Proposal(
+            f"let the area {chain.name} of {chain.place.path[1]} reach {_service(case.asked_port, protocol)}",
+            append(chain.place, "services", _service(case.asked_port, protocol)),
+        )
     if not isinstance(chain, Chain | NamedChain) or stop is None:
         return
     port = case.asked_port
@@ -100,8 +105,10 @@ def allow_port(case: Case, finding: Finding) -> Iterator[Proposal]:
     for source in askers(case) if path[-1] != "outbound" else (None,):
         narrowed = rule if source is None else {**rule, "from": [source]}
         who = f" from {source}" if source is not None else ""
-        yield Proposal(f"allow {protocol} port {port}{who} in {path[-3]} {path[-2]} {path[-1]}, {where}",
-                       append(chain.place, "rules", narrowed, at))  # fmt: skip
+        yield Proposal(
+            f"allow {protocol} port {port}{who} in {path[-3]} {path[-2]} {path[-1]}, {where}",
+            append(chain.place, "rules", narrowed, at),
+        )
 
 
 def _service(port: int, protocol: str = "tcp") -> str:
@@ -139,8 +146,10 @@ def attach_group(_case: Case, finding: Finding) -> Iterator[Proposal]:
     """Attaches the group."""
     interface, group = finding.hints["interface"], finding.hints["group"]
     if isinstance(interface, Interface):
-        yield Proposal(f"attach the group {group}, which allows port {finding.hints['port']}, to {interface.name} of {interface.place.path[1]}",
-                       append(interface.place, "groups", group))  # fmt: skip
+        yield Proposal(
+            f"attach the group {group}, which allows port {finding.hints['port']}, to {interface.name} of {interface.place.path[1]}",
+            append(interface.place, "groups", group),
+        )
 
 
 @remedy("forward-shadowed")
@@ -170,8 +179,10 @@ def allow_in_group(case: Case, finding: Finding) -> Iterator[Proposal]:
     for name in sorted(case.estate.groups):
         group = case.estate.groups[name]
         if isinstance(interface, Interface) and name not in (interface.groups or ()) and _allows(group, port):
-            yield Proposal(f"attach the group {name}, which allows port {port}, to {interface.name}",
-                           append(interface.place, "groups", name))  # fmt: skip
+            yield Proposal(
+                f"attach the group {name}, which allows port {port}, to {interface.name}",
+                append(interface.place, "groups", name),
+            )
 
 
 def _allowances(case: Case, groups: Iterable[Group], port: int) -> Iterator[Proposal]:
@@ -227,8 +238,10 @@ def answer_the_same_way(case: Case, _finding: Finding) -> Iterator[Proposal]:
         for interface in router.interfaces.values():
             if (interface.network or interface.name) in networks:
                 for item in interface.address:
-                    yield Proposal(f"give {machine.name} the gateway {item.ip} ({router.name})",
-                                   put(machine.place, "gateway", [str(item.ip)]))  # fmt: skip
+                    yield Proposal(
+                        f"give {machine.name} the gateway {item.ip} ({router.name})",
+                        put(machine.place, "gateway", [str(item.ip)]),
+                    )
 
 
 @remedy("route-missing")
@@ -240,8 +253,18 @@ def give_route(case: Case, finding: Finding) -> Iterator[Proposal]:
             if (interface.network or interface.name) == "internet":
                 yield Proposal(f"let {device.name} masquerade on {name}", append(device.place, "masquerade", name))
         return
-    line = next((at for at, each in enumerate(device.routes) if stop is not None and stop.place is not None and each.place.path == stop.place.path),
-                None) if isinstance(device, Machine | Vantage) else None  # fmt: skip
+    line = (
+        next(
+            (
+                at
+                for at, each in enumerate(device.routes)
+                if stop is not None and stop.place is not None and each.place.path == stop.place.path
+            ),
+            None,
+        )
+        if isinstance(device, Machine | Vantage)
+        else None
+    )
     if isinstance(device, Machine | Vantage) and line is not None:
         patch = remove(item_path(device.place, "routes", line))
         yield Proposal(f"take the route of {device.name} to {device.routes[line].to} away, which leads nowhere", patch)

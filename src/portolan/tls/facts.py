@@ -72,16 +72,38 @@ def authority_facts(authority: Authority, shared: dict[Any, Any]) -> Facts:
 def _declared_authority(authority: Authority) -> Facts:
     subject = f"authority:{authority.name}"
     issuer = f"authority:{authority.issued_by}" if authority.issued_by else subject
-    return Facts(authority.name, subject, issuer, (), authority.starts, authority.until, authority.issued_by is None,
-                 True, True, subject, lambda other: other.issuer == subject)  # fmt: skip
+    return Facts(
+        authority.name,
+        subject,
+        issuer,
+        (),
+        authority.starts,
+        authority.until,
+        authority.issued_by is None,
+        True,
+        True,
+        subject,
+        lambda other: other.issuer == subject,
+    )
 
 
 def _declared(certificate: Certificate, estate: Estate) -> Shown:
     issuer = certificate.issuer or "public"
     own = issuer == "self"
     subject = f"certificate:{certificate.name}"
-    leaf = Facts(certificate.name, subject, subject if own else f"authority:{issuer}", tuple(certificate.names),
-                 certificate.starts, certificate.until, own, False, True, subject, lambda _other: False)  # fmt: skip
+    leaf = Facts(
+        certificate.name,
+        subject,
+        subject if own else f"authority:{issuer}",
+        tuple(certificate.names),
+        certificate.starts,
+        certificate.until,
+        own,
+        False,
+        True,
+        subject,
+        lambda _other: False,
+    )
     chain = []
     above = estate.authorities.get(issuer)
     while certificate.sends_chain and above is not None and above.issued_by is not None:
@@ -115,8 +137,16 @@ def _from_pem(der: bytes, holder: Certificate | Authority, number: int) -> Facts
         UnsupportedAlgorithm,
     ) as error:
         place = holder.place.key("file")
-        raise EstateError([Problem(place.span, f"certificate {number + 1} in the file cannot be read: {error}", place.object,
-                                   "Copy the file anew, or name one that current programs can read.")]) from None  # fmt: skip
+        raise EstateError(
+            [
+                Problem(
+                    place.span,
+                    f"certificate {number + 1} in the file cannot be read: {error}",
+                    place.object,
+                    "Copy the file anew, or name one that current programs can read.",
+                )
+            ]
+        ) from None
 
     checked: dict[bytes, bool] = {}
 

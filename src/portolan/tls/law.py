@@ -11,10 +11,18 @@ PLAIN_SPOKEN = Law(
 )
 NOT_HTTP = Law("secure", "not-web", "{0} on {1} speaks no TLS", "RFC 8446 section 4.1.2", stops=True)
 SHOWS = Law("secure", "shows", "{0} shows the certificate {1}, that of {2}", "RFC 6066 section 3")
-SHOWS_DEFAULT = Law("secure", "shows-default", "no site on {0} is named {1}: the default site {2} shows its certificate {3}",
-                    "RFC 6066 section 3")  # fmt: skip
-SHOWS_OTHERS = Law("secure", "shows-others", "the site {0} has no certificate of its own: {1} shows that of the default site, {2}",
-                   "RFC 6066 section 3")  # fmt: skip
+SHOWS_DEFAULT = Law(
+    "secure",
+    "shows-default",
+    "no site on {0} is named {1}: the default site {2} shows its certificate {3}",
+    "RFC 6066 section 3",
+)
+SHOWS_OTHERS = Law(
+    "secure",
+    "shows-others",
+    "the site {0} has no certificate of its own: {1} shows that of the default site, {2}",
+    "RFC 6066 section 3",
+)
 TRUSTED = Law("secure", "trusted", "it leads to {0}, which {1} trusts", "RFC 5280 section 6.1")
 TRUST_ASSUMED = Law(
     "secure", "trust-assumed", "its issuer ({0}) is not described; it is assumed that {1} trusts it", assumed=True
@@ -26,8 +34,13 @@ SELF_SIGNED = Law(
     "RFC 5280 section 6.1",
     stops=True,
 )
-CHAIN_INCOMPLETE = Law("secure", "chain-incomplete", "the issuer of {0}, {1}, is not sent along, and {2} does not have it",
-                       "RFC 8446 section 4.4.2", stops=True)  # fmt: skip
+CHAIN_INCOMPLETE = Law(
+    "secure",
+    "chain-incomplete",
+    "the issuer of {0}, {1}, is not sent along, and {2} does not have it",
+    "RFC 8446 section 4.4.2",
+    stops=True,
+)
 ISSUER_UNKNOWN = Law(
     "secure", "issuer-unknown", "{2} does not trust the issuer of {0}, {1}", "RFC 5280 section 6.1", stops=True
 )

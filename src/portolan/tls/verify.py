@@ -31,9 +31,14 @@ def covers(pattern: str, host: str, literal: IPAddress | None) -> bool:
 
 
 def verify(
-    certificate: Certificate, host: str, literal: IPAddress | None, vantage: Vantage, now: datetime, estate: Estate,
+    certificate: Certificate,
+    host: str,
+    literal: IPAddress | None,
+    vantage: Vantage,
+    now: datetime,
+    estate: Estate,
     shared: dict[Any, Any],
-) -> Handshake:  # fmt: skip
+) -> Handshake:
     """What a visitor makes of a server's certificate, for the host that it asked for."""
     shown = shown_by(certificate, estate, shared)
     decisions: list[Decision] = []
@@ -79,9 +84,13 @@ def _when(moment: datetime) -> str:
 
 
 def _chain(
-    shown: Shown, certificate: Certificate, vantage: Vantage, estate: Estate, shared: dict[Any, Any],
+    shown: Shown,
+    certificate: Certificate,
+    vantage: Vantage,
+    estate: Estate,
+    shared: dict[Any, Any],
     decisions: list[Decision],
-) -> list[Facts] | str:  # fmt: skip
+) -> list[Facts] | str:
     """The path to an anchor, or the failure's detail."""
     anchors, others = _trusted(vantage, estate, shared)
     leaf = shown.leaf

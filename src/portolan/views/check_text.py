@@ -72,10 +72,20 @@ def _verdict(estate: Estate, findings: list[Finding], answers: Answers, style: S
         text += f"; {counted(errors, 'error')}, {counted(warnings, 'warning')}"
     elif good and answers.asked:
         text = f"nothing is wrong: {text}"
-    sites = sum(len(service.sites) for machine in (*estate.routers.values(), *estate.hosts.values())
-                for service in machine.services.values())  # fmt: skip
-    read = ", ".join((counted(len(estate.routers), "router"), counted(len(estate.hosts), "host"), counted(sites, "site"),
-                      counted(len(estate.zones), "zone"), counted(len(estate.promises), "promise")))  # fmt: skip
+    sites = sum(
+        len(service.sites)
+        for machine in (*estate.routers.values(), *estate.hosts.values())
+        for service in machine.services.values()
+    )
+    read = ", ".join(
+        (
+            counted(len(estate.routers), "router"),
+            counted(len(estate.hosts), "host"),
+            counted(sites, "site"),
+            counted(len(estate.zones), "zone"),
+            counted(len(estate.promises), "promise"),
+        )
+    )
     # Where nothing was asked, nothing is praised either.
     ink, sign = ("bad", style.bad) if not good else ("good", style.good) if answers.asked else ("warn", "!")
     mark = style.ink(f"{sign} ", ink, "bold")

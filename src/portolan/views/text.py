@@ -12,19 +12,59 @@ if TYPE_CHECKING:
     from portolan.faults.base import Finding  # not loaded for a visit that went well
 
 #: What is shown without asking for every step.
-MAIN_KINDS = frozenset((
-    "hosts-line", "alias", "address", "wildcard", "loopback-name", "forwarded", "hairpin", "listens", "shows", "shows-default",
-    "shows-others", "site-named", "site-pattern", "site-default", "site-only", "redirected", "folder-slash", "page", "answers",
-    "listed", "delegation-missing", "resolver-asked", "resolver-passes-on", "resolver-holds", "view-answers", "copy-answers",
-    "before-answers", "remembered", "changed-lately", "dname", "apex-alias", "search-list", "local-name", "https-upgraded",
-    "https-alias", "https-service", "https-hint", "overtaken",
-))  # fmt: skip
+MAIN_KINDS = frozenset(
+    (
+        "hosts-line",
+        "alias",
+        "address",
+        "wildcard",
+        "loopback-name",
+        "forwarded",
+        "hairpin",
+        "listens",
+        "shows",
+        "shows-default",
+        "shows-others",
+        "site-named",
+        "site-pattern",
+        "site-default",
+        "site-only",
+        "redirected",
+        "folder-slash",
+        "page",
+        "answers",
+        "listed",
+        "delegation-missing",
+        "resolver-asked",
+        "resolver-passes-on",
+        "resolver-holds",
+        "view-answers",
+        "copy-answers",
+        "before-answers",
+        "remembered",
+        "changed-lately",
+        "dname",
+        "apex-alias",
+        "search-list",
+        "local-name",
+        "https-upgraded",
+        "https-alias",
+        "https-service",
+        "https-hint",
+        "overtaken",
+    )
+)
 
 
 def follow_text(
-    visit: Visit, broken: tuple[str, ...], promised: bool, findings: "list[Finding]", style: Style, every: bool,
+    visit: Visit,
+    broken: tuple[str, ...],
+    promised: bool,
+    findings: "list[Finding]",
+    style: Style,
+    every: bool,
     zoomed: list[str] | None = None,
-) -> str:  # fmt: skip
+) -> str:
     """One visit, leg by leg; a leg enlarged stands before the rest."""
     lines = [*head(visit, style), *(zoomed or ()), *legs(visit, style, every), *assumed(visit, style)]
     for finding in findings[:1]:

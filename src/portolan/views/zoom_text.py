@@ -11,12 +11,43 @@ from portolan.views.text import where
 
 #: How deep a decision stands in the tree: whom the visitor asks, whom the resolver asks, what was said there.
 _DEPTH = {
-    **dict.fromkeys(("literal", "loopback-name", "hosts-line", "local-name", "local-only", "resolver-ordinary", "resolver-asked",
-                     "resolver-silent", "resolver-closed", "resolver-refuses", "resolver-not-recursive", "search-list", "search-failed",
-                     "remembered", "remembered-absent", "https-upgraded"), 0),
-    **dict.fromkeys(("zone-assumed", "delegation-assumed", "server-answers", "servers-fail", "undescribed", "registration-lapsed",
-                     "registration-held", "copy-answers", "resolver-holds", "resolver-passes-on"), 1),
-}  # fmt: skip
+    **dict.fromkeys(
+        (
+            "literal",
+            "loopback-name",
+            "hosts-line",
+            "local-name",
+            "local-only",
+            "resolver-ordinary",
+            "resolver-asked",
+            "resolver-silent",
+            "resolver-closed",
+            "resolver-refuses",
+            "resolver-not-recursive",
+            "search-list",
+            "search-failed",
+            "remembered",
+            "remembered-absent",
+            "https-upgraded",
+        ),
+        0,
+    ),
+    **dict.fromkeys(
+        (
+            "zone-assumed",
+            "delegation-assumed",
+            "server-answers",
+            "servers-fail",
+            "undescribed",
+            "registration-lapsed",
+            "registration-held",
+            "copy-answers",
+            "resolver-holds",
+            "resolver-passes-on",
+        ),
+        1,
+    ),
+}
 _DEEPEST = 2
 
 
@@ -62,8 +93,14 @@ def _tree(decisions: Sequence[Decision], depths: list[int], stop: Decision | Non
         goes_on = _goes_on(rest, depth)
         broke = decision is stop
         mark = f"{style.bad} " if broke else ""
-        drawn = row(style, lead + (fork if goes_on else last) + style.ink(mark, "bad", "bold"), len(lead) + 3 + len(mark), decision.text,
-                    where(decision.place), ("bad", "bold") if broke else ())  # fmt: skip
+        drawn = row(
+            style,
+            lead + (fork if goes_on else last) + style.ink(mark, "bad", "bold"),
+            len(lead) + 3 + len(mark),
+            decision.text,
+            where(decision.place),
+            ("bad", "bold") if broke else (),
+        )
         tail = lead + (bar if goes_on else "   ")
         lines.append(drawn[0])
         lines += [tail + line[len(tail) :] for line in drawn[1:]]

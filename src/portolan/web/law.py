@@ -11,13 +11,23 @@ SITE_ONLY = Law("answer", "site-only", "{0} answers to every name with pages of 
 PROGRAM_ASSUMED = Law(
     "answer", "program-assumed", "{0} says no program; it is assumed to follow nginx's rules here", assumed=True
 )
-MAIN_SERVER = Law("answer", "main-server", "no site is bound to {0}; {1}'s main server answers, and is assumed to have no page",
-                  stops=True, assumed=True)  # fmt: skip
+MAIN_SERVER = Law(
+    "answer",
+    "main-server",
+    "no site is bound to {0}; {1}'s main server answers, and is assumed to have no page",
+    stops=True,
+    assumed=True,
+)
 PLAIN_ON_TLS = Law(
     "answer", "plain-on-tls", "plain HTTP is sent to {0}, which expects TLS", "RFC 9110 section 4.2.2", stops=True
 )
-LINE_TOO_LONG = Law("answer", "line-too-long", "the request line has {0} octets; {1} takes {2} at most: the redirects make it grow",
-                    "RFC 9110 section 15.5.15", stops=True)  # fmt: skip
+LINE_TOO_LONG = Law(
+    "answer",
+    "line-too-long",
+    "the request line has {0} octets; {1} takes {2} at most: the redirects make it grow",
+    "RFC 9110 section 15.5.15",
+    stops=True,
+)
 PATH_REFUSED = Law("answer", "path-refused", "{0} does not take the path {1}", "RFC 9110 section 15.5", stops=True)
 NOT_WEB = Law("answer", "not-web", "{0} on {1} speaks no HTTP", "RFC 9110 section 2.1", stops=True)
 REDIRECTED = Law("answer", "redirected", "{0} sends the visitor to {1} ({2})", "RFC 9110 section 15.4")

@@ -117,8 +117,14 @@ def _target(redirect: Redirect, request: Request, arrival: Arrival) -> str | Non
                 return None
     text = str(redirect.to)
     if "{" in text:
-        values = {"{scheme}": request.scheme, "{host}": url.shown_host, "{port}": str(_asked_port(request)),
-                  "{path}": url.path, "{query}": url.query, "{rest}": rest}  # fmt: skip
+        values = {
+            "{scheme}": request.scheme,
+            "{host}": url.shown_host,
+            "{port}": str(_asked_port(request)),
+            "{path}": url.path,
+            "{query}": url.query,
+            "{rest}": rest,
+        }
         for name, value in values.items():
             text = text.replace(name, value)
     if (

@@ -130,9 +130,16 @@ def _literal(host: str) -> IPAddress | None:
     try:
         if any("_" in part for part in parts):
             raise ValueError("int() would pass over it")
-        numbers = [int(part, 16) if part[:2] in ("0x", "0X") and len(part) > 2
-                   else 0 if part in ("0x", "0X") else int(part, 8) if len(part) > 1 and part[0] == "0"
-                   else int(part) for part in parts]  # fmt: skip
+        numbers = [
+            int(part, 16)
+            if part[:2] in ("0x", "0X") and len(part) > 2
+            else 0
+            if part in ("0x", "0X")
+            else int(part, 8)
+            if len(part) > 1 and part[0] == "0"
+            else int(part)
+            for part in parts
+        ]
     except ValueError:
         raise BadUrlError(f"'{host}' is no IPv4 address. Check its digits.") from None
     *upper, last = numbers

@@ -97,9 +97,14 @@ def bindings_of(service: Service) -> list[Binding]:
 
 def _unopened(service: Service, listener: Listener) -> bool:
     """Whether nginx has no such socket: it opens those that its sites name, and no other (measured)."""
-    return service.kind == "web" and bool(service.sites) and program_of(service) == "nginx" and not any(
-        site.enabled and (not site.listens or listener.key in site.listens) for site in service.sites.values()
-    )  # fmt: skip
+    return (
+        service.kind == "web"
+        and bool(service.sites)
+        and program_of(service) == "nginx"
+        and not any(
+            site.enabled and (not site.listens or listener.key in site.listens) for site in service.sites.values()
+        )
+    )
 
 
 def _wild_families(service: Service, listener: Listener) -> tuple[int, ...]:
@@ -146,10 +151,17 @@ def _conflict(
             return Failure(service, f"it may not open port {low}: it runs without that privilege")
     merges = service.kind == "web" and program_of(service) == "nginx"
     for index, binding in enumerate(wanted):
-        under_wildcard = merges and binding.address is not None and any(
-            other.address is None and other.port == binding.port and other.protocol == binding.protocol
-            and binding.families[0] in other.families for other in wanted
-        )  # fmt: skip
+        under_wildcard = (
+            merges
+            and binding.address is not None
+            and any(
+                other.address is None
+                and other.port == binding.port
+                and other.protocol == binding.protocol
+                and binding.families[0] in other.families
+                for other in wanted
+            )
+        )
         if under_wildcard:
             continue  # nginx binds the wildcard only and tells addresses apart by itself
         if binding.address is not None and not binding.address.is_loopback and binding.address not in local:

@@ -67,8 +67,14 @@ class Port:
         "stated",
     )
 
-    def __init__(self, device: "Device", name: str, network: Network, addresses: tuple[IPInterface, ...],
-                 stated: Interface | None) -> None:  # fmt: skip
+    def __init__(
+        self,
+        device: "Device",
+        name: str,
+        network: Network,
+        addresses: tuple[IPInterface, ...],
+        stated: Interface | None,
+    ) -> None:
         self.device = device
         self.name = name
         self.network = network
@@ -206,8 +212,11 @@ class Device:
                 if address.version == version and out is not None:
                     lines.append(RouteLine(*everything, address, out, stated.place.key("gateway")))
         elif on_internet(estate, stated, version):
-            out = next(port for port in self.ports if port.network.kind == "internet"
-                       and any(address.version == version for address in port.addresses))  # fmt: skip
+            out = next(
+                port
+                for port in self.ports
+                if port.network.kind == "internet" and any(address.version == version for address in port.addresses)
+            )
             lines.append(RouteLine(*everything, None, out, out.place))
         else:
             for _, address in gateway_candidates(estate, stated, version)[:1]:
@@ -253,10 +262,15 @@ class Topology:
         self._internet = near.get("internet", ({}, {}))
         self._ranges = self._routed_ranges()
         self.members: dict[str, frozenset[IPAddress]] = {
-            name: frozenset(address for machine in machines(estate) for interface in machine.interfaces.values()
-                            if name in (interface.groups or ()) for address in (item.ip for item in interface.address))
+            name: frozenset(
+                address
+                for machine in machines(estate)
+                for interface in machine.interfaces.values()
+                if name in (interface.groups or ())
+                for address in (item.ip for item in interface.address)
+            )
             for name in estate.groups
-        }  # fmt: skip
+        }
 
     def device(self, stated: Machine | Vantage) -> Device:
         """The device of a machine or of a visitor."""

@@ -57,9 +57,11 @@ def source(
             packet.comes_from(pair.outside)
             return Decision(law.SOURCE_FIXED, (device.label, pair.outside), pair.place, pair)
     for rule in router.source_nat:
-        if rule.on == out.name and rule.to.version == packet.src.version and (
-            not rule.sources or any(packet.src in net for net in rule.sources)
-        ):  # fmt: skip
+        if (
+            rule.on == out.name
+            and rule.to.version == packet.src.version
+            and (not rule.sources or any(packet.src in net for net in rule.sources))
+        ):
             packet.comes_from(rule.to)
             return Decision(law.SOURCE_FIXED, (device.label, rule.to), rule.place, rule)
     if not packet.v6 and out.name in router.masquerade:

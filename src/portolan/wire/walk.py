@@ -117,8 +117,13 @@ class Walk:
             return self._lost(device, Decision(law.NOT_A_ROUTER, (device.label, packet.dst), device.place, device))
         line = device.route_to(packet.dv, packet.v6)
         if line is None:
-            return self._end("net-unreachable", device, packet,
-                             Decision(law.NO_ROUTE, (device.label, packet.dst), device.place, device), before)  # fmt: skip
+            return self._end(
+                "net-unreachable",
+                device,
+                packet,
+                Decision(law.NO_ROUTE, (device.label, packet.dst), device.place, device),
+                before,
+            )
         if line.ends is not None:
             return self._ends(device, packet, line, before)
         if device.filter is not None:
@@ -138,8 +143,18 @@ class Walk:
             barred = self._leaves(out, packet)
             if barred is not None:
                 return barred
-        self.trail.append((device.label, None if entering is None else entering.name, before, packet.addressed,
-                           out.name, out.network.name, reply, len(self.decisions)))  # fmt: skip
+        self.trail.append(
+            (
+                device.label,
+                None if entering is None else entering.name,
+                before,
+                packet.addressed,
+                out.name,
+                out.network.name,
+                reply,
+                len(self.decisions),
+            )
+        )
         return self._next(device, packet, line, entering, before, reply)
 
     # -- the stations of a box -----------------------------------------------------------------------------------
@@ -210,8 +225,15 @@ class Walk:
         self.decisions.append(decision)
         return None
 
-    def _filter(self, device: Device, packet: Packet, entering: Port | None, leaving: Port | None, before: Addressed,
-                forwarded: bool) -> End | None:  # fmt: skip
+    def _filter(
+        self,
+        device: Device,
+        packet: Packet,
+        entering: Port | None,
+        leaving: Port | None,
+        before: Addressed,
+        forwarded: bool,
+    ) -> End | None:
         name: ChainName = "outbound" if entering is None else "inbound" if leaving is None else "forward"
         verdict, decision, rule = through_filter(device, name, packet, entering, leaving, forwarded)
         if decision is None:
@@ -228,9 +250,14 @@ class Walk:
         return self._end(answer, device, packet, decision, before)
 
     def _deliver(
-        self, device: Device, packet: Packet, entering: Port | None, before: Addressed,
-        sent_on: Forward | OneToOne | None, reply: bool,
-    ) -> End:  # fmt: skip
+        self,
+        device: Device,
+        packet: Packet,
+        entering: Port | None,
+        before: Addressed,
+        sent_on: Forward | OneToOne | None,
+        reply: bool,
+    ) -> End:
         if entering is not None and sent_on is not None and is_loopback(packet.dst):
             return self._lost(device, Decision(law.NOT_A_ROUTER, (device.label, packet.dst), device.place, device))
         if entering is None:
@@ -241,8 +268,18 @@ class Walk:
                 return barred
         if not reply:
             self.remember(device, before, packet.addressed)
-        self.trail.append((device.label, None if entering is None else entering.name, before, packet.addressed,
-                           None, None, reply, len(self.decisions)))  # fmt: skip
+        self.trail.append(
+            (
+                device.label,
+                None if entering is None else entering.name,
+                before,
+                packet.addressed,
+                None,
+                None,
+                reply,
+                len(self.decisions),
+            )
+        )
         return End("delivered", device, None)
 
     def _next(
