@@ -5,8 +5,8 @@ from ipaddress import IPv4Address, IPv4Network, IPv6Network
 
 from portolan.estate.base import PortRange
 from portolan.estate.filter import FilterRule
-from portolan.wire.packet import Packet
-from portolan.wire.rules import Circumstances
+from portolan.net.packet import Packet
+from portolan.net.rules import Circumstances
 
 
 def big_filter(count: int) -> list[FilterRule]:

@@ -18,10 +18,10 @@ from big_estate import big_estate
 from big_zone import big_zone, names_in
 
 from portolan.cli.question import load_path
-from portolan.faults.lint import lint
+from portolan.diagnosis.lint import lint
 from portolan.journey.visit import visit
 from portolan.journey.world import World
-from portolan.wire.rules import Stretch, matches
+from portolan.net.rules import Stretch, matches
 
 ROOT = Path(__file__).resolve().parent.parent
 STORY = ROOT / "src" / "portolan" / "stories" / "half-open"
@@ -142,7 +142,7 @@ def zones(records: int, library: int) -> None:
 
     import dns.zone
 
-    from portolan.names.client import resolve
+    from portolan.dns.client import resolve
 
     with tempfile.TemporaryDirectory() as folder:
         (Path(folder) / "estate.yaml").write_text(ESTATE_OF_ZONE, "utf-8")

@@ -17,8 +17,8 @@ from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
 from portolan.journey.visit import visit
 from portolan.journey.world import World
+from portolan.net import filtering, law, walk
 from portolan.rehearsal.run import Rehearsed, agree, confinement, exclusion
-from portolan.wire import filtering, law, walk
 
 
 @contextmanager

@@ -4,11 +4,11 @@ import json
 import random
 from pathlib import Path
 
+from portolan.dns.answer import Answer, Asker
+from portolan.dns.naming import address_records
 from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
 from portolan.journey.world import World
-from portolan.names.answer import Answer, Asker
-from portolan.names.naming import address_records
 from portolan.rehearsal.naming import Naming
 from portolan.rehearsal.network import RESOLVER, RESOLVERS_4, build_network
 from portolan.rehearsal.plan import Plan, Probe

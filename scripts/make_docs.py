@@ -3,16 +3,16 @@
 import sys
 from pathlib import Path
 
+from portolan.diagnosis import registry  # noqa: F401 - registers the remedies
+from portolan.diagnosis.proposal import PROPOSERS
+from portolan.diagnosis.registry import FAULTS
+from portolan.dns import law as names_law
 from portolan.evidence.decision import Law
-from portolan.faults.registry import FAULTS
 from portolan.formats.reference import reference_page
+from portolan.http import law as web_law
 from portolan.journey import visit
-from portolan.names import law as names_law
-from portolan.remedies import registry  # noqa: F401 - registers the remedies
-from portolan.remedies.base import PROPOSERS
+from portolan.net import law as wire_law
 from portolan.tls import law as tls_law
-from portolan.web import law as web_law
-from portolan.wire import law as wire_law
 
 DOCS = Path(__file__).resolve().parent.parent / "docs"
 

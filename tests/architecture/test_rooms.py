@@ -13,19 +13,18 @@ BELOW = {
     "source": set(),
     "estate": {"source"},
     "evidence": {"estate", "source"},
-    "names": {"estate", "evidence", "source"},
-    "wire": {"estate", "evidence", "source"},
+    "dns": {"estate", "evidence", "source"},
+    "net": {"estate", "evidence", "source"},
     "tls": {"estate", "evidence", "source"},
-    "web": {"estate", "evidence", "source"},
+    "http": {"estate", "evidence", "source"},
     "formats": {"estate", "source"},
 }
-BELOW["journey"] = {"names", "wire", "tls", "web", "evidence", "estate", "source"}
-BELOW["faults"] = BELOW["journey"] | {"journey"}
-BELOW["remedies"] = BELOW["faults"] | {"faults"}
+BELOW["journey"] = {"dns", "net", "tls", "http", "evidence", "estate", "source"}
+BELOW["diagnosis"] = BELOW["journey"] | {"journey"}
 BELOW["rehearsal"] = {"journey", "formats", "evidence", "estate", "source"}
 BELOW["gathering"] = {"formats", "estate", "source"}
-BELOW["views"] = BELOW["remedies"] | {"remedies", "rehearsal"}
-ENGINES = ("source", "estate", "evidence", "names", "wire", "tls", "web", "journey", "faults", "remedies")
+BELOW["views"] = BELOW["diagnosis"] | {"diagnosis", "rehearsal"}
+ENGINES = ("source", "estate", "evidence", "dns", "net", "tls", "http", "journey", "diagnosis")
 OUTSIDE = {"os", "pathlib", "time", "random", "subprocess", "socket", "io", "shutil", "sys", "secrets"}
 
 
@@ -55,11 +54,11 @@ def test_rehearsals_use_nothing_of_the_engines():
     """What a driver needs to know it works out by itself: of the engines it sees results, and those only as types."""
     shared = {
         "portolan.estate.guesses",
-        "portolan.names",
-        "portolan.wire",
+        "portolan.dns",
+        "portolan.net",
         "portolan.tls",
-        "portolan.web",
-        "portolan.faults",
+        "portolan.http",
+        "portolan.diagnosis",
     }
     for path in (SOURCE / "rehearsal").rglob("*.py"):
         tree = ast.parse(path.read_text("utf-8"))
@@ -79,9 +78,7 @@ def test_rehearsals_use_nothing_of_the_engines():
     code = "import sys, portolan.rehearsal.run; print([name for name in sys.modules if name.startswith('portolan.')])"
     loaded = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout
     assert "portolan.rehearsal.naming" in loaded
-    assert not any(
-        f"portolan.{room}." in loaded for room in ("names", "wire", "tls", "web", "journey", "faults", "remedies")
-    )
+    assert not any(f"portolan.{room}." in loaded for room in ("dns", "net", "tls", "http", "journey", "diagnosis"))
 
 
 @pytest.mark.parametrize("room", ENGINES)
@@ -116,7 +113,7 @@ def test_files_stay_small_and_say_what_they_are(path):
                 "--with",
                 str(STORIES / "mend.yaml"),
             ],
-            ["cryptography", "dns", "json", "jsonschema", "idna", "shtab", "portolan.faults", "portolan.remedies"],
+            ["cryptography", "dns", "json", "jsonschema", "idna", "shtab", "portolan.diagnosis"],
         ),
         (["check", "-e", str(STORIES / "half-open")], ["cryptography", "dns", "json", "portolan.rehearsal"]),
     ],

@@ -4,13 +4,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from portolan.diagnosis.search import explain
 from portolan.formats.change import patch_operations
 from portolan.formats.estate_file import changed
 from portolan.journey.promise import breaches
 from portolan.journey.visit import visit
 from portolan.journey.world import World
-from portolan.remedies.mend import explain
-from portolan.wire.listeners import Binding, _choose
+from portolan.net.listeners import Binding, _choose
 from tests.conftest import OFFICE, loaded, swap
 
 KINDS = {"served", "http-error", "name-error", "connect-error", "tls-error", "redirect-error", "protocol-error"}

@@ -7,8 +7,8 @@ from hypothesis import strategies as st
 
 from portolan.estate.base import PortRange
 from portolan.estate.filter import FilterRule
-from portolan.wire.packet import Packet
-from portolan.wire.rules import FEW, Circumstances, Rules, Stretch, matches
+from portolan.net.packet import Packet
+from portolan.net.rules import FEW, Circumstances, Rules, Stretch, matches
 
 #: Few values, so that rules and packets meet often, at edges above all.
 V4 = [

@@ -8,12 +8,12 @@ import pytest
 
 from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
+from portolan.http.url import BadUrlError
 from portolan.journey.visit import visit
 from portolan.journey.world import World
 from portolan.rehearsal.quoting import UnstageableError
 from portolan.rehearsal.run import RehearsalError, Staging, confinement, plan_of, rehearse
 from portolan.source.problem import EstateError
-from portolan.web.url import BadUrlError
 from tests.rehearsal.test_plan import able
 
 FOUND = Path(__file__).parent.parent / "found" / "staging"

@@ -22,10 +22,10 @@ def run(arguments: argparse.Namespace) -> int:
     """Answers; 0 when no promise is broken and nothing is an error, else 1."""
     from portolan.cli.question import ready
     from portolan.cli.terminal import print_json, style_of
-    from portolan.faults.lint import lint
+    from portolan.diagnosis.asking import answers
+    from portolan.diagnosis.lint import lint
     from portolan.formats.change import patch_operations
     from portolan.formats.estate_file import changed
-    from portolan.remedies.asking import answers
 
     question = ready(arguments)
     findings = lint(question.world)

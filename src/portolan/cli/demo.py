@@ -74,11 +74,11 @@ def _copy(name: str, target: str) -> int:
 def _tell(story: dict[str, str], arguments: argparse.Namespace) -> int:
     from portolan.cli.disk import DiskFiles
     from portolan.cli.terminal import print_json, style_of
+    from portolan.diagnosis.search import explain
     from portolan.formats.change import patch_operations
     from portolan.formats.estate_file import changed, load
     from portolan.journey.visit import visit
     from portolan.journey.world import World
-    from portolan.remedies.mend import explain
 
     loaded = load(DiskFiles(_folder() / story["name"], "."), "estate.yaml")
     estate = loaded.estate

@@ -8,7 +8,7 @@ from portolan.cli.streams import complain
 from portolan.source.plain import one_line
 
 if TYPE_CHECKING:
-    from portolan.remedies.mend import Explanation
+    from portolan.diagnosis.search import Explanation
 
 
 def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
@@ -30,11 +30,11 @@ def run(arguments: argparse.Namespace) -> int:
     from portolan.cli.asking import asked
     from portolan.cli.question import ready, vantage_of
     from portolan.cli.terminal import print_json, style_of
-    from portolan.faults.base import Case
-    from portolan.faults.registry import recognise
+    from portolan.diagnosis.base import Case
+    from portolan.diagnosis.registry import recognise
+    from portolan.diagnosis.search import explain
     from portolan.formats.change import patch_operations
     from portolan.formats.estate_file import changed
-    from portolan.remedies.mend import explain
 
     question = ready(arguments)
     vantage = vantage_of(arguments, question.loaded)

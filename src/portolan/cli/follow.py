@@ -35,8 +35,8 @@ def run(arguments: argparse.Namespace) -> int:
     broken = breaches(promise, found)
     findings = []
     if broken or any(len(exchange.attempts) > 1 for exchange in found.exchanges):
-        from portolan.faults.base import Case
-        from portolan.faults.registry import recognise
+        from portolan.diagnosis.base import Case
+        from portolan.diagnosis.registry import recognise
 
         findings = recognise(Case(question.world, found, promise))
     if arguments.format == "json":

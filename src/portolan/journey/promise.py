@@ -2,8 +2,8 @@
 
 from portolan.estate.estate import Estate
 from portolan.estate.vantage import Promise, Vantage
+from portolan.http.url import BadUrlError, parse
 from portolan.journey.visit import Visit
-from portolan.web.url import BadUrlError, parse
 
 
 def promise_for(estate: Estate, url: str, vantage: Vantage) -> Promise | None:

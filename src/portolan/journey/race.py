@@ -6,12 +6,12 @@ beside them. An address that is refused or unreachable costs no time; one that i
 
 from collections.abc import Sequence
 
+from portolan.dns.order import ordered
 from portolan.estate.base import IPAddress
 from portolan.estate.vantage import Vantage
 from portolan.evidence.decision import Decision, Law
 from portolan.evidence.results import Connection
 from portolan.journey.world import World
-from portolan.names.order import ordered
 
 OVERTAKEN = Law(
     "way", "overtaken", "IPv{0} does not answer; IPv{1}, tried beside it a moment later, does", "RFC 8305 section 5"

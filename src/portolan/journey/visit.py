@@ -4,22 +4,22 @@ from collections.abc import Sequence
 from datetime import datetime
 from typing import NamedTuple
 
+from portolan.dns import https_record
+from portolan.dns import law as name_law
+from portolan.dns.client import resolve
 from portolan.estate.certificate import Certificate
 from portolan.estate.service import Site
 from portolan.estate.vantage import Vantage
 from portolan.evidence.decision import Decision, Law
 from portolan.evidence.results import Arrival, Connection, Handshake, Resolution, Response
+from portolan.http.binding import table_of
+from portolan.http.respond import Request, respond
+from portolan.http.url import BadUrlError, Url, join, parse
 from portolan.journey.race import race
 from portolan.journey.world import World
-from portolan.names import https_record
-from portolan.names import law as name_law
-from portolan.names.client import resolve
 from portolan.source.place import Place
 from portolan.tls import law as tls_law
 from portolan.tls.verify import verify
-from portolan.web.binding import table_of
-from portolan.web.respond import Request, respond
-from portolan.web.url import BadUrlError, Url, join, parse
 
 LOOP = Law("answer", "loop", "{0} was asked before: the redirects go round", "RFC 9110 section 15.4", stops=True)
 TOO_MANY = Law(

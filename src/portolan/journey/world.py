@@ -4,6 +4,8 @@ from datetime import datetime
 from ipaddress import IPv4Address, IPv6Address, ip_interface
 from typing import Any
 
+from portolan.dns.law import ORDINARY_RESOLVERS
+from portolan.dns.naming import Naming
 from portolan.estate.base import IPAddress, is_loopback, is_public
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import attachments, machines
@@ -12,13 +14,11 @@ from portolan.estate.network import Interface
 from portolan.estate.service import Listener, Service
 from portolan.estate.vantage import Vantage
 from portolan.evidence.results import Connection
+from portolan.http.binding import Table, table_of
 from portolan.journey.moment import all_names, rebooted, standing
-from portolan.names.law import ORDINARY_RESOLVERS
-from portolan.names.naming import Naming
+from portolan.net.connect import connect
+from portolan.net.topology import Topology
 from portolan.tls.facts import key_fits
-from portolan.web.binding import Table, table_of
-from portolan.wire.connect import connect
-from portolan.wire.topology import Topology
 
 
 def _resolver_at(name: str, *addresses: IPAddress) -> Host:

@@ -1,8 +1,8 @@
 """The text view of `check`."""
 
+from portolan.diagnosis.asking import Answers, Group
+from portolan.diagnosis.base import Finding
 from portolan.estate.estate import Estate
-from portolan.faults.base import Finding
-from portolan.remedies.asking import Answers, Group
 from portolan.source.place import Place
 from portolan.views.style import Style, row
 from portolan.views.words import in_words

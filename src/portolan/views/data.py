@@ -3,13 +3,13 @@
 from datetime import datetime
 from typing import Any
 
+from portolan.diagnosis.asking import Answers
+from portolan.diagnosis.base import Finding
+from portolan.diagnosis.search import Explanation, Remedy
 from portolan.estate.estate import Estate
 from portolan.evidence.decision import Decision
 from portolan.evidence.results import Connection
-from portolan.faults.base import Finding
 from portolan.journey.visit import Exchange, Outcome, Visit
-from portolan.remedies.asking import Answers
-from portolan.remedies.mend import Explanation, Remedy
 from portolan.source.place import Place
 
 VERSION = 1

@@ -1,8 +1,8 @@
 """The text view of `demo`."""
 
+from portolan.diagnosis.search import Explanation
 from portolan.estate.estate import Estate
 from portolan.journey.visit import Visit
-from portolan.remedies.mend import Explanation
 from portolan.views.explain_text import explain_text
 from portolan.views.style import Style, paragraph, row
 from portolan.views.text import follow_text

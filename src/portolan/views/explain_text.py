@@ -1,8 +1,8 @@
 """The text view of `explain`: why, what to do, and the proof."""
 
-from portolan.faults.base import Finding
+from portolan.diagnosis.base import Finding
+from portolan.diagnosis.search import Explanation, Remedy
 from portolan.journey.visit import Outcome
-from portolan.remedies.mend import Explanation, Remedy
 from portolan.views.style import Style, paragraph, row
 from portolan.views.text import assumed, head, legs, verdict, where
 from portolan.views.words import in_words

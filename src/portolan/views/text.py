@@ -9,7 +9,7 @@ from portolan.views.style import Style, paragraph, row
 from portolan.views.words import in_words
 
 if TYPE_CHECKING:
-    from portolan.faults.base import Finding  # not loaded for a visit that went well
+    from portolan.diagnosis.base import Finding  # not loaded for a visit that went well
 
 #: What is shown without asking for every step.
 MAIN_KINDS = frozenset(

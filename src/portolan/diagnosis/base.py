@@ -1,0 +1,357 @@
+"""What a recogniser is given, what it returns, and the registry that holds them all."""
+
+from collections.abc import Callable, Iterable
+from ipaddress import ip_address
+from typing import Any, NamedTuple
+
+from portolan.estate.base import IPAddress, is_public
+from portolan.estate.estate import Estate
+from portolan.estate.guesses import machines
+from portolan.estate.machine import Machine
+from portolan.estate.service import Service, Site
+from portolan.estate.vantage import Promise
+from portolan.estate.zone import Record, Zone
+from portolan.evidence.decision import Decision
+from portolan.journey.promise import breaches
+from portolan.journey.visit import Exchange, Visit, visit
+from portolan.journey.world import World
+from portolan.net.packet import Seen
+from portolan.source.place import Place
+
+
+class Finding(NamedTuple):
+    """One cause: its code, the estate's value that must change, and why in a sentence.
+
+    `hints` carries what the recogniser learned on the way (the near miss, say) to the remedies.
+    """
+
+    code: str
+    text: str
+    place: Place | None
+    severity: str = "error"
+    hints: dict[str, Any] = {}  # never altered
+
+    @property
+    def object(self) -> str:
+        """The dotted path of the value that must change."""
+        return self.place.object if self.place is not None else ""
+
+
+#: What happens to an answer that took the wrong way: the way is the cause, not its end.
+_ASTRAY = (
+    "source-private",
+    "internet-private",
+    "internet-unknown",
+    "neighbour-missing",
+    "not-a-router",
+    "reply-stranger",
+)
+
+
+#: What stops a visit that was led to a wrong address.
+LED_ASTRAY = (
+    "internet-unknown",
+    "internet-private",
+    "neighbour-missing",
+    "no-route",
+    "nothing-listens",
+    "service-stopped",
+    "wrong-page",
+    "name-mismatch",
+    "not-found",
+    "no-default",
+    "filter-drops",
+    "filter-rejects",
+    "group-drops",
+    "plain-spoken",
+)
+
+
+class Case(NamedTuple):
+    """A visit that did not get what was promised."""
+
+    world: World
+    visit: Visit
+    promise: Promise | None
+
+    @property
+    def estate(self) -> Estate:
+        """The estate asked about."""
+        return self.world.estate
+
+    @property
+    def last(self) -> Exchange:
+        """The exchange that counts."""
+        return self.visit.exchanges[-1]
+
+    @property
+    def host(self) -> str:
+        """The name asked for in the last exchange."""
+        return self.last.url.host.rstrip(".")
+
+    @property
+    def symptom(self) -> str:
+        """The kind of the decision that ended it, or for a page that came: what of the promise it breaks."""
+        stop = self.stop
+        if stop is not None:
+            return stop.kind
+        promise, outcome = self.promise, self.visit.outcome
+        if promise is not None:
+            if promise.page is not None and outcome.page != promise.page and self.breached("page"):
+                return "wrong-page"
+            if promise.secure and not outcome.secure:
+                return "not-secure"
+            if self.breached("final"):
+                return "wrong-final"
+            if self.breached("status"):
+                return "wrong-status"
+        return "slow" if any(len(each.attempts) > 1 for each in self.visit.exchanges) else "none"
+
+    def breached(self, word: str) -> bool:
+        """Whether the promise is broken in the way that a word names."""
+        return any(word in breach for breach in breaches(self.promise, self.visit))
+
+    @property
+    def stop(self) -> Decision | None:
+        """The decision that ended it; for what was lost on the way back or to a resolver, the one that kept it away."""
+        stop = self.visit.stop
+        if stop is not None and stop.kind == "resolver-silent" and isinstance(stop.subject, Decision):
+            stop = stop.subject
+        while stop is not None and isinstance(stop.subject, Decision) and stop.subject.kind not in _ASTRAY:
+            stop = stop.subject
+        return stop
+
+    def decision(self, kind: str) -> Decision | None:
+        """The last decision of a kind in the last exchange."""
+        return next((each for each in reversed(self.last.decisions) if each.kind == kind), None)
+
+    @property
+    def asked_port(self) -> int:
+        """The destination port at the box that decided: after a forward, the inside one."""
+        if self.met is not None:
+            return self.met.dport
+        taken, connection = self.decision("forwarded"), self.last.connection
+        return int(taken.facts[4]) if taken is not None else connection.port if connection is not None else 0
+
+    @property
+    def asked_address(self) -> IPAddress | None:
+        """The destination address at the box that decided: after every translation, the inside one."""
+        if self.met is not None:
+            return self.met.dst
+        taken = self.decision("forwarded") or self.decision("one-to-one")
+        connection = self.last.connection
+        if taken is not None:
+            return ip_address(str(taken.facts[3 if taken.kind == "forwarded" else 2]))
+        return connection.address if connection is not None else None
+
+    @property
+    def met(self) -> Seen | None:
+        """The packet as the rule saw it that ended the visit on its way there."""
+        stop = self.stop
+        if stop is None or not self.ended_on_its_way:
+            return None
+        return next(
+            (fact for fact in stop.facts if isinstance(fact, Seen) and fact.protocol == self.asked_protocol), None
+        )
+
+    @property
+    def ended_on_its_way(self) -> bool:
+        """Whether what ended the visit met the question, a resolver's included, and not an answer."""
+        stop, ended = self.stop, self.visit.stop
+        return (
+            stop is not None
+            and ended is not None
+            and (stop is ended or (ended.kind == "resolver-silent" and ended.subject is stop))
+        )
+
+    @property
+    def answer_lost(self) -> bool:
+        """Whether an answer, or what follows it, was lost on its way back."""
+        stop = self.visit.stop
+        while stop is not None and stop.kind not in ("reply-lost", "later-lost"):
+            stop = stop.subject if isinstance(stop.subject, Decision) else None
+        return stop is not None
+
+    @property
+    def asked_protocol(self) -> str:
+        """The protocol of what was kept away: a question to a resolver goes by UDP (RFC 1035 section 4.2.1)."""
+        ended = self.visit.stop
+        return "udp" if ended is not None and ended.kind == "resolver-silent" else "tcp"
+
+    @property
+    def site_name(self) -> str | None:
+        """The site that was promised."""
+        page = self.promise.page if self.promise is not None else None
+        return page.partition("/")[0] if page else None
+
+    def homes(self) -> list["Home"]:
+        """The sites that the visitor may have meant: the promised one, else those that answer to the name."""
+        wanted, host = self.site_name, self.host
+        found = []
+        for home in all_homes(self.estate):
+            if (wanted is not None and home.site.name == wanted) or (
+                wanted is None and isinstance(home.site, Site) and host in home.site.names
+            ):
+                found.append(home)
+        return found
+
+
+class Home(NamedTuple):
+    """A site (or a service without sites), and where it lives."""
+
+    machine: Machine
+    service: Service
+    site: Site | Service
+
+
+def all_homes(estate: Estate) -> Iterable[Home]:
+    """Every site of the estate."""
+    for machine in machines(estate):
+        for service in machine.services.values():
+            if service.kind == "web":
+                for site in service.sites.values():
+                    yield Home(machine, service, site)
+                if not service.sites:
+                    yield Home(machine, service, service)
+
+
+def addresses_of(machine: Machine) -> list[IPAddress]:
+    """A machine's addresses."""
+    return [item.ip for interface in machine.interfaces.values() for item in interface.address]
+
+
+def outside_addresses(estate: Estate, machine: Machine) -> list[IPAddress]:
+    """The public addresses by which a machine is meant to be reached: its own, else those that forward to it."""
+    own = [address for address in addresses_of(machine) if is_public(address)]
+    if own:
+        return own
+    inside = set(addresses_of(machine))
+    found: list[IPAddress] = []
+    for router in estate.routers.values():
+        found.extend(pair.outside for pair in router.one_to_one if pair.inside in inside)
+        interfaces = {forward.on for forward in router.forwards if forward.to in inside}
+        for name in interfaces:
+            if name in router.interfaces:
+                found.extend(item.ip for item in router.interfaces[name].address if is_public(item.ip))
+    if not found:
+        mine = {interface.network or interface.name for interface in machine.interfaces.values()}
+        for router in estate.routers.values():
+            networks = {interface.network or interface.name for interface in router.interfaces.values()}
+            if mine & networks:
+                found.extend(address for address in addresses_of(router) if is_public(address) and address.version == 4)
+    return found
+
+
+Recogniser = Callable[[Case], Finding | None]
+
+
+class Fault(NamedTuple):
+    """A fault: its code, what is wrong, what the visitor gets, how it is mended, and who recognises it."""
+
+    code: str
+    title: str
+    visitor_gets: str
+    help: str
+    symptoms: tuple[str, ...]
+    recognise: Recogniser
+    family: str
+
+
+#: Every fault in the order in which they are tried for a symptom: the more particular first.
+FAULTS: list[Fault] = []
+
+
+def fault(
+    code: str, title: str, visitor_gets: str, help_text: str, *symptoms: str
+) -> Callable[[Recogniser], Recogniser]:
+    """Registers a recogniser for the symptoms (kinds of the decision that stopped the visit) that it looks at."""
+
+    def register(recognise: Recogniser) -> Recogniser:
+        FAULTS.append(Fault(code, title, visitor_gets, help_text, symptoms, recognise, recognise.__module__))
+        return recognise
+
+    return register
+
+
+def warned(code: str, title: str, visitor_gets: str, help_text: str, family: str) -> None:
+    """Registers a fault that no visit shows: only the checks of an estate find it."""
+    FAULTS.append(Fault(code, title, visitor_gets, help_text, (), lambda _case: None, family))
+
+
+def listed(names: Iterable[str]) -> str:
+    """Names in a sentence."""
+    held = list(names)
+    return ", ".join(held[:4]) + (f" and {len(held) - 4} more" if len(held) > 4 else "")
+
+
+def asked_name(case: Case) -> str:
+    """The name that a record is wanted for: the end of the aliases, else the name asked for."""
+    aliases = case.last.resolution.aliases
+    return aliases[-1] if aliases else case.host
+
+
+def zone_asked(case: Case) -> Zone | None:
+    """The zone that answered last."""
+    name = case.last.resolution.zone
+    if name is not None:
+        return case.estate.zones.get(name)
+    return zone_of(case.estate, asked_name(case))
+
+
+def zone_of(estate: Estate, name: str) -> Zone | None:
+    """The closest zone of the estate that holds a name."""
+    while name:
+        if name in estate.zones:
+            return estate.zones[name]
+        name = name.partition(".")[2]
+    return None
+
+
+def origin_of(case: Case) -> object:
+    """What states the address that the visit used."""
+    resolution, connection = case.last.resolution, case.last.connection
+    if connection is None:
+        return None
+    for address, origin in zip(resolution.addresses, resolution.origins, strict=True):
+        if address == connection.address:
+            return origin
+    return None
+
+
+def inside_addresses(case: Case) -> set[object]:
+    """The addresses of the machines that hold the site."""
+    return {
+        item.ip for home in case.homes() for interface in home.machine.interfaces.values() for item in interface.address
+    }
+
+
+def leads_home(case: Case) -> bool:
+    """Whether the visit was delivered to a machine that holds the site."""
+    connection = case.last.connection
+    return connection is not None and any(home.machine is connection.reached for home in case.homes())
+
+
+def record_hints(case: Case, record: Record) -> dict[str, object]:
+    """What remedies need to know of a record."""
+    return {"record": record, "zone": zone_of(case.estate, record.owner), "name": record.owner}
+
+
+def reached_by(case: Case) -> object:
+    """The machine at which the visit ended: where it was delivered, or whose rule or table ended it."""
+    connection = case.last.connection
+    if connection is not None and connection.reached is not None:
+        return connection.reached
+    stop = case.stop
+    if stop is None or stop.place is None:
+        return None
+    path = stop.place.path
+    if len(path) >= 2 and path[0] in ("routers", "hosts"):
+        return (case.estate.routers if path[0] == "routers" else case.estate.hosts).get(str(path[1]))
+    return None
+
+
+def supposing(case: Case, estate: Estate) -> bool:
+    """Whether the promise would be kept in another estate."""
+    world = case.world.changed(estate)
+    vantage = estate.vantages.get(case.visit.vantage.name, case.visit.vantage)
+    return not breaches(case.promise, visit(world, case.visit.url, vantage))

@@ -1,0 +1,227 @@
+"""Faults of what is saved, in force, and restored by a boot."""
+
+from collections.abc import Iterator
+
+import msgspec
+
+from portolan.diagnosis.base import Case, Finding, fault, supposing
+from portolan.diagnosis.proposal import Patch, Proposal, put, remedy, remove
+from portolan.estate.estate import Estate
+from portolan.estate.machine import Machine
+from portolan.estate.service import Service
+from portolan.journey.moment import reloaded, with_facts
+from portolan.source.place import pointer
+
+
+@fault(
+    "service-not-enabled",
+    "The service runs, and is not started by the next boot",
+    "a refusal, after a reboot",
+    "Let it start at boot; starting it now and enabling it for the boot are two things.",
+    "service-stopped",
+)
+def not_enabled(case: Case) -> Finding | None:
+    """A boot left it stopped."""
+    stop = case.stop
+    if (
+        stop is None
+        or not isinstance(stop.subject, Service)
+        or stop.subject.after_boot != "stopped"
+        or not _booted(case, stop.subject)
+    ):
+        return None
+    service = stop.subject
+    text = f"{service.name} on {service.place.path[1]} was running, and the boot did not start it"
+    return Finding("service-not-enabled", text, service.place.key("after_boot"), hints={"service": service})
+
+
+def _booted(case: Case, service: Service) -> bool:
+    booted = case.world.booted
+    return booted is None or str(service.place.path[1]) in booted
+
+
+@fault(
+    "service-no-privilege",
+    "The service may not open a port below 1024",
+    "a refusal",
+    "Give it the privilege, or let it listen on a high port and forward the low one to that.",
+    "service-failed",
+)
+def no_privilege(case: Case) -> Finding | None:
+    """It does not start for want of a privilege."""
+    stop = case.stop
+    if stop is None or not isinstance(stop.subject, Service) or "without that privilege" not in str(stop.facts[3]):
+        return None
+    return Finding(
+        "service-no-privilege", stop.text, stop.subject.place.key("privileged"), hints={"service": stop.subject}
+    )
+
+
+@fault(
+    "service-config-broken",
+    "The saved configuration does not load",
+    "the old behaviour, or a refusal after the next start",
+    "Run the program's own test of its configuration and mend what it names, then reload.",
+    "service-failed",
+    "*",
+)
+def config_broken(case: Case) -> Finding | None:
+    """A boot had none to start with; or what is saved would keep the promise, if it loaded."""
+    stop = case.stop
+    if stop is not None and isinstance(stop.subject, Service) and stop.subject.failing is not None:
+        saved = stop.subject.saved
+        return Finding(
+            "service-config-broken", stop.text, saved.place if saved else stop.place, hints={"service": stop.subject}
+        )
+    for machine, service in _pending(case):
+        saved = service.saved
+        if saved is None or saved.broken is None:
+            continue
+        whole = msgspec.structs.replace(service, saved=msgspec.structs.replace(saved, broken=None))
+        if supposing(case, _with(case, machine, reloaded(whole))):
+            text = f"{service.name} on {machine.name} keeps its old configuration: the saved one does not load ({saved.broken})"
+            return Finding("service-config-broken", text, saved.place, hints={"service": service})
+    return None
+
+
+@fault(
+    "service-not-reloaded",
+    "The configuration is saved and not in force",
+    "the old behaviour",
+    "Reload the service. The file that was edited may also be one that is not included: look at what is in force.",
+    "*",
+)
+def not_reloaded(case: Case) -> Finding | None:
+    """What is saved would keep the promise."""
+    for machine, service in _pending(case):
+        if (
+            service.saved is not None
+            and service.saved.broken is None
+            and supposing(case, _with(case, machine, reloaded(service)))
+        ):
+            text = f"what is saved for {service.name} on {machine.name} would do, and is not in force"
+            return Finding("service-not-reloaded", text, service.saved.place, hints={"service": service})
+    return None
+
+
+def _pending(case: Case) -> list[tuple[Machine, Service]]:
+    """Services of the machine that was reached, and of those that hold the site, with a configuration that waits."""
+    connection = case.last.connection
+    found = [home.machine for home in case.homes()]
+    if connection is not None and connection.reached is not None:
+        found.insert(0, connection.reached)
+    return [
+        (machine, service)
+        for machine in dict.fromkeys(found)
+        for service in machine.services.values()
+        if service.saved is not None
+    ]
+
+
+def _with(case: Case, machine: Machine, service: Service) -> Estate:
+    """The estate with one service otherwise."""
+    return with_facts(case.estate, machine, services={**machine.services, service.name: service})
+
+
+@fault(
+    "filter-not-permanent",
+    "The filter in force and the one that the next boot restores differ",
+    "works now and not after a reboot, or the reverse",
+    "Save the filter that is in force, or load the one that is saved.",
+    "filter-drops",
+    "filter-rejects",
+)
+def not_permanent(case: Case) -> Finding | None:
+    """The boot restored it; or the saved one, not yet in force, would let it pass."""
+    stop = case.stop
+    if stop is None or stop.place is None:
+        return None
+    path = stop.place.path
+    if "filter_after_boot" in path:
+        text = f"the boot restored another filter on {path[1]} than was in force: {stop.text}"
+        return Finding("filter-not-permanent", text, stop.place, hints={"path": path[:2], "booted": True})
+    machine = (
+        (case.estate.routers if path[0] == "routers" else case.estate.hosts).get(str(path[1]))
+        if len(path) > 2
+        else None
+    )
+    if machine is None or machine.filter_after_boot is None or path[2] != "filter":
+        return None
+    saved = None if machine.filter_after_boot == "none" else machine.filter_after_boot
+    if not supposing(case, with_facts(case.estate, machine, filter=saved)):
+        return None
+    text = f"the filter in force on {machine.name} stops it, and the saved one would not: {stop.text}"
+    return Finding(
+        "filter-not-permanent", text, stop.place, hints={"path": path[:2], "booted": False, "none": saved is None}
+    )
+
+
+# -- remedies --
+
+
+@remedy("service-not-enabled")
+def enable(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Lets the boot start it."""
+    service = finding.hints["service"]
+    if isinstance(service, Service):
+        yield Proposal(
+            f"let {service.name} on {service.place.path[1]} start at boot", put(service.place, "after_boot", "running")
+        )
+
+
+@remedy("service-no-privilege")
+def give_privilege(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Lets it open low ports."""
+    service = finding.hints["service"]
+    if isinstance(service, Service):
+        text = f"give {service.name} on {service.place.path[1]} the privilege to open ports below 1024, and no other"
+        yield Proposal(text, put(service.place, "privileged", True))
+
+
+@remedy("service-config-broken")
+def mend_configuration(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Mends what the test names, and loads it."""
+    service = finding.hints["service"]
+    if not isinstance(service, Service) or service.saved is None:
+        return
+    text = f"mend what the test of {service.name}'s configuration says ({service.saved.broken}), and reload"
+    patch = [*remove((*service.saved.place.path, "broken")), *_in_force(service)]
+    yield Proposal(text, patch)
+
+
+@remedy("service-not-reloaded")
+def reload(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Puts what is saved in force."""
+    service = finding.hints["service"]
+    if isinstance(service, Service) and service.saved is not None:
+        yield Proposal(f"reload {service.name} on {service.place.path[1]}", _in_force(service))
+
+
+def _in_force(service: Service) -> Patch:
+    """What is saved takes the place of what was in force (RFC 6902 section 4.4: a move replaces)."""
+    assert service.saved is not None
+    saved = service.saved.place
+    patch: Patch = [
+        {"op": "move", "from": pointer((*saved.path, key)), "path": pointer((*service.place.path, key))}
+        for key in ("listens", "certificate", "sites")
+        if saved.has(key)
+    ]
+    return [*patch, *remove(saved.path)]
+
+
+@remedy("filter-not-permanent")
+def one_filter(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Saves the filter in force, or loads the saved one."""
+    machine = finding.hints["path"]
+    after = pointer((*machine, "filter_after_boot"))
+    if finding.hints["booted"]:
+        yield Proposal(
+            f"save the filter of {machine[1]} that was in force, so that a boot restores it",
+            [{"op": "remove", "path": after}],
+        )
+    elif finding.hints["none"]:
+        patch: Patch = [{"op": "remove", "path": after}, {"op": "remove", "path": pointer((*machine, "filter"))}]
+        yield Proposal(f"take the filter of {machine[1]} out of force, as the next boot would", patch)
+    else:
+        patch = [{"op": "move", "from": after, "path": pointer((*machine, "filter"))}]
+        yield Proposal(f"load the saved filter of {machine[1]}", patch)

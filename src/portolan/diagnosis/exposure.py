@@ -1,0 +1,443 @@
+"""What a change lays open, computed from the worlds before and after it: nobody who proposes a change says how safe it is.
+
+Looked at: who can newly connect to what, pages that newly come without encryption, legs that are no longer encrypted or
+verified, what can newly be read, refusals that somebody set on purpose, and whom visitors newly trust. A vantage on the
+internet stands for everybody there, one on a segment for itself; beside the estate's vantages ask a stranger on the internet,
+one from each range that a rule names, and a neighbour on each segment.
+"""
+
+from collections.abc import Iterator
+from ipaddress import IPv4Address, IPv4Interface, IPv6Address, IPv6Interface, ip_interface
+from typing import Any, Literal, NamedTuple
+
+import msgspec
+
+from portolan.estate.base import IPAddress, IPNetwork, is_public
+from portolan.estate.estate import Estate
+from portolan.estate.guesses import attachments, machines
+from portolan.estate.machine import Machine
+from portolan.estate.service import Service, Site
+from portolan.estate.vantage import Promise, Vantage
+from portolan.http.url import BadUrlError, parse
+from portolan.journey.visit import Visit, visit
+from portolan.journey.world import World
+
+#: `needed`: the expectation asks for just this. `beside`: it comes with it, on the same service, and only a smaller form would
+#: avoid it. `more`: anything else.
+Grade = Literal["needed", "beside", "more"]
+Kind = Literal["reach", "plain", "unencrypted", "unverified", "readable", "lifted", "trusted"]
+
+#: How many connections are compared at most for one change, and how many pages.
+MOST_REACH, MOST_PAGES = 24_000, 60
+_MOST_STRANGERS = 8
+#: A forward of so many ports is looked at port by port.
+_FEW_PORTS = 16
+_REACHES = " can newly reach "
+_REFUSALS = frozenset((401, 403, 404, 410, 451))
+_STRANGER = (IPv4Interface("198.18.99.7/32"), IPv6Interface("2001:2::99:7/128"))
+
+
+class Asked(NamedTuple):
+    """What a remedy is for: a URL from a vantage, what is expected of it, and the marks that concern it."""
+
+    url: str
+    vantage: Vantage
+    promise: Promise | None
+    marks: frozenset[str]
+
+
+class Gain(NamedTuple):
+    """One thing that a change lays open; `key` tells it from others."""
+
+    kind: Kind
+    key: tuple[str, ...]
+    text: str
+    grade: Grade
+
+
+class Exposure(NamedTuple):
+    """All that a change lays open; `whole` says whether everything was looked at, `closed` whether a refusal that is meant is lifted."""
+
+    gains: tuple[Gain, ...]
+    whole: bool = True
+    closed: bool = False
+
+    @property
+    def safety(self) -> Literal["safe", "opens", "weakens"]:
+        """The class by itself; a smaller form of the same change may make it `weakens`."""
+        if any(gain.grade == "more" for gain in self.gains):
+            return "weakens"
+        return "opens" if self.gains or not self.whole else "safe"
+
+    @property
+    def told(self) -> tuple[str, ...]:
+        """What is laid open in words, those who gain the same in one sentence."""
+        found: dict[str, list[str]] = {}
+        for gain in self.gains:
+            found.setdefault(gain.text, []).append(gain.key[1])
+        return tuple(f"{', '.join(who)}{text}" if text.startswith(_REACHES) else text for text, who in found.items())
+
+    @property
+    def beside(self) -> frozenset[tuple[str, ...]]:
+        """What comes with it beyond what is expected."""
+        return frozenset(gain.key for gain in self.gains if gain.grade != "needed")
+
+
+class _Asker(NamedTuple):
+    """Who tries to connect: a vantage, whether it is one of those that the expectation names, and whether it stands for all."""
+
+    label: str
+    vantage: Vantage
+    meant: bool
+    anybody: bool
+
+
+def exposure(before: World, after: World, asked: Asked, seen: Visit) -> Exposure:
+    """What a change of the world lays open; `seen` is what the visitor gets after it."""
+    gains: list[Gain] = []
+    whole = True
+    if not _same_boxes(before.estate, after.estate):
+        reached, whole = _reach(before, after, asked, seen)
+        gains += reached
+        gains += _listeners(before.estate, after.estate)
+    gains += _pages(before, after, asked)
+    lifted, closed = _sites(before.estate, after.estate, asked, seen)
+    gains += lifted
+    gains += _trust(before.estate, after.estate, asked)
+    return Exposure(tuple({gain.key: gain for gain in reversed(gains)}.values())[::-1], whole, closed)
+
+
+def _same_boxes(one: Estate, other: Estate) -> bool:
+    """Whether nothing differs that carries or takes packets."""
+    return all(
+        len(left) == len(right) and all(right.get(name) is each for name, each in left.items())
+        for left, right in (
+            (one.routers, other.routers),
+            (one.hosts, other.hosts),
+            (one.groups, other.groups),
+            (one.networks, other.networks),
+        )
+    )
+
+
+# -- who can newly connect to what -----------------------------------------------------------------------------------
+
+
+def _reach(before: World, after: World, asked: Asked, seen: Visit) -> tuple[list[Gain], bool]:
+    askers = _askers(before.estate, after.estate, asked)
+    targets = _targets(after)
+    whole = len(askers) * len(targets) <= MOST_REACH
+    if not whole:
+        touched = _touched(before.estate, after.estate)
+        targets = [each for each in targets if each[3] in touched] or targets
+        askers = [each for each in askers if each.anybody or each.vantage.name == asked.vantage.name]
+        targets = targets[: MOST_REACH // max(1, len(askers))]
+    then, now = _peopled(before, askers), _peopled(after, askers)
+    used = {
+        (each.connection.arrival.service.place.path, each.connection.arrival.listener.port)
+        for each in seen.exchanges
+        if each.connection is not None and each.connection.arrival is not None
+    }
+    services = {path for path, _ in used}
+    found = []
+    for asker in askers:
+        name = asker.vantage.name
+        for address, port, protocol, _ in targets:
+            arrival = now.connect(now.estate.vantages[name], address, port, protocol).arrival
+            if arrival is None or then.connect(then.estate.vantages[name], address, port, protocol).arrival is not None:
+                continue
+            path = arrival.service.place.path
+            if asker.meant and (path, arrival.listener.port) in used:
+                grade: Grade = "needed"
+            elif path in services and not ("private" in asked.marks and asker.anybody and not asker.meant):
+                grade = "beside"
+            else:
+                grade = "more"
+            what = f"{arrival.service.name} on {arrival.machine.name} at {address} port {port}"
+            text = f"{_REACHES}{what}" + ("" if protocol == "tcp" else f" ({protocol})")
+            key = ("reach", asker.label, "/".join(map(str, path)), str(address), str(port), protocol)
+            found.append(Gain("reach", key, text, grade))
+    return found, whole
+
+
+def _askers(before: Estate, after: Estate, asked: Asked) -> list[_Asker]:
+    """The estate's vantages, a stranger, one from each range that rules name, and a neighbour on each segment."""
+    named = asked.promise.vantages if asked.promise is not None and asked.promise.vantages else ()
+    meant = {*named, asked.vantage.name} if named or asked.promise is None else {*after.vantages, asked.vantage.name}
+    public = any(_on_internet(after, vantage) for name, vantage in after.vantages.items() if name in meant)
+    found = [
+        _Asker(name, vantage, name in meant or (public and _on_internet(after, vantage)), _on_internet(after, vantage))
+        for name, vantage in after.vantages.items()
+    ]
+    if asked.vantage.name not in after.vantages:
+        found.append(_Asker(asked.vantage.name, asked.vantage, True, _on_internet(after, asked.vantage)))
+    boxes: list[Machine | Vantage] = [*machines(after), *after.vantages.values()]
+    held = {item.ip for box in boxes for _, addresses in attachments(box) for item in addresses}
+    found.append(
+        _Asker(
+            "anybody on the internet", Vantage(name="(anybody)", network="internet", address=_STRANGER), public, True
+        )
+    )
+    for number, network in enumerate(_ranges(before, after)):
+        address = next((each for each in _samples(network) if each not in held and is_public(each)), None)
+        if address is not None and len(found) < len(after.vantages) + _MOST_STRANGERS:
+            place = (ip_interface(f"{address}/{address.max_prefixlen}"),)
+            found.append(
+                _Asker(
+                    f"anybody in {network}",
+                    Vantage(name=f"(range {number})", network="internet", address=place),
+                    public,
+                    True,
+                )
+            )
+    for name, segment in after.networks.items():
+        free = [
+            next((each for each in list(_samples(subnet))[::-1] if each not in held), None)
+            for subnet in segment.subnets
+        ]
+        addresses = tuple(ip_interface(f"{each}/{each.max_prefixlen}") for each in free if each is not None)
+        if segment.kind != "internet" and addresses:
+            found.append(
+                _Asker(
+                    f"others on {name}",
+                    Vantage(name=f"(neighbour on {name})", network=name, address=addresses),
+                    False,
+                    False,
+                )
+            )
+    return found
+
+
+def _on_internet(estate: Estate, vantage: Vantage) -> bool:
+    box: Machine | Vantage | None = vantage
+    if vantage.host is not None:
+        box = estate.hosts.get(vantage.host) or estate.routers.get(vantage.host)
+    networks = [name for name, _ in attachments(box)] if box is not None else []
+    return any(
+        name == "internet" or (name in estate.networks and estate.networks[name].kind == "internet")
+        for name in networks
+    )
+
+
+def _samples(network: IPNetwork) -> Iterator[IPAddress]:
+    """Some addresses of a range, from both ends."""
+    first, last = int(network.network_address), int(network.broadcast_address)
+    kind = IPv4Address if network.version == 4 else IPv6Address
+    for offset in (1, 2, 3, 5, 77, 0):
+        for value in (first + offset, last - offset):
+            if first <= value <= last:
+                yield kind(value)
+
+
+def _ranges(before: Estate, after: Estate) -> list[IPNetwork]:
+    """Source ranges that stand in the changed world and not in the earlier one."""
+    return sorted(_sources(after) - _sources(before), key=str)
+
+
+def _sources(estate: Estate) -> set[IPNetwork]:
+    found: set[IPNetwork] = set()
+    for group in estate.groups.values():
+        found.update(each for rule in group.inbound for each in rule.peers if not isinstance(each, str))
+    for machine in machines(estate):
+        found.update(each for forward in getattr(machine, "forwards", ()) for each in forward.sources)
+        filtering = machine.filter
+        if filtering is not None:
+            chains = [filtering.inbound, filtering.forward, *filtering.chains.values()]
+            found.update(each for chain in chains if chain is not None for rule in chain.rules for each in rule.sources)
+            found.update(each for area in filtering.areas.values() for each in area.sources)
+    return found
+
+
+def _targets(world: World) -> list[tuple[IPAddress, int, str, str]]:
+    """Every address, port and protocol at which something might take a packet, with the machine that has the address."""
+    found: dict[tuple[IPAddress, int, str], str] = {}
+    every = tuple(machines(world.estate))
+    bound = {
+        machine.name: {(each.port, each.protocol) for each in world.topology.device(machine).sockets.bindings}
+        for machine in every
+    }
+    forwards = [forward for machine in every for forward in getattr(machine, "forwards", ())]
+    #: The ports at which anything may be taken or sent on, which is all that counts of a wide forward.
+    taken = {pair for ports in bound.values() for pair in ports}
+    taken |= {(port, each.protocol) for each in forwards for port in (each.outside.first, each.outside.last)}
+    for machine in every:
+        ports = set(bound[machine.name])
+        for forward in getattr(machine, "forwards", ()):
+            outside = forward.outside
+            shift = outside.first - (forward.port or outside.first)
+            every_port = range(outside.first, outside.last + 1)
+            if len(every_port) <= _FEW_PORTS:
+                ports |= {(port, forward.protocol) for port in every_port}
+            else:
+                ports |= {
+                    (port + shift, protocol)
+                    for port, protocol in taken
+                    if protocol == forward.protocol and port + shift in every_port
+                }
+        for interface in machine.interfaces.values():
+            for item in interface.address:
+                for port, protocol in sorted(ports):
+                    found[item.ip, port, protocol] = machine.name
+        for pair in getattr(machine, "one_to_one", ()):
+            holder = world.topology.holder(pair.inside)
+            for binding in holder.sockets.bindings if holder is not None else ():
+                found[pair.outside, binding.port, binding.protocol] = machine.name
+    return [(*each, name) for each, name in found.items()]
+
+
+def _touched(before: Estate, after: Estate) -> set[str]:
+    """The machines that a change is about."""
+    old = {machine.name: machine for machine in machines(before)}
+    return {machine.name for machine in machines(after) if old.get(machine.name) is not machine}
+
+
+def _peopled(world: World, askers: list[_Asker]) -> World:
+    """The world with everybody in it who asks; made once for the same people."""
+    key = ("peopled", id(world.estate), tuple(sorted(each.label + str(each.vantage.address) for each in askers)))
+    found = world.shared.get(key)
+    if found is None:
+        vantages = {**world.estate.vantages, **{each.vantage.name: each.vantage for each in askers}}
+        found = world.shared[key] = (
+            world.changed(msgspec.structs.replace(world.estate, vantages=vantages)),
+            world.estate,
+        )
+    made: World = found[0]
+    return made
+
+
+def _listeners(before: Estate, after: Estate) -> Iterator[Gain]:
+    """Listeners that spoke TLS and do not any more."""
+    earlier = _services(before)
+    for path, service in _services(after).items():
+        old = earlier.get(path)
+        secure = {each.key for each in old.listens if each.tls} if old is not None else set()
+        for listener in service.listens:
+            if listener.key in secure and not listener.tls:
+                text = f"{service.name} on {path[1]} no longer encrypts what is said on {listener}"
+                yield Gain("unencrypted", ("listener", *map(str, path), listener.key), text, "more")
+
+
+def _services(estate: Estate) -> dict[tuple[str, ...], Service]:
+    return {
+        ("machine", machine.name, name): service
+        for machine in machines(estate)
+        for name, service in machine.services.items()
+    }
+
+
+# -- pages without encryption ----------------------------------------------------------------------------------------
+
+
+def _pages(before: World, after: World, asked: Asked) -> Iterator[Gain]:
+    """Pages that came encrypted, or not at all, and now come plain."""
+    vantages = [asked.vantage, *(each for each in after.estate.vantages.values() if each.name != asked.vantage.name)]
+    urls = _urls(before, after, asked)
+    for url in urls:
+        for vantage in vantages[: max(1, MOST_PAGES // len(urls))]:
+            now = visit(after, url, after.estate.vantages.get(vantage.name, vantage))
+            if now.outcome.kind != "served" or now.outcome.secure:
+                continue
+            then = visit(before, url, before.estate.vantages.get(vantage.name, vantage))
+            if then.outcome.kind == "served" and not then.outcome.secure:
+                continue
+            key = ("plain", url, vantage.name)
+            page = now.outcome.page or url
+            if any(each.handshake is not None or each.url.secure for each in then.exchanges):
+                yield Gain(
+                    "unencrypted",
+                    key,
+                    f"{vantage.name} gets {page} without encryption, where the way was encrypted before",
+                    "more",
+                )
+                continue
+            grade: Grade = "beside"
+            if str(parse(asked.url)) == url:
+                guarded = asked.marks & {"takes-payments", "private"} or (
+                    asked.promise is not None and asked.promise.secure
+                )
+                grade = "more" if guarded else "needed"
+            yield Gain("plain", key, f"{vantage.name} newly gets {page} without encryption", grade)
+
+
+def _urls(before: World, after: World, asked: Asked) -> list[str]:
+    """The URL asked, the same in the other scheme, and both of every name of a service that the change is about."""
+    url = parse(asked.url)
+    found = [str(url)]
+    hosts = [url.shown_host]
+    old = _services(before.estate)
+    for path, service in _services(after.estate).items():
+        if service.kind == "web" and old.get(path) is not service:
+            hosts += [name for site in service.sites.values() for name in site.names if "*" not in name]
+    for host in dict.fromkeys(hosts):
+        for scheme in ("http", "https"):
+            try:
+                found.append(str(parse(f"{scheme}://{host}{url.path if host == url.shown_host else '/'}")))
+            except BadUrlError:
+                continue
+    return list(dict.fromkeys(found))[: MOST_PAGES // 2]
+
+
+# -- what can be read, what was refused, whom visitors trust -----------------------------------------------------------
+
+
+def _sites(before: Estate, after: Estate, asked: Asked, seen: Visit) -> tuple[list[Gain], bool]:
+    found: list[Gain] = []
+    closed = False
+    response = seen.exchanges[-1].response
+    reached = response.site.place.path if response is not None and response.site is not None else None
+    old = dict(_each_site(before))
+    for path, site in _each_site(after):
+        was = old.get(path)
+        if was is None or was is site:
+            continue
+        meant: Grade = "needed" if site.place.path == reached else "more"
+        if site.listing and not was.listing:
+            found.append(
+                Gain(
+                    "readable",
+                    ("listing", *path),
+                    f"everybody who reaches {site.name} can read what its folders hold",
+                    "more",
+                )
+            )
+        if site.enabled and not was.enabled:
+            found.append(
+                Gain(
+                    "readable",
+                    ("site", *path),
+                    f"the pages of {site.name} can be read by everybody who reaches it",
+                    meant,
+                )
+            )
+        if was.answer in _REFUSALS and site.answer != was.answer:
+            found.append(
+                Gain(
+                    "lifted",
+                    ("answer", *path),
+                    f"{site.name} no longer answers {was.answer}, which was set on purpose",
+                    meant,
+                )
+            )
+            closed = closed or "closed" in was.marks or "closed" in asked.marks
+    return found, closed
+
+
+def _each_site(estate: Estate) -> Iterator[tuple[tuple[str, ...], Site]]:
+    for path, service in _services(estate).items():
+        for name, site in service.sites.items():
+            yield (*path, name), site
+
+
+def _trust(before: Estate, after: Estate, asked: Asked) -> Iterator[Gain]:
+    for name, vantage in after.vantages.items():
+        old = before.vantages.get(name)
+        for root in sorted(set(vantage.trusts) - set(old.trusts)) if old is not None else ():
+            grade: Grade = "needed" if name == asked.vantage.name else "more"
+            yield Gain("trusted", ("trust", name, root), f"{name} newly trusts whatever {root} issues", grade)
+    for name, authority in after.authorities.items():
+        if authority.public and name in before.authorities and not before.authorities[name].public:
+            yield Gain("trusted", ("public", name), f"every visitor newly trusts whatever {name} issues", "more")
+    for name, zone in after.zones.items():
+        known: Any = before.zones.get(name)
+        if known is not None and known.ds and not zone.ds:
+            yield Gain("unverified", ("ds", name), f"nobody checks the signatures of {name} any more", "more")

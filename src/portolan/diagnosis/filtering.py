@@ -1,0 +1,327 @@
+"""Faults of filters and security groups: the rule that stops it, and who it is meant for."""
+
+from collections.abc import Iterable, Iterator
+from typing import Any
+
+from portolan.diagnosis.base import (
+    Case,
+    Finding,
+    fault,
+    listed,
+)
+from portolan.diagnosis.proposal import Proposal, append, remedy
+from portolan.estate.areas import SERVICES
+from portolan.estate.base import PortRange, is_public
+from portolan.estate.filter import Area, Chain, FilterRule, NamedChain
+from portolan.estate.guesses import machines
+from portolan.estate.machine import Machine
+from portolan.estate.network import Group, GroupRule, Interface
+from portolan.estate.vantage import Vantage
+from portolan.source.place import pointer
+
+
+@fault(
+    "filter-order",
+    "The allowing rule stands behind the one that drops",
+    "a time-out",
+    "Put the allowing rule before the one that drops.",
+    "filter-drops",
+    "filter-rejects",
+)
+def filter_order(case: Case) -> Finding | None:
+    """A later rule of the same chain would have let it pass."""
+    stop, chain = case.stop, chain_of(case)
+    if stop is None or not isinstance(chain, Chain | NamedChain) or not isinstance(stop.subject, FilterRule):
+        return None
+    if stop.subject not in chain.rules:
+        return None
+    at = chain.rules.index(stop.subject)
+    connection = case.last.connection
+    for later, rule in enumerate(chain.rules[at + 1 :], at + 1):
+        if rule.verdict == "allow" and connection is not None and _same_kind(rule, case):
+            text = f"rule {at + 1} stops it before rule {later + 1}, which allows it: {stop.text}"
+            return Finding("filter-order", text, stop.place, hints={"chain": chain, "from": later, "to": at})
+    return None
+
+
+def _same_kind(rule: FilterRule, case: Case) -> bool:
+    port = case.asked_port
+    return (
+        rule.protocol in ("tcp", "any")
+        and (not rule.ports or any(port in each for each in rule.ports))
+        and not (rule.sources or rule.destinations or rule.source_ports or rule.state)
+    )
+
+
+@fault(
+    "filter-drops",
+    "A filter's rule or default drops it",
+    "a time-out",
+    "Allow the port, for those who are meant, before the rule that drops.",
+    "filter-drops",
+)
+def filter_drops(case: Case) -> Finding | None:
+    """The filter said no without a word."""
+    return _filtered(case, "filter-drops")
+
+
+@fault(
+    "filter-rejects",
+    "A filter's rule or default rejects it",
+    "a refusal, or unreachable",
+    "Allow the port, for those who are meant, before the rule that rejects.",
+    "filter-rejects",
+)
+def filter_rejects(case: Case) -> Finding | None:
+    """The filter said no, and said so."""
+    return _filtered(case, "filter-rejects")
+
+
+def _filtered(case: Case, code: str) -> Finding | None:
+    stop = case.stop
+    if stop is None:
+        return None
+    return Finding(
+        code, stop.text, stop.place, hints={"chain": chain_of(case), "rule": stop.subject, "port": case.asked_port}
+    )
+
+
+@fault(
+    "group-wrong-source",
+    "A security group allows the port, and not for this asker",
+    "a time-out for some",
+    "Widen the source range to those who are meant, and no further.",
+    "group-drops",
+)
+def group_wrong_source(case: Case) -> Finding | None:
+    """Some rule allows the port from elsewhere."""
+    interface, port = _grouped(case)
+    if interface is None:
+        return None
+    for name in interface.groups or ():
+        group = case.estate.groups[name]
+        for rule in group.inbound:
+            if (
+                rule.peers
+                and rule.allow in ("tcp", "any")
+                and (not rule.ports or any(port in each for each in rule.ports))
+            ):
+                text = f"group {name} allows port {port} from {listed(map(str, rule.peers))} only: {case.stop.text if case.stop else ''}"
+                attached = [case.estate.groups[each] for each in interface.groups or ()]
+                hints = {"rule": rule, "group": group, "groups": attached, "port": port}
+                return Finding("group-wrong-source", text, rule.place, hints=hints)
+    return None
+
+
+@fault(
+    "group-not-attached",
+    "The group that allows it hangs on another interface",
+    "a time-out",
+    "Attach the group to the interface that is asked.",
+    "group-drops",
+)
+def group_not_attached(case: Case) -> Finding | None:
+    """A group that hangs elsewhere allows the port to this asker."""
+    interface, port = _grouped(case)
+    connection = case.last.connection
+    if interface is None or connection is None:
+        return None
+    seen = connection.seen_from
+    attached = {
+        name
+        for machine in machines(case.estate)
+        for each in machine.interfaces.values()
+        if each is not interface
+        for name in each.groups or ()
+    }
+    for name in sorted(attached - set(interface.groups or ())):
+        for rule in case.estate.groups[name].inbound:
+            open_to = not rule.peers or any(
+                not isinstance(each, str) and seen is not None and seen in each for each in rule.peers
+            )
+            if rule.allow in ("tcp", "any") and rule.ports and any(port in each for each in rule.ports) and open_to:
+                text = (
+                    f"the group {name} allows port {port}, and hangs elsewhere: {case.stop.text if case.stop else ''}"
+                )
+                return Finding(
+                    "group-not-attached",
+                    text,
+                    interface.place.key("groups"),
+                    hints={"interface": interface, "group": name, "port": port},
+                )
+    return None
+
+
+@fault(
+    "group-missing-port",
+    "No security group on the interface allows the port",
+    "a time-out",
+    "Allow the port in a group of that interface.",
+    "group-drops",
+)
+def group_missing_port(case: Case) -> Finding | None:
+    """No rule of any attached group is about the port."""
+    interface, port = _grouped(case)
+    stop = case.stop
+    if interface is None or stop is None:
+        return None
+    groups: list[Group] = [case.estate.groups[name] for name in interface.groups or ()]
+    where = groups[0].place if groups else interface.place
+    text = f"no security group on {stop.facts[0]} ({stop.facts[1]}) allows tcp port {port}"
+    return Finding("group-missing-port", text, where, hints={"interface": interface, "groups": groups, "port": port})
+
+
+def _grouped(case: Case) -> tuple[Interface | None, int]:
+    stop = case.stop
+    if stop is None or not isinstance(stop.subject, Interface) or stop.facts[2] != "in":
+        return None, 0
+    return stop.subject, case.asked_port
+
+
+@remedy("filter-drops", "filter-rejects", "filter-order", "outbound-blocked")
+def allow_port(case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Allows the port before what stops it, for the asker's kind only."""
+    chain = finding.hints.get("chain")
+    stop, protocol = case.stop, case.asked_protocol
+    if isinstance(chain, Area):
+        yield Proposal(
+            f"let the area {chain.name} of {chain.place.path[1]} reach {_service(case.asked_port, protocol)}",
+            append(chain.place, "services", _service(case.asked_port, protocol)),
+        )
+    if not isinstance(chain, Chain | NamedChain) or stop is None:
+        return
+    port = case.asked_port
+    rule: dict[str, Any] = {"allow": protocol, "ports": [port]}
+    path = chain.place.path
+    if path[-1] == "forward":
+        rule["to"] = [str(case.asked_address)]
+    at = (
+        chain.rules.index(stop.subject)
+        if isinstance(stop.subject, FilterRule) and stop.subject in chain.rules
+        else None
+    )
+    if finding.code == "filter-order":
+        moved = {"op": "move", "from": _item(chain, finding.hints["from"]), "path": _item(chain, finding.hints["to"])}
+        yield Proposal(f"move rule {finding.hints['from'] + 1} before rule {finding.hints['to'] + 1}", [moved])
+    where = f"before rule {at + 1}" if at is not None else "at the end of the rules"
+    for source in askers(case) if path[-1] != "outbound" else (None,):
+        narrowed = rule if source is None else {**rule, "from": [source]}
+        who = f" from {source}" if source is not None else ""
+        yield Proposal(
+            f"allow {protocol} port {port}{who} in {path[-3]} {path[-2]} {path[-1]}, {where}",
+            append(chain.place, "rules", narrowed, at),
+        )
+
+
+def _service(port: int, protocol: str = "tcp") -> str:
+    """A port as an area writes it: by the service's name, where it has one."""
+    return next((name for name, held in SERVICES.items() if (protocol, port) in held), f"{port}/{protocol}")
+
+
+def _item(chain: Chain | NamedChain, index: int) -> str:
+    return pointer((*chain.place.path, "rules", index))
+
+
+def askers(case: Case) -> tuple[str | None, ...]:
+    """The sources to let in, the fewest first: an inside asker as the box saw it, then its segment; None is everybody.
+
+    A visitor from the internet stands for everybody there.
+    """
+    asked, met = case.asked_address, case.met
+    if asked is None:
+        return (None,)
+    own = [met.src] if met is not None else list(case.world.topology.device(case.visit.vantage).local)
+    for address in own:
+        if address.version == asked.version and not is_public(address):
+            segments = [
+                str(subnet)
+                for network in case.estate.networks.values()
+                for subnet in network.subnets
+                if address in subnet
+            ]
+            return (str(address), *segments[:1])
+    return (None,)
+
+
+@remedy("group-not-attached")
+def attach_group(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Attaches the group."""
+    interface, group = finding.hints["interface"], finding.hints["group"]
+    if isinstance(interface, Interface):
+        yield Proposal(
+            f"attach the group {group}, which allows port {finding.hints['port']}, to {interface.name} of {interface.place.path[1]}",
+            append(interface.place, "groups", group),
+        )
+
+
+@remedy("group-missing-port")
+def allow_in_group(case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Allows the port in a group of the interface, or attaches one that allows it."""
+    groups, port, interface = finding.hints["groups"], finding.hints["port"], finding.hints["interface"]
+    yield from _allowances(case, groups, port)
+    for name in sorted(case.estate.groups):
+        group = case.estate.groups[name]
+        if isinstance(interface, Interface) and name not in (interface.groups or ()) and _allows(group, port):
+            yield Proposal(
+                f"attach the group {name}, which allows port {port}, to {interface.name}",
+                append(interface.place, "groups", name),
+            )
+
+
+def _allowances(case: Case, groups: Iterable[Group], port: int) -> Iterator[Proposal]:
+    """A rule of its own for the port and the asker, in each of the groups."""
+    for group in groups:
+        for source in askers(case):
+            rule: dict[str, Any] = {
+                "allow": "tcp",
+                "ports": [port],
+                **({"from": [source]} if source is not None else {}),
+            }
+            who = f" from {source}" if source is not None else ""
+            yield Proposal(
+                f"allow tcp port {port}{who} in the group {group.name}", append(group.place, "inbound", rule)
+            )
+
+
+def _allows(group: Group, port: int) -> bool:
+    return any(
+        rule.allow == "tcp" and rule.ports and any(port in each for each in rule.ports) for rule in group.inbound
+    )
+
+
+@remedy("group-wrong-source")
+def widen_source(case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Adds the asker to the rule where it is about this port only; else allows the port in a rule of its own."""
+    rule, group, port = finding.hints["rule"], finding.hints["group"], finding.hints["port"]
+    if not isinstance(rule, GroupRule) or not isinstance(group, Group):
+        return
+    only = rule.allow == "tcp" and rule.ports == (PortRange(port, port),)
+    if not only:
+        held = [each for each in finding.hints["groups"] if each is not group]
+        yield from _allowances(case, [*held, group], port)
+    version = case.asked_address.version if case.asked_address is not None else 4
+    for source in askers(case):
+        wanted = source or ("0.0.0.0/0" if version == 4 else "::/0")
+        yield Proposal(
+            f"allow port {port} in the group {group.name} from {wanted} too", append(rule.place, "from", wanted)
+        )
+
+
+def chain_of(case: Case) -> object:
+    """The chain whose rule or default decided."""
+    stop = case.stop
+    if stop is None or stop.place is None:
+        return None
+    path = stop.place.path
+    at = next((index for index, part in enumerate(path) if part in ("filter", "filter_after_boot")), -1)
+    if at < 0 or len(path) <= at + 1:
+        return None
+    owner: Machine | Vantage | None = case.visit.vantage
+    if path[0] in ("routers", "hosts"):
+        owner = (case.estate.routers if path[0] == "routers" else case.estate.hosts).get(str(path[1]))
+    filtering = owner.filter if owner is not None else None
+    if filtering is None:
+        return None
+    if path[at + 1] in ("chains", "areas") and len(path) > at + 2:
+        return getattr(filtering, str(path[at + 1])).get(path[at + 2])
+    return getattr(filtering, str(path[at + 1]), None)

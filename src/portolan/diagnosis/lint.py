@@ -1,0 +1,319 @@
+"""What can be found without asking any question: faults that wait, found from the estate alone."""
+
+from collections.abc import Callable, Iterator
+from datetime import timedelta
+
+from portolan.diagnosis.base import Finding, all_homes, listed, zone_of
+from portolan.diagnosis.lint_names import NAME_LINTS
+from portolan.diagnosis.lint_way import WAY_LINTS
+from portolan.estate.base import IPAddress, is_public
+from portolan.estate.filter import FilterRule
+from portolan.estate.guesses import machines
+from portolan.estate.machine import Router
+from portolan.estate.service import Listener, Service, Site
+from portolan.http.binding import bound
+from portolan.http.url import BadUrlError, parse
+from portolan.journey.world import World
+from portolan.source.nearest import nearest
+from portolan.tls.facts import shown_by
+from portolan.tls.verify import covers
+
+#: A certificate that ends within this time is worth a word.
+SOON = timedelta(days=21)
+
+Lint = Callable[[World], Iterator[Finding]]
+
+
+def lint(world: World) -> list[Finding]:
+    """Every finding about an estate, in the order of its lines."""
+    found = [finding for check in LINTS for finding in check(world)]
+    return sorted(found, key=lambda each: (each.place.span if each.place is not None else ("", 0, 0), each.code))
+
+
+def zones_that_do_not_load(world: World) -> Iterator[Finding]:
+    """Zones that a real server refuses."""
+    for zone in world.estate.zones.values():
+        if zone.data.defect is not None:
+            text, record = zone.data.defect
+            yield Finding(
+                "name-alias-at-apex",
+                f"the zone {zone.name} does not load: {text} ({record.text.strip()})",
+                record.place,
+            )
+
+
+def doubled_origins(world: World) -> Iterator[Finding]:
+    """Names that end in the zone's name twice."""
+    for zone in world.estate.zones.values():
+        twice = f".{zone.name}.{zone.name}"
+        for owner, types in zone.data.nodes.items():
+            if owner.endswith(twice):
+                record = next(iter(types.values()))[0]
+                yield Finding(
+                    "name-doubled-origin",
+                    f"{owner} ends in the zone's name twice: a final dot is missing",
+                    record.place,
+                    "warning",
+                )
+
+
+def private_addresses(world: World) -> Iterator[Finding]:
+    """Private addresses in zones that everybody asks."""
+    for zone in world.estate.zones.values():
+        for types in zone.data.nodes.values():
+            for record in (*types.get("A", ()), *types.get("AAAA", ())):
+                if not is_public(record.data):
+                    yield Finding(
+                        "name-private-address",
+                        f"{record.owner} is {record.data}, which works inside only",
+                        record.place,
+                        "warning",
+                    )
+
+
+def dangling_aliases(world: World) -> Iterator[Finding]:
+    """Aliases to names that the estate's own zones do not have."""
+    for zone in world.estate.zones.values():
+        for types in zone.data.nodes.values():
+            for record in types.get("CNAME", ()):
+                holder = zone_of(world.estate, record.data)
+                if holder is not None and world.naming.index(holder).look(record.data) is None:
+                    yield Finding(
+                        "name-alias-dangling",
+                        f"{record.owner} is an alias of {record.data}, which does not exist",
+                        record.place,
+                    )
+
+
+def certificates_in_time(world: World) -> Iterator[Finding]:
+    """Certificates that are over, not begun, or soon over."""
+    for certificate in world.estate.certificates.values():
+        leaf = shown_by(certificate, world.estate, world.shared).leaf
+        if leaf.until is not None and world.now > leaf.until:
+            yield Finding(
+                "cert-expired",
+                f"the certificate {certificate.name} was valid until {leaf.until:%Y-%m-%d}",
+                certificate.place,
+            )
+        elif leaf.starts is not None and world.now < leaf.starts:
+            yield Finding(
+                "cert-not-yet",
+                f"the certificate {certificate.name} is valid from {leaf.starts:%Y-%m-%d} on",
+                certificate.place,
+            )
+        elif leaf.until is not None and leaf.until - world.now < SOON:
+            yield Finding(
+                "cert-expired",
+                f"the certificate {certificate.name} ends on {leaf.until:%Y-%m-%d}",
+                certificate.place,
+                "warning",
+            )
+
+
+def certificates_cover(world: World) -> Iterator[Finding]:
+    """Names of sites with a secure listener that their certificate does not cover."""
+    for home in all_homes(world.estate):
+        site = home.site
+        if not isinstance(site, Site) or not site.enabled:
+            continue
+        if not any(listener.tls and bound(site, listener) for listener in home.service.listens):
+            continue
+        name = site.certificate or home.service.certificate
+        if name is None:
+            continue
+        held = shown_by(world.estate.certificates[name], world.estate, world.shared).leaf.names
+        for wanted in site.names:
+            if "*" not in wanted and not any(covers(each, wanted, None) for each in held):
+                yield Finding(
+                    "cert-name",
+                    f"the certificate {name} of the site {site.name} does not cover {wanted}",
+                    site.place.key("names"),
+                )
+
+
+def forwards_lead_somewhere(world: World) -> Iterator[Finding]:
+    """Forwards to addresses that no box has, or to ports where nothing listens."""
+    for router in world.estate.routers.values():
+        for forward in router.forwards:
+            holder = world.topology.holder(forward.to)
+            if not forward.enabled:
+                continue
+            if holder is None:
+                yield Finding(
+                    "forward-wrong-address",
+                    f"no box has {forward.to}, to which port {forward.outside} is forwarded",
+                    forward.place,
+                    "warning",
+                )
+            elif forward.protocol == "tcp" and forward.outside.first == forward.outside.last:
+                port = forward.port or forward.outside.first
+                sockets = holder.sockets
+                if _sends_on(holder.router, forward.to, port):
+                    continue
+                if sockets.choose(forward.to, port, "tcp") is None and sockets.would(forward.to, port, "tcp") is None:
+                    yield Finding(
+                        "forward-wrong-port",
+                        f"nothing listens on port {port} of {holder.label}, to which port "
+                        f"{forward.outside} is forwarded",
+                        forward.place,
+                        "warning",
+                    )
+
+
+def _sends_on(router: Router | None, address: IPAddress, port: int) -> bool:
+    """Whether a router behind forwards what is asked of one of its addresses."""
+    return router is not None and any(
+        each.enabled
+        and each.protocol == "tcp"
+        and port in each.outside
+        and address in [item.ip for item in router.interfaces[each.on].address]
+        for each in router.forwards
+    )
+
+
+#: Words of a reason why a service does not start, and the fault that it is.
+_WHY_NOT = (
+    ("key of", "cert-key-differs"),
+    ("certificate", "cert-missing"),
+    ("privilege", "service-no-privilege"),
+    ("saved configuration", "service-config-broken"),
+    ("does not have the address", "listener-wrong-address"),
+)
+
+
+def services_that_do_not_start(world: World) -> Iterator[Finding]:
+    """Services that run by the estate and cannot."""
+    for machine in machines(world.estate):
+        for failure in world.topology.device(machine).sockets.failures.values():
+            code = next((code for words, code in _WHY_NOT if words in failure.reason), "service-port-taken")
+            yield Finding(
+                code,
+                f"{failure.service.name} on {machine.name} does not start: {failure.reason}",
+                failure.service.place,
+            )
+
+
+def services_that_are_stopped(world: World) -> Iterator[Finding]:
+    """Web services with sites that do not run now, and will not by themselves."""
+    for machine in machines(world.estate):
+        for service in machine.services.values():
+            if (
+                service.kind == "web"
+                and service.sites
+                and service.state == "stopped"
+                and service.after_boot != "running"
+            ):
+                yield Finding(
+                    "service-stopped",
+                    f"{service.name} on {machine.name} is stopped: nobody gets {listed(service.sites)}",
+                    service.place.key("state"),
+                    "warning",
+                )
+
+
+def names_have_records(world: World) -> Iterator[Finding]:
+    """Names that sites answer to, in zones of the estate that do not have them."""
+    for home in all_homes(world.estate):
+        site = home.site
+        for name in site.names if isinstance(site, Site) else ():
+            if "*" in name:
+                continue
+            zone = zone_of(world.estate, name)
+            if zone is not None and zone.data.defect is None:
+                index = world.naming.index(zone)
+                if index.look(name) is None and not (zone.apex_alias is not None and name == zone.name):
+                    near = nearest(name, index.nodes) if len(index.nodes) < 5000 else None
+                    hint = f"; {near} exists" if near else ""
+                    yield Finding(
+                        "name-missing",
+                        f"the site {site.name} answers to {name}, which the zone {zone.name} does not have{hint}",
+                        site.place.key("names"),
+                        "warning",
+                    )
+
+
+def hidden_rules(world: World) -> Iterator[Finding]:
+    """Allowing rules behind a rule of the same chain that takes everything."""
+    for machine in machines(world.estate):
+        if machine.filter is None:
+            continue
+        filtering = machine.filter
+        for chain in (filtering.inbound, filtering.forward, filtering.outbound, *filtering.chains.values()):
+            final: FilterRule | None = None
+            for rule in chain.rules if chain is not None else ():
+                if final is not None:
+                    text = f"rule {int(rule.place.path[-1]) + 1} is never asked: rule {int(final.place.path[-1]) + 1} takes everything"
+                    yield Finding("filter-order", text, rule.place, "warning")
+                elif _takes_all(rule):
+                    final = rule
+
+
+def _takes_all(rule: FilterRule) -> bool:
+    return (
+        rule.jump is None
+        and rule.protocol == "any"
+        and not (
+            rule.sources
+            or rule.destinations
+            or rule.entering
+            or rule.leaving
+            or rule.state
+            or rule.forwarded is not None
+        )
+    )
+
+
+def shadowed_names(world: World) -> Iterator[Finding]:
+    """One name at two sites on one listener."""
+    for machine in machines(world.estate):
+        for service in machine.services.values():
+            told: set[tuple[str, str]] = set()
+            for listener in service.listens:
+                yield from _shadowed(service, listener, told)
+
+
+def _shadowed(service: Service, listener: Listener, told: set[tuple[str, str]]) -> Iterator[Finding]:
+    seen: dict[str, Site] = {}
+    for site in service.sites.values():
+        if site.enabled and bound(site, listener):
+            for name in site.names:
+                other = seen.setdefault(name, site)
+                if other is not site and (site.name, name) not in told:
+                    told.add((site.name, name))
+                    yield Finding(
+                        "binding-shadowed",
+                        f"{other.name} answers to {name} on {listener} before {site.name} does",
+                        site.place.key("names"),
+                        "warning",
+                    )
+
+
+def promises_can_be_asked(world: World) -> Iterator[Finding]:
+    """Promises whose URL no client would ask, or whose name nothing mentions."""
+    for promise in world.estate.promises:
+        for key, text in (("url", promise.url), ("final", promise.final)):
+            if text is None:
+                continue
+            try:
+                parse(text)
+            except BadUrlError as error:
+                yield Finding("address-typed-wrong", str(error), promise.place.key(key))
+
+
+LINTS: tuple[Lint, ...] = (
+    zones_that_do_not_load,
+    doubled_origins,
+    private_addresses,
+    dangling_aliases,
+    certificates_in_time,
+    certificates_cover,
+    forwards_lead_somewhere,
+    services_that_do_not_start,
+    services_that_are_stopped,
+    names_have_records,
+    hidden_rules,
+    shadowed_names,
+    promises_can_be_asked,
+    *NAME_LINTS,
+    *WAY_LINTS,
+)

@@ -1,0 +1,281 @@
+"""What can be found about names without asking any question."""
+
+import shlex
+from collections.abc import Iterator
+from datetime import timedelta
+
+from portolan.diagnosis.base import Finding, all_homes, listed, warned, zone_of
+from portolan.diagnosis.resolving import wrong_glue
+from portolan.dns.signatures import judged, named_keys, signatures_end
+from portolan.dns.versions import same_answer
+from portolan.dns.zone import Found, Types
+from portolan.estate.certificate import Certificate
+from portolan.estate.estate import Estate
+from portolan.estate.guesses import machines
+from portolan.estate.service import Site
+from portolan.estate.zone import Record, Zone
+from portolan.journey.world import World
+
+#: What ends within this time is worth a word.
+REGISTRATION_SOON, SIGNATURES_SOON = timedelta(days=30), timedelta(days=5)
+
+warned(
+    "name-caa-forbids",
+    "The next certificate will be refused: CAA records allow other authorities",
+    "nothing yet: a warning",
+    "Allow the authority in the CAA records of the name or of one above it (RFC 8659), or take one that is allowed.",
+    __name__,
+)
+
+
+def registrations(world: World) -> Iterator[Finding]:
+    """Registrations that are over, on hold, or soon over."""
+    for zone in world.estate.zones.values():
+        until = zone.registered_until
+        if zone.on_hold:
+            yield Finding(
+                "name-registration-lapsed", f"the registration of {zone.name} is on hold", zone.place.key("on_hold")
+            )
+        elif until is not None and world.now >= until:
+            yield Finding(
+                "name-registration-lapsed",
+                f"the registration of {zone.name} ended on {until:%Y-%m-%d}",
+                zone.place.key("registered_until"),
+            )
+        elif until is not None and until - world.now < REGISTRATION_SOON:
+            yield Finding(
+                "name-registration-lapsed",
+                f"the registration of {zone.name} ends on {until:%Y-%m-%d}",
+                zone.place.key("registered_until"),
+                "warning",
+            )
+
+
+def glue(world: World) -> Iterator[Finding]:
+    """Glue that is not what the zone itself says."""
+    for zone in world.estate.zones.values():
+        wrong = wrong_glue(world.estate, zone)
+        if wrong is not None:
+            server, given, own = wrong
+            yield Finding(
+                "name-glue-wrong",
+                f"the glue of {server} is {given or 'missing'}, and the zone {zone.name} itself says {own}",
+                zone.place.key("glue"),
+            )
+
+
+def delegations(world: World) -> Iterator[Finding]:
+    """Zones whose delegation leads to another version than the one that was edited."""
+    for zone in world.estate.zones.values():
+        for copy in zone.copies.values():
+            if not set(copy.servers) & set(zone.delegated_to):
+                continue
+            index = world.naming.index(zone, copy)
+            changed = [
+                owner
+                for owner, types in zone.data.nodes.items()
+                if {"A", "AAAA", "CNAME"} & set(types) and not same_answer(_types(index.look(owner)), types)
+            ]
+            if changed:
+                yield Finding(
+                    "name-zone-elsewhere",
+                    f"the world asks {listed(copy.servers)} for {zone.name}, where {listed(changed)} "
+                    f"{'is' if len(changed) == 1 else 'are'} not as here",
+                    zone.place.key("delegated_to"),
+                )
+        parent = zone_of(world.estate, zone.name.partition(".")[2])
+        if parent is not None and not parent.data.nodes.get(zone.name, {}).get("NS") and parent.data.defect is None:
+            yield Finding(
+                "name-zone-elsewhere",
+                f"the zone {parent.name} does not delegate {zone.name}: nobody asks for it there",
+                zone.place,
+                "warning",
+            )
+
+
+def _types(found: object) -> Types | None:
+    return found.types if isinstance(found, Found) else None
+
+
+def signatures(world: World) -> Iterator[Finding]:
+    """Keys that do not fit, and signatures that end."""
+    for zone in world.estate.zones.values():
+        parent = zone_of(world.estate, zone.name.partition(".")[2])
+        named = named_keys(zone, parent.data if parent is not None else None)
+        if not named:
+            continue
+        verdict = judged(zone, zone.data, named, world.now)
+        until = signatures_end(zone, zone.data)
+        if verdict.law.stops:
+            yield Finding("name-signature-broken", verdict.text, verdict.place)
+        elif until is not None and until - world.now < SIGNATURES_SOON:
+            yield Finding(
+                "name-signature-broken",
+                f"the signatures of {zone.name} end on {until:%Y-%m-%d %H:%M} UTC",
+                verdict.place,
+                "warning",
+            )
+
+
+def views(world: World) -> Iterator[Finding]:
+    """Names of sites that a view lacks."""
+    for name, zone in _site_names(world.estate):
+        for view in zone.views.values():
+            held = _types(world.naming.index(zone, view).look(name))
+            if held is None and _types(world.naming.index(zone).look(name)) is not None:
+                yield Finding(
+                    "name-view-split",
+                    f"the view {view.name} of {zone.name} has no {name}, which others get",
+                    view.place,
+                    "warning",
+                )
+
+
+def _site_names(estate: Estate) -> Iterator[tuple[str, Zone]]:
+    seen = set()
+    for home in all_homes(estate):
+        for name in home.site.names if isinstance(home.site, Site) else ():
+            zone = zone_of(estate, name)
+            if "*" not in name and zone is not None and name not in seen:
+                seen.add(name)
+                yield name, zone
+
+
+def dead_addresses(world: World) -> Iterator[Finding]:
+    """Of several addresses, one that no box has; an IPv6 address where nothing of the site listens."""
+    held = {address for ports in world.topology.on_link.values() for address in ports}
+    for name, zone in _site_names(world.estate):
+        types = zone.data.nodes.get(name, {})
+        for kind in ("A", "AAAA"):
+            records = types.get(kind, ())
+            living = [record for record in (*types.get("A", ()), *types.get("AAAA", ())) if record.data in held]
+            for record in records:
+                if record.data in held or not living:
+                    continue
+                code = "name-v6-dead" if kind == "AAAA" else "name-one-address-dead"
+                yield Finding(
+                    code,
+                    f"{name} has the address {record.data}, which no box of the estate has, beside {living[0].data}",
+                    record.place,
+                    "warning",
+                )
+
+
+def changed_addresses(world: World) -> Iterator[Finding]:
+    """Records with an address that an interface had before."""
+    earlier = {
+        item.ip: (machine.name, each)
+        for machine in machines(world.estate)
+        for interface in machine.interfaces.values()
+        for each in interface.before
+        for item in each.address
+    }
+    for record in _addresses(world.estate) if earlier else ():
+        if record.data in earlier and world.topology.holder(record.data) is None:
+            machine, each = earlier[record.data]
+            yield Finding(
+                "name-address-changed",
+                f"{record.owner} is {record.data}, which {machine} had until {each.until:%Y-%m-%d %H:%M} UTC",
+                record.place,
+            )
+
+
+def _addresses(estate: Estate) -> Iterator[Record]:
+    for zone in estate.zones.values():
+        for types in zone.data.nodes.values():
+            yield from types.get("A", ())
+            yield from types.get("AAAA", ())
+
+
+def alias_loops(world: World) -> Iterator[Finding]:
+    """Aliases that lead back to themselves."""
+    told: set[str] = set()
+    for zone in world.estate.zones.values():
+        for owner, types in zone.data.nodes.items():
+            chain, name, held = [owner], owner, types
+            while "CNAME" in held and name not in told:
+                name = held["CNAME"][0].data
+                if name in chain:
+                    told |= set(chain)
+                    yield Finding(
+                        "name-alias-loop",
+                        f"the aliases go round: {' -> '.join([*chain, name])}",
+                        types["CNAME"][0].place,
+                    )
+                    break
+                chain.append(name)
+                following = zone_of(world.estate, name)
+                held = following.data.nodes.get(name, {}) if following is not None else {}
+
+
+def wrong_types(world: World) -> Iterator[Finding]:
+    """Names of sites that exist without an address."""
+    for name, zone in _site_names(world.estate):
+        found = world.naming.index(zone).look(name) if zone.data.defect is None else None
+        if (
+            isinstance(found, Found)
+            and not {"A", "AAAA", "CNAME", "HTTPS"} & set(found.types)
+            and zone.apex_alias is None
+        ):
+            place = next((records[0].place for records in found.types.values()), zone.place)
+            yield Finding(
+                "name-wrong-type", f"{name} exists in the zone {zone.name}, and has no address", place, "warning"
+            )
+
+
+def authorities_are_allowed(world: World) -> Iterator[Finding]:
+    """CAA records that forbid the authority of a certificate in use (RFC 8659 section 3)."""
+    told = set()
+    for home in all_homes(world.estate):
+        name = getattr(home.site, "certificate", None) or home.service.certificate
+        certificate = world.estate.certificates.get(name or "")
+        for covered in certificate.names if certificate is not None else ():
+            assert certificate is not None
+            found = _forbidden(world, certificate, covered)
+            if found is not None and (certificate.name, covered) not in told:
+                told.add((certificate.name, covered))
+                yield found
+
+
+def _forbidden(world: World, certificate: Certificate, covered: str) -> Finding | None:
+    authority = world.estate.authorities.get(certificate.issuer or "")
+    wanted = authority.caa_names if authority is not None else ()
+    wild = covered.startswith("*.")
+    name = covered.removeprefix("*.")
+    if certificate.issuer == "self":
+        return None
+    while name:
+        zone = zone_of(world.estate, name)
+        records = (_types(world.naming.index(zone).look(name)) or {}).get("CAA", ()) if zone is not None else ()
+        if not records:
+            name = name.partition(".")[2]
+            continue
+        read = [shlex.split(str(record.data))[1:3] for record in records]
+        tag = "issuewild" if wild and any(each[0] == "issuewild" for each in read) else "issue"
+        allowed = [value.partition(";")[0].strip() for kind, value in read if kind == tag]
+        if not allowed or set(allowed) & set(wanted) or (not wanted and any(allowed)):
+            return None
+        who = listed(each for each in allowed if each) or "nobody"
+        return Finding(
+            "name-caa-forbids",
+            f"the CAA records of {name} allow {who} to issue for {covered}; the certificate {certificate.name} is by "
+            f"{certificate.issuer or 'a public authority'}",
+            records[0].place,
+            "warning",
+            {"zone": zone, "owner": name, "tag": tag, "wanted": wanted[0] if wanted else ""},
+        )
+    return None
+
+
+NAME_LINTS = (
+    registrations,
+    glue,
+    delegations,
+    signatures,
+    views,
+    dead_addresses,
+    changed_addresses,
+    alias_loops,
+    wrong_types,
+    authorities_are_allowed,
+)

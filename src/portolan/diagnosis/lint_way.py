@@ -1,0 +1,203 @@
+"""What can be found about the way in without asking any question: what a boot will change, masks, lists, forwards."""
+
+from collections.abc import Iterator
+
+from portolan.diagnosis.base import Finding
+from portolan.estate.base import is_public, same_facts
+from portolan.estate.guesses import machines, network_name, network_named, prefix_of
+from portolan.estate.machine import Machine
+from portolan.journey.world import World
+
+
+def boots(world: World) -> Iterator[Finding]:
+    """What works now and not after the next boot, or the reverse."""
+    for machine in machines(world.estate):
+        if machine.filter_after_boot is not None and not same_facts(machine.filter_after_boot, machine.filter):
+            what = "restores none" if machine.filter_after_boot == "none" else "restores another one"
+            yield Finding(
+                "filter-not-permanent",
+                f"the filter of {machine.name} is in force now, and the next boot {what}",
+                machine.place.key("filter_after_boot"),
+                "warning",
+            )
+        for service in machine.services.values():
+            name = f"{service.name} on {machine.name}"
+            if service.state == "running" and service.after_boot == "stopped":
+                yield Finding(
+                    "service-not-enabled",
+                    f"{name} runs, and the next boot does not start it",
+                    service.place.key("after_boot"),
+                    "warning",
+                )
+            if service.saved is not None and service.saved.broken is not None:
+                yield Finding(
+                    "service-config-broken",
+                    f"the saved configuration of {name} does not load ({service.saved.broken}): the old one "
+                    "stays in force until the next start, and then there is none",
+                    service.saved.place,
+                    "warning",
+                )
+            elif service.saved is not None:
+                yield Finding(
+                    "service-not-reloaded",
+                    f"a configuration of {name} is saved and not in force",
+                    service.saved.place,
+                    "warning",
+                )
+
+
+def same_addresses(world: World) -> Iterator[Finding]:
+    """Addresses that several boxes of one network have."""
+    for (network, _, _), ports in world.topology.twice.items():
+        shared = set(ports[0].addresses).intersection(*(port.addresses for port in ports))
+        boxes = ", ".join(port.device.label for port in ports)
+        yield Finding(
+            "address-duplicate",
+            f"{', '.join(map(str, sorted(shared, key=str)))} on {network} is had by {boxes}",
+            (ports[-1].stated or ports[-1].device.stated).place.key("address"),
+        )
+
+
+def masks(world: World) -> Iterator[Finding]:
+    """Addresses whose written prefix length is not their network's."""
+    for machine in machines(world.estate):
+        for interface in machine.interfaces.values():
+            network = network_named(world.estate, network_name(interface))
+            for address in interface.address:
+                right = next(
+                    (subnet for subnet in (network.subnets if network is not None else ()) if address.ip in subnet),
+                    None,
+                )
+                prefix = prefix_of(address, network)
+                if right is not None and prefix is not None and prefix != right:
+                    yield Finding(
+                        "mask-wrong",
+                        f"{machine.name} has {address.ip} with the mask /{prefix.prefixlen}; {network.name if network else ''} "
+                        f"is {right}",
+                        interface.place.key("address"),
+                        "warning",
+                    )
+
+
+def lists_let_answers_out(world: World) -> Iterator[Finding]:
+    """Access lists that let questions in and the answers to them not out."""
+    for network in world.estate.networks.values():
+        held = network.access_list
+        if held is None or held.outbound is None or not any(rule.allow for rule in held.inbound or ()):
+            continue
+        if not any(
+            rule.allow in ("tcp", "any") and (not rule.ports or any(last >= 32768 for _, last in rule.ports))
+            for rule in held.outbound
+        ):
+            yield Finding(
+                "list-blocks-replies",
+                f"the access list of {network.name} lets questions in, and no answer out to the ports that visitors "
+                "ask from",
+                held.place.key("outbound"),
+                "warning",
+            )
+
+
+def forwards_in_order(world: World) -> Iterator[Finding]:
+    """Forwards that an earlier one hides."""
+    for router in world.estate.routers.values():
+        for index, later in enumerate(router.forwards):
+            for earlier in router.forwards[:index]:
+                hides = (
+                    earlier.enabled
+                    and later.enabled
+                    and earlier.on == later.on
+                    and earlier.protocol == later.protocol
+                    and not earlier.sources
+                    and earlier.outside.first <= later.outside.first
+                    and later.outside.last <= earlier.outside.last
+                    and earlier.to.version == later.to.version
+                )
+                if hides:
+                    yield Finding(
+                        "forward-shadowed",
+                        f"the forward of port {later.outside} to {later.to} is never asked: an earlier one takes "
+                        f"the port to {earlier.to}",
+                        later.place,
+                        "warning",
+                    )
+                    break
+
+
+def lines_are_public(world: World) -> Iterator[Finding]:
+    """Forwards on a line whose address nobody outside reaches."""
+    for router in world.estate.routers.values():
+        for name in dict.fromkeys(forward.on for forward in router.forwards if forward.enabled):
+            addresses = [item.ip for item in router.interfaces[name].address]
+            above = [
+                each
+                for each in world.estate.routers.values()
+                if each is not router and each.provider and _shares(each, router, name)
+            ]
+            if (
+                addresses
+                and above
+                and not any(is_public(each) for each in addresses)
+                and not any(f.to in addresses for each in above for f in each.forwards)
+            ):
+                yield Finding(
+                    "line-shared-address",
+                    f"{router.name} forwards on {name}, whose address {addresses[0]} is not public, and "
+                    f"{above[0].name} sends nothing on to it",
+                    router.place.key("forwards"),
+                    "warning",
+                )
+
+
+def _shares(one: Machine, other: Machine, name: str) -> bool:
+    return network_name(other.interfaces[name]) in {network_name(each) for each in one.interfaces.values()}
+
+
+def leases_may_change(world: World) -> Iterator[Finding]:
+    """Forwards to addresses that a lease gives."""
+    leased = {
+        item.ip: machine.name
+        for machine in machines(world.estate)
+        for interface in machine.interfaces.values()
+        if interface.leased
+        for item in interface.address
+    }
+    for router in world.estate.routers.values():
+        for forward in router.forwards:
+            if forward.enabled and forward.to in leased:
+                yield Finding(
+                    "forward-wrong-address",
+                    f"port {forward.outside} is forwarded to {forward.to}, which {leased[forward.to]} has by a lease "
+                    "that may change: reserve it",
+                    forward.place,
+                    "warning",
+                )
+
+
+def groups_hang_somewhere(world: World) -> Iterator[Finding]:
+    """Groups that hang on no interface and that nobody names."""
+    attached = {
+        name for machine in machines(world.estate) for each in machine.interfaces.values() for name in each.groups or ()
+    }
+    named = {
+        peer
+        for group in world.estate.groups.values()
+        for rule in (*group.inbound, *(group.outbound or ()))
+        for peer in rule.peers
+        if isinstance(peer, str)
+    }
+    for name, group in world.estate.groups.items():
+        if name not in attached | named:
+            yield Finding("group-not-attached", f"the group {name} hangs on no interface", group.place, "warning")
+
+
+WAY_LINTS = (
+    boots,
+    same_addresses,
+    masks,
+    lists_let_answers_out,
+    forwards_in_order,
+    lines_are_public,
+    leases_may_change,
+    groups_hang_somewhere,
+)

@@ -1,0 +1,346 @@
+"""Faults of the machine and its listeners."""
+
+from collections.abc import Iterator
+
+from portolan.diagnosis.base import Case, Finding, fault, listed
+from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, remove, replace
+from portolan.estate.machine import Machine
+from portolan.estate.service import Listener, Service
+
+
+@fault(
+    "service-stopped",
+    "The service does not run",
+    "a refusal",
+    "Start it, and let it start at boot.",
+    "service-stopped",
+    "nothing-listens",
+)
+def stopped(case: Case) -> Finding | None:
+    """A stopped service would have listened here, or holds the site."""
+    stop, connection = case.stop, case.last.connection
+    if stop is None or connection is None:
+        return None
+    if not isinstance(stop.subject, Service):
+        for home in case.homes():
+            if home.machine is connection.reached and home.service.state == "stopped":
+                text = f"{home.service.name} on {home.machine.name} holds the site {home.site.name}, and is stopped"
+                return Finding("service-stopped", text, home.service.place, hints={"service": home.service})
+        return None
+    return Finding("service-stopped", stop.text, stop.subject.place, hints={"service": stop.subject})
+
+
+@fault(
+    "cert-key-differs",
+    "The private key and the certificate are no pair",
+    "a refusal: the service does not start",
+    "Install the key that the certificate was made for, or a new certificate for this key.",
+    "service-failed",
+)
+def key_differs(case: Case) -> Finding | None:
+    """The service does not start for its key."""
+    stop = case.stop
+    if stop is None or "key of the certificate" not in str(stop.facts[3]):
+        return None
+    return Finding("cert-key-differs", stop.text, stop.place, hints={"service": stop.subject})
+
+
+@fault(
+    "cert-missing",
+    "A secure listener has no certificate",
+    "a refusal: the service does not start",
+    "Give the site or the service a certificate.",
+    "service-failed",
+)
+def certificate_missing(case: Case) -> Finding | None:
+    """The service does not start for want of a certificate."""
+    stop = case.stop
+    if stop is None or "no certificate" not in str(stop.facts[3]):
+        return None
+    return Finding("cert-missing", stop.text, stop.place, hints={"service": stop.subject})
+
+
+@fault(
+    "service-port-taken",
+    "Another program has the port, and the service does not start",
+    "a refusal, or another page",
+    "Stop the other program, or give one of them another port.",
+    "service-failed",
+    "wrong-page",
+    "not-found",
+    "no-default",
+    "not-web",
+)
+def port_taken(case: Case) -> Finding | None:
+    """The service could not bind."""
+    connection = case.last.connection
+    if connection is None or not isinstance(connection.reached, Machine):
+        return None
+    failures = case.world.topology.device(connection.reached).sockets.failures
+    for home in case.homes() or []:
+        failure = failures.get(home.service.name)
+        if failure is not None and failure.service is home.service and failure.rival is not None:
+            text = f"{home.service.name} on {connection.reached.name} does not start: {failure.reason}"
+            return Finding("service-port-taken", text, home.service.place, hints={"failure": failure})
+    stop = case.stop
+    if stop is not None and stop.kind == "service-failed" and isinstance(stop.subject, Service):
+        failure = failures.get(stop.subject.name)
+        return Finding("service-port-taken", stop.text, stop.place, hints={"failure": failure})
+    return None
+
+
+@fault(
+    "listener-loopback-only",
+    "The service listens on the loopback address only",
+    "works on the machine itself only",
+    "Let it listen on the address that visitors ask, or on every address.",
+    "nothing-listens",
+)
+def loopback_only(case: Case) -> Finding | None:
+    """A loopback listener has the port."""
+    for service, listener in _candidates(case):
+        if listener.address is not None and listener.address.is_loopback and listener.port == case.asked_port:
+            text = f"{service.name} on {_name(case)} listens on {listener}, which only {_name(case)} itself can ask"
+            return Finding(
+                "listener-loopback-only", text, listener.place, hints={"listener": listener, "service": service}
+            )
+    return None
+
+
+@fault(
+    "listener-family",
+    "The service listens for one IP version only",
+    "fails for the other",
+    "Listen on both, or take the other version's address record away.",
+    "nothing-listens",
+)
+def family(case: Case) -> Finding | None:
+    """A listener of the other family has the port."""
+    connection = case.last.connection
+    if connection is None:
+        return None
+    for service, listener in _candidates(case):
+        if (
+            listener.port == case.asked_port
+            and listener.address is not None
+            and not listener.address.is_loopback
+            and (int(listener.address) == 0)
+        ):
+            text = f"{service.name} on {_name(case)} listens on {listener}, which does not take IPv{connection.address.version}"
+            return Finding("listener-family", text, listener.place, hints={"listener": listener, "service": service})
+    return None
+
+
+@fault(
+    "listener-wrong-address",
+    "The service listens on another address of the host",
+    "a refusal",
+    "Let it listen on the address that visitors reach.",
+    "nothing-listens",
+)
+def wrong_address(case: Case) -> Finding | None:
+    """A listener on another address has the port."""
+    for service, listener in _candidates(case):
+        if listener.port == case.asked_port and listener.address is not None and not listener.address.is_loopback:
+            text = f"{service.name} on {_name(case)} listens on {listener} only"
+            return Finding(
+                "listener-wrong-address", text, listener.place, hints={"listener": listener, "service": service}
+            )
+    return None
+
+
+@fault(
+    "listener-wrong-port",
+    "The service listens on another port",
+    "a refusal",
+    "Let it listen on the port that visitors ask, or send them to its own.",
+    "nothing-listens",
+)
+def wrong_port(case: Case) -> Finding | None:
+    """The site's service runs on the machine, on other ports only."""
+    secure = case.last.url.secure
+    taken = case.decision("forwarded")
+    if taken is not None and taken.subject.port is not None:
+        return None  # the forward changes the port on purpose, and is at fault
+    homes = {id(home.service) for home in case.homes()}
+    found = [
+        (service, listener)
+        for service, listener in _candidates(case)
+        if service.kind == "web" and (not homes or id(service) in homes)
+    ]
+    if not found:
+        return None
+    service = found[0][0]
+    ports = [str(listener) for each, listener in found if each is service]
+    text = f"{service.name} on {_name(case)} does not listen on port {case.asked_port}; it listens on {listed(ports)}"
+    return Finding(
+        "listener-wrong-port",
+        text,
+        service.place.key("listens"),
+        hints={"service": service, "port": case.asked_port, "tls": secure},
+    )
+
+
+@fault(
+    "listener-plain-on-tls",
+    "TLS is expected on a port where plain HTTP is spoken",
+    "no TLS",
+    "Speak TLS on that port, with a certificate.",
+    "plain-spoken",
+    "not-web",
+)
+def plain_on_tls(case: Case) -> Finding | None:
+    """The listener speaks no TLS."""
+    stop, connection = case.stop, case.last.connection
+    if stop is None or stop.law.leg != "secure" or connection is None or connection.arrival is None:
+        return None
+    listener = connection.arrival.listener
+    return Finding(
+        "listener-plain-on-tls",
+        stop.text,
+        listener.place,
+        hints={"listener": listener, "service": connection.arrival.service},
+    )
+
+
+@fault(
+    "listener-tls-on-plain",
+    "Plain HTTP is sent to a port where TLS is spoken",
+    "status 400",
+    "Speak plain HTTP there, or send visitors to https.",
+    "plain-on-tls",
+)
+def tls_on_plain(case: Case) -> Finding | None:
+    """The listener expects TLS."""
+    stop, connection = case.stop, case.last.connection
+    if stop is None or connection is None or connection.arrival is None:
+        return None
+    listener = connection.arrival.listener
+    return Finding(
+        "listener-tls-on-plain",
+        stop.text,
+        listener.place,
+        hints={"listener": listener, "service": connection.arrival.service},
+    )
+
+
+def _candidates(case: Case) -> list[tuple[Service, Listener]]:
+    """The running listeners of the machine that was reached."""
+    connection = case.last.connection
+    if connection is None or connection.reached is None:
+        return []
+    return [
+        (service, listener)
+        for service in connection.reached.services.values()
+        if service.state == "running"
+        for listener in service.listens
+    ]
+
+
+def _name(case: Case) -> str:
+    connection = case.last.connection
+    return connection.reached.name if connection is not None and connection.reached is not None else "the machine"
+
+
+# -- remedies --
+
+
+@remedy("service-stopped")
+def start(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Starts the service."""
+    service = finding.hints["service"]
+    if isinstance(service, Service):
+        machine = service.place.path[1]
+        yield Proposal(f"start {service.name} on {machine}", put(service.place, "state", "running"))
+
+
+@remedy("listener-loopback-only", "listener-wrong-address", "listener-family")
+def listen_everywhere(case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Lets the listener take the address that was asked, or every address."""
+    listener, service = finding.hints["listener"], finding.hints["service"]
+    if not isinstance(listener, Listener) or not isinstance(service, Service):
+        return
+    index = service.listens.index(listener)
+    words = listener.text.split()[1:]
+    for where in (str(listener.port), _at_address(case, listener)):
+        if where is None:
+            continue
+        text = " ".join([where, *(word for word in words if word == "tls")])
+        patch = replace(item_path(service.place, "listens", index), int(text) if text.isdecimal() else text)
+        for site in service.sites.values():
+            for number, held in enumerate(site.listens):
+                if held == listener.key:
+                    patch += replace(item_path(site.place, "listens", number), where)
+        yield Proposal(f"let {service.name} listen on {text} instead of {listener}", patch)
+
+
+def _at_address(case: Case, listener: Listener) -> str | None:
+    connection = case.last.connection
+    address = case.asked_address
+    if connection is None or address is None:
+        return None
+    return f"[{address}]:{listener.port}" if address.version == 6 else f"{address}:{listener.port}"
+
+
+@remedy("listener-wrong-port")
+def listen_too(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Adds a listener on the port that visitors ask."""
+    service, port = finding.hints["service"], finding.hints["port"]
+    if isinstance(service, Service):
+        value = f"{port} tls" if finding.hints["tls"] else port
+        yield Proposal(f"let {service.name} listen on {value} too", append(service.place, "listens", value))
+
+
+@remedy("listener-plain-on-tls")
+def speak_tls(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Lets the listener speak TLS."""
+    listener, service = finding.hints["listener"], finding.hints["service"]
+    if isinstance(service, Service) and isinstance(listener, Listener) and service.kind == "web":
+        index = service.listens.index(listener)
+        text = f"{listener.text} tls"
+        yield Proposal(
+            f"let {service.name} speak TLS on {listener}", replace(item_path(service.place, "listens", index), text)
+        )
+
+
+@remedy("listener-tls-on-plain")
+def ask_securely(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """The listener is right, the question is not."""
+    yield Proposal("ask for the https:// address instead", [])
+    listener, service = finding.hints["listener"], finding.hints["service"]
+    if isinstance(service, Service) and isinstance(listener, Listener):
+        index = service.listens.index(listener)
+        text = " ".join(word for word in listener.text.split() if word != "tls")
+        yield Proposal(
+            f"let {service.name} speak plain HTTP on {text}", replace(item_path(service.place, "listens", index), text)
+        )
+
+
+@remedy("service-port-taken")
+def free_port(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Stops the rival."""
+    failure = finding.hints.get("failure")
+    rival = getattr(failure, "rival", None)
+    if isinstance(rival, Service):
+        yield Proposal(f"stop {rival.name}, which has the port", put(rival.place, "state", "stopped"))
+
+
+@remedy("cert-key-differs")
+def right_key(case: Case, _finding: Finding) -> Iterator[Proposal]:
+    """Asks for the key that belongs to the certificate."""
+    stop = case.stop
+    name = str(stop.facts[3]).split("certificate ")[-1].split(" ")[0] if stop is not None else ""
+    certificate = case.estate.certificates.get(name)
+    if certificate is not None and certificate.key is not None:
+        yield Proposal(
+            f"install the key that belongs to the certificate {name}", remove((*certificate.place.path, "key"))
+        )
+
+
+@remedy("cert-missing")
+def give_certificate(case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Gives the service a certificate that the estate has."""
+    service = finding.hints["service"]
+    if isinstance(service, Service):
+        for name in case.estate.certificates:
+            yield Proposal(f"give {service.name} the certificate {name}", put(service.place, "certificate", name))

@@ -1,0 +1,440 @@
+"""Faults of lines, subnets and addresses: what providers block and share, access lists, masks, one address twice."""
+
+from collections.abc import Iterator
+from ipaddress import ip_address
+from typing import Any
+
+from portolan.diagnosis.base import Case, Finding, addresses_of, fault, outside_addresses, reached_by
+from portolan.diagnosis.filtering import askers, chain_of
+from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, replace
+from portolan.estate.base import IPAddress, PortRange, is_public
+from portolan.estate.guesses import network_name
+from portolan.estate.machine import Machine, Router
+from portolan.estate.network import Interface, ListRule, Network
+from portolan.estate.vantage import Vantage
+from portolan.evidence.decision import Decision
+from portolan.net.packet import Seen
+from portolan.net.topology import Device, Port
+
+_AT_CARRIER = (
+    "nothing-listens",
+    "filter-drops",
+    "filter-rejects",
+    "service-stopped",
+    "wrong-page",
+    "not-found",
+    "no-default",
+    "plain-spoken",
+    "name-mismatch",
+    "not-web",
+)
+
+
+@fault(
+    "line-port-blocked",
+    "The provider of the line blocks the port",
+    "a time-out, from outside",
+    "Ask the provider of the line to let the port through; until then serve on a port that it leaves open, and say it in the "
+    "address.",
+    "line-blocks",
+)
+def line_port_blocked(case: Case) -> Finding | None:
+    """The packet ended at the provider's edge."""
+    stop = case.stop
+    if stop is None:
+        return None
+    return Finding(
+        "line-port-blocked", stop.text, stop.place, hints={"port": int(stop.facts[1]), "interface": stop.subject}
+    )
+
+
+@fault(
+    "line-shared-address",
+    "The router's outside address is not public: the provider shares one among many lines",
+    "a time-out or a refusal, from outside",
+    "Ask the provider for a public address of your own, or to send the port on; IPv6 may reach you directly.",
+    *_AT_CARRIER,
+)
+def line_shared_address(case: Case) -> Finding | None:
+    """The provider's router was asked, and the site is behind a router of ours behind it."""
+    connection, reached = case.last.connection, reached_by(case)
+    if (
+        not isinstance(reached, Router)
+        or not reached.provider
+        or connection is None
+        or connection.address not in addresses_of(reached)
+    ):
+        return None
+    for router in case.estate.routers.values():
+        shared = [
+            item.ip
+            for interface in router.interfaces.values()
+            for item in interface.address
+            if network_name(interface) in _networks(reached) and not is_public(item.ip)
+        ]
+        if router is reached or not shared:
+            continue
+        homes = [home for home in case.homes() if _networks(home.machine) & _networks(router)]
+        if homes or not case.homes():
+            text = (
+                f"{connection.address} is the provider's ({reached.name}), shared by many lines: {router.name}'s own outside address "
+                f"{shared[0]} is not public, and nobody outside reaches it"
+            )
+            return Finding(
+                "line-shared-address",
+                text,
+                reached.place,
+                hints={
+                    "carrier": reached,
+                    "router": router,
+                    "inside": shared[0],
+                    "port": connection.port,
+                    "address": connection.address,
+                    "home": homes[0] if homes else None,
+                },
+            )
+    return None
+
+
+def _networks(machine: Machine) -> set[str]:
+    return {network_name(interface) for interface in machine.interfaces.values()} - {"internet"}
+
+
+@fault(
+    "list-blocks-replies",
+    "The subnet's access list denies the answers' ports",
+    "a time-out",
+    "An access list keeps no state: allow answers to the ports that visitors ask from, 1024 to 65535.",
+    "list-denies",
+)
+def list_blocks_replies(case: Case) -> Finding | None:
+    """The answer was thrown away by a list."""
+    stop = case.stop
+    if stop is None or not case.answer_lost:
+        return None
+    return Finding("list-blocks-replies", stop.text, stop.place, hints=_list_hints(case, stop))
+
+
+@fault(
+    "list-blocks-inbound",
+    "The subnet's access list denies it",
+    "a time-out",
+    "Allow the port in a line with a lower number than the one that denies it.",
+    "list-denies",
+)
+def list_blocks_inbound(case: Case) -> Finding | None:
+    """The question was thrown away where it would enter the site's network."""
+    stop = case.stop
+    if stop is None or _own_network(case, stop):
+        return None
+    return Finding("list-blocks-inbound", stop.text, stop.place, hints=_list_hints(case, stop))
+
+
+def _own_network(case: Case, stop: Decision) -> bool:
+    """Whether the list is that of the asker's own network, on the way out."""
+    mine = {port.network.name for port in case.world.topology.device(case.visit.vantage).ports}
+    return stop.kind == "list-denies" and stop.facts[1] == "out" and stop.facts[0] in mine
+
+
+def _list_hints(case: Case, stop: Decision) -> dict[str, object]:
+    network = stop.subject if isinstance(stop.subject, Network) else case.estate.networks.get(str(stop.facts[0]))
+    return {
+        "network": network,
+        "way": "inbound" if stop.facts[1] == "in" else "outbound",
+        "packet": stop.facts[3],
+        "line": stop.subject if isinstance(stop.subject, ListRule) else None,
+    }
+
+
+@fault(
+    "outbound-blocked",
+    "The asker's own machine or network stops that port",
+    "a time-out, there only",
+    "Open the port on the asker's side, or ask from elsewhere.",
+    "filter-drops",
+    "filter-rejects",
+    "group-drops",
+    "list-denies",
+)
+def outbound_blocked(case: Case) -> Finding | None:
+    """The visitor's own filter stops it, its network's list, or the router on its way out."""
+    stop = case.stop
+    if stop is None or stop.place is None or not case.ended_on_its_way:
+        return None
+    path = stop.place.path
+    if path[:1] == ("vantages",):
+        return Finding("outbound-blocked", stop.text, stop.place, hints={"chain": chain_of(case)})
+    if _own_network(case, stop):
+        return Finding("outbound-blocked", stop.text, stop.place, hints=_list_hints(case, stop))
+    router = (
+        case.estate.routers.get(str(path[1]))
+        if len(path) > 2 and path[0] == "routers" and path[-2:] != ("inbound", "default")
+        else None
+    )
+    if router is None or "forward" not in path or case.decision("forwarded") is not None:
+        return None
+    mine = {port.network.name for port in case.world.topology.device(case.visit.vantage).ports} - {"internet"}
+    beyond = {name for home in case.homes() for name in _networks(home.machine)}
+    if mine & _networks(router) and not beyond & _networks(router):
+        return Finding("outbound-blocked", stop.text, stop.place, hints={"chain": chain_of(case)})
+    return None
+
+
+@fault(
+    "mask-wrong",
+    "One side believes that the other is a neighbour",
+    "a time-out or unreachable, one way",
+    "Give the address the prefix length of its network.",
+    "neighbour-missing",
+    "no-route",
+    "reply-lost",
+    "reply-stranger",
+    "reply-astray",
+    "later-lost",
+)
+def mask_wrong(case: Case) -> Finding | None:
+    """A box on the way has another mask than its network, and what it asked for lies where the two differ."""
+    stop = case.stop
+    inner = stop.subject if stop is not None and isinstance(stop.subject, Decision) else stop
+    if stop is None or inner is None:
+        return None
+    connection = case.last.connection
+    asker = case.world.topology.device(case.visit.vantage)
+    devices: list[Device] = [asker]
+    if connection is not None and connection.reached is not None:
+        devices.append(case.world.topology.device(connection.reached))
+    for device in devices:
+        for port in device.ports:
+            for address, prefix in zip(port.addresses, port.prefixes, strict=True):
+                right = next((subnet for subnet in port.network.subnets if address in subnet), None)
+                if prefix is not None and right is not None and prefix != right and _concerns(case, device, port):
+                    text = f"{device.label} has {address} with the mask /{prefix.prefixlen}, and {port.network.name} is {right}: {stop.text}"
+                    place = (port.stated or device.stated).place.key("address")
+                    return Finding(
+                        "mask-wrong", text, place, hints={"stated": port.stated or device.stated, "address": address}
+                    )
+    return None
+
+
+def _concerns(case: Case, device: Device, port: Port) -> bool:
+    """Whether the peer lies where the written mask and the network's differ."""
+    connection = case.last.connection
+    asker = case.world.topology.device(case.visit.vantage)
+    peers: list[IPAddress | None] = []
+    if connection is not None:
+        peers = [connection.address] if device is asker else [connection.seen_from, *asker.local]
+    for address, prefix in zip(port.addresses, port.prefixes, strict=True):
+        right = next((subnet for subnet in port.network.subnets if address in subnet), None)
+        if prefix is None or right is None:
+            continue
+        for peer in peers:
+            if peer is not None and peer.version == prefix.version and (peer in prefix) != (peer in right):
+                return True
+        gateways = device.stated.gateway if isinstance(device.stated.gateway, tuple) else ()
+        if any(each in right and each not in prefix for each in gateways) or _left_out(case, port, prefix, right):
+            return True
+    return False
+
+
+def _left_out(case: Case, port: Port, prefix: object, right: object) -> bool:
+    """Whether the mask leaves out every router of the network."""
+    held = [
+        item.ip
+        for router in case.estate.routers.values()
+        for interface in router.interfaces.values()
+        if network_name(interface) == port.network.name
+        for item in interface.address
+    ]
+    return bool(held) and not any(each in prefix for each in held if each in right)  # type: ignore[operator]
+
+
+@fault(
+    "address-duplicate",
+    "Two boxes have one address",
+    "now and then another box, or nothing",
+    "Give one of them another address; look at what leases hand out beside fixed addresses.",
+    "*",
+)
+def address_duplicate(case: Case) -> Finding | None:
+    """An address on the way is on its network more than once, and the box that answers is not the site's."""
+    twice = case.decision("address-twice")
+    if twice is None:
+        return None
+    address, boxes, here = twice.facts[0], str(twice.facts[2]), str(twice.facts[3])
+    home = next((each.machine.name for each in case.homes() if each.machine.name in boxes.split(", ")), None)
+    if home == here:
+        return None
+    text = f"{boxes} both have {address}: now and then {here} answers"
+    return Finding(
+        "address-duplicate",
+        text,
+        twice.place,
+        hints={"address": address, "box": twice.subject, "network": twice.facts[1]},
+    )
+
+
+@fault(
+    "network-isolated",
+    "The site's network is not connected to the asker's",
+    "unreachable, or a time-out",
+    "Connect the machine to a network that a router leads out of (bridged, not host-only), or ask by an address that is reachable "
+    "from there.",
+    "no-route",
+    "internet-private",
+    "neighbour-missing",
+    "reply-lost",
+    "route-ends",
+)
+def network_isolated(case: Case) -> Finding | None:
+    """The address belongs to a network that nothing leads to from here."""
+    connection, stop = case.last.connection, case.stop
+    taken = case.decision("forwarded")
+    address = taken.facts[3] if taken is not None else connection.address if connection is not None else None
+    held = (
+        [ports[address] for ports in case.world.topology.on_link.values() if address in ports]
+        if address is not None
+        else []
+    )
+    if (
+        stop is None
+        or not held
+        or (
+            case.visit.stop is not None and case.visit.stop.kind == "reply-lost" and held[0].network.kind != "host-only"
+        )
+    ):
+        return None
+    port = held[0]
+    asker = case.world.topology.device(case.visit.vantage)
+    if port.network.kind == "internet" or any(each.network is port.network for each in asker.ports):
+        return None
+    if case.last.url.literal is None and port.network.kind != "host-only":
+        return None
+    what = (
+        "is a host-only network, from which no router leads out"
+        if port.network.kind == "host-only"
+        else "is not connected to it"
+    )
+    text = f"{port.device.label} has {address} on {port.network.name}, which {what}; {case.visit.vantage.name} is elsewhere"
+    return Finding("network-isolated", text, port.place, hints={"port": port, "asked": address})
+
+
+# -- remedies --
+
+#: The ports that visitors ask from: those of RFC 6335 section 6, and what older and other systems take.
+CLIENT_PORTS = "1024-65535"
+
+
+@remedy("line-port-blocked")
+def ask_provider(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Leaves it to the provider, and shows what it would do."""
+    interface, port = finding.hints["interface"], finding.hints["port"]
+    if isinstance(interface, Interface):
+        text = f"ask the provider of the line to let port {port} through; until then serve on another port, such as {8443 if port == 443 else 8080}"
+        yield Proposal(text, put(interface.place, "provider_blocks", list(_without(interface.provider_blocks, port))))
+
+
+def _without(ranges: tuple[PortRange, ...], port: int) -> Iterator[str | int]:
+    for first, last in ranges:
+        for low, high in ((first, min(last, port - 1)), (max(first, port + 1), last)):
+            if low <= high:
+                yield low if low == high else f"{low}-{high}"
+            if not first <= port <= last:
+                break
+
+
+@remedy("line-shared-address")
+def ask_for_own_address(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Leaves it to the provider; shows what a forward there would do."""
+    carrier, router, port = finding.hints["carrier"], finding.hints["router"], finding.hints["port"]
+    yield Proposal(
+        "ask the provider for a public address of your own; or serve over IPv6, which needs no translation", []
+    )
+    if isinstance(carrier, Router) and isinstance(router, Router):
+        on = next(
+            name
+            for name, each in carrier.interfaces.items()
+            if finding.hints["address"] in [item.ip for item in each.address]
+        )
+        value = {"on": on, "tcp": port, "to": str(finding.hints["inside"])}
+        text = f"ask the provider to send tcp port {port} of {finding.hints['address']} on to {finding.hints['inside']} ({router.name})"
+        yield Proposal(text, append(carrier.place, "forwards", value))
+
+
+@remedy("list-blocks-inbound", "list-blocks-replies", "outbound-blocked")
+def allow_in_list(case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Allows it in a line with a lower number."""
+    network, way, packet = finding.hints.get("network"), finding.hints.get("way"), finding.hints.get("packet")
+    if not isinstance(network, Network) or network.access_list is None or not isinstance(packet, Seen):
+        return
+    held = (network.access_list.inbound if way == "inbound" else network.access_list.outbound) or ()
+    line = finding.hints.get("line")
+    number = _free_number(held, line if isinstance(line, ListRule) else None)
+    if number is None:
+        return
+    replies = finding.code == "list-blocks-replies"
+    value: dict[str, Any] = {
+        "number": number,
+        "allow": packet.protocol,
+        "ports": CLIENT_PORTS if replies else packet.dport,
+    }
+    what = f"{packet.protocol} answers to the askers' ports" if replies else f"{packet.protocol} port {packet.dport}"
+    inside = not is_public(packet.dst if replies else packet.src)
+    for source in askers(case) if inside else (None,):
+        narrowed = value if source is None else {**value, "to" if replies else "from": source}
+        who = "" if source is None else f" {'to' if replies else 'from'} {source}"
+        text = f"allow {what}{who} in line {number} of {network.name}'s access list, {way}"
+        yield Proposal(text, append(network.access_list.place, str(way), narrowed))
+
+
+def _free_number(held: tuple[ListRule, ...], line: ListRule | None) -> int | None:
+    """A free number before a line, as near as may be; behind the last one where no line decided."""
+    taken = {rule.number for rule in held}
+    if line is None:
+        return next((number for number in range(max(taken, default=90) + 10, 65536) if number not in taken), None)
+    return next((number for number in range(line.number - 1, 0, -1) if number not in taken), None)
+
+
+@remedy("mask-wrong")
+def right_mask(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Takes the written prefix length away, so that the network's counts."""
+    stated, address = finding.hints["stated"], finding.hints["address"]
+    if isinstance(stated, Interface | Vantage):
+        index = next(at for at, item in enumerate(stated.address) if item.ip == address)
+        yield Proposal(
+            f"give {address} the mask of its network", replace(item_path(stated.place, "address", index), str(address))
+        )
+
+
+@remedy("address-duplicate")
+def another_address(case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Gives the box that is not the site's a free address."""
+    box, address, name = finding.hints["box"], ip_address(str(finding.hints["address"])), str(finding.hints["network"])
+    network = case.estate.networks.get(name)
+    stated = box if isinstance(box, Interface) else getattr(box, "stated", None)
+    if network is None or not isinstance(stated, Interface | Vantage):
+        return
+    held = set(case.world.topology.on_link.get(name, ()))
+    subnet = next((each for each in network.subnets if address in each), None)
+    free = (
+        next((each for each in list(subnet.hosts())[::-1] if each not in held), None)
+        if subnet is not None and subnet.num_addresses < 70000
+        else None
+    )
+    if free is not None:
+        index = next(at for at, item in enumerate(stated.address) if item.ip == address)
+        whose = stated.name if isinstance(stated, Vantage) else str(stated.place.path[1])
+        yield Proposal(
+            f"give {whose} another address, such as {free}",
+            replace(item_path(stated.place, "address", index), str(free)),
+        )
+
+
+@remedy("network-isolated")
+def ask_outside(case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Names an address that is reachable, or what to connect."""
+    port = finding.hints["port"]
+    if isinstance(port, Port) and isinstance(port.device.stated, Machine):
+        public = outside_addresses(case.estate, port.device.stated)
+        if public:
+            yield Proposal(f"ask for {public[0]}, which leads there from outside", [])
+        yield Proposal(f"connect {port.device.label} to a network that a router leads out of", [])

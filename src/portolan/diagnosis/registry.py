@@ -1,0 +1,69 @@
+"""Every fault, in the order in which they are tried for a symptom, and every remedy by the fault that it mends."""
+
+from collections.abc import Iterator
+from functools import cache
+
+from portolan.diagnosis import (
+    base,
+    boot,
+    certificate,
+    filtering,
+    lint_names,
+    machine,
+    names,
+    network,
+    redirect,
+    remembering,
+    resolving,
+    site,
+    way,
+)
+from portolan.diagnosis.base import Case, Fault, Finding
+from portolan.diagnosis.proposal import PROPOSERS, Proposal
+
+#: The families in order: what waits to take effect first, who was asked before what was said, the name before the way.
+FAMILIES = (
+    boot,
+    certificate,
+    machine,
+    resolving,
+    remembering,
+    names,
+    redirect,
+    site,
+    network,
+    way,
+    filtering,
+    lint_names,
+)
+
+FAULTS: tuple[Fault, ...] = tuple(
+    sorted(base.FAULTS, key=lambda fault: [each.__name__ for each in FAMILIES].index(fault.family))
+)
+BY_CODE: dict[str, Fault] = {fault.code: fault for fault in FAULTS}
+
+
+@cache
+def _looking_at(symptom: str) -> tuple[Fault, ...]:
+    """The faults whose recognisers look at a symptom; `*` looks at every one that a visit ended by."""
+    ended = symptom not in ("none", "slow")
+    return tuple(fault for fault in FAULTS if symptom in fault.symptoms or (ended and "*" in fault.symptoms))
+
+
+def recognise(case: Case) -> list[Finding]:
+    """The causes that fit what stopped the visit, the most particular first; empty when none does.
+
+    For a visit that got what was promised: what made it slow, as warnings.
+    """
+    found: list[Finding] = []
+    for fault in _looking_at(case.symptom):
+        finding = fault.recognise(case)
+        if finding is not None:
+            found.append(finding)
+    return found
+
+
+def proposals(case: Case, finding: Finding) -> Iterator[Proposal]:
+    """What may mend a cause, in the order of the files: how safe each is, is found out by trying it."""
+    for propose in PROPOSERS.get(finding.code, ()):
+        yield from propose(case, finding)

@@ -1,0 +1,214 @@
+"""Faults of time and of several addresses: what is still remembered, an address that moved, one of several that is dead."""
+
+from collections.abc import Iterator
+
+from portolan.diagnosis.base import (
+    LED_ASTRAY,
+    Case,
+    Finding,
+    fault,
+    leads_home,
+    origin_of,
+    outside_addresses,
+    record_hints,
+)
+from portolan.diagnosis.names import site_addresses
+from portolan.diagnosis.proposal import (
+    Proposal,
+    drop_record,
+    remedy,
+    remove,
+    swap_record,
+)
+from portolan.diagnosis.resolving import held_at
+from portolan.dns.versions import same_answer
+from portolan.dns.zone import Types
+from portolan.estate.guesses import machines
+from portolan.estate.service import Service
+from portolan.estate.vantage import Vantage
+from portolan.estate.zone import Record, Zone
+
+
+@fault(
+    "name-cached-absent",
+    '"No such name" is still remembered',
+    "no such name, for a while",
+    "Wait until it is forgotten, or empty the resolver's cache; others than its users are not concerned.",
+    "remembered-absent",
+)
+def cached_absent(case: Case) -> Finding | None:
+    """A cache holds the absence of a name that has been made since."""
+    stop = case.stop
+    if stop is None or not _mended_since(case):
+        return None
+    return Finding(
+        "name-cached-absent",
+        f"{stop.text}; it has been made since, and others get it",
+        stop.place,
+        hints={"until": stop.facts[3], "holder": _cache(case), "label": stop.facts[0]},
+    )
+
+
+@fault(
+    "name-cached-old",
+    "The old answer is still remembered",
+    "the old place, for a while",
+    "Wait until it is forgotten, or empty the resolver's cache; others than its users are not concerned. Before a planned "
+    "change lower the TTL.",
+    *LED_ASTRAY,
+)
+def cached_old(case: Case) -> Finding | None:
+    """A cache holds an address that the zone does not state any more."""
+    held = case.decision("remembered")
+    if held is None or not _mended_since(case):
+        return None
+    return Finding(
+        "name-cached-old",
+        f"{held.text}; the zone says otherwise since, and others get that",
+        held.place,
+        hints={"until": held.facts[3], "holder": _cache(case), "label": held.facts[0]},
+    )
+
+
+def _mended_since(case: Case) -> bool:
+    """Whether the zone answers otherwise now than what is remembered."""
+    held = case.decision("remembered") or case.decision("remembered-absent")
+    if held is None or not isinstance(held.subject, Zone):
+        return False
+    name, zone = str(held.facts[1]), held.subject
+    old: Types | None = None
+    if held.kind == "remembered":
+        origin = origin_of(case)
+        aliases = {each.subject.owner for each in case.last.resolution.decisions if each.kind == "alias"}
+        if name in aliases:
+            return True
+        old = {origin.type: (origin,)} if isinstance(origin, Record) else None
+    return not same_answer(old, held_at(case, zone, None, name))
+
+
+def _cache(case: Case) -> object:
+    """Whose cache it is: the visitor's own, or a resolver's of the estate."""
+    asked = case.decision("resolver-asked")
+    if asked is not None and isinstance(asked.subject, Service) and asked.subject.last_asked is not None:
+        return asked.subject
+    return case.visit.vantage
+
+
+@fault(
+    "name-address-changed",
+    "The public address changed since the record was made",
+    "a time-out, or a stranger",
+    "Put the present address into the record; let the line's router report its address, or ask the provider for one that stays.",
+    *LED_ASTRAY,
+)
+def address_changed(case: Case) -> Finding | None:
+    """The record holds an address that some interface had before."""
+    origin = origin_of(case)
+    if not isinstance(origin, Record) or leads_home(case):
+        return None
+    for machine in machines(case.estate):
+        for interface in machine.interfaces.values():
+            for earlier in interface.before:
+                if origin.data in [item.ip for item in earlier.address]:
+                    now = [item.ip for item in interface.address if item.version == origin.data.version]
+                    text = (
+                        f"{origin.owner} is {origin.data}, which {machine.name} had until {earlier.until:%Y-%m-%d %H:%M} UTC; "
+                        f"since then it has {', '.join(map(str, now))}"
+                    )
+                    return Finding(
+                        "name-address-changed",
+                        text,
+                        origin.place,
+                        hints={**record_hints(case, origin), "addresses": now},
+                    )
+    return None
+
+
+@fault(
+    "name-v6-dead",
+    "The name's IPv6 address leads to a host or service without IPv6",
+    "slow, or fails for visitors with IPv6 only",
+    "Take the AAAA record away, or serve the site over IPv6 too.",
+    "slow",
+    *LED_ASTRAY,
+)
+def v6_dead(case: Case) -> Finding | None:
+    """An attempt over IPv6 failed at a box that is not the site's, or at none."""
+    return _dead(case, "name-v6-dead", 6)
+
+
+@fault(
+    "name-one-address-dead",
+    "One of the name's addresses does not serve the site",
+    "fails now and then",
+    "Take the address out of the record, or bring its server up.",
+    "slow",
+    *LED_ASTRAY,
+)
+def one_address_dead(case: Case) -> Finding | None:
+    """One of several addresses of a family is not where the site is."""
+    return _dead(case, "name-one-address-dead", None)
+
+
+def _dead(case: Case, code: str, version: int | None) -> Finding | None:
+    slow = case.symptom == "slow"
+    right = {each for home in case.homes() for each in outside_addresses(case.estate, home.machine)}
+    for exchange in case.visit.exchanges if slow else (case.last,):
+        resolution = exchange.resolution
+        tried = exchange.attempts[:-1] if slow else exchange.attempts
+        for attempt in tried:
+            at = resolution.addresses.index(attempt.address) if attempt.address in resolution.addresses else -1
+            record = resolution.origins[at] if at >= 0 else None
+            if not isinstance(record, Record) or (attempt.detail is None and slow):
+                continue
+            if version is not None and attempt.address.version != version:
+                continue
+            if not slow and (record.data in right or leads_home(case)):
+                continue
+            others = [each for each in resolution.origins if isinstance(each, Record) and each.data != record.data]
+            if version is None and not any(
+                each.type == record.type and (slow or each.data in right) for each in others
+            ):
+                continue
+            what = attempt.stop.text if attempt.stop is not None else "another site answers there"
+            text = f"{record.owner} is {record.data} too, where {'the site is not' if attempt.detail is None else 'nobody answers for it'}: {what}"
+            if version == 6:
+                text = f"{record.owner} has the IPv6 address {record.data}, which does not serve it: {what}"
+            hints = {**record_hints(case, record), "others": tuple(each.data for each in others)}
+            return Finding(code, text, record.place, "warning" if slow else "error", hints)
+    return None
+
+
+@remedy("name-cached-old", "name-cached-absent")
+def empty_cache(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Waits, or empties the cache."""
+    holder, until, label = finding.hints["holder"], finding.hints["until"], finding.hints["label"]
+    if isinstance(holder, Vantage | Service):
+        text = f"wait until {until}, or empty the cache of {label} now"
+        yield Proposal(text, remove((*holder.place.path, "last_asked")))
+
+
+@remedy("name-address-changed")
+def present_address(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Puts the interface's present address into the record."""
+    record, zone = finding.hints["record"], finding.hints["zone"]
+    if isinstance(zone, Zone) and isinstance(record, Record):
+        for address in finding.hints["addresses"]:
+            text = f"change {record.owner} from {record.data} to the present address {address}"
+            yield Proposal(text, swap_record(zone, record, record.type, address))
+
+
+@remedy("name-v6-dead", "name-one-address-dead")
+def drop_dead(case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Gives the site's own address of the family, or takes the dead one away."""
+    record, zone = finding.hints["record"], finding.hints["zone"]
+    if not isinstance(zone, Zone) or not isinstance(record, Record):
+        return
+    for address in site_addresses(case):
+        if address.version == record.data.version and address not in finding.hints["others"]:
+            yield Proposal(
+                f"change {record.owner} from {record.data} to {address}",
+                swap_record(zone, record, record.type, address),
+            )
+    if finding.hints["others"]:
+        yield Proposal(f"take the record '{record.owner} {record.type} {record.data}' away", drop_record(zone, record))

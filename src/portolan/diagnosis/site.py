@@ -1,0 +1,379 @@
+"""Faults of the site: bindings and content."""
+
+from collections.abc import Iterator
+
+from portolan.diagnosis.base import Case, Finding, Home, fault, listed
+from portolan.diagnosis.proposal import Patch, Proposal, append, item_path, put, remedy, remove, replace
+from portolan.estate.service import Service, Site
+from portolan.source.nearest import nearest
+
+_OTHER = (
+    "wrong-page",
+    "not-found",
+    "no-default",
+    "answers",
+    "main-server",
+    "name-mismatch",
+    "wrong-status",
+    "not-secure",
+    "expired",
+    "self-signed",
+    "issuer-unknown",
+    "chain-incomplete",
+    "loop",
+)
+
+
+def _unbound(case: Case) -> tuple[Service, Site | None] | None:
+    """The service that took a request whose name none of its sites answers to, and its default site."""
+    connection = case.last.connection
+    if connection is None or connection.arrival is None:
+        return None
+    service, listener = connection.arrival.service, connection.arrival.listener
+    if service.kind != "web" or not service.sites or case.last.url.literal is not None:
+        return None
+    chosen = case.world.table(service, listener).choose(case.host)
+    if chosen.by_name or (chosen.site is not None and chosen.site.name == case.site_name):
+        return None
+    if case.site_name is None and case.symptom not in (
+        "answers",
+        "main-server",
+        "not-found",
+        "no-default",
+        "name-mismatch",
+    ):
+        return None
+    return service, chosen.site
+
+
+def _bound_sites(service: Service) -> list[Site]:
+    """The sites that are switched on."""
+    return [site for site in service.sites.values() if site.enabled]
+
+
+@fault(
+    "site-not-enabled", "The site is written and not switched on", "another page", "Switch it on and reload.", *_OTHER
+)
+def not_enabled(case: Case) -> Finding | None:
+    """A disabled site answers to the name."""
+    unbound = _unbound(case)
+    if unbound is None:
+        return None
+    for site in unbound[0].sites.values():
+        if not site.enabled and (case.host in site.names or site.name == case.site_name):
+            return Finding(
+                "site-not-enabled",
+                f"the site {site.name} is not switched on in {unbound[0].name}",
+                site.place,
+                hints={"site": site},
+            )
+    return None
+
+
+@fault(
+    "binding-apex-or-www",
+    "Of a name and the same name with www, only one is bound",
+    "another page",
+    "Bind both names, and send one to the other.",
+    *_OTHER,
+)
+def apex_or_www(case: Case) -> Finding | None:
+    """The twin with or without `www.` is bound."""
+    unbound = _unbound(case)
+    if unbound is None:
+        return None
+    twin = case.host.removeprefix("www.") if case.host.startswith("www.") else f"www.{case.host}"
+    for site in _bound_sites(unbound[0]):
+        if twin in site.names:
+            return Finding(
+                "binding-apex-or-www",
+                f"the site {site.name} answers to {twin}, and not to {case.host}",
+                site.place,
+                hints={"site": site, "name": case.host},
+            )
+    return None
+
+
+@fault(
+    "binding-name-differs",
+    "A site answers to a name that is a slip away",
+    "another page, without an error",
+    "Correct the name in the binding, or ask for the name that is bound. DNS, binding and URL must have the same one.",
+    *_OTHER,
+)
+def name_differs(case: Case) -> Finding | None:
+    """The names of the sites hold a near miss."""
+    unbound = _unbound(case)
+    if unbound is None:
+        return None
+    bound: dict[str, Site] = {name: site for site in reversed(_bound_sites(unbound[0])) for name in site.names}
+    close = nearest(case.host, bound)
+    if close is None:
+        return None
+    site = bound[close]
+    text = f"no site answers to {case.host}; the site {site.name} answers to {close}, one slip away"
+    return Finding("binding-name-differs", text, site.place, hints={"site": site, "near": close, "name": case.host})
+
+
+@fault(
+    "site-catch-all",
+    "The site that takes it answers with an error on purpose",
+    "that error",
+    "Bind the name to the site that should take it.",
+    "answers",
+)
+def catch_all(case: Case) -> Finding | None:
+    """The site that took it gives an error to everything: the default one, or the one that was meant."""
+    response = case.last.response
+    site = response.site if response is not None else None
+    if not isinstance(site, Site) or site.answer is None:
+        return None
+    unbound = _unbound(case)
+    if unbound is not None and any(home.site is site for home in case.homes()):
+        unbound = None  # it is the one that was meant, by its name or not
+    if unbound is None:
+        text = f"the site {site.name} answers {site.answer} to everything"
+    elif case.homes():
+        return None
+    else:
+        text = f"no site answers to {case.host}; the default site {site.name} answers {site.answer}"
+    return Finding("site-catch-all", text, site.place.key("answer"), hints={"site": site, "bound": unbound is None})
+
+
+@fault(
+    "binding-missing",
+    "No site answers to this name; the default one does",
+    "another page, or 404",
+    "Bind the name to the site.",
+    *_OTHER,
+)
+def binding_missing(case: Case) -> Finding | None:
+    """None of the service's sites has the name."""
+    unbound = _unbound(case)
+    if unbound is None:
+        return None
+    service, default = unbound
+    meant = next((home for home in case.homes() if home.service is service), None)
+    took = f"; the default site {default.name} takes it" if default is not None else ""
+    text = f"no site of {service.name} answers to {case.host}{took}"
+    if meant is None and case.site_name is not None and case.homes():
+        return None  # the name leads to a machine that does not hold the site
+    place = meant.site.place if meant is not None else service.place
+    return Finding(
+        "binding-missing",
+        text,
+        place,
+        hints={"service": service, "site": meant.site if meant else None, "name": case.host, "default": default},
+    )
+
+
+@fault(
+    "binding-shadowed",
+    "A more specific listener, or an earlier site, takes the request",
+    "another page",
+    "Bind the site to the listener that takes the request, or take the name from the other site.",
+    "wrong-page",
+    "not-found",
+    "no-default",
+    "answers",
+    "name-mismatch",
+)
+def shadowed(case: Case) -> Finding | None:
+    """Another site took the name although the promised one has it too."""
+    connection = case.last.connection
+    if connection is None or connection.arrival is None or case.site_name is None:
+        return None
+    service, listener = connection.arrival.service, connection.arrival.listener
+    mine: Home | None = next((home for home in case.homes() if home.service is service), None)
+    if mine is None or not isinstance(mine.site, Site) or case.host not in mine.site.names or not mine.site.enabled:
+        return None
+    taker = case.world.table(service, listener).choose(case.host).site
+    if taker is None or taker is mine.site:
+        return None
+    text = f"the site {taker.name} takes {case.host} on {listener} before {mine.site.name} does"
+    return Finding("binding-shadowed", text, taker.place, hints={"taker": taker, "site": mine.site, "name": case.host})
+
+
+@fault(
+    "content-default-missing",
+    "The folder has no default document, and may not be listed",
+    "403",
+    "Add the default document, or name the one that the folder has.",
+    "no-default",
+)
+def default_missing(case: Case) -> Finding | None:
+    """No file of the list is in the folder."""
+    stop = case.stop
+    if stop is None or not isinstance(stop.subject, Site):
+        return None
+    site = stop.subject
+    folder = str(stop.facts[1]).lstrip("/")
+    here = [
+        name[len(folder) :] for name in site.files or () if name.startswith(folder) and "/" not in name[len(folder) :]
+    ]
+    wanted = [name.lower() for name in site.default_documents]
+    like = next(
+        (name for name in here if name.lower() in wanted or name.lower().startswith(("index.", "default.", "home."))),
+        None,
+    )
+    held = f"; it holds {listed(here)}" if here else "; it is empty"
+    return Finding(
+        "content-default-missing",
+        f"{stop.text}{held}",
+        site.place,
+        hints={"site": site, "folder": folder, "like": like},
+    )
+
+
+@fault(
+    "content-missing",
+    "No such file, or other case of letters",
+    "404",
+    "Add the file, or ask for the one that exists; letters count.",
+    "not-found",
+)
+def content_missing(case: Case) -> Finding | None:
+    """The path leads to no file."""
+    stop = case.stop
+    if stop is None or not isinstance(stop.subject, Site):
+        return None
+    site, asked = stop.subject, str(stop.facts[1])
+    files = site.files or ()
+    other = next((name for name in files if name.lower() == asked.lower()), None) or nearest(asked, files)
+    near = f"; {other} exists" if other else ""
+    return Finding(
+        "content-missing", f"{stop.text}{near}", site.place, hints={"site": site, "asked": asked, "near": other}
+    )
+
+
+@fault(
+    "content-default-order",
+    "An older document stands first in the order",
+    "the old page",
+    "Put the new document first, or take the old one away.",
+    "wrong-page",
+)
+def default_order(case: Case) -> Finding | None:
+    """Another default document of the same folder was promised."""
+    page, promised = case.visit.outcome.page, case.promise.page if case.promise else None
+    response = case.last.response
+    if page is None or promised is None or response is None or not isinstance(response.site, Site):
+        return None
+    site = response.site
+    folder, _, got = page.rpartition("/")
+    if folder != promised.rpartition("/")[0] or not case.last.url.path.endswith("/"):
+        return None
+    wanted = promised.rpartition("/")[2]
+    if wanted not in site.default_documents:
+        return None
+    return Finding(
+        "content-default-order",
+        f"{site.name} tries {got} before {wanted}",
+        site.place.key("default_documents"),
+        hints={"site": site, "wanted": wanted},
+    )
+
+
+# -- remedies --
+
+
+@remedy("binding-missing", "binding-apex-or-www")
+def bind(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Binds the name to the site."""
+    site, name = finding.hints["site"], str(finding.hints["name"])
+    if isinstance(site, Site):
+        yield Proposal(f"let the site {site.name} answer to {name}", append(site.place, "names", name))
+        return
+    service = finding.hints.get("service")
+    if isinstance(service, Service):
+        default = finding.hints.get("default")
+        for each in service.sites.values():
+            if each is not default and each.enabled and each.answer is None:
+                yield Proposal(f"let the site {each.name} answer to {name}", append(each.place, "names", name))
+
+
+@remedy("binding-name-differs")
+def correct_name(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Corrects the bound name; or binds the asked one too."""
+    site, near, name = finding.hints["site"], str(finding.hints["near"]), str(finding.hints["name"])
+    if isinstance(site, Site):
+        path = item_path(site.place, "names", site.names.index(near))
+        yield Proposal(f"let the site {site.name} answer to {name} instead of {near}", replace(path, name))
+        yield Proposal(f"let the site {site.name} answer to {name} too", append(site.place, "names", name))
+        yield Proposal(f"or ask for {near}, which is bound", [])
+
+
+@remedy("site-not-enabled")
+def enable(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Switches the site on."""
+    site = finding.hints["site"]
+    yield Proposal(f"switch the site {site.name} on, and reload", put(site.place, "enabled", True))
+
+
+@remedy("site-catch-all")
+def ask_bound(case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Names what is bound."""
+    site = finding.hints["site"]
+    connection = case.last.connection
+    if connection is None or connection.arrival is None:
+        return
+    if finding.hints["bound"]:
+        yield Proposal(
+            f"let the site {site.name} give its pages instead of {site.answer}", remove((*site.place.path, "answer"))
+        )
+        return
+    for each in connection.arrival.service.sites.values():
+        if each is not site and each.enabled:
+            yield Proposal(f"let the site {each.name} answer to {case.host}", append(each.place, "names", case.host))
+
+
+@remedy("binding-shadowed")
+def unshadow(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Frees the name, or binds the site to the listener that takes the request."""
+    taker, site, name = finding.hints["taker"], finding.hints["site"], str(finding.hints["name"])
+    if isinstance(site, Site) and site.listens:
+        yield Proposal(f"bind the site {site.name} to every listener", remove((*site.place.path, "listens")))
+    if isinstance(taker, Site) and name in taker.names and len(taker.names) > 1:
+        path = item_path(taker.place, "names", taker.names.index(name))
+        yield Proposal(f"take the name {name} from the site {taker.name}", remove(path))
+
+
+@remedy("content-default-missing")
+def add_default(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Names the document that the folder has, or adds the one that is asked for."""
+    site, folder, like = finding.hints["site"], str(finding.hints["folder"]), finding.hints["like"]
+    if not isinstance(site, Site):
+        return
+    if like:
+        yield Proposal(f"name {like} among the default documents of {site.name}", _documents(site, str(like), False))
+    wanted = site.default_documents[0] if site.default_documents else "index.html"
+    yield Proposal(f"put {folder}{wanted} into the folder of {site.name}", _files(site, folder + wanted))
+    yield Proposal(f"let {site.name} list the folder", put(site.place, "listing", True))
+
+
+def _documents(site: Site, name: str, first: bool) -> Patch:
+    rest = [each for each in site.default_documents if each != name]
+    return put(site.place, "default_documents", [name, *rest] if first else [*rest, name])
+
+
+def _files(site: Site, name: str) -> Patch:
+    if site.copy is None:
+        return append(site.place, "files", name)
+    return [*remove((*site.place.path, "copy")), *put(site.place, "files", [*(site.files or ()), name])]
+
+
+@remedy("content-default-order")
+def reorder(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Puts the promised document first."""
+    site, wanted = finding.hints["site"], str(finding.hints["wanted"])
+    yield Proposal(f"let {site.name} try {wanted} first", _documents(site, wanted, True))
+
+
+@remedy("content-missing")
+def add_file(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Adds the file."""
+    site, asked, near = finding.hints["site"], str(finding.hints["asked"]), finding.hints["near"]
+    if isinstance(site, Site) and asked and not asked.endswith("/"):
+        yield Proposal(f"put {asked} into the folder of {site.name}", _files(site, asked))
+    if near:
+        yield Proposal(f"or ask for /{near}, which exists", [])

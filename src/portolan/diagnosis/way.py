@@ -1,0 +1,487 @@
+"""Faults of the way in: forwards, filters, groups, routes."""
+
+from collections.abc import Iterator
+from typing import Any
+
+from portolan.diagnosis.base import Case, Finding, Home, addresses_of, all_homes, fault, listed, reached_by
+from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, remove, replace
+from portolan.estate.machine import Forward, Machine, Router
+from portolan.estate.service import Service
+from portolan.estate.vantage import Vantage
+from portolan.net.topology import Device
+from portolan.source.place import pointer
+
+_AT_ROUTER = (
+    "nothing-listens",
+    "filter-drops",
+    "filter-rejects",
+    "service-stopped",
+    "wrong-page",
+    "not-found",
+    "no-default",
+    "plain-spoken",
+    "name-mismatch",
+    "not-web",
+    "self-signed",
+    "issuer-unknown",
+)
+
+
+@fault(
+    "hairpin-missing",
+    "The public address is asked from inside, and the router does not turn it round",
+    "a time-out, a refusal or the router's own page, inside only",
+    "Let the router apply its forwards to packets from inside, and send them on under its own address; or give the "
+    "name its inside address in an inside view.",
+    *_AT_ROUTER,
+    "reply-stranger",
+    "reply-lost",
+    "own-source",
+    "internet-unknown",
+)
+def hairpin_missing(case: Case) -> Finding | None:
+    """A forward exists for the port, and packets from inside do not get it, or their answer goes astray."""
+    connection = case.last.connection
+    if connection is None:
+        return None
+    for router in case.estate.routers.values():
+        if router.hairpin == "full":
+            continue
+        pair = next((each for each in router.one_to_one if each.outside == connection.address), None)
+        if pair is not None and _turns_back(case, router):
+            text = (
+                f"{case.visit.vantage.name} asks {pair.outside} from inside, and {router.name} does not turn it round"
+            )
+            return Finding("hairpin-missing", text, router.place, hints={"router": router})
+        for forward in router.forwards:
+            outside = router.interfaces.get(forward.on)
+            if (
+                forward.enabled
+                and forward.protocol == "tcp"
+                and connection.port in forward.outside
+                and outside is not None
+                and connection.address in [item.ip for item in outside.address]
+                and _came_from_inside(case, router, forward)
+            ):
+                text = (
+                    f"{case.visit.vantage.name} asks {router.name}'s outside address {connection.address} from inside, "
+                    f"and {router.name} does not turn it round"
+                )
+                return Finding("hairpin-missing", text, router.place, hints={"router": router})
+    return None
+
+
+def _turns_back(case: Case, router: Router) -> bool:
+    """Whether a visit from behind the router ended because its one-to-one address is asked from inside."""
+    stop = case.stop
+    mine = {port.network.name for port in case.world.topology.device(case.visit.vantage).ports} - {"internet"}
+    behind = {interface.network or interface.name for interface in router.interfaces.values()}
+    return (
+        stop is not None
+        and stop.kind in ("own-source", "reply-stranger", "reply-lost", "internet-unknown")
+        and bool(mine & behind)
+    )
+
+
+def _came_from_inside(case: Case, router: Router, forward: Forward) -> bool:
+    stop = case.stop
+    if stop is not None and stop.kind in ("reply-stranger", "reply-lost"):
+        return router.hairpin == "destination-only"
+    return (
+        router.hairpin == "off"
+        and case.decision("forwarded") is None
+        and reached_by(case) is router
+        and not _arrived_on(case, router, forward)
+    )
+
+
+def _arrived_on(case: Case, router: Router, forward: Forward) -> bool:
+    """Whether the visit came in by the forward's own interface."""
+    outside = router.interfaces[forward.on]
+    network = outside.network or outside.name
+    carried = case.decision("internet-carries")
+    if carried is not None:
+        return network == "internet"
+    vantage = case.visit.vantage
+    return vantage.network == network
+
+
+@fault(
+    "forward-disabled", "The forward exists, and is switched off", "as if it were missing", "Switch it on.", *_AT_ROUTER
+)
+def forward_disabled(case: Case) -> Finding | None:
+    """A forward for the port that is off."""
+    router = _own_address_asked(case)
+    connection = case.last.connection
+    if router is None or connection is None:
+        return None
+    for forward in router.forwards:
+        if not forward.enabled and forward.protocol == "tcp" and connection.port in forward.outside:
+            text = f"{router.name}'s forward of port {connection.port} to {forward.to} is switched off"
+            return Finding("forward-disabled", text, forward.place, hints={"forward": forward})
+    return None
+
+
+@fault(
+    "forward-missing",
+    "No forward for this port",
+    "a time-out or a refusal, from outside",
+    "Add the forward to the server's inside address. Port 80 is often forwarded and 443 forgotten.",
+    *_AT_ROUTER,
+)
+def forward_missing(case: Case) -> Finding | None:
+    """The router itself was asked, and a site behind it was meant."""
+    router = _own_address_asked(case)
+    connection = case.last.connection
+    if router is None or connection is None:
+        return None
+    if any(each.enabled and each.protocol == "tcp" and connection.port in each.outside for each in router.forwards):
+        return None
+    home = _home_behind(case, router, connection.port)
+    if home is None:
+        return None
+    others = sorted(
+        {
+            str(forward.outside)
+            for forward in router.forwards
+            if forward.enabled and forward.to in addresses_of(home.machine)
+        }
+    )
+    too = f" (it forwards {listed(others)} there)" if others else ""
+    text = f"{router.name} has no forward for port {connection.port} to {home.machine.name}{too}"
+    return Finding("forward-missing", text, router.place.key("forwards"), hints={"router": router, "home": home})
+
+
+def _own_address_asked(case: Case) -> Router | None:
+    """The router whose own address was asked, when the packet was not forwarded and no service of its own was meant."""
+    if case.decision("forwarded") is not None:
+        return None
+    connection = case.last.connection
+    machine = reached_by(case)
+    if not isinstance(machine, Router) or connection is None or connection.address not in addresses_of(machine):
+        return None
+    return None if any(home.machine is machine for home in case.homes()) else machine
+
+
+def _home_behind(case: Case, router: Router, port: int) -> Home | None:
+    """The site that was meant, on a machine behind the router; with TLS where the URL is secure."""
+    networks = {interface.network or interface.name for interface in router.interfaces.values()} - {"internet"}
+    secure = case.last.url.secure
+    homes = case.homes() or (list(all_homes(case.estate)) if case.site_name is None else [])
+    behind = [
+        home
+        for home in homes
+        if networks & {each.network or each.name for each in home.machine.interfaces.values()}
+        and home.machine is not router
+    ]
+    fitting = [home for home in behind if any(each.tls == secure for each in home.service.listens)]
+    exact = [home for home in fitting if any(each.port == port and each.tls == secure for each in home.service.listens)]
+    return next(iter(exact or fitting or behind), None)
+
+
+@fault(
+    "forward-shadowed",
+    "An earlier forward, or the router's own page, takes the port",
+    "another page",
+    "Put the forward first, or give the router's own page another port.",
+    "wrong-page",
+    "not-found",
+    "no-default",
+    "not-web",
+    "plain-spoken",
+    "name-mismatch",
+    "neighbour-missing",
+    "nothing-listens",
+    "self-signed",
+    "issuer-unknown",
+    "not-secure",
+    "filter-drops",
+    "service-stopped",
+)
+def forward_shadowed(case: Case) -> Finding | None:
+    """A later forward of the port leads to the site, and something else took it."""
+    connection, taken, router = case.last.connection, case.decision("forwarded"), reached_by(case)
+    if connection is None:
+        return None
+    inside = {address for home in case.homes() for address in addresses_of(home.machine)}
+    if taken is None:
+        if (
+            not isinstance(router, Router)
+            or not router.own_services_first
+            or connection.address not in addresses_of(router)
+        ):
+            return None
+        hidden = next(
+            (each for each in router.forwards if _takes(each, connection.port) and (not inside or each.to in inside)),
+            None,
+        )
+        if hidden is None or connection.arrival is None:
+            return None
+        service = connection.arrival.service
+        text = f"{router.name}'s own {service.name} takes port {connection.port} before the forward to {hidden.to}"
+        return Finding("forward-shadowed", text, hidden.place, hints={"router": router, "service": service})
+    first = taken.subject
+    router = next((each for each in case.estate.routers.values() if first in each.forwards), None)
+    if router is None or not isinstance(first, Forward) or first.to in inside:
+        return None
+    at = router.forwards.index(first)
+    for index, later in enumerate(router.forwards[at + 1 :], at + 1):
+        if _takes(later, connection.port) and later.to in inside and later.on == first.on:
+            text = f"the forward to {first.to} takes port {connection.port} before the one to {later.to}, where the site is"
+            return Finding("forward-shadowed", text, later.place, hints={"router": router, "from": index, "to": at})
+    return None
+
+
+def _takes(forward: Forward, port: int) -> bool:
+    return forward.enabled and forward.protocol == "tcp" and port in forward.outside
+
+
+@fault(
+    "forward-wrong-address",
+    "The forward leads to an address that is not the server's",
+    "a time-out",
+    "Correct the forward's inside address; fix the server's address so that a lease cannot change it.",
+    "neighbour-missing",
+    "nothing-listens",
+    "not-a-router",
+    "no-route",
+    "wrong-page",
+    "service-stopped",
+    "filter-drops",
+    "group-drops",
+)
+def forward_wrong_address(case: Case) -> Finding | None:
+    """A forward was taken, and its target is not a machine that holds the site."""
+    taken = case.decision("forwarded")
+    connection = case.last.connection
+    if taken is None or connection is None or not isinstance(taken.subject, Forward):
+        return None
+    forward = taken.subject
+    homes = case.homes() or [home for home in all_homes(case.estate) if case.site_name is None]
+    inside = {address for home in homes for address in addresses_of(home.machine)}
+    if not homes or forward.to in inside:
+        return None
+    port = forward.port or connection.port
+    home = next((each for each in homes if any(one.port == port for one in each.service.listens)), homes[0])
+    holder = case.world.topology.holder(forward.to)
+    whose = f"which is {holder.label}'s" if holder is not None else _had(case, forward.to) or "which no box has"
+    text = f"the forward of port {connection.port} leads to {forward.to}, {whose}; the site {home.site.name} is on {home.machine.name}"
+    return Finding("forward-wrong-address", text, forward.place, hints={"forward": forward, "home": home})
+
+
+def _had(case: Case, address: object) -> str:
+    """Who had an address before a change."""
+    for home in case.homes():
+        for interface in home.machine.interfaces.values():
+            for earlier in interface.before:
+                if address in [item.ip for item in earlier.address]:
+                    return f"which {home.machine.name} had until {earlier.until:%Y-%m-%d %H:%M} UTC"
+    return ""
+
+
+@fault(
+    "forward-wrong-port",
+    "The forward leads to a port where nothing, or something else, listens",
+    "a refusal, or another page",
+    "Correct the forward's inside port.",
+    "nothing-listens",
+    "plain-spoken",
+    "plain-on-tls",
+    "wrong-page",
+    "not-web",
+    "filter-drops",
+)
+def forward_wrong_port(case: Case) -> Finding | None:
+    """The machine is right, and the service listens elsewhere on it."""
+    taken = case.decision("forwarded")
+    connection = case.last.connection
+    if taken is None or connection is None or not isinstance(taken.subject, Forward):
+        return None
+    forward, secure = taken.subject, case.last.url.secure
+    asked = taken.facts[4]
+    for home in case.homes() or list(all_homes(case.estate)):
+        if forward.to not in addresses_of(home.machine) or home.service.state != "running":
+            continue
+        ports = [each.port for each in home.service.listens if each.tls == secure and not _loopback(each)]
+        if ports and asked not in ports:
+            text = f"the forward of port {connection.port} leads to port {asked} of {home.machine.name}; {home.service.name} listens on {listed(map(str, ports))}"
+            return Finding("forward-wrong-port", text, forward.place, hints={"forward": forward, "port": ports[0]})
+    return None
+
+
+def _loopback(listener: object) -> bool:
+    address = getattr(listener, "address", None)
+    return address is not None and address.is_loopback
+
+
+@fault(
+    "route-missing",
+    "No route to or from the server",
+    "unreachable, or a time-out",
+    "Give the machine a gateway or a route; a private source needs a router that masquerades.",
+    "no-route",
+    "source-private",
+    "no-source",
+    "turns-in-circles",
+    "route-ends",
+)
+def route_missing(case: Case) -> Finding | None:
+    """Some box has no route, or no public address to send from."""
+    stop = case.stop
+    if stop is None:
+        return None
+    subject = stop.subject.stated if isinstance(stop.subject, Device) else stop.subject
+    return Finding("route-missing", stop.text, stop.place, hints={"device": subject})
+
+
+@fault(
+    "route-back-astray",
+    "The answer takes another way and is thrown away",
+    "a time-out",
+    "Make the answer go back by the box that translated the question.",
+    "reply-stranger",
+    "reply-lost",
+    "reply-astray",
+    "later-lost",
+)
+def route_back_astray(case: Case) -> Finding | None:
+    """The answer did not come back as the visitor expects it."""
+    stop = case.visit.stop
+    return Finding("route-back-astray", stop.text, stop.place) if stop is not None else None
+
+
+# -- remedies --
+
+
+@remedy("forward-missing")
+def add_forward(case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Forwards the port to the machine that holds the site."""
+    router, home = finding.hints["router"], finding.hints["home"]
+    connection = case.last.connection
+    if not isinstance(router, Router) or not isinstance(home, Home) or connection is None:
+        return
+    outside = next(
+        (name for name, each in router.interfaces.items() if connection.address in [item.ip for item in each.address]),
+        None,
+    )
+    secure = case.last.url.secure
+    inner = [each.port for each in home.service.listens if each.tls == secure]
+    for address in addresses_of(home.machine):
+        if address.version != connection.address.version or outside is None:
+            continue
+        value: dict[str, Any] = {"on": outside, "tcp": connection.port, "to": str(address)}
+        if inner and connection.port not in inner:
+            value["port"] = inner[0]
+        at = f" port {value['port']}" if "port" in value else ""
+        text = f"forward tcp port {connection.port} on {router.name} to {home.machine.name} ({address}{at})"
+        yield Proposal(text, append(router.place, "forwards", value))
+
+
+@remedy("forward-wrong-address")
+def correct_forward(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Leads the forward to the machine that holds the site."""
+    forward, home = finding.hints["forward"], finding.hints["home"]
+    if isinstance(forward, Forward) and isinstance(home, Home):
+        for address in addresses_of(home.machine):
+            if address.version == forward.to.version:
+                text = f"let the forward of port {forward.outside} lead to {home.machine.name} ({address})"
+                yield Proposal(text, replace((*forward.place.path, "to"), str(address)))
+
+
+@remedy("forward-wrong-port")
+def correct_port(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Leads the forward to the port on which the service listens."""
+    forward = finding.hints["forward"]
+    text = f"let the forward of port {forward.outside} lead to port {finding.hints['port']}"
+    yield Proposal(text, put(forward.place, "port", finding.hints["port"]))
+
+
+@remedy("forward-disabled")
+def enable_forward(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Switches the forward on."""
+    forward = finding.hints["forward"]
+    yield Proposal(
+        f"switch the forward of port {forward.outside} to {forward.to} on", put(forward.place, "enabled", True)
+    )
+
+
+@remedy("hairpin-missing")
+def turn_round(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Lets the router turn inside packets round."""
+    router = finding.hints["router"]
+    yield Proposal(
+        f"let {router.name} turn packets from inside round, under its own address", put(router.place, "hairpin", "full")
+    )
+
+
+@remedy("forward-shadowed")
+def forward_first(_case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Puts the forward before what took the port."""
+    router, service = finding.hints["router"], finding.hints.get("service")
+    if not isinstance(router, Router):
+        return
+    if isinstance(service, Service):
+        text = f"let {router.name}'s forwards come before its own {service.name}, which then is for the inside only"
+        yield Proposal(text, put(router.place, "own_services_first", False))
+        return
+    path = (*router.place.path, "forwards")
+    moved = {
+        "op": "move",
+        "from": pointer((*path, finding.hints["from"])),
+        "path": pointer((*path, finding.hints["to"])),
+    }
+    yield Proposal(f"put the forward to {router.forwards[finding.hints['from']].to} first", [moved])
+
+
+@remedy("route-back-astray")
+def answer_the_same_way(case: Case, _finding: Finding) -> Iterator[Proposal]:
+    """Lets the server answer through the router that sent the question on."""
+    taken, connection = case.decision("forwarded"), case.last.connection
+    machine = connection.reached if connection is not None else None
+    if taken is None or not isinstance(machine, Machine):
+        return
+    networks = {interface.network or interface.name for interface in machine.interfaces.values()}
+    for router in case.estate.routers.values():
+        if not any(forward is taken.subject for forward in router.forwards):
+            continue
+        for interface in router.interfaces.values():
+            if (interface.network or interface.name) in networks:
+                for item in interface.address:
+                    yield Proposal(
+                        f"give {machine.name} the gateway {item.ip} ({router.name})",
+                        put(machine.place, "gateway", [str(item.ip)]),
+                    )
+
+
+@remedy("route-missing")
+def give_route(case: Case, finding: Finding) -> Iterator[Proposal]:
+    """Gives a gateway, or lets the last router masquerade."""
+    stop, device = case.stop, finding.hints["device"]
+    if stop is not None and stop.kind == "source-private" and isinstance(device, Router):
+        for name, interface in device.interfaces.items():
+            if (interface.network or interface.name) == "internet":
+                yield Proposal(f"let {device.name} masquerade on {name}", append(device.place, "masquerade", name))
+        return
+    line = (
+        next(
+            (
+                at
+                for at, each in enumerate(device.routes)
+                if stop is not None and stop.place is not None and each.place.path == stop.place.path
+            ),
+            None,
+        )
+        if isinstance(device, Machine | Vantage)
+        else None
+    )
+    if isinstance(device, Machine | Vantage) and line is not None:
+        patch = remove(item_path(device.place, "routes", line))
+        yield Proposal(f"take the route of {device.name} to {device.routes[line].to} away, which leads nowhere", patch)
+    elif isinstance(device, Machine | Vantage) and device.gateway == "none":
+        yield Proposal(f"give {device.name} the gateway that its network has", remove((*device.place.path, "gateway")))
+    elif isinstance(device, Machine | Vantage) and device.gateway is None:
+        for router in case.estate.routers.values():
+            for interface in router.interfaces.values():
+                for item in interface.address:
+                    patch = put(device.place, "gateway", [str(item.ip)])
+                    yield Proposal(f"give {device.name} the gateway {item.ip} ({router.name})", patch)

@@ -1,0 +1,48 @@
+"""What a resolver comes to, gathered while it walks, and who is asking."""
+
+from datetime import datetime
+from typing import Any, NamedTuple
+
+from portolan.dns.zone import Types
+from portolan.estate.base import IPAddress
+from portolan.estate.machine import Machine
+from portolan.estate.service import Service
+from portolan.evidence.decision import Decision
+
+
+class Asker(NamedTuple):
+    """Who puts questions to name servers: a described resolver, or an ordinary one on the internet (no machine).
+
+    `client` is the address that asked it, `since` when its cache was filled, None when it is empty.
+    """
+
+    label: str
+    machine: Machine | None = None
+    service: Service | None = None
+    client: IPAddress | None = None
+    validates: bool = False
+    since: datetime | None = None
+    passed: tuple[str, ...] = ()
+
+
+class Answer:
+    """The last node found, the aliases on the way, every decision; `detail` once it failed."""
+
+    __slots__ = ("aliases", "decisions", "detail", "name", "types", "zone")
+
+    def __init__(self) -> None:
+        self.decisions: list[Decision] = []
+        self.aliases: list[str] = []
+        self.types: Types = {}
+        self.name = ""
+        self.detail: str | None = None
+        self.zone: str | None = None
+
+    def fail(self, detail: str, decision: Decision) -> None:
+        """Ends it badly."""
+        self.detail = detail
+        self.decisions.append(decision)
+
+    def say(self, law: Any, facts: tuple[Any, ...], place: Any = None, subject: Any = None) -> None:
+        """Adds a decision."""
+        self.decisions.append(Decision(law, facts, place, subject))

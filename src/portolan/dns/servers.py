@@ -1,0 +1,174 @@
+"""A zone's servers: whom the delegation names, where they are, and whether they answer for the zone."""
+
+from collections.abc import Callable
+from typing import Any, NamedTuple
+
+from portolan.dns import law
+from portolan.dns.answer import Asker
+from portolan.dns.zone import Cut
+from portolan.estate.base import IPAddress, is_public
+from portolan.estate.estate import Estate
+from portolan.estate.guesses import machines
+from portolan.estate.machine import Machine
+from portolan.estate.service import Service
+from portolan.estate.zone import Copy, Record, Zone
+from portolan.evidence.decision import Decision
+from portolan.evidence.results import Connection
+
+
+class Reached(NamedTuple):
+    """The way to a zone's servers: what was decided, the version that they hold, the asker as they see it, and who answers."""
+
+    decisions: tuple[Decision, ...]
+    copy: Copy | None = None
+    client: IPAddress | None = None
+    service: Service | None = None
+
+
+class Servers:
+    """Finds a server for a zone; each zone is tried once for each resolver."""
+
+    def __init__(
+        self,
+        estate: Estate,
+        reach: Callable[[Any, IPAddress, int, str], Connection],
+        described: Callable[[IPAddress], bool],
+        resolve: Callable[[str, Asker], list[IPAddress]],
+        way_out: Callable[[Machine], Decision | None],
+    ) -> None:
+        self._estate = estate
+        self._reach = reach
+        self._described = described
+        self._resolve = resolve
+        self._way_out = way_out
+        self._known: dict[tuple[str, int], Reached] = {}
+        self._walking: set[tuple[str, int]] = set()
+        #: Whether a zone was met again while its own servers were looked for.
+        self._in_circle = False
+        self._holders: dict[str, list[tuple[Machine, Service]]] = {}
+        for machine in machines(estate):
+            for service in machine.services.values():
+                if service.kind == "name-server":
+                    for zone in service.zones:
+                        self._holders.setdefault(zone, []).append((machine, service))
+
+    def reached(self, zone: Zone, cut: Cut | None, parent: Zone | None, asker: Asker) -> Reached:
+        """Whether some server of the zone, as the delegation names them, answers the asker for it."""
+        key = (zone.name, id(asker.machine))
+        found = self._known.get(key)
+        if found is None:
+            if key in self._walking:
+                # RFC 9471: without glue nobody gets in where every zone's servers are named in another that needs them.
+                self._in_circle = True
+                facts = (zone.name, "its servers are named in zones whose servers are named in it")
+                return Reached((Decision(law.SERVERS_FAIL, facts, zone.place, zone),))
+            self._walking.add(key)
+            found = self._try(zone, cut, parent, asker)
+            self._walking.discard(key)
+            if not self._walking:
+                self._in_circle = False
+            if not self._in_circle:  # what was found inside a circle holds for where it was entered only
+                self._known[key] = found
+        return found
+
+    def _try(self, zone: Zone, cut: Cut | None, parent: Zone | None, asker: Asker) -> Reached:
+        holders = self._holders.get(zone.name, [])
+        named = tuple(record.data for record in cut.servers) if cut is not None else zone.delegated_to
+        addresses = {name: self._addresses(name, zone, parent, asker) for name in named}
+        copy = next((each for each in zone.copies.values() if set(named) & set(each.servers)), None)
+        if copy is not None and not any(
+            self._described(each) for name in copy.servers for each in addresses.get(name, ())
+        ):
+            server = next(name for name in named if name in copy.servers)
+            decision = Decision(law.COPY_ANSWERS, (server, zone.name, copy.name), copy.place, copy)
+            return Reached((decision,), copy, self._seen_as(zone, asker))
+        if not holders and not any(self._described(each) for found in addresses.values() for each in found):
+            # Addresses that the registration gives wrongly lead to nobody, described or not.
+            astray = [name for name in named if name in zone.glue and not self._right_glue(name, zone)]
+            nowhere = [name for name in named if not addresses[name] and self._elsewhere(name, zone)]
+            if named and len(nowhere) == len(named):
+                missing = "; ".join(f"no address is found for {name}" for name in nowhere)
+                place = zone.place.key("delegated_to") if cut is None else cut.servers[0].place
+                return Reached((Decision(law.SERVERS_FAIL, (zone.name, missing), place, zone),))
+            if not named or len(astray) < len(named):
+                closed = self._way_out(asker.machine) if asker.machine is not None else None
+                if closed is not None:
+                    facts = (zone.name, f"{asker.label} gets no question out to the internet: {closed.text}")
+                    return Reached((Decision(law.SERVERS_FAIL, facts, zone.place, closed),))
+                decision = Decision(law.ZONE_ASSUMED, (zone.name,), zone.place, zone)
+                return Reached((decision,), None, self._seen_as(zone, asker))
+        decisions: list[Decision] = []
+        if named:
+            targets = [(name, address) for name in named for address in addresses[name]]
+            reasons = [f"{name} has no address" for name in named if not addresses[name]]
+        else:
+            decisions.append(Decision(law.DELEGATION_ASSUMED, (zone.name,), zone.place, zone))
+            every = [
+                (machine.name, address)
+                for machine, service in holders
+                for address in listening_addresses(machine, service)
+            ]
+            targets = [each for each in every if is_public(each[1])] or every
+            reasons = []
+        for name, address in targets:
+            connection = self._reach(asker.machine, address, 53, "udp")
+            if connection.arrival is None:
+                reason = connection.stop.text if connection.stop is not None else "no answer"
+                reasons.append(f"{name} ({address}): {reason}")
+            elif zone.name not in connection.arrival.service.zones:
+                reasons.append(f"{name} ({address}) does not hold the zone")
+            else:
+                service = connection.arrival.service
+                decisions.append(Decision(law.SERVER_ANSWERS, (name, address, zone.name), service.place, service))
+                return Reached(tuple(decisions), None, connection.arrival.source, service)
+        place = zone.place.key("delegated_to") if cut is None else cut.servers[0].place
+        decisions.append(Decision(law.SERVERS_FAIL, (zone.name, "; ".join(reasons)), place, zone))
+        return Reached(tuple(decisions))
+
+    def _elsewhere(self, name: str, zone: Zone) -> bool:
+        """Whether a name lies in another zone of the estate, which so says all that there is of it."""
+        return not _within(name, zone.name) and any(_within(name, each) for each in self._estate.zones)
+
+    def _right_glue(self, name: str, zone: Zone) -> bool:
+        own = {record.data for record in _records(zone, name)}
+        return not own or bool(own & set(zone.glue[_key(zone, name)]))
+
+    def _addresses(self, name: str, zone: Zone, parent: Zone | None, asker: Asker) -> list[IPAddress]:
+        """A name server's addresses: the parent's glue, the zone's own records, or resolved as any name."""
+        if name in zone.glue:
+            return list(zone.glue[_key(zone, name)])
+        if parent is not None and _within(name, parent.name):
+            glue = _records(parent, name)
+            if glue or _within(name, zone.name):
+                return [record.data for record in glue]
+        if _within(name, zone.name):
+            return [record.data for record in _records(zone, name)]
+        return self._resolve(name, asker)
+
+    def _seen_as(self, zone: Zone, asker: Asker) -> IPAddress | None:
+        """The asker's address as servers on the internet see it; only zones with views make a difference of it."""
+        if not zone.views or asker.machine is None:
+            return None
+        return self._reach(asker.machine, law.SOMEWHERE, 53, "udp").seen_from
+
+
+def _key(zone: Zone, name: str) -> Any:
+    return next(each for each in zone.glue if each == name)
+
+
+def _records(zone: Zone, name: str) -> list[Record]:
+    types = zone.data.nodes.get(name, {})
+    return [*types.get("A", ()), *types.get("AAAA", ())]
+
+
+def _within(name: str, zone: str) -> bool:
+    return name == zone or name.endswith("." + zone)
+
+
+def listening_addresses(machine: Machine, service: Service) -> list[IPAddress]:
+    """The addresses of a machine at which a service listens."""
+    addresses = [item.ip for interface in machine.interfaces.values() for item in interface.address]
+    wanted = {
+        listener.address for listener in service.listens if listener.address is not None and int(listener.address)
+    }
+    return [address for address in addresses if not wanted or address in wanted]

@@ -1,0 +1,86 @@
+"""What a validating resolver makes of a zone (RFC 4035 section 5): the keys that the parent names, and time."""
+
+from datetime import UTC, datetime
+from typing import Any
+
+from portolan.dns import law
+from portolan.estate.zone import Zone, ZoneData
+from portolan.evidence.decision import Decision
+
+
+def named_keys(zone: Zone, parent: ZoneData | None) -> tuple[str, ...]:
+    """The keys that the parent's DS records name: labels, or DS data as text."""
+    held = parent.nodes.get(zone.name, {}).get("DS", ()) if parent is not None else ()
+    named = (*zone.ds, *(str(record.data) for record in held))
+    # RFC 4035 section 5.2: where nobody can check any of them, the zone counts as unsigned.
+    return named if any(map(_checkable, named)) else ()
+
+
+#: Algorithms and digests that validating resolvers know (RFC 8624 section 3).
+_ALGORITHMS, _DIGESTS = frozenset(("5", "7", "8", "10", "13", "14", "15", "16")), frozenset(("1", "2", "4"))
+
+
+def _checkable(named: str) -> bool:
+    """Whether a DS record is of a kind that resolvers check; a label always is."""
+    fields = named.split()
+    return not _is_data(named) or (fields[1] in _ALGORITHMS and fields[2] in _DIGESTS)
+
+
+def _is_data(named: str) -> bool:
+    """Whether what is named is DS data, which a load has checked, and no label (labels may have blanks)."""
+    return named[:1].isdecimal() and " " in named
+
+
+def judged(zone: Zone, data: ZoneData, named: tuple[str, ...], now: datetime) -> Decision:
+    """The verdict on a zone whose parent names these keys."""
+    place, shown = zone.place.key("ds"), ", ".join(map(_short, named))
+    own = data.nodes.get(zone.name, {}).get("DNSKEY", ())
+    if not zone.keys and not own:
+        return Decision(law.SIGNATURE_MISSING, (zone.name, shown), place, zone)
+    if not any(each in zone.keys for each in named) and not any(_fits(each, zone.name, own) for each in named):
+        keys = ", ".join(zone.keys) or f"the key {_tags(own)}"
+        return Decision(law.SIGNATURE_BROKEN, (zone.name, shown, keys), place, zone)
+    until = signatures_end(zone, data)
+    if until is not None and now >= until:
+        return Decision(law.SIGNATURE_EXPIRED, (zone.name, f"{until:%Y-%m-%d %H:%M} UTC"), zone.place, zone)
+    return Decision(law.SIGNED, (zone.name,), place, zone)
+
+
+def signatures_end(zone: Zone, data: ZoneData) -> datetime | None:
+    """When the signatures over the zone's apex end; None when nothing says so."""
+    if zone.signatures_until is not None:
+        return zone.signatures_until
+    ends = [
+        datetime.strptime(str(record.data).split()[4], "%Y%m%d%H%M%S").replace(tzinfo=UTC)
+        for record in data.nodes.get(zone.name, {}).get("RRSIG", ())
+    ]
+    return min(ends, default=None)
+
+
+def _fits(named: str, name: str, keys: tuple[Any, ...]) -> bool:
+    """Whether DS data belongs to one of the keys (RFC 4034 section 5.1.4)."""
+    import dns.dnssec
+    import dns.name
+    import dns.rdata
+
+    if not _is_data(named):
+        return False
+    ds = dns.rdata.from_text("IN", "DS", named)
+    owner = dns.name.from_text(name)
+    for record in keys:
+        key = dns.rdata.from_text("IN", "DNSKEY", str(record.data))
+        made = dns.dnssec.make_ds(owner, key, ds.digest_type, policy=dns.dnssec.allow_all_policy)  # type: ignore[attr-defined]
+        if made == ds:
+            return True
+    return False
+
+
+def _tags(keys: tuple[Any, ...]) -> str:
+    import dns.dnssec
+    import dns.rdata
+
+    return ", ".join(str(dns.dnssec.key_id(dns.rdata.from_text("IN", "DNSKEY", str(each.data)))) for each in keys)  # type: ignore[arg-type]
+
+
+def _short(named: str) -> str:
+    return named.split()[0] if _is_data(named) else named

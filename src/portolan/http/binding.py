@@ -1,0 +1,118 @@
+"""Which site takes a request: nginx's and Apache httpd's rules.
+
+nginx: on the listener, the exact name, else the longest `*.rest`, else the longest `first.*`, else the default site.
+Apache httpd: on the listener, the first site in order with a fitting name, exact or pattern, else the default site.
+The default is the site that says so, else the first listed.
+"""
+
+from typing import Any, NamedTuple
+
+from portolan.estate.service import Listener, Service, Site
+from portolan.evidence.decision import Decision
+from portolan.http import law
+
+
+class Chosen(NamedTuple):
+    """The site (None: no site is bound to the listener) and how it was chosen."""
+
+    site: Site | None
+    decision: Decision | None
+    by_name: bool
+
+
+class Table:
+    """A service's sites on one listener, made ready for choosing."""
+
+    def __init__(self, service: Service, listener: Listener) -> None:
+        self.service = service
+        self.listener = listener
+        self.sites = [site for site in service.sites.values() if site.enabled and bound(site, listener)]
+        self.default = next((site for site in self.sites if site.default), self.sites[0] if self.sites else None)
+        self.exact: dict[str, Site] = {}
+        self.leading: dict[str, Site] = {}
+        self.trailing: dict[str, Site] = {}
+        self.in_order = service.program == "apache"
+        self.patterns: list[tuple[str, Site]] = []
+        for site in self.sites:
+            for name in site.names:
+                if name.startswith("*."):
+                    self.leading.setdefault(name[1:], site)
+                    self.patterns.append((name, site))
+                elif name.endswith(".*"):
+                    self.trailing.setdefault(name[:-1], site)
+                    self.patterns.append((name, site))
+                else:
+                    self.exact.setdefault(name, site)
+        # Only where an earlier site's pattern could hide a later exact name does Apache's order matter.
+        self.order = {id(site): at for at, site in enumerate(self.sites)} if self.in_order and self.patterns else {}
+
+    def choose(self, host: str) -> Chosen:
+        """The site for a host name without port."""
+        name = host.rstrip(".")
+        if self.in_order and self.patterns:
+            found = self._first_fitting(name)
+        else:
+            found = self._most_exact(name)
+        if found is not None:
+            site, pattern = found
+            place = site.place.key("names")
+            if pattern == name:
+                return Chosen(site, Decision(law.SITE_NAMED, (site.name, name), place, site), True)
+            return Chosen(site, Decision(law.SITE_PATTERN, (site.name, name, pattern), place, site), True)
+        if self.default is None:
+            return Chosen(None, None, False)
+        decision = Decision(
+            law.SITE_DEFAULT, (self.listener, name, self.default.name), self.default.place, self.default
+        )
+        return Chosen(self.default, decision, False)
+
+    def _most_exact(self, name: str) -> tuple[Site, str] | None:
+        site = self.exact.get(name)
+        if site is not None:
+            return site, name
+        if self.leading:
+            at = name.find(".")
+            while at >= 0:
+                site = self.leading.get(name[at:])
+                if site is not None:
+                    return site, "*" + name[at:]
+                at = name.find(".", at + 1)
+        if self.trailing:
+            at = name.rfind(".")
+            while at > 0:
+                site = self.trailing.get(name[: at + 1])
+                if site is not None:
+                    return site, name[: at + 1] + "*"
+                at = name.rfind(".", 0, at)
+        return None
+
+    def _first_fitting(self, name: str) -> tuple[Site, str] | None:
+        best = self.exact.get(name)
+        rank = self.order[id(best)] if best is not None else len(self.sites)
+        pattern = name
+        for each, site in self.patterns:
+            if self.order[id(site)] < rank and fits(each, name):
+                best, rank, pattern = site, self.order[id(site)], each
+        return (best, pattern) if best is not None else None
+
+
+def fits(pattern: str, name: str) -> bool:
+    """Whether a name is what a pattern with a star says."""
+    if pattern.startswith("*."):
+        return name.endswith(pattern[1:]) and len(name) > len(pattern) - 1
+    return name.startswith(pattern[:-1]) and len(name) > len(pattern) - 1
+
+
+def bound(site: Site, listener: Listener) -> bool:
+    """Whether a site is bound to a listener of its service."""
+    return not site.listens or listener.key in site.listens
+
+
+def table_of(service: Service, listener: Listener, shared: dict[Any, Any]) -> Table:
+    """The cached table of a service's listener."""
+    key = ("table", id(service), id(listener))
+    found = shared.get(key)
+    if found is None:
+        found = shared[key] = (Table(service, listener), service)
+    table: Table = found[0]
+    return table

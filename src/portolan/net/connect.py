@@ -1,0 +1,175 @@
+"""A connection: the question's walk, the listener that takes it, and the answer's walk back."""
+
+from portolan.estate.base import IPAddress, is_loopback
+from portolan.estate.machine import Machine
+from portolan.estate.vantage import Vantage
+from portolan.evidence.decision import Decision
+from portolan.evidence.results import Arrival, Connection
+from portolan.net import law
+from portolan.net.packet import EPHEMERAL, Addressed, Packet
+from portolan.net.topology import Device, Topology
+from portolan.net.walk import End, Walk
+
+
+def connect(topology: Topology, origin: Device, address: IPAddress, port: int, protocol: str = "tcp") -> Connection:
+    """Tries to connect from a device to an address and port, there and back.
+
+    Where several boxes have one address, each is tried; what is told is a case in which it fails, if there is one.
+    """
+    found, ways = _tried(topology, origin, address, port, protocol, 0)
+    for choice in range(1, ways):
+        other, _ = _tried(topology, origin, address, port, protocol, choice)
+        if found.detail is None and (other.detail is not None or other.reached is not found.reached):
+            return other
+    return found
+
+
+def _tried(
+    topology: Topology, origin: Device, address: IPAddress, port: int, protocol: str, choice: int
+) -> tuple[Connection, int]:
+    walk = Walk(topology, origin, choice)
+    source = _source(origin, address)
+    if isinstance(source, Decision):
+        return Connection(address, port, "unreachable", (source,), stop=source), 0
+    stated = origin.stated
+    client = stated.client_ports.first if isinstance(stated, Vantage) else EPHEMERAL
+    packet = Packet(protocol, source, client, address, port)
+    asked = packet.addressed
+    end = walk.go(origin, packet)
+    seen_from = packet.src
+    arrival: Arrival | None = None
+    reached = None
+    if end.how == "delivered":
+        reached = end.device.stated if isinstance(end.device.stated, Machine) else None
+        arrival, decision = _listener(end.device, packet)
+        walk.decisions.append(decision)
+        how = "open" if arrival is not None else "reset" if protocol == "tcp" else "port-unreachable"
+        end = End(how, end.device, decision)
+    detail = _answered(walk, end, packet, asked)
+    stop = None
+    if detail is not None:
+        stop = next((each for each in reversed(walk.decisions) if each.law.stops), None)
+        arrival = None
+    return Connection(
+        address, port, detail, tuple(walk.decisions), arrival, reached, stop, seen_from, tuple(walk.trail)
+    ), walk.twice
+
+
+def _source(origin: Device, address: IPAddress) -> IPAddress | Decision:
+    if address in origin.local or is_loopback(address):
+        return address
+    line = origin.route(address)
+    if line is None:
+        return Decision(law.NO_ROUTE, (origin.label, address), origin.place, origin)
+    if line.ends is not None:
+        return Decision(law.ROUTE_ENDS, (origin.label, address, line.ends), line.place, origin)
+    source = line.port.source_for(line.via or address)
+    if source is None:
+        source = next((each for each in origin.local if each.version == address.version), None)
+    return source or Decision(law.NO_SOURCE, (origin.label, address.version), origin.place, origin)
+
+
+def _listener(device: Device, packet: Packet) -> tuple[Arrival | None, Decision]:
+    binding = device.sockets.choose(packet.dst, packet.dport, packet.protocol)
+    if binding is not None and isinstance(device.stated, Machine):
+        service = binding.service
+        arrival = Arrival(device.stated, service, binding.listener, packet.dst, packet.dport, packet.src)
+        return arrival, Decision(
+            law.LISTENS, (device.label, service.name, binding.listener), binding.listener.place, service
+        )
+    would = device.sockets.would(packet.dst, packet.dport, packet.protocol)
+    if would is None:
+        facts = (device.label, packet.protocol, packet.dport, packet.dst)
+        return None, Decision(law.NOTHING_LISTENS, facts, device.place, device.stated)
+    binding, failure = would
+    if failure is None:
+        place = binding.service.place.key("state")
+        return None, Decision(
+            law.SERVICE_STOPPED, (device.label, binding.service.name, binding.listener), place, binding.service
+        )
+    facts_failed = (device.label, binding.service.name, binding.listener, failure.reason)
+    return None, Decision(law.SERVICE_FAILED, facts_failed, binding.listener.place, binding.service)
+
+
+def _answered(walk: Walk, end: End, packet: Packet, asked: Addressed) -> str | None:
+    """Walks the answer back; the connection's error, or None when it opens."""
+    if end.how == "lost":
+        return "timed-out"
+    result = (
+        {"open": None, "reset": "refused"}.get(end.how) if end.how in ("open", "reset") else law.ICMP_RESULT[end.how]
+    )
+    if end.device is walk.origin:
+        return result
+    if end.how in ("open", "reset"):
+        answer = Packet(packet.protocol, packet.dst, packet.dport, packet.src, packet.sport)
+    else:
+        speaker = _speaker(end.device, packet)
+        answer = Packet("icmp", speaker, 0, packet.src, 0)
+        answer.inner = packet.addressed
+    kept = len(walk.decisions)
+    answer_end = _send_back(walk, end, answer)
+    del walk.decisions[kept:]
+    if answer_end.how == "delivered" and answer_end.device is walk.origin:
+        right = (
+            answer.inner == asked if answer.inner is not None else (answer.src, answer.sport) == (asked[2], asked[3])
+        )
+        if right:
+            return _followed(walk, end, packet, asked) if end.how == "open" else result
+        lost = Decision(law.REPLY_STRANGER, (walk.origin.label, answer.src, asked[2]), end.device.place, end.device)
+    elif answer_end.decision is not None:
+        lost = answer_end.decision
+        if lost.law is not law.REPLY_STRANGER:
+            lost = Decision(law.REPLY_LOST, (lost.text,), lost.place, lost)
+    else:
+        lost = Decision(law.REPLY_ASTRAY, (answer_end.device.label,), answer_end.device.place, answer_end.device)
+    walk.decisions.append(lost)
+    return "timed-out"
+
+
+def _followed(walk: Walk, end: End, packet: Packet, asked: Addressed) -> str | None:
+    """What the visitor sends next, and the server's words, where boxes saw only one direction, or ask their rules each time."""
+    there = {each[0] for each in walk.trail if not each[6]}
+    back = {each[0] for each in walk.trail if each[6]}
+    if (there == back and not walk.stateless) or packet.protocol != "tcp":
+        return None
+    kept, trail = len(walk.decisions), len(walk.trail)
+    walk.later = True
+    request = Packet("tcp", *asked, "established")
+    forth = walk.go(walk.origin, request)
+    lost: Decision | None = None
+    if forth.how != "delivered" or forth.device is not end.device or request.addressed != packet.addressed:
+        lost = forth.decision or Decision(law.REPLY_ASTRAY, (forth.device.label,), forth.device.place, forth.device)
+    else:
+        data = Packet("tcp", packet.dst, packet.dport, packet.src, packet.sport)
+        came = walk.go(end.device, data, reply=True)
+        if came.how != "delivered" or came.device is not walk.origin:
+            lost = came.decision or Decision(law.REPLY_ASTRAY, (came.device.label,), came.device.place, came.device)
+        elif (data.src, data.sport) != (asked[2], asked[3]):
+            lost = Decision(law.REPLY_STRANGER, (walk.origin.label, data.src, asked[2]), end.device.place, end.device)
+    del walk.decisions[kept:], walk.trail[trail:]
+    if lost is None:
+        return None
+    walk.decisions.append(Decision(law.LATER_LOST, (lost.text,), lost.place, lost))
+    return "timed-out"
+
+
+def _speaker(device: Device, packet: Packet) -> IPAddress:
+    """The address that a box reports an error from: the one asked if it is its own, else its way back's."""
+    if packet.dst in device.local:
+        return packet.dst
+    line = device.route(packet.src)
+    own = line.port.source_for(line.via or packet.src) if line is not None else None
+    return own or next((each for each in device.local if each.version == packet.src.version), packet.dst)
+
+
+def _send_back(walk: Walk, end: End, answer: Packet) -> End:
+    """The answer's walk. The box that answers knows the connection: its own part is established or related.
+
+    What was delivered there is undone as it was done (a forward to the box itself, say); an error from midway speaks of
+    the packet as it came in.
+    """
+    device = end.device
+    asked = answer.inner or (answer.dst, answer.dport, answer.src, answer.sport)
+    if all(tracked[1] != asked for tracked in walk.tracked.get(device.name, ())):
+        walk.remember(device, asked, asked)
+    return walk.go(device, answer, reply=True)

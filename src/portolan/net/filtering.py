@@ -1,0 +1,137 @@
+"""Filters, security groups and access lists: which rule decides."""
+
+from typing import Literal
+
+from portolan.estate.base import IPAddress, PortRange
+from portolan.estate.filter import Chain, Filter, FilterRule, Verdict
+from portolan.estate.network import GroupRule, ListRule, Network
+from portolan.evidence.decision import Decision
+from portolan.net import law
+from portolan.net.packet import Packet
+from portolan.net.rules import Circumstances, matches
+from portolan.net.topology import Device, Port, Topology
+from portolan.source.place import Place
+
+ChainName = Literal["inbound", "forward", "outbound"]
+Outcome = tuple[Verdict, Decision | None, FilterRule | None]
+
+_PASS: Outcome = ("allow", None, None)
+_KINDS = {"allow": law.FILTER_ALLOWS, "drop": law.FILTER_DROPS, "reject": law.FILTER_REJECTS}
+
+
+def through_filter(
+    device: Device, name: ChainName, packet: Packet, entering: Port | None, leaving: Port | None, forwarded: bool
+) -> Outcome:
+    """What a device's filter does with a packet, and the decision to show; the first rule that ends it decides."""
+    filtering = device.filter
+    if filtering is None:
+        return _PASS
+    chain: Chain | None = getattr(filtering, name)
+    if chain is None or (filtering.stateful and packet.state in ("established", "related")):
+        return _PASS
+    at = Circumstances(
+        entering.name if entering is not None else None, leaving.name if leaving is not None else None, forwarded
+    )
+    rule = _decides(device, filtering, chain, packet, at, set())
+    if rule is None:
+        return _outcome(device, packet, name, chain.default, None, chain.place.key("default"))
+    return _outcome(device, packet, name, rule.verdict, rule, rule.place)  # type: ignore[arg-type]
+
+
+def _decides(
+    device: Device, filtering: Filter, chain: object, packet: Packet, at: Circumstances, passed: set[str]
+) -> FilterRule | None:
+    """The rule that ends it; None where the chain's rules let it go to the default, or back to where it came from.
+
+    `passed` holds the chains that did not decide about this packet: they would not the second time either.
+    """
+    prepared = device.prepared(chain)
+    for part in prepared.parts:
+        if isinstance(part, FilterRule):
+            name = str(part.jump)
+            if name not in passed and matches(part, packet, at):
+                rule = _decides(device, filtering, filtering.chains[name], packet, at, passed)
+                if rule is not None:
+                    return rule
+                passed.add(name)
+        else:
+            rule = part.first(packet, at)
+            if rule is not None:
+                return None if rule.back else rule
+    return None
+
+
+def _outcome(
+    device: Device, packet: Packet, name: str, verdict: Verdict, rule: FilterRule | None, place: Place
+) -> Outcome:
+    which = f"{name}, {_which(rule)}" if rule is not None else f"{name}, default"
+    answer = (rule.answer if rule is not None else None) or "port-unreachable"
+    shown = packet.seen()
+    facts = (device.label, which, shown, answer) if verdict == "reject" else (device.label, which, shown)
+    return verdict, Decision(_KINDS[verdict], facts, place, rule if rule is not None else device.filter), rule
+
+
+def _which(rule: FilterRule) -> str:
+    """A rule as people count it: `rule 3`, `chain web, rule 1`, `area office`."""
+    path = rule.place.path
+    if "areas" in path:
+        return f"area {path[path.index('areas') + 1]}"
+    number = int(path[-1]) + 1 if isinstance(path[-1], int) else 1
+    return f"chain {path[path.index('chains') + 1]}, rule {number}" if "chains" in path else f"rule {number}"
+
+
+def _within(port: int, ranges: tuple[PortRange, ...]) -> bool:
+    return any(first <= port <= last for first, last in ranges)
+
+
+def through_groups(topology: Topology, port: Port, packet: Packet, inbound: bool) -> Decision | None:
+    """What the security groups of an interface decide; None where there are none or the connection is known."""
+    if port.groups is None or packet.state in ("established", "related"):
+        return None
+    groups = [topology.estate.groups[name] for name in port.groups]
+    peer = packet.src if inbound else packet.dst
+    way = "in" if inbound else "out"
+    place = f"{port.device.label}, interface {port.name}"
+    for group in groups:
+        rules = group.inbound if inbound else group.outbound
+        if rules is None:
+            return Decision(law.GROUP_ALLOWS, (place, group.name, way), group.place, group)
+        for rule in rules:
+            if _allows(topology, rule, packet, peer):
+                return Decision(law.GROUP_ALLOWS, (place, group.name, way), rule.place, rule)
+    names = ", ".join(group.name for group in groups) or "an empty list"
+    return Decision(law.GROUP_DROPS, (place, names, way, packet.seen()), port.place.key("groups"), port.stated)
+
+
+def _allows(topology: Topology, rule: GroupRule, packet: Packet, peer: IPAddress) -> bool:
+    if rule.allow not in ("any", packet.protocol):
+        return False
+    if rule.ports and not _within(packet.dport, rule.ports):
+        return False
+    return not rule.peers or any(
+        peer in (topology.members[each] if isinstance(each, str) else each) for each in rule.peers
+    )
+
+
+def through_list(network: Network, packet: Packet, inbound: bool) -> Decision | None:
+    """What a network's access list decides about a packet between it and a router; stateless, the lowest number first."""
+    held = network.access_list
+    rules = None if held is None else held.inbound if inbound else held.outbound
+    if held is None or rules is None:
+        return None
+    way = "in" if inbound else "out"
+    for rule in sorted(rules, key=lambda each: each.number):
+        if _listed(rule, packet):
+            kind = law.LIST_ALLOWS if rule.allow else law.LIST_DENIES
+            return Decision(kind, (network.name, way, f"line {rule.number}", packet.seen()), rule.place, rule)
+    place = held.place.key("inbound" if inbound else "outbound")
+    return Decision(law.LIST_DENIES, (network.name, way, "no line takes it", packet.seen()), place, network)
+
+
+def _listed(rule: ListRule, packet: Packet) -> bool:
+    return (
+        rule.protocol in ("any", packet.protocol)
+        and (not rule.ports or _within(packet.dport, rule.ports))
+        and (not rule.sources or any(packet.src in net for net in rule.sources))
+        and (not rule.destinations or any(packet.dst in net for net in rule.destinations))
+    )

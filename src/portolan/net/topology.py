@@ -1,0 +1,324 @@
+"""The estate's boxes made ready for walking: addresses, neighbours and routing tables, each worked out once."""
+
+from collections.abc import Callable
+from typing import Any, NamedTuple
+
+from portolan.estate.areas import as_rules
+from portolan.estate.base import IPAddress, IPInterface, IPNetwork, is_public
+from portolan.estate.estate import Estate
+from portolan.estate.filter import Filter
+from portolan.estate.guesses import (
+    INTERNET,
+    gateway_candidates,
+    machines,
+    network_named,
+    on_internet,
+    prefix_of,
+    routed_to,
+    uplinks,
+)
+from portolan.estate.machine import Forward, Machine, Router
+from portolan.estate.network import Interface, Network
+from portolan.estate.service import Service
+from portolan.estate.vantage import Vantage
+from portolan.net.listeners import Sockets, open_sockets
+from portolan.net.rules import Rules
+from portolan.source.place import Place
+
+#: Says why a service does not start for reasons of another room (a certificate without its key, say), or None.
+Startup = Callable[[Service], str | None]
+
+
+class RouteLine(NamedTuple):
+    """One line of a routing table; `via` None means that the destination is a neighbour or on the internet."""
+
+    network: int
+    mask: int
+    length: int
+    via: IPAddress | None
+    port: "Port"
+    place: Place | None
+    #: "unreachable", "blackhole" or "prohibit" where packets go nowhere.
+    ends: str | None = None
+    metric: int = 0
+
+    def __str__(self) -> str:
+        return self.port.name if self.via is None else f"{self.port.name}, gateway {self.via}"
+
+    def __format__(self, spec: str) -> str:
+        return format(str(self), spec)
+
+
+class Port:
+    """An interface of a device."""
+
+    __slots__ = (
+        "addresses",
+        "blocks",
+        "device",
+        "groups",
+        "guarded",
+        "lists",
+        "name",
+        "near",
+        "network",
+        "place",
+        "prefixes",
+        "stated",
+    )
+
+    def __init__(
+        self,
+        device: "Device",
+        name: str,
+        network: Network,
+        addresses: tuple[IPInterface, ...],
+        stated: Interface | None,
+    ) -> None:
+        self.device = device
+        self.name = name
+        self.network = network
+        self.addresses = tuple(address.ip for address in addresses)
+        self.prefixes = tuple(prefix_of(address, network) for address in addresses)
+        self.groups = stated.groups if stated is not None else None
+        self.blocks = stated.provider_blocks if stated is not None else ()
+        #: Whether packets between the network and this router pass an access list.
+        self.lists = device.is_router and network.access_list is not None
+        self.guarded = self.lists or self.groups is not None
+        #: Who is on the network, by IP version (False: 4) and the address's number; filled by the topology.
+        self.near: tuple[dict[int, Port], dict[int, Port]] = ({}, {})
+        self.stated = stated
+        self.place = stated.place if stated is not None else device.place
+
+    def source_for(self, target: IPAddress) -> IPAddress | None:
+        """The address to send from towards a next hop: one in its range first, else the first of its family."""
+        first = None
+        for address, prefix in zip(self.addresses, self.prefixes, strict=True):
+            if address.version == target.version:
+                if prefix is not None and target in prefix:
+                    return address
+                first = first or address
+        return first
+
+
+class Device:
+    """A machine or a visitor's device, with its tables."""
+
+    def __init__(self, topology: "Topology", stated: Machine | Vantage) -> None:
+        self.name = stated.name
+        self.stated = stated
+        self.place = stated.place
+        self.is_router = isinstance(stated, Router)
+        self.filter: Filter | None = as_rules(stated.filter) if stated.filter is not None else None
+        self.label = f"the visitor ({stated.name})" if isinstance(stated, Vantage) else stated.name
+        self.ports: list[Port] = []
+        if isinstance(stated, Vantage):
+            network = network_named(topology.estate, stated.network or "") or INTERNET
+            self.ports.append(Port(self, network.name, network, stated.address, None))
+        else:
+            for interface in stated.interfaces.values():
+                network = network_named(topology.estate, interface.network or interface.name) or INTERNET
+                self.ports.append(Port(self, interface.name, network, interface.address, interface))
+        self.local: dict[IPAddress, Port] = {address: port for port in self.ports for address in port.addresses}
+        #: The same by number: for IPv4, for IPv6.
+        self.own: tuple[dict[int, Port], dict[int, Port]] = ({}, {})
+        for address, port in self.local.items():
+            self.own[address.version == 6][int(address)] = port
+        self.router: Router | None = stated if isinstance(stated, Router) else None
+        self.translates = self.router is not None and bool(self.router.forwards or self.router.one_to_one)
+        self.renames = self.router is not None and bool(
+            self.router.masquerade or self.router.one_to_one or self.router.source_nat or self.router.hairpin == "full"
+        )
+        self._tables: dict[bool, list[RouteLine]] = {}
+        self._topology = topology
+        #: By protocol and port, those for one port; then those for ranges; each with its number in the order.
+        self._forwards: tuple[dict[tuple[str, int], list[tuple[int, Forward]]], list[tuple[int, Forward]]] | None = None
+        self._sockets: Sockets | None = None
+
+    def forwards_at(self, protocol: str, port: int) -> list[Forward]:
+        """The forwards that are switched on for a port, in their order; those for one port are found by it."""
+        if self._forwards is None:
+            self._forwards = {}, []
+            for number, forward in enumerate(self.router.forwards if self.router is not None else ()):
+                outside = forward.outside
+                if forward.enabled and outside.first == outside.last:
+                    self._forwards[0].setdefault((forward.protocol, outside.first), []).append((number, forward))
+                elif forward.enabled:
+                    self._forwards[1].append((number, forward))
+        single, wide = self._forwards
+        found = single.get((protocol, port), [])
+        if wide:
+            found = sorted(
+                [*found, *(each for each in wide if each[1].protocol == protocol and port in each[1].outside)]
+            )
+        return [forward for _, forward in found]
+
+    def prepared(self, chain: Any) -> Rules:
+        """A chain's rules ready for packets; made once for each chain."""
+        held = self._topology.shared.get(id(chain))
+        if held is None:
+            held = self._topology.shared[id(chain)] = (Rules(chain.rules), chain)
+        rules: Rules = held[0]
+        return rules
+
+    @property
+    def sockets(self) -> Sockets:
+        """What listens here."""
+        if self._sockets is None:
+            services = self.stated.services if isinstance(self.stated, Machine) else {}
+            self._sockets = open_sockets(services.values(), self.local, self._topology.startup)
+        return self._sockets
+
+    def route(self, target: IPAddress) -> RouteLine | None:
+        """The longest prefix that holds the target (RFC 1812 section 5.2.4.3)."""
+        return self.route_to(int(target), target.version == 6)
+
+    def route_to(self, value: int, v6: bool) -> RouteLine | None:
+        """The same for an address's number."""
+        lines = self._tables.get(v6)
+        if lines is None:
+            lines = self._tables[v6] = self._table(6 if v6 else 4)
+        for line in lines:
+            if value & line.mask == line.network:
+                return line
+        return None
+
+    def _table(self, version: int) -> list[RouteLine]:
+        estate, stated = self._topology.estate, self.stated
+        lines = [
+            _line(prefix, None, port, port.place)
+            for port in self.ports
+            for prefix in port.prefixes
+            if prefix is not None and prefix.version == version
+        ]
+        for route in stated.routes:
+            if route.via is not None:
+                out = self._port_towards(route.via)
+            elif route.on is not None:
+                out = next((port for port in self.ports if port.name == route.on), None)
+            else:
+                out = self.ports[0] if self.ports else None
+            if route.to.version == version and out is not None:
+                lines.append(
+                    _line(route.to, route.via, out, route.place)._replace(ends=route.type, metric=route.metric)
+                )
+        written = stated.gateway
+        everything = 0, 0, 0
+        if written == "none":
+            pass
+        elif written is not None:
+            for address in written:
+                out = self._port_towards(address)
+                if address.version == version and out is not None:
+                    lines.append(RouteLine(*everything, address, out, stated.place.key("gateway")))
+        elif on_internet(estate, stated, version):
+            out = next(
+                port
+                for port in self.ports
+                if port.network.kind == "internet" and any(address.version == version for address in port.addresses)
+            )
+            lines.append(RouteLine(*everything, None, out, out.place))
+        else:
+            for _, address in gateway_candidates(estate, stated, version)[:1]:
+                out = self._port_towards(address)
+                if out is not None:
+                    lines.append(RouteLine(*everything, address, out, None))
+        return sorted(lines, key=lambda line: (-line.length, line.metric))
+
+    def _port_towards(self, neighbour: IPAddress) -> Port | None:
+        for port in self.ports:
+            if any(prefix is not None and neighbour in prefix for prefix in port.prefixes):
+                return port
+        return None
+
+
+class Topology:
+    """Every box of an estate, and who is where; `extras` are devices that no file states."""
+
+    def __init__(
+        self, estate: Estate, startup: Startup, extras: tuple[Machine, ...] = (), shared: dict[Any, Any] | None = None
+    ) -> None:
+        self.estate = estate
+        self.startup = startup
+        self.shared: dict[Any, Any] = {} if shared is None else shared
+        self._devices: dict[Any, Device] = {}
+        self.on_link: dict[str, dict[IPAddress, Port]] = {}
+        #: Addresses that several boxes of a network have: network, whether IPv6, number.
+        self.twice: dict[tuple[str, bool, int], tuple[Port, ...]] = {}
+        near: dict[str, tuple[dict[int, Port], dict[int, Port]]] = {}
+        visitors = (each for each in estate.vantages.values() if each.network)
+        boxes: list[Machine | Vantage] = [*machines(estate), *visitors, *extras]
+        for stated in boxes:
+            device = self.device(stated)
+            for port in device.ports:
+                name = port.network.name
+                held = self.on_link.setdefault(name, {})
+                port.near = near.setdefault(name, port.near)
+                for address in port.addresses:
+                    if held.setdefault(address, port) is not port:
+                        key = (name, address.version == 6, int(address))
+                        self.twice[key] = (*self.twice.get(key, (held[address],)), port)
+                    port.near[address.version == 6].setdefault(int(address), port)
+        self._internet = near.get("internet", ({}, {}))
+        self._ranges = self._routed_ranges()
+        self.members: dict[str, frozenset[IPAddress]] = {
+            name: frozenset(
+                address
+                for machine in machines(estate)
+                for interface in machine.interfaces.values()
+                if name in (interface.groups or ())
+                for address in (item.ip for item in interface.address)
+            )
+            for name in estate.groups
+        }
+
+    def device(self, stated: Machine | Vantage) -> Device:
+        """The device of a machine or of a visitor."""
+        if isinstance(stated, Vantage) and stated.host is not None:
+            host = self.estate.hosts.get(stated.host) or self.estate.routers[stated.host]
+            return self.device(host)
+        found = self._devices.get(id(stated))
+        if found is None:
+            found = self._devices[id(stated)] = Device(self, stated)
+        return found
+
+    def holder(self, address: IPAddress) -> Device | None:
+        """The box that has an address, on any network."""
+        for ports in self.on_link.values():
+            if address in ports:
+                return ports[address].device
+        return None
+
+    def on_internet(self, value: int, v6: bool) -> Port | None:
+        """Where the internet delivers a public address: its holder, or the router that it or its range is routed to."""
+        port = self._internet[v6].get(value)
+        if port is None:
+            for six, network, mask, uplink in self._ranges:
+                if six is v6 and value & mask == network:
+                    return uplink
+        return port
+
+    def _routed_ranges(self) -> list[tuple[bool, int, int, Port]]:
+        found: list[tuple[bool, int, int, Port]] = []
+        for router in self.estate.routers.values():
+            for name, address in routed_to(router):
+                line = next((port for port in self.device(router).ports if port.name == name), None)
+                if line is not None and line.network.kind == "internet":
+                    whole = (1 << (128 if address.version == 6 else 32)) - 1
+                    found.append((address.version == 6, int(address), whole, line))
+        for network in self.estate.networks.values():
+            if network.kind == "internet":
+                continue
+            names = uplinks(self.estate, network)
+            if len(names) != 1:
+                continue
+            device = self.device(self.estate.routers[names[0]])
+            port = next(port for port in device.ports if port.network.kind == "internet")
+            for subnet in network.subnets:
+                if is_public(subnet.network_address):
+                    found.append((subnet.version == 6, int(subnet.network_address), int(subnet.netmask), port))
+        return found
+
+
+def _line(prefix: IPNetwork, via: IPAddress | None, port: Port, place: Place | None) -> RouteLine:
+    return RouteLine(int(prefix.network_address), int(prefix.netmask), prefix.prefixlen, via, port, place)

@@ -1,0 +1,385 @@
+"""The walk itself: a packet from box to box, and its answer back.
+
+At each box, in this order: access list of the network that it comes from, security groups at the interface, connection
+tracking, destination NAT (first match), routing, filter, source NAT, groups and access list where it leaves. Later
+packets and answers follow the tracked state, not the rules.
+
+An answer that meets a box which does not know its connection is an invalid packet there: nothing translates it. What the
+server sends after that starts a connection of its own at such a box (nf_conntrack_tcp_loose), with its rules and
+translations; and a box that never saw the answer takes what the visitor sends next for invalid.
+"""
+
+from typing import Any, NamedTuple
+
+from portolan.estate.base import is_loopback, is_public_value
+from portolan.estate.machine import Forward, OneToOne
+from portolan.evidence.decision import Decision
+from portolan.net import law
+from portolan.net.filtering import ChainName, through_filter, through_groups, through_list
+from portolan.net.packet import Addressed, Packet
+from portolan.net.topology import Device, Port, RouteLine, Topology
+from portolan.net.translation import destination, source
+
+_MOST_HOPS = 64  # the time to live that Linux sends
+
+
+#: What a box remembers of a connection: as it came in, and as it left.
+Tracked = tuple[Addressed, Addressed]
+
+
+class End(NamedTuple):
+    """Where a walk ended: delivered to a device, answered with an error from one, or lost without a word."""
+
+    how: str  # "delivered", "reset", an ICMP kind, or "lost"
+    device: Device
+    decision: Decision | None
+
+
+class Walk:
+    """One connection's packets; keeps the decisions and what every box on the way remembers.
+
+    `choice` says which of several boxes with one address answers; `twice` whether that was met.
+    """
+
+    __slots__ = (
+        "answered",
+        "choice",
+        "decisions",
+        "later",
+        "origin",
+        "rejecting",
+        "stateless",
+        "topology",
+        "tracked",
+        "trail",
+        "twice",
+    )
+
+    def __init__(self, topology: Topology, origin: Device, choice: int = 0) -> None:
+        self.topology = topology
+        self.origin = origin
+        self.choice = choice
+        self.twice = 0
+        #: The boxes that the answer passed, and whether packets after it are walked.
+        self.answered: set[str] = set()
+        self.later = False
+        #: Whether a filter was met that asks its rules about every packet of a connection.
+        self.stateless = False
+        #: The box whose filter answered with a reset: there, that is a packet related to the connection, none of it.
+        self.rejecting: str | None = None
+        self.decisions: list[Decision] = []
+        #: The fields of a Hop for every box.
+        self.trail: list[tuple[Any, ...]] = []
+        self.tracked: dict[str, list[Tracked]] = {}
+
+    def go(self, device: Device, packet: Packet, reply: bool = False) -> End:
+        """Walks a packet from a device that sends it, until it ends. The packet is rewritten on the way."""
+        entering: Port | None = None
+        for _ in range(_MOST_HOPS):
+            step = self._box(device, packet, entering, reply)
+            if isinstance(step, End):
+                return step
+            device, entering = step.device, step
+        decision = Decision(law.TURNS_IN_CIRCLES, (device.label,), device.place, device)
+        return self._end("time-exceeded", device, packet, decision, None)
+
+    def _box(self, device: Device, packet: Packet, entering: Port | None, reply: bool) -> "End | Port":
+        """One box: the end of the walk, or the port of the next box that the packet arrives at."""
+        known = mapped = None
+        if device.filter is not None and not device.filter.stateful:
+            self.stateless = True
+        if reply:
+            known = self._known(device, packet)
+            packet.state = _reply_state(packet, known, self.later, device.name == self.rejecting)
+            self.answered.add(device.name)
+        elif self.later:
+            mapped = self._mapped(device, packet)
+            packet.state = "established" if mapped is not None else "invalid"
+        own = device.own[packet.v6]
+        if entering is not None and (entering.guarded or (packet.sv in own and not packet.v6)):
+            barred = self._enters(device, packet, entering)
+            if barred is not None:
+                return barred
+        before = packet.addressed
+        sent_on: Forward | OneToOne | None = None
+        if known is not None:
+            _untranslate(packet, known)
+        elif mapped is not None:
+            packet.goes_to(mapped[2], mapped[3])
+        elif device.translates and entering is not None and packet.state == "new":
+            found = destination(device, packet, entering)
+            if found is not None:
+                sent_on, decision = found
+                self.decisions.append(decision)
+        if packet.dv in own or ((entering is None or sent_on is not None) and is_loopback(packet.dst)):
+            return self._deliver(device, packet, entering, before, sent_on, reply)
+        if entering is not None and not device.is_router:
+            return self._lost(device, Decision(law.NOT_A_ROUTER, (device.label, packet.dst), device.place, device))
+        line = device.route_to(packet.dv, packet.v6)
+        if line is None:
+            return self._end(
+                "net-unreachable",
+                device,
+                packet,
+                Decision(law.NO_ROUTE, (device.label, packet.dst), device.place, device),
+                before,
+            )
+        if line.ends is not None:
+            return self._ends(device, packet, line, before)
+        if device.filter is not None:
+            barred = self._filter(device, packet, entering, line.port, before, sent_on is not None)
+            if barred is not None:
+                return barred
+        if mapped is not None:
+            packet.comes_from(mapped[0], mapped[1])
+        elif packet.state == "new" and known is None:
+            if device.renames:
+                renamed = source(device, packet, entering, line, sent_on)
+                if renamed is not None:
+                    self.decisions.append(renamed)
+            self.remember(device, before, packet.addressed)
+        out = line.port
+        if out.guarded:
+            barred = self._leaves(out, packet)
+            if barred is not None:
+                return barred
+        self.trail.append(
+            (
+                device.label,
+                None if entering is None else entering.name,
+                before,
+                packet.addressed,
+                out.name,
+                out.network.name,
+                reply,
+                len(self.decisions),
+            )
+        )
+        return self._next(device, packet, line, entering, before, reply)
+
+    # -- the stations of a box -----------------------------------------------------------------------------------
+
+    def _known(self, device: Device, packet: Packet) -> Tracked | None:
+        for tracked in self.tracked.get(device.name, ()):
+            after = tracked[1]
+            if packet.inner is not None:
+                if packet.inner == after:
+                    return tracked
+            elif packet.addressed == (after[2], after[3], after[0], after[1]):
+                return tracked
+        return None
+
+    def _mapped(self, device: Device, packet: Packet) -> Addressed | None:
+        """How a box that saw the answer sends on what follows in the visitor's direction."""
+        if device.name in self.answered:
+            for before, after in self.tracked.get(device.name, ()):
+                if before == packet.addressed:
+                    return after
+        return None
+
+    def remember(self, device: Device, before: Addressed, after: Addressed) -> None:
+        """Notes a connection at a box; one that turns round may pass a box twice, as two connections."""
+        held = self.tracked.get(device.name)
+        if held is None:
+            self.tracked[device.name] = [(before, after)]
+        else:
+            held.append((before, after))
+
+    def _enters(self, device: Device, packet: Packet, entering: Port) -> End | None:
+        """What stands before a box's own tables: the network's access list, the groups, its own address as source."""
+        if entering.lists:
+            barred = self._list(entering, packet, inbound=False)
+            if barred is not None:
+                return barred
+        if entering.groups is not None:
+            barred = self._groups(entering, packet, inbound=True)
+            if barred is not None:
+                return barred
+        if not packet.v6 and packet.sv in device.own[False]:
+            return self._lost(device, Decision(law.OWN_SOURCE, (device.label, packet.src), device.place, device))
+        return None
+
+    def _leaves(self, out: Port, packet: Packet) -> End | None:
+        """What stands behind a box's own tables: the groups, the access list of the network that it goes to."""
+        if out.groups is not None:
+            barred = self._groups(out, packet, inbound=False)
+            if barred is not None:
+                return barred
+        return self._list(out, packet, inbound=True) if out.lists else None
+
+    def _list(self, port: Port, packet: Packet, inbound: bool) -> End | None:
+        decision = through_list(port.network, packet, inbound)
+        if decision is None:
+            return None
+        if decision.law is law.LIST_DENIES:
+            return self._lost(port.device, decision)
+        self.decisions.append(decision)
+        return None
+
+    def _groups(self, port: Port, packet: Packet, inbound: bool) -> End | None:
+        decision = through_groups(self.topology, port, packet, inbound)
+        if decision is None:
+            return None
+        if decision.law is law.GROUP_DROPS:
+            return self._lost(port.device, decision)
+        self.decisions.append(decision)
+        return None
+
+    def _filter(
+        self,
+        device: Device,
+        packet: Packet,
+        entering: Port | None,
+        leaving: Port | None,
+        before: Addressed,
+        forwarded: bool,
+    ) -> End | None:
+        name: ChainName = "outbound" if entering is None else "inbound" if leaving is None else "forward"
+        verdict, decision, rule = through_filter(device, name, packet, entering, leaving, forwarded)
+        if decision is None:
+            return None
+        if verdict == "allow":
+            self.decisions.append(decision)
+            return None
+        if verdict == "drop":
+            return self._lost(device, decision)
+        answer: str = (rule.answer if rule is not None else None) or "port-unreachable"
+        if answer == "tcp-reset":
+            self.rejecting = device.name
+            answer = "reset"
+        return self._end(answer, device, packet, decision, before)
+
+    def _deliver(
+        self,
+        device: Device,
+        packet: Packet,
+        entering: Port | None,
+        before: Addressed,
+        sent_on: Forward | OneToOne | None,
+        reply: bool,
+    ) -> End:
+        if entering is not None and sent_on is not None and is_loopback(packet.dst):
+            return self._lost(device, Decision(law.NOT_A_ROUTER, (device.label, packet.dst), device.place, device))
+        if entering is None:
+            self.decisions.append(Decision(law.OWN, (packet.dst, device.label), device.place, device))
+        elif device.filter is not None:
+            barred = self._filter(device, packet, entering, None, before, sent_on is not None)
+            if barred is not None:
+                return barred
+        if not reply:
+            self.remember(device, before, packet.addressed)
+        self.trail.append(
+            (
+                device.label,
+                None if entering is None else entering.name,
+                before,
+                packet.addressed,
+                None,
+                None,
+                reply,
+                len(self.decisions),
+            )
+        )
+        return End("delivered", device, None)
+
+    def _next(
+        self, device: Device, packet: Packet, line: RouteLine, entering: Port | None, before: Addressed, reply: bool
+    ) -> "End | Port":
+        port = line.port
+        if not reply:
+            if entering is None:
+                self.decisions.append(
+                    Decision(law.SENT, (device.label, packet.src, packet.dst, line), line.place, port.stated or device)
+                )
+            else:
+                self.decisions.append(Decision(law.PASSED_ON, (device.label, line), line.place, port.stated))
+        if line.via is None and port.network.kind == "internet":
+            return self._over_internet(device, packet, reply)
+        hop = packet.dst if line.via is None else line.via
+        value = packet.dv if line.via is None else int(hop)
+        neighbour = port.near[packet.v6].get(value)
+        if self.topology.twice and neighbour is not None:
+            neighbour = self._chosen(device, port.network.name, hop, (value, packet.v6), neighbour, reply)
+        if neighbour is None or neighbour.device is device:
+            decision = Decision(law.NEIGHBOUR_MISSING, (port.network.name, hop, device.label), line.place, port.network)
+            return self._end("host-unreachable", device, packet, decision, before)
+        return neighbour
+
+    def _chosen(
+        self, device: Device, network: str, hop: object, spot: tuple[int, bool], first: Port, reply: bool
+    ) -> Port:
+        """Which of several boxes with one address answers, for this walk."""
+        value, v6 = spot
+        held = [each for each in self.topology.twice.get((network, v6, value), ()) if each.device is not device]
+        if len(held) < 2:
+            return held[0] if held else first
+        self.twice = max(self.twice, len(held))
+        chosen = held[self.choice % len(held)]
+        if not reply:
+            facts = (hop, network, ", ".join(each.device.label for each in held), chosen.device.label)
+            self.decisions.append(Decision(law.ADDRESS_TWICE, facts, chosen.place, chosen.stated or chosen.device))
+        return chosen
+
+    def _over_internet(self, device: Device, packet: Packet, reply: bool) -> "End | Port":
+        if not is_public_value(packet.dv, packet.v6):
+            return self._lost(device, Decision(law.INTERNET_PRIVATE, (packet.dst,), device.place, device))
+        if not is_public_value(packet.sv, packet.v6):
+            return self._lost(device, Decision(law.SOURCE_PRIVATE, (packet.src,), device.place, device))
+        target = self.topology.on_internet(packet.dv, packet.v6)
+        if target is not None and self.topology.twice:
+            target = self._chosen(device, "internet", packet.dst, (packet.dv, packet.v6), target, reply)
+        if target is None:
+            return self._lost(device, Decision(law.INTERNET_UNKNOWN, (packet.dst,), None, None))
+        if target.blocks and packet.state == "new" and any(packet.dport in each for each in target.blocks):
+            place = target.place.key("provider_blocks")
+            return self._lost(
+                device, Decision(law.LINE_BLOCKS, (target.device.label, packet.dport), place, target.stated)
+            )
+        if not reply:
+            self.decisions.append(Decision(law.INTERNET_CARRIES, (target.device.label,), target.place, target.stated))
+        return target
+
+    # -- ends ----------------------------------------------------------------------------------------------------
+
+    def _ends(self, device: Device, packet: Packet, line: RouteLine, before: Addressed) -> End:
+        """A route that leads nowhere: silent, or with the error that Linux sends for it."""
+        decision = Decision(law.ROUTE_ENDS, (device.label, packet.dst, line.ends), line.place, device)
+        if line.ends == "blackhole":
+            return self._lost(device, decision)
+        return self._end(
+            "admin-prohibited" if line.ends == "prohibit" else "host-unreachable", device, packet, decision, before
+        )
+
+    def _lost(self, device: Device, decision: Decision) -> End:
+        self.decisions.append(decision)
+        return End("lost", device, decision)
+
+    def _end(self, how: str, device: Device, packet: Packet, decision: Decision, before: Addressed | None) -> End:
+        self.decisions.append(decision)
+        if before is not None:
+            # The box itself undoes its own translation when it answers.
+            packet.comes_from(before[0], before[1])
+            packet.goes_to(before[2], before[3])
+        return End(how, device, decision)
+
+
+def _reply_state(packet: Packet, known: Tracked | None, later: bool, rejecting: bool) -> str:
+    if known is not None:
+        return "related" if packet.inner is not None or rejecting else "established"
+    # A UDP packet that no connection knows starts one, and so does what follows a TCP answer; the answer itself, and any
+    # ICMP error, is invalid.
+    return "new" if packet.protocol == "udp" or (later and packet.protocol == "tcp") else "invalid"
+
+
+def _untranslate(packet: Packet, known: Tracked) -> None:
+    before, after = known
+    src, sport, dst, dport = before
+    if packet.inner is not None:
+        packet.inner = before
+        packet.goes_to(src)
+        if dst != after[2]:
+            # The error is made to look like an answer from the address that was asked (RFC 5508 section 4.2).
+            packet.comes_from(dst)
+    elif before is not after:
+        packet.comes_from(dst, dport)
+        packet.goes_to(src, sport)

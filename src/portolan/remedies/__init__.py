@@ -1,1 +1,0 @@
-"""Remedies: changes to the estate, proposed by fault, proven by asking again."""

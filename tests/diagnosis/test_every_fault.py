@@ -1,0 +1,322 @@
+"""Every fault: a bad estate (one fact of a good one changed) in which it is the first cause, and its remedy proves right."""
+
+import json
+
+import pytest
+
+from portolan.diagnosis.registry import BY_CODE, FAULTS, PROPOSERS
+from portolan.diagnosis.search import Explanation, explain
+from portolan.formats.change import patch_operations
+from portolan.formats.estate_file import changed
+from portolan.journey.promise import breaches, promise_for
+from portolan.journey.visit import visit
+from portolan.journey.world import World
+from tests.conftest import OFFICE, loaded, swap
+
+VISIT = "https://visit.kestrel-ridge.example/"
+F443 = "      - {on: line, tcp: 443, to: 10.20.0.15}\n"
+CERT = '  visit: {names: ["*.kestrel-ridge.example"], from: 2026-01-01, until: 2026-06-01}\n'
+REC = "      - visit 3600 A 203.0.113.40\n"
+PROMISE = '  - {url: "https://visit.kestrel-ridge.example/", from: street, page: visit/index.html}\n'
+NAMES = "names: [visit.kestrel-ridge.example]\n"
+FILES = "files: [index.html, tonight.html, img/dome.jpg]"
+HOST = "{dome: {address: 10.20.0.15}}"
+
+
+def filtered(rules: str, default: str = "drop"):
+    """orion with an inbound filter."""
+    return (HOST, f"{HOST}\n    filter: {{inbound: {{default: {default}, rules: [{rules}]}}}}")
+
+
+def grouped(group: str, others: str = ""):
+    """orion with a security group."""
+    return [
+        (HOST, "{dome: {address: 10.20.0.15, groups: [web]}}"),
+        ("certificates:", f"groups: {{web: {{inbound: [{group}]}}{others}}}\ncertificates:"),
+    ]
+
+
+def redirect(*rules: str):
+    """The visit site with redirect rules."""
+    return (f"            {FILES}", f"            {FILES}\n            redirects: [{', '.join(rules)}]")
+
+
+ELSEWHERE = ("hosts:\n", "hosts:\n  vela:\n    interfaces: {internet: {address: 192.0.2.10}}\n    services:\n"
+             "      web: {listens: [80, 443 tls], certificate: visit, sites: {rack: {names: [rack.kestrel-ridge.example], files: [index.html]}}}\n")  # fmt: skip
+SERVER = (
+    "hosts:\n",
+    "hosts:\n  lyra:\n    interfaces: {internet: {address: 192.0.2.53}}\n    services: {names: {kind: name-server, zones: [kestrel-ridge.example]}}\n",
+)
+
+SIX = [("[10.20.0.0/24]", '[10.20.0.0/24, "2001:db8:20::/64"]'), ("address: 203.0.113.40}", 'address: [203.0.113.40, "2001:db8:40::1"]}'),
+       ("dome: {address: 10.20.0.1}", 'dome: {address: [10.20.0.1, "2001:db8:20::1"]}'), (HOST, '{dome: {address: [10.20.0.15, "2001:db8:20::15"]}}')]  # fmt: skip
+STREET = "address: 198.51.100.77,"
+COPY = "delegated_to: [ns1.old-pages.example]\n    copies: {old: {servers: [ns1.old-pages.example], without: [visit]}}"
+BEFORE = "before: [{until: 2026-03-14T19:30:00Z, records: [visit 3600 A 203.0.113.99]}]"
+VIEW = "views: {inside: {for: [203.0.113.40/32], records: [visit 60 A 10.20.0.15]}}"
+RESOLVER = [
+    ("      web:\n", "      cache: {kind: resolver}\n      web:\n"),
+    ("10.20.0.50}", "10.20.0.50, resolver: 10.20.0.15}"),
+]
+RACK = (REC, REC + "      - rack 60 A 192.0.2.10\n")
+CARRIER = [("networks:\n", "networks:\n  carrier: {subnets: [100.64.0.0/10]}\n"), ("line: {network: internet, address: 203.0.113.40}", "line: {network: carrier, address: 100.64.12.7}"),
+           ("routers:\n", "routers:\n  carrier:\n    provider: true\n    interfaces: {up: {network: internet, address: 203.0.113.40}, down: {network: carrier, address: 100.64.0.1}}\n    masquerade: [up]\n")]  # fmt: skip
+OF_OFFICE = (PROMISE, PROMISE.replace("street", "office"))
+
+
+def zone(*lines: str):
+    """Keys of the zone beside its records."""
+    return "    records:\n", "".join(f"    {line}\n" for line in lines) + "    records:\n"
+
+
+def listed(lines: str):
+    """The dome with an access list."""
+    return "[10.20.0.0/24]", f"[10.20.0.0/24], access_list: {{{lines}}}"
+
+
+def areas(text: str):
+    """orion with areas."""
+    return HOST, f"{HOST}\n    filter: {{areas: {{{text}}}}}"
+
+
+def web_with(facts: str):
+    """The web service with further facts."""
+    return "        program: nginx\n", f"        program: nginx\n        {facts}\n"
+
+
+def street(facts: str):
+    """The street with further facts."""
+    return STREET, f"{STREET} {facts},"
+
+
+#: code: (changes, url, vantage); the promise of the office holds for VISIT from street.
+BAD = {
+    "name-missing": ([(REC, "")], VISIT, "street"),
+    "name-wrong-type": ([(REC, "      - visit 3600 TXT x\n")], VISIT, "street"),
+    "name-doubled-origin": ([(REC, "      - visit.kestrel-ridge.example 3600 A 203.0.113.40\n")], VISIT, "street"),
+    "name-alias-dangling": ([(REC, "      - visit 3600 CNAME gone\n")], VISIT, "street"),
+    "name-alias-loop": ([(REC, "      - visit 3600 CNAME one\n      - one 3600 CNAME visit\n")], VISIT, "street"),
+    "name-alias-at-apex": ([(REC, REC + "      - visit 3600 CNAME other\n")], VISIT, "street"),
+    "name-delegation-lame": ([SERVER, ("    records:\n", "    delegated_to: [ns.gone.example]\n    records:\n")], VISIT, "street"),
+    "name-hosts-override": ([("address: 198.51.100.77,", "address: 198.51.100.77, hosts_file: {lines: [192.0.2.9 visit.kestrel-ridge.example]},")], VISIT, "street"),
+    "name-private-address": ([(REC, "      - visit 3600 A 10.20.0.15\n")], VISIT, "street"),
+    "name-wrong-address": ([(REC, "      - visit 3600 A 203.0.113.99\n")], VISIT, "street"),
+    "name-wrong-address, another box": ([(REC, "      - visit 3600 A 192.0.2.10\n"), ELSEWHERE], VISIT, "street"),
+    "name-wrong-type, other version": ([(REC, "      - visit 3600 AAAA 2001:db8:20::15\n")], VISIT, "street"),
+    "name-registration-lapsed": ([zone("registered_until: 2026-03-01")], VISIT, "street"),
+    "name-registration-lapsed, on hold": ([zone("on_hold: true")], VISIT, "street"),
+    "name-zone-elsewhere": ([zone(COPY)], VISIT, "street"),
+    "name-zone-elsewhere, old answer": ([zone(COPY.replace("without: [visit]", "records: [visit 60 A 203.0.113.99]"))], VISIT, "street"),
+    "name-zone-elsewhere, not delegated": ([("zones:\n", "zones:\n  visit.kestrel-ridge.example: {records: ['@ 60 A 203.0.113.40', '@ 60 NS ns.host.example.']}\n"), (REC, "")], VISIT, "street"),
+    "name-glue-wrong": ([SERVER, zone("delegated_to: [ns1.kestrel-ridge.example]", "glue: {ns1.kestrel-ridge.example: 192.0.2.54}"), (REC, REC + "      - ns1 60 A 192.0.2.53\n")], VISIT, "street"),
+    "name-glue-wrong, in the parent": ([(SERVER[0], SERVER[1].replace("[kestrel-ridge.example]", "[sub.kestrel-ridge.example]")), (REC, REC + "      - sub NS ns.sub\n      - ns.sub 60 A 192.0.2.54\n"),
+                                       ("zones:\n", "zones:\n  sub.kestrel-ridge.example: {records: ['@ 60 A 203.0.113.40', ns 60 A 192.0.2.53]}\n")], "http://sub.kestrel-ridge.example/", "street"),
+    "name-cached-old": ([zone(BEFORE), street("last_asked: 2026-03-14T19:20:00Z")], VISIT, "street"),
+    "name-cached-absent": ([zone(BEFORE.replace("records: [visit 3600 A 203.0.113.99]", "without: [visit]")), (REC, REC + '      - "@ 3600 SOA ns m 1 60 60 60 3600"\n'),
+                            street("last_asked: 2026-03-14T19:20:00Z")], VISIT, "street"),
+    "name-view-split": ([zone(VIEW.replace("10.20.0.15", "10.20.0.16")), *RESOLVER, OF_OFFICE], VISIT, "office"),
+    "name-view-split, lacks it": ([zone(VIEW.replace("records: [visit 60 A 10.20.0.15]", "without: [visit]")), *RESOLVER, OF_OFFICE], VISIT, "office"),
+    "name-wildcard-hides": ([(REC, '      - "* 60 A 192.0.2.10"\n'), ELSEWHERE], VISIT, "street"),
+    "name-wildcard-hides, stopped": ([(REC, '      - "* 60 A 203.0.113.40"\n      - _x.visit 60 TXT x\n')], VISIT, "street"),
+    "name-v6-dead": ([*SIX, (REC, REC + "      - visit 60 AAAA 2001:db8:99::1\n"), (STREET, STREET.replace("198.51.100.77", '"2001:db8:77::7"'))], VISIT, "street"),
+    "name-one-address-dead": ([(REC, "      - visit 60 A 192.0.2.10\n" + REC), ELSEWHERE], VISIT, "street"),
+    "name-address-changed": ([("line: {network: internet, address: 203.0.113.40}", "line: {network: internet, address: 203.0.113.41, before: [{until: 2026-03-12T04:00:00Z, address: 203.0.113.40}]}")],
+                             VISIT, "street"),
+    "name-signature-broken": ([zone("keys: [spring]", "ds: [autumn]"), street("resolver: validating")], VISIT, "street"),
+    "name-signature-broken, missing": ([zone("ds: [autumn]"), street("resolver: validating")], VISIT, "street"),
+    "name-signature-broken, ended": ([zone("keys: [spring]", "ds: [spring]", "signatures_until: 2026-03-10"), street("resolver: validating")], VISIT, "street"),
+    "name-resolver-refuses": ([(RESOLVER[0][0], RESOLVER[0][1].replace("kind: resolver", "kind: resolver, refuses: [kestrel-ridge.example]")), RESOLVER[1], OF_OFFICE, ("    masquerade", "    hairpin: full\n    masquerade")],
+                              VISIT, "office"),
+    "name-local-only": ([("    interfaces: {dome: {address: 10.20.0.15}}\n", "    interfaces: {dome: {address: 10.20.0.15}}\n    local_name: orion.local\n")], "http://orion.local/", "street"),
+    "name-local-only, no dot": ([], "http://visit/", "street"),
+    "name-caa-forbids": None,  # only checks find it: tests/diagnosis/test_lint.py
+    "address-typed-wrong": ([], "http://203.0.113.41/", "street"),
+    "hairpin-missing": ([(PROMISE, PROMISE.replace("street", "office"))], VISIT, "office"),
+    "hairpin-missing, half": ([("    masquerade", "    hairpin: destination-only\n    masquerade"), (PROMISE, PROMISE.replace("street", "office"))], VISIT, "office"),
+    "forward-missing": ([(F443, "")], VISIT, "street"),
+    "forward-missing, silent": ([(F443, ""), ("    masquerade", "    filter: {inbound: {default: drop}}\n    masquerade")], VISIT, "street"),
+    "forward-disabled": ([(F443, F443.replace("}", ", enabled: false}"))], VISIT, "street"),
+    "forward-wrong-address": ([(F443, F443.replace("10.20.0.15", "10.20.0.51"))], VISIT, "street"),
+    "forward-wrong-port": ([(F443, F443.replace("}", ", port: 8443}"))], VISIT, "street"),
+    "filter-drops": ([filtered("{allow: tcp, ports: 80}")], VISIT, "street"),
+    "filter-drops, in the router": ([("    masquerade", "    filter: {forward: {default: drop}}\n    masquerade")], VISIT, "street"),
+    "filter-rejects": ([filtered("{reject: tcp}", "allow")], VISIT, "street"),
+    "filter-order": ([filtered("{drop: tcp}, {allow: tcp, ports: 443}")], VISIT, "street"),
+    "group-missing-port": (grouped("{allow: tcp, ports: 80}"), VISIT, "street"),
+    "group-wrong-source": (grouped("{allow: tcp, ports: 443, from: 10.20.0.0/24}"), VISIT, "street"),
+    "outbound-blocked": ([("address: 198.51.100.77,", "address: 198.51.100.77, filter: {outbound: {rules: [{drop: tcp, ports: 443}]}},")], VISIT, "street"),
+    "route-missing": ([(HOST, f"{HOST}\n    gateway: none"), ("address: 10.20.0.50}", "host: orion}".replace("host", "host")), ("network: dome, host", "host"),
+                       (PROMISE, '  - {url: "http://192.0.2.10/", from: office}\n'), ELSEWHERE], "http://192.0.2.10/", "office"),
+    "route-missing, at the server": ([(HOST, f"{HOST}\n    gateway: none")], VISIT, "street"),
+    "route-back-astray": ([(HOST, f"{HOST}\n    gateway: 10.20.0.2"), ("address: 10.20.0.50}", "address: 10.20.0.50, gateway: 10.20.0.1}"),
+                           ("routers:\n", "routers:\n  second:\n    interfaces: {up: {network: internet, address: 203.0.113.41}, dome: {address: 10.20.0.2}}\n    masquerade: [up]\n")], VISIT, "street"),
+    "forward-shadowed": ([(F443, F443.replace("0.15", "0.16") + F443)], VISIT, "street"),
+    "forward-shadowed, own page": ([("    masquerade", "    services: {admin: {listens: [443 tls], certificate: visit}}\n    own_services_first: true\n    masquerade")], VISIT, "street"),
+    "hairpin-missing, one-to-one": ([("    masquerade", "    one_to_one: [{on: line, outside: 203.0.113.41, inside: 10.20.0.15}]\n    masquerade"), (REC, REC.replace("0.113.40", "0.113.41")), OF_OFFICE], VISIT, "office"),
+    "line-port-blocked": ([("address: 203.0.113.40}", "address: 203.0.113.40, provider_blocks: [25, 400-500]}")], VISIT, "street"),
+    "line-shared-address": (CARRIER, VISIT, "street"),
+    "list-blocks-inbound": ([listed("inbound: [{number: 100, allow: tcp, ports: 80}]")], VISIT, "street"),
+    "list-blocks-inbound, by a line": ([listed("inbound: [{number: 100, allow: tcp, ports: 80}, {number: 150, deny: any}, {number: 200, allow: any}]")], VISIT, "street"),
+    "list-blocks-replies": ([listed("outbound: [{number: 100, allow: tcp, ports: [80, 443]}]")], VISIT, "street"),
+    "outbound-blocked, by the subnet": ([listed("outbound: [{number: 90, allow: udp}, {number: 100, allow: tcp, ports: [80, '32768-60999']}]"), ELSEWHERE, RACK], "https://rack.kestrel-ridge.example/", "office"),
+    "outbound-blocked, by the router": ([("    masquerade", "    filter: {forward: {rules: [{drop: tcp, in: dome, ports: 80}]}}\n    masquerade"), ELSEWHERE, RACK], "http://rack.kestrel-ridge.example/", "office"),
+    "mask-wrong": ([("10.20.0.50}", "10.20.0.50/28}"), OF_OFFICE, (REC, REC.replace("203.0.113.40", "10.20.0.15"))], VISIT, "office"),
+    "mask-wrong, at the server": ([(HOST, "{dome: {address: 10.20.0.15/1}}"), (STREET, "address: 100.1.2.3,")], VISIT, "street"),
+    "address-duplicate": ([("10.20.0.50}", "10.20.0.15}")], VISIT, "street"),
+    "network-isolated": ([], "http://10.20.0.15/", "street"),
+    "network-isolated, host-only": ([("networks:\n", "networks:\n  box: {kind: host-only, subnets: [192.168.56.0/24]}\n"), (HOST, "{box: {address: 192.168.56.10}}"), ("tcp: 443, to: 10.20.0.15", "tcp: 443, to: 192.168.56.10"),
+                                     ("tcp: 80, to: 10.20.0.15", "tcp: 80, to: 192.168.56.10")], VISIT, "street"),
+    "route-missing, a route that ends": ([(HOST, f"{HOST}\n    routes: [{{to: 198.51.100.0/24, type: blackhole}}]")], VISIT, "street"),
+    "group-not-attached": ([(HOST, "{dome: {address: 10.20.0.15, groups: [inner]}, back: {network: dome, address: 10.20.0.16, groups: [web]}}\n    gateway: 10.20.0.1"),
+                            ("certificates:", "groups: {web: {inbound: [{allow: tcp, ports: 443}]}, inner: {inbound: [{allow: tcp, ports: 22}]}}\ncertificates:")], VISIT, "street"),
+    "filter-drops, behind a one-to-one address": (
+        [
+            (
+                "    masquerade",
+                "    one_to_one: [{on: line, outside: 203.0.113.41, inside: 10.20.0.15}]\n    filter: {forward: {default: drop}}\n    masquerade",
+            ),
+            (REC, REC.replace("0.113.40", "0.113.41")),
+        ],
+        VISIT,
+        "street",
+    ),
+    "filter-drops, by an area": ([areas("inside: {from: 10.20.0.0/24, services: [https]}, outside: {default: true, services: [http], otherwise: drop}")], VISIT, "street"),
+    "filter-rejects, by an area": ([areas("outside: {default: true, services: [http]}")], VISIT, "street"),
+    "filter-drops, in a chain": ([(HOST, f"{HOST}\n    filter: {{chains: {{web: {{rules: [{{drop: tcp, ports: 443}}]}}}}, inbound: {{rules: [{{jump: web}}]}}}}")], VISIT, "street"),
+    "filter-not-permanent": ([filtered("{allow: tcp, ports: 80}"), ("rules: [{allow: tcp, ports: 80}]}}", "rules: [{allow: tcp, ports: 80}]}}\n    filter_after_boot: {inbound: {default: drop, rules: [{allow: tcp, ports: 443}]}}")], VISIT, "street"),
+    "filter-not-permanent, booted": ([(HOST, f"{HOST}\n    filter_after_boot: {{inbound: {{default: drop}}}}")], VISIT, "street"),
+    "service-not-enabled, booted": ([web_with("after_boot: stopped")], VISIT, "street"),
+    "service-no-privilege": ([web_with("privileged: false")], VISIT, "street"),
+    "service-config-broken": ([web_with("saved: {broken: unknown directive, listens: [80, 443 tls]}"), ("443 tls]\n", "8443 tls]\n")], VISIT, "street"),
+    "service-config-broken, booted": ([web_with("saved: {broken: unknown directive}")], VISIT, "street"),
+    "service-not-reloaded": ([web_with("saved: {listens: [80, 443 tls]}"), ("        listens: [80, 443 tls]\n", "        listens: [80]\n")], VISIT, "street"),
+    "service-not-reloaded, sites": ([web_with("saved: {sites: {visit: {names: [visit.kestrel-ridge.example], certificate: visit, files: [index.html]}}}"), (NAMES, "names: [old.example]\n"),
+                                     ("          visit:\n            names: [old", "          zero: {names: [zero.example], certificate: visit, files: [index.html]}\n          visit:\n            names: [old")], VISIT, "street"),
+    "service-stopped": ([("program: nginx", "program: nginx\n        state: stopped")], VISIT, "street"),
+    "service-port-taken": ([("      web:\n", "      old: {kind: other, listens: [443]}\n      web:\n")], VISIT, "street"),
+    "listener-loopback-only": ([("443 tls", "'127.0.0.1:443 tls'")], VISIT, "street"),
+    "listener-wrong-address": ([(HOST, "{dome: {address: [10.20.0.15, 10.20.0.16]}}"), ("443 tls", "'10.20.0.16:443 tls'")], VISIT, "street"),
+    "listener-family": ([("443 tls", "'[::]:443 tls'")], VISIT, "street"),
+    "listener-wrong-port": ([("443 tls", "8443 tls"), (F443, "      - {on: line, tcp: 443, to: 10.20.0.15}\n")], VISIT, "street"),
+    "listener-plain-on-tls": ([("443 tls", "443")], VISIT, "street"),
+    "listener-tls-on-plain": ([], "http://visit.kestrel-ridge.example:443/", "street"),
+    "cert-key-differs": None,  # needs PEM: tests/tls/test_verify.py
+    "cert-missing": ([("            certificate: visit\n            files: [index.html, ton", "            files: [index.html, ton")], VISIT, "street"),
+    "site-not-enabled": ([(NAMES, NAMES + "            enabled: false\n")], VISIT, "street"),
+    "binding-apex-or-www": ([(NAMES, "names: [www.visit.kestrel-ridge.example]\n"), ("          visit:\n", "          zero: {names: [zero.example], certificate: visit, files: [index.html]}\n          visit:\n")], VISIT, "street"),
+    "binding-name-differs": ([(NAMES, "names: [visti.kestrel-ridge.example]\n"), ("          visit:\n", "          zero: {names: [zero.example], certificate: visit, files: [index.html]}\n          visit:\n")], VISIT, "street"),
+    "binding-missing": ([(NAMES, "names: [something-else.example]\n"), ("          visit:\n", "          zero: {names: [zero.example], certificate: visit, files: [index.html]}\n          visit:\n")], VISIT, "street"),
+    "site-catch-all": ([("          visit:\n", "          none: {certificate: visit, answer: 404}\n          visit:\n"), (REC, REC + "      - new 60 A 203.0.113.40\n")], "https://new.kestrel-ridge.example/", "street"),
+    "binding-shadowed": ([("          visit:\n", "          first: {names: [visit.kestrel-ridge.example, x.example], certificate: visit, files: [index.html]}\n          visit:\n")], VISIT, "street"),
+    "content-default-missing": ([(FILES, "files: [tonight.html]")], VISIT, "street"),
+    "content-default-missing, other name": ([(FILES, "files: [Index.html]"), (PROMISE, PROMISE.replace("visit/index.html", "visit"))], VISIT, "street"),
+    "content-missing": ([], "https://visit.kestrel-ridge.example/Tonight.html", "street"),
+    "content-default-order": ([(FILES, "files: [index.html, index.htm]\n            default_documents: [index.htm, index.html]")], VISIT, "street"),
+    "clock-wrong": ([("address: 198.51.100.77,", "address: 198.51.100.77, clock: 2029-01-01,")], VISIT, "street"),
+    "cert-expired": ([("until: 2026-06-01", "until: 2026-03-01")], VISIT, "street"),
+    "cert-not-yet": ([("from: 2026-01-01", "from: 2026-04-01")], VISIT, "street"),
+    "cert-default-served": ([("names: [other.kestrel-ridge.example]\n            certificate: visit", "names: [other.kestrel-ridge.example]"),
+                             (CERT, "  visit: {names: [visit.kestrel-ridge.example]}\n  o: {names: [other.kestrel-ridge.example]}\n"),
+                             (PROMISE, '  - {url: "https://other.kestrel-ridge.example/", page: other, from: street}\n')], "https://other.kestrel-ridge.example/", "street"),
+    "cert-name": ([('names: ["*.kestrel-ridge.example"]', "names: [kestrel-ridge.example]")], VISIT, "street"),
+    "cert-self-signed": ([("from: 2026-01-01", "issuer: self")], VISIT, "street"),
+    "cert-issuer-unknown": ([("from: 2026-01-01", "issuer: House"), ("zones:\n", "authorities: {House: {public: false}}\nzones:\n")], VISIT, "street"),
+    "cert-chain-incomplete": ([("from: 2026-01-01", "issuer: Mid, sends_chain: false"), ("zones:\n", "authorities: {Mid: {issued_by: public}}\nzones:\n")], VISIT, "street"),
+    "redirect-loop-names": ([redirect('{to: "https://other.kestrel-ridge.example{path}"}'),
+                             ("            files: [index.html]\n", '            files: [index.html]\n            redirects: [{to: "https://visit.kestrel-ridge.example{path}"}]\n')], VISIT, "street"),
+    "redirect-too-many": ([redirect('{to: "https://{host}/x{path}"}')], VISIT, "street"),
+    "redirect-inner-target": ([redirect('{when: {scheme: http}, to: "https://orion.local/"}'), (PROMISE, PROMISE.replace("https:", "http:"))], "http://visit.kestrel-ridge.example/", "street"),
+    "redirect-missing": ([(PROMISE, PROMISE.replace("https:", "http:").replace("page:", "secure: true, page:"))], "http://visit.kestrel-ridge.example/", "street"),
+    "redirect-loses-path": ([redirect('{when: {scheme: http}, to: "https://{host}/"}'), (PROMISE, PROMISE.replace("https:", "http:").replace("example/", "example/tonight.html").replace("visit/index", "visit/tonight"))], "http://visit.kestrel-ridge.example/tonight.html", "street"),
+}  # fmt: skip
+
+#: Faults whose remedy lies outside the estate, or that no single change mends.
+ADVICE_ONLY = {
+    "network-isolated",
+    "name-local-only",
+    "address-typed-wrong",
+    "redirect-too-many",
+    "listener-tls-on-plain",
+}
+
+
+def explained(code: str) -> tuple[Explanation, object]:
+    """The explanation of a bad estate, and what loads its changes."""
+    changes, url, vantage = BAD[code]
+    held = loaded(swap(OFFICE, *changes))
+    world = World(held.estate, held.estate.at, None, None if code.endswith("booted") else frozenset())
+    found = explain(
+        world, url, held.estate.vantages[vantage], lambda patch: changed(held, patch_operations(patch)).estate
+    )
+    return found, held
+
+
+@pytest.mark.parametrize("code", [code for code, bad in BAD.items() if bad is not None])
+def test_named_and_mended(code):
+    """The fault is the one cause; its first remedy, applied as a change file, gives the visitor what was promised."""
+    found, held = explained(code)
+    assert [cause.code for cause in found.causes] == [code.partition(",")[0]]
+    assert found.causes[0].text
+    if code.partition(",")[0] in ADVICE_ONLY:
+        return
+    assert found.after is not None
+    best = next(each for each in found.remedies if each.complete)
+    again = changed(held, patch_operations(json.loads(json.dumps(best.patch)))).estate
+    vantage = again.vantages[BAD[code][2]]
+    after = visit(World(again, again.at, None, None if code.endswith("booted") else frozenset()), BAD[code][1], vantage)
+    assert breaches(promise_for(again, BAD[code][1], vantage), after) == ()
+    assert after.outcome == best.outcome
+
+
+def test_every_fault_has_a_bad_example_and_a_remedy():
+    """Nothing is registered without being shown."""
+    assert {code.partition(",")[0] for code in BAD} == set(BY_CODE)
+    assert len(BY_CODE) == len(FAULTS)
+    assert set(BY_CODE) == set(PROPOSERS)
+
+
+def test_two_faults_in_a_row_are_both_named_and_both_needed():
+    """The second waits behind the first; an unneeded cause is not blamed."""
+    held = loaded(
+        swap(OFFICE, (F443, ""), ("until: 2026-06-01", "until: 2026-03-01"), (FILES, "files: [tonight.html]"))
+    )
+    world = World(held.estate, held.estate.at)
+    found = explain(
+        world, VISIT, held.estate.vantages["street"], lambda patch: changed(held, patch_operations(patch)).estate
+    )
+    assert [cause.code for cause in found.causes] == ["forward-missing", "cert-expired", "content-default-missing"]
+    assert found.remedies[0].fixes == ("forward-missing", "cert-expired", "content-default-missing")
+    assert found.remedies[0].complete
+    assert found.after.outcome.page == "visit/index.html"
+
+
+def test_unsafe_remedies_stand_last_and_are_withheld_where_payments_are_taken():
+    """A listing of the folder would do, and is not offered for a site that takes payments."""
+    found, _ = explained("content-default-missing")
+    assert [each.safety for each in found.remedies] == ["opens"]
+    bad = [*BAD["content-default-missing"][0], (NAMES, NAMES + "            marks: [takes-payments]\n")]
+    held = loaded(swap(OFFICE, *bad))
+    guarded = explain(World(held.estate, held.estate.at), VISIT, held.estate.vantages["street"],
+                      lambda patch: changed(held, patch_operations(patch)).estate)  # fmt: skip
+    assert all(each.safety != "weakens" for each in guarded.remedies)
+    assert guarded.withheld
+
+
+def test_who_can_newly_reach_what_is_listed():
+    """A forward opens the service to the street and to everybody there, and the explanation says so."""
+    found, _ = explained("forward-missing")
+    told = next(text for text in found.remedies[0].changes if "web on orion at 203.0.113.40 port 443" in text)
+    assert told.startswith("street, ")
+    assert "anybody on the internet" in told
+
+
+def test_a_remedy_that_breaks_another_promise_is_not_offered():
+    """Renaming a binding would take the page from somebody else."""
+    changes, url, vantage = BAD["binding-name-differs"]
+    other = '  - {url: "https://visti.kestrel-ridge.example/", from: street, page: visit/index.html}\n'
+    held = loaded(swap(OFFICE, *changes, (PROMISE, PROMISE + other), (REC, REC + "      - visti 60 A 203.0.113.40\n")))
+    found = explain(World(held.estate, held.estate.at), url, held.estate.vantages[vantage],
+                    lambda patch: changed(held, patch_operations(patch)).estate)  # fmt: skip
+    assert [each.text for each in found.remedies if each.patch] == [
+        "let the site visit answer to visit.kestrel-ridge.example too"
+    ]
