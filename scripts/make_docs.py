@@ -1,4 +1,4 @@
-"""Writes the pages that are made from the code: the estate's reference, the faults, the laws of the rooms."""
+"""Writes the pages that are made from the code: the estate's reference, the faults, the kinds of decisions."""
 
 import sys
 from pathlib import Path
@@ -6,13 +6,9 @@ from pathlib import Path
 from portolan.diagnosis import registry  # noqa: F401 - registers the remedies
 from portolan.diagnosis.proposal import PROPOSERS
 from portolan.diagnosis.registry import FAULTS
-from portolan.dns import law as names_law
-from portolan.evidence.decision import Law
+from portolan.evidence.decision import Leg, every_kind
+from portolan.evidence.kinds import connect, http, name, tls, zone  # noqa: F401 - defines the kinds
 from portolan.formats.reference import reference_page
-from portolan.http import law as web_law
-from portolan.journey import visit
-from portolan.net import law as wire_law
-from portolan.tls import law as tls_law
 
 DOCS = Path(__file__).resolve().parent.parent / "docs"
 
@@ -28,34 +24,31 @@ def faults_page() -> str:
     return "\n".join(lines) + "\n"
 
 
-def laws_page() -> str:
-    """Every kind of decision that the engines make, with its words and its standard."""
-    lines = ["# Decisions", "", "Every kind of step that `follow --every-step` and the JSON show, room by room, from the tables",
-             "that the engines themselves decide by. This page is made from the code (`python scripts/make_docs.py`).",
-             ""]  # fmt: skip
-    for title, module in (("Names", names_law), ("The way of a packet", wire_law), ("The secure leg", tls_law),
-                          ("The answer", web_law), ("The journey", visit)):  # fmt: skip
-        lines += [f"## {title}", "", "| kind | words | standard | |", "|---|---|---|---|"]
-        for value in vars(module).values():
-            if isinstance(value, Law):
-                role = "ends the visit" if value.stops else ""
-                role = ", ".join(filter(None, (role, "assumed" if value.assumed else "")))
-                lines.append(f"| `{value.kind}` | {value.wording} | {value.standard} | {role} |")
+def kinds_page() -> str:
+    """Every kind of decision that the engines make, with its words, its facts and its standard."""
+    lines = ["# Decisions", "", "Every kind of step that `follow --every-step` and the JSON show, leg by leg. The facts stand in the JSON",
+             "by the names in braces. This page is made from the code (`python scripts/make_docs.py`).", ""]  # fmt: skip
+    for leg in Leg:
+        lines += [f"## {leg}", "", "| kind | words | standard | |", "|---|---|---|---|"]
+        for kind in every_kind():
+            if kind.leg is leg:
+                role = ", ".join(filter(None, ("ends the visit" if kind.stops else "", "assumed" if kind.assumed else "")))
+                lines.append(f"| `{kind.kind}` | {kind.words} | {kind.standard} | {role} |")
         lines.append("")
     return "\n".join(lines)
 
 
-PAGES = {"estate-reference.md": reference_page, "faults.md": faults_page, "decisions.md": laws_page}
+PAGES = {"estate-reference.md": reference_page, "faults.md": faults_page, "decisions.md": kinds_page}
 
 
 def main() -> int:
     """Writes the pages; with --check, says which are not current."""
     stale = []
-    for name, make in PAGES.items():
-        path = DOCS / name
+    for page, make in PAGES.items():
+        path = DOCS / page
         if "--check" in sys.argv:
             if not path.exists() or path.read_text("utf-8") != make():
-                stale.append(name)
+                stale.append(page)
         else:
             path.write_text(make(), "utf-8")
     for name in stale:

@@ -57,7 +57,7 @@ TWO_ROUTERS = swap(
         ([("listens: [80, 443 tls]", "listens: [80, '[::]:443 tls dual-stack']")], "visit/index.html", None),
         ([("program: nginx", "program: apache"), ("[80, 443 tls]", "[80, '[::]:443 tls']")], "visit/index.html", None),
         ([("        program: nginx", "        state: stopped")], "refused", "service-stopped"),
-        ([("      web:\n", "      proxy: {kind: other, listens: [443]}\n      web:\n")], "not-tls", "not-web"),
+        ([("      web:\n", "      proxy: {kind: other, listens: [443]}\n      web:\n")], "not-tls", "speaks-no-tls"),
         ([("      web:\n", "      proxy: {kind: other, listens: [80]}\n      web:\n")], "refused", "service-failed"),
         ([("listens: [80, 443 tls]", "listens: [80, '10.20.0.77:443 tls']")], "refused", "nothing-listens"),
     ],

@@ -1,8 +1,7 @@
 """What a recogniser is given, what it returns, and the registry that holds them all."""
 
 from collections.abc import Callable, Iterable
-from ipaddress import ip_address
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, TypeVar
 
 from portolan.estate.base import IPAddress, is_public
 from portolan.estate.estate import Estate
@@ -12,11 +11,15 @@ from portolan.estate.service import Service, Site
 from portolan.estate.vantage import Promise
 from portolan.estate.zone import Record, Zone
 from portolan.evidence.decision import Decision
+from portolan.evidence.kinds import connect as connect_kinds
+from portolan.evidence.kinds import name as name_kinds
+from portolan.evidence.packet import Seen
 from portolan.journey.promise import breaches
 from portolan.journey.visit import Exchange, Visit, visit
 from portolan.journey.world import World
-from portolan.net.packet import Seen
 from portolan.source.place import Place
+
+ADecision = TypeVar("ADecision", bound=Decision)
 
 
 class Finding(NamedTuple):
@@ -115,33 +118,39 @@ class Case(NamedTuple):
     def stop(self) -> Decision | None:
         """The decision that ended it; for what was lost on the way back or to a resolver, the one that kept it away."""
         stop = self.visit.stop
-        if stop is not None and stop.kind == "resolver-silent" and isinstance(stop.subject, Decision):
+        if (
+            stop is not None
+            and isinstance(stop, name_kinds.ResolverSilent | name_kinds.ResolverOutOfReach)
+            and isinstance(stop.subject, Decision)
+        ):
             stop = stop.subject
         while stop is not None and isinstance(stop.subject, Decision) and stop.subject.kind not in _ASTRAY:
             stop = stop.subject
         return stop
 
-    def decision(self, kind: str) -> Decision | None:
-        """The last decision of a kind in the last exchange."""
-        return next((each for each in reversed(self.last.decisions) if each.kind == kind), None)
+    def decision(self, kind: type[ADecision]) -> ADecision | None:
+        """The last decision of a kind in the exchange that counts."""
+        return next((each for each in reversed(self.last.decisions) if isinstance(each, kind)), None)
 
     @property
     def asked_port(self) -> int:
         """The destination port at the box that decided: after a forward, the inside one."""
         if self.met is not None:
             return self.met.dport
-        taken, connection = self.decision("forwarded"), self.last.connection
-        return int(taken.facts[4]) if taken is not None else connection.port if connection is not None else 0
+        taken, connection = self.decision(connect_kinds.Forwarded), self.last.connection
+        return taken.to_port if taken is not None else connection.port if connection is not None else 0
 
     @property
     def asked_address(self) -> IPAddress | None:
         """The destination address at the box that decided: after every translation, the inside one."""
         if self.met is not None:
             return self.met.dst
-        taken = self.decision("forwarded") or self.decision("one-to-one")
+        taken, paired = self.decision(connect_kinds.Forwarded), self.decision(connect_kinds.OneToOne)
         connection = self.last.connection
         if taken is not None:
-            return ip_address(str(taken.facts[3 if taken.kind == "forwarded" else 2]))
+            return taken.to
+        if paired is not None:
+            return paired.inside
         return connection.address if connection is not None else None
 
     @property
@@ -150,9 +159,8 @@ class Case(NamedTuple):
         stop = self.stop
         if stop is None or not self.ended_on_its_way:
             return None
-        return next(
-            (fact for fact in stop.facts if isinstance(fact, Seen) and fact.protocol == self.asked_protocol), None
-        )
+        packet = getattr(stop, "packet", None)
+        return packet if isinstance(packet, Seen) and packet.protocol == self.asked_protocol else None
 
     @property
     def ended_on_its_way(self) -> bool:
@@ -161,14 +169,20 @@ class Case(NamedTuple):
         return (
             stop is not None
             and ended is not None
-            and (stop is ended or (ended.kind == "resolver-silent" and ended.subject is stop))
+            and (
+                stop is ended
+                or (
+                    isinstance(ended, name_kinds.ResolverSilent | name_kinds.ResolverOutOfReach)
+                    and ended.subject is stop
+                )
+            )
         )
 
     @property
     def answer_lost(self) -> bool:
         """Whether an answer, or what follows it, was lost on its way back."""
         stop = self.visit.stop
-        while stop is not None and stop.kind not in ("reply-lost", "later-lost"):
+        while stop is not None and not isinstance(stop, connect_kinds.ReplyLost | connect_kinds.LaterLost):
             stop = stop.subject if isinstance(stop.subject, Decision) else None
         return stop is not None
 
@@ -176,7 +190,11 @@ class Case(NamedTuple):
     def asked_protocol(self) -> str:
         """The protocol of what was kept away: a question to a resolver goes by UDP (RFC 1035 section 4.2.1)."""
         ended = self.visit.stop
-        return "udp" if ended is not None and ended.kind == "resolver-silent" else "tcp"
+        return (
+            "udp"
+            if ended is not None and isinstance(ended, name_kinds.ResolverSilent | name_kinds.ResolverOutOfReach)
+            else "tcp"
+        )
 
     @property
     def site_name(self) -> str | None:

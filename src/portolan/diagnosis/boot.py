@@ -9,6 +9,8 @@ from portolan.diagnosis.proposal import Patch, Proposal, put, remedy, remove
 from portolan.estate.estate import Estate
 from portolan.estate.machine import Machine
 from portolan.estate.service import Service
+from portolan.evidence.kinds import connect as connect_kinds
+from portolan.evidence.start import Why
 from portolan.journey.moment import reloaded, with_facts
 from portolan.source.place import pointer
 
@@ -50,11 +52,12 @@ def _booted(case: Case, service: Service) -> bool:
 def no_privilege(case: Case) -> Finding | None:
     """It does not start for want of a privilege."""
     stop = case.stop
-    if stop is None or not isinstance(stop.subject, Service) or "without that privilege" not in str(stop.facts[3]):
+    if not isinstance(stop, connect_kinds.ServiceFailed) or not isinstance(stop.subject, Service):
         return None
-    return Finding(
-        "service-no-privilege", stop.text, stop.subject.place.key("privileged"), hints={"service": stop.subject}
-    )
+    if stop.reason.why is not Why.NO_PRIVILEGE:
+        return None
+    service = stop.subject
+    return Finding("service-no-privilege", stop.text, service.place.key("privileged"), hints={"service": service})
 
 
 @fault(

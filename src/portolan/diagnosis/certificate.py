@@ -6,6 +6,7 @@ from datetime import timedelta
 from portolan.diagnosis.base import Case, Finding, fault
 from portolan.diagnosis.proposal import Patch, Proposal, put, remedy, remove, replace
 from portolan.estate.certificate import Certificate
+from portolan.evidence.kinds import tls as tls_kinds
 from portolan.tls.facts import shown_by
 
 
@@ -67,7 +68,7 @@ def not_yet(case: Case) -> Finding | None:
 )
 def default_served(case: Case) -> Finding | None:
     """Another certificate of the estate that covers the name is bound to the promised site of this service."""
-    return None if case.decision("shows-others") is None else _found(case, "cert-default-served")
+    return None if case.decision(tls_kinds.ShowsOthers) is None else _found(case, "cert-default-served")
 
 
 @fault(
@@ -99,7 +100,7 @@ def self_signed(case: Case) -> Finding | None:
     "The visitor does not trust the issuer",
     "unknown issuer",
     "Get one from an authority that visitors trust, or give this visitor the authority's root.",
-    "issuer-unknown",
+    "unknown-issuer",
     "wrong-use",
 )
 def issuer_unknown(case: Case) -> Finding | None:
@@ -112,7 +113,7 @@ def issuer_unknown(case: Case) -> Finding | None:
     "The intermediate certificate is not sent",
     "incomplete chain, for some",
     "Install the certificate with its whole chain.",
-    "chain-incomplete",
+    "incomplete-chain",
 )
 def chain_incomplete(case: Case) -> Finding | None:
     """The link between certificate and root is missing."""

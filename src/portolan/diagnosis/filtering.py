@@ -17,6 +17,7 @@ from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
 from portolan.estate.network import Group, GroupRule, Interface
 from portolan.estate.vantage import Vantage
+from portolan.evidence.kinds import connect as connect_kinds
 from portolan.source.place import pointer
 
 
@@ -163,17 +164,17 @@ def group_missing_port(case: Case) -> Finding | None:
     """No rule of any attached group is about the port."""
     interface, port = _grouped(case)
     stop = case.stop
-    if interface is None or stop is None:
+    if interface is None or not isinstance(stop, connect_kinds.GroupDrops):
         return None
     groups: list[Group] = [case.estate.groups[name] for name in interface.groups or ()]
     where = groups[0].place if groups else interface.place
-    text = f"no security group on {stop.facts[0]} ({stop.facts[1]}) allows tcp port {port}"
+    text = f"no security group on {stop.interface} ({stop.groups}) allows tcp port {port}"
     return Finding("group-missing-port", text, where, hints={"interface": interface, "groups": groups, "port": port})
 
 
 def _grouped(case: Case) -> tuple[Interface | None, int]:
     stop = case.stop
-    if stop is None or not isinstance(stop.subject, Interface) or stop.facts[2] != "in":
+    if not isinstance(stop, connect_kinds.GroupDrops) or not isinstance(stop.subject, Interface) or stop.way != "in":
         return None, 0
     return stop.subject, case.asked_port
 

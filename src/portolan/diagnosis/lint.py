@@ -11,6 +11,7 @@ from portolan.estate.filter import FilterRule
 from portolan.estate.guesses import machines
 from portolan.estate.machine import Router
 from portolan.estate.service import Listener, Service, Site
+from portolan.evidence.start import Why
 from portolan.http.binding import bound
 from portolan.http.url import BadUrlError, parse
 from portolan.journey.world import World
@@ -172,22 +173,22 @@ def _sends_on(router: Router | None, address: IPAddress, port: int) -> bool:
 
 
 #: Words of a reason why a service does not start, and the fault that it is.
-_WHY_NOT = (
-    ("key of", "cert-key-differs"),
-    ("certificate", "cert-missing"),
-    ("privilege", "service-no-privilege"),
-    ("saved configuration", "service-config-broken"),
-    ("does not have the address", "listener-wrong-address"),
-)
+_WHY_NOT = {
+    Why.KEY_MISFIT: "cert-key-differs",
+    Why.NO_CERTIFICATE: "cert-missing",
+    Why.NO_PRIVILEGE: "service-no-privilege",
+    Why.CONFIGURATION_BROKEN: "service-config-broken",
+    Why.ADDRESS_ABSENT: "listener-wrong-address",
+    Why.ADDRESS_IN_USE: "service-port-taken",
+}
 
 
 def services_that_do_not_start(world: World) -> Iterator[Finding]:
     """Services that run by the estate and cannot."""
     for machine in machines(world.estate):
         for failure in world.topology.device(machine).sockets.failures.values():
-            code = next((code for words, code in _WHY_NOT if words in failure.reason), "service-port-taken")
             yield Finding(
-                code,
+                _WHY_NOT[failure.reason.why],
                 f"{failure.service.name} on {machine.name} does not start: {failure.reason}",
                 failure.service.place,
             )

@@ -106,7 +106,7 @@ def signatures(world: World) -> Iterator[Finding]:
             continue
         verdict = judged(zone, zone.data, named, world.now)
         until = signatures_end(zone, zone.data)
-        if verdict.law.stops:
+        if verdict.stops:
             yield Finding("name-signature-broken", verdict.text, verdict.place)
         elif until is not None and until - world.now < SIGNATURES_SOON:
             yield Finding(

@@ -4,8 +4,11 @@ from collections.abc import Iterator
 
 from portolan.diagnosis.base import Case, Finding, fault, listed
 from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, remove, replace
-from portolan.estate.machine import Machine
+from portolan.estate.machine import Forward, Machine
 from portolan.estate.service import Listener, Service
+from portolan.evidence.decision import Leg
+from portolan.evidence.kinds import connect as connect_kinds
+from portolan.evidence.start import Why
 
 
 @fault(
@@ -40,7 +43,7 @@ def stopped(case: Case) -> Finding | None:
 def key_differs(case: Case) -> Finding | None:
     """The service does not start for its key."""
     stop = case.stop
-    if stop is None or "key of the certificate" not in str(stop.facts[3]):
+    if not isinstance(stop, connect_kinds.ServiceFailed) or stop.reason.why is not Why.KEY_MISFIT:
         return None
     return Finding("cert-key-differs", stop.text, stop.place, hints={"service": stop.subject})
 
@@ -55,7 +58,7 @@ def key_differs(case: Case) -> Finding | None:
 def certificate_missing(case: Case) -> Finding | None:
     """The service does not start for want of a certificate."""
     stop = case.stop
-    if stop is None or "no certificate" not in str(stop.facts[3]):
+    if not isinstance(stop, connect_kinds.ServiceFailed) or stop.reason.why is not Why.NO_CERTIFICATE:
         return None
     return Finding("cert-missing", stop.text, stop.place, hints={"service": stop.subject})
 
@@ -70,6 +73,7 @@ def certificate_missing(case: Case) -> Finding | None:
     "not-found",
     "no-default",
     "not-web",
+    "speaks-no-tls",
 )
 def port_taken(case: Case) -> Finding | None:
     """The service could not bind."""
@@ -83,7 +87,7 @@ def port_taken(case: Case) -> Finding | None:
             text = f"{home.service.name} on {connection.reached.name} does not start: {failure.reason}"
             return Finding("service-port-taken", text, home.service.place, hints={"failure": failure})
     stop = case.stop
-    if stop is not None and stop.kind == "service-failed" and isinstance(stop.subject, Service):
+    if stop is not None and isinstance(stop, connect_kinds.ServiceFailed) and isinstance(stop.subject, Service):
         failure = failures.get(stop.subject.name)
         return Finding("service-port-taken", stop.text, stop.place, hints={"failure": failure})
     return None
@@ -159,8 +163,8 @@ def wrong_address(case: Case) -> Finding | None:
 def wrong_port(case: Case) -> Finding | None:
     """The site's service runs on the machine, on other ports only."""
     secure = case.last.url.secure
-    taken = case.decision("forwarded")
-    if taken is not None and taken.subject.port is not None:
+    taken = case.decision(connect_kinds.Forwarded)
+    if taken is not None and isinstance(taken.subject, Forward) and taken.subject.port is not None:
         return None  # the forward changes the port on purpose, and is at fault
     homes = {id(home.service) for home in case.homes()}
     found = [
@@ -188,11 +192,12 @@ def wrong_port(case: Case) -> Finding | None:
     "Speak TLS on that port, with a certificate.",
     "plain-spoken",
     "not-web",
+    "speaks-no-tls",
 )
 def plain_on_tls(case: Case) -> Finding | None:
     """The listener speaks no TLS."""
     stop, connection = case.stop, case.last.connection
-    if stop is None or stop.law.leg != "secure" or connection is None or connection.arrival is None:
+    if stop is None or stop.leg is not Leg.TLS or connection is None or connection.arrival is None:
         return None
     listener = connection.arrival.listener
     return Finding(
@@ -329,8 +334,8 @@ def free_port(_case: Case, finding: Finding) -> Iterator[Proposal]:
 def right_key(case: Case, _finding: Finding) -> Iterator[Proposal]:
     """Asks for the key that belongs to the certificate."""
     stop = case.stop
-    name = str(stop.facts[3]).split("certificate ")[-1].split(" ")[0] if stop is not None else ""
-    certificate = case.estate.certificates.get(name)
+    name = stop.reason.about if isinstance(stop, connect_kinds.ServiceFailed) else None
+    certificate = case.estate.certificates.get(name or "")
     if certificate is not None and certificate.key is not None:
         yield Proposal(
             f"install the key that belongs to the certificate {name}", remove((*certificate.place.path, "key"))

@@ -21,6 +21,9 @@ from portolan.estate.base import IPAddress, is_public
 from portolan.estate.machine import HostsLine, Router
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Record, Zone
+from portolan.evidence.kinds import connect as connect_kinds
+from portolan.evidence.kinds import name as name_kinds
+from portolan.evidence.kinds import zone as zone_kinds
 from portolan.source.nearest import nearest
 
 
@@ -58,7 +61,7 @@ def doubledorigin_of(case: Case) -> Finding | None:
 def alias_dangling(case: Case) -> Finding | None:
     """The name exists, as an alias of one that does not."""
     aliases = case.last.resolution.aliases
-    link = case.decision("alias")
+    link = case.decision(name_kinds.Alias)
     if not aliases or link is None or not isinstance(link.subject, Record):
         return None
     record = link.subject
@@ -129,14 +132,14 @@ def wildcard_hides(case: Case) -> Finding | None:
     zone, name = zone_asked(case), asked_name(case)
     if zone is None:
         return None
-    expanded = case.decision("wildcard")
+    expanded = case.decision(zone_kinds.Wildcard)
     hints = {"zone": zone, "name": name}
     if expanded is not None:
-        if leads_home(case) or not case.homes() or case.decision("forwarded") is not None:
+        if leads_home(case) or not case.homes() or case.decision(connect_kinds.Forwarded) is not None:
             return None
-        text = f"{name} was never made in the zone {zone.name}: the wildcard {expanded.facts[1]} answers for it"
+        text = f"{name} was never made in the zone {zone.name}: the wildcard {expanded.wildcard} answers for it"
         return Finding("name-wildcard-hides", text, expanded.place, hints=hints)
-    if case.stop is None or case.stop.kind not in ("no-such-name", "no-address"):
+    if case.stop is None or not isinstance(case.stop, zone_kinds.NoSuchName | zone_kinds.NoAddress):
         return None
     above = name
     while above != zone.name and above:
@@ -173,7 +176,7 @@ def wrong_type(case: Case) -> Finding | None:
     """The name exists without an address, or without one of the IP version that the visitor has."""
     zone = zone_asked(case)
     stop = case.stop
-    if stop is not None and stop.kind != "no-address":
+    if stop is not None and not isinstance(stop, zone_kinds.NoAddress):
         origin, own = origin_of(case), {each.version for each in case.world.topology.device(case.visit.vantage).local}
         if not isinstance(origin, Record) or not own or origin.data.version in own:
             return None
@@ -271,7 +274,7 @@ def private_address(case: Case) -> Finding | None:
         return None  # the asker is inside, where the address works
     if (
         case.stop is not None
-        and case.stop.kind == "neighbour-missing"
+        and isinstance(case.stop, connect_kinds.NeighbourMissing)
         and case.world.topology.holder(origin.data) is None
     ):
         return None
@@ -301,7 +304,7 @@ def private_address(case: Case) -> Finding | None:
 def wrong_address(case: Case) -> Finding | None:
     """The record leads to a box that is not the site's, or to none."""
     origin = origin_of(case)
-    if not isinstance(origin, Record) or case.decision("forwarded") is not None:
+    if not isinstance(origin, Record) or case.decision(connect_kinds.Forwarded) is not None:
         return None
     homes = case.homes()
     right = {address for home in homes for address in outside_addresses(case.estate, home.machine)}
@@ -341,7 +344,11 @@ def wrong_address(case: Case) -> Finding | None:
 def typed_wrong(case: Case) -> Finding | None:
     """A literal address that nobody has, near one that somebody has."""
     literal = case.last.url.literal
-    if literal is None or case.world.topology.holder(literal) is not None or case.decision("forwarded") is not None:
+    if (
+        literal is None
+        or case.world.topology.holder(literal) is not None
+        or case.decision(connect_kinds.Forwarded) is not None
+    ):
         return None
     known = {str(address) for ports in case.world.topology.on_link.values() for address in ports}
     close = nearest(str(literal), known)

@@ -13,7 +13,8 @@ from portolan.estate.machine import Machine, Router
 from portolan.estate.network import Interface, ListRule, Network
 from portolan.estate.vantage import Vantage
 from portolan.evidence.decision import Decision
-from portolan.net.packet import Seen
+from portolan.evidence.kinds import connect as connect_kinds
+from portolan.evidence.packet import Seen
 from portolan.net.topology import Device, Port
 
 _AT_CARRIER = (
@@ -27,6 +28,7 @@ _AT_CARRIER = (
     "plain-spoken",
     "name-mismatch",
     "not-web",
+    "speaks-no-tls",
 )
 
 
@@ -41,11 +43,9 @@ _AT_CARRIER = (
 def line_port_blocked(case: Case) -> Finding | None:
     """The packet ended at the provider's edge."""
     stop = case.stop
-    if stop is None:
+    if not isinstance(stop, connect_kinds.LineBlocks):
         return None
-    return Finding(
-        "line-port-blocked", stop.text, stop.place, hints={"port": int(stop.facts[1]), "interface": stop.subject}
-    )
+    return Finding("line-port-blocked", stop.text, stop.place, hints={"port": stop.port, "interface": stop.subject})
 
 
 @fault(
@@ -105,12 +105,12 @@ def _networks(machine: Machine) -> set[str]:
     "The subnet's access list denies the answers' ports",
     "a time-out",
     "An access list keeps no state: allow answers to the ports that visitors ask from, 1024 to 65535.",
-    "list-denies",
+    "list-drops",
 )
 def list_blocks_replies(case: Case) -> Finding | None:
     """The answer was thrown away by a list."""
     stop = case.stop
-    if stop is None or not case.answer_lost:
+    if not isinstance(stop, connect_kinds.ListDrops) or not case.answer_lost:
         return None
     return Finding("list-blocks-replies", stop.text, stop.place, hints=_list_hints(case, stop))
 
@@ -120,28 +120,28 @@ def list_blocks_replies(case: Case) -> Finding | None:
     "The subnet's access list denies it",
     "a time-out",
     "Allow the port in a line with a lower number than the one that denies it.",
-    "list-denies",
+    "list-drops",
 )
 def list_blocks_inbound(case: Case) -> Finding | None:
     """The question was thrown away where it would enter the site's network."""
     stop = case.stop
-    if stop is None or _own_network(case, stop):
+    if not isinstance(stop, connect_kinds.ListDrops) or _own_network(case, stop):
         return None
     return Finding("list-blocks-inbound", stop.text, stop.place, hints=_list_hints(case, stop))
 
 
-def _own_network(case: Case, stop: Decision) -> bool:
+def _own_network(case: Case, stop: connect_kinds.ListDrops) -> bool:
     """Whether the list is that of the asker's own network, on the way out."""
     mine = {port.network.name for port in case.world.topology.device(case.visit.vantage).ports}
-    return stop.kind == "list-denies" and stop.facts[1] == "out" and stop.facts[0] in mine
+    return stop.way == "out" and stop.network in mine
 
 
-def _list_hints(case: Case, stop: Decision) -> dict[str, object]:
-    network = stop.subject if isinstance(stop.subject, Network) else case.estate.networks.get(str(stop.facts[0]))
+def _list_hints(case: Case, stop: connect_kinds.ListDrops) -> dict[str, object]:
+    network = stop.subject if isinstance(stop.subject, Network) else case.estate.networks.get(stop.network)
     return {
         "network": network,
-        "way": "inbound" if stop.facts[1] == "in" else "outbound",
-        "packet": stop.facts[3],
+        "way": "inbound" if stop.way == "in" else "outbound",
+        "packet": stop.packet,
         "line": stop.subject if isinstance(stop.subject, ListRule) else None,
     }
 
@@ -154,7 +154,7 @@ def _list_hints(case: Case, stop: Decision) -> dict[str, object]:
     "filter-drops",
     "filter-rejects",
     "group-drops",
-    "list-denies",
+    "list-drops",
 )
 def outbound_blocked(case: Case) -> Finding | None:
     """The visitor's own filter stops it, its network's list, or the router on its way out."""
@@ -164,14 +164,14 @@ def outbound_blocked(case: Case) -> Finding | None:
     path = stop.place.path
     if path[:1] == ("vantages",):
         return Finding("outbound-blocked", stop.text, stop.place, hints={"chain": chain_of(case)})
-    if _own_network(case, stop):
+    if isinstance(stop, connect_kinds.ListDrops) and _own_network(case, stop):
         return Finding("outbound-blocked", stop.text, stop.place, hints=_list_hints(case, stop))
     router = (
         case.estate.routers.get(str(path[1]))
         if len(path) > 2 and path[0] == "routers" and path[-2:] != ("inbound", "default")
         else None
     )
-    if router is None or "forward" not in path or case.decision("forwarded") is not None:
+    if router is None or "forward" not in path or case.decision(connect_kinds.Forwarded) is not None:
         return None
     mine = {port.network.name for port in case.world.topology.device(case.visit.vantage).ports} - {"internet"}
     beyond = {name for home in case.homes() for name in _networks(home.machine)}
@@ -257,10 +257,10 @@ def _left_out(case: Case, port: Port, prefix: object, right: object) -> bool:
 )
 def address_duplicate(case: Case) -> Finding | None:
     """An address on the way is on its network more than once, and the box that answers is not the site's."""
-    twice = case.decision("address-twice")
+    twice = case.decision(connect_kinds.AddressTwice)
     if twice is None:
         return None
-    address, boxes, here = twice.facts[0], str(twice.facts[2]), str(twice.facts[3])
+    address, boxes, here = twice.address, twice.boxes, twice.here
     home = next((each.machine.name for each in case.homes() if each.machine.name in boxes.split(", ")), None)
     if home == here:
         return None
@@ -269,7 +269,7 @@ def address_duplicate(case: Case) -> Finding | None:
         "address-duplicate",
         text,
         twice.place,
-        hints={"address": address, "box": twice.subject, "network": twice.facts[1]},
+        hints={"address": address, "box": twice.subject, "network": twice.network},
     )
 
 
@@ -288,8 +288,8 @@ def address_duplicate(case: Case) -> Finding | None:
 def network_isolated(case: Case) -> Finding | None:
     """The address belongs to a network that nothing leads to from here."""
     connection, stop = case.last.connection, case.stop
-    taken = case.decision("forwarded")
-    address = taken.facts[3] if taken is not None else connection.address if connection is not None else None
+    taken = case.decision(connect_kinds.Forwarded)
+    address = taken.to if taken is not None else connection.address if connection is not None else None
     held = (
         [ports[address] for ports in case.world.topology.on_link.values() if address in ports]
         if address is not None
@@ -299,7 +299,9 @@ def network_isolated(case: Case) -> Finding | None:
         stop is None
         or not held
         or (
-            case.visit.stop is not None and case.visit.stop.kind == "reply-lost" and held[0].network.kind != "host-only"
+            case.visit.stop is not None
+            and isinstance(case.visit.stop, connect_kinds.ReplyLost)
+            and held[0].network.kind != "host-only"
         )
     ):
         return None

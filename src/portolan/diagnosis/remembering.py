@@ -27,6 +27,7 @@ from portolan.estate.guesses import machines
 from portolan.estate.service import Service
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Record, Zone
+from portolan.evidence.kinds import name as name_kinds
 
 
 @fault(
@@ -39,13 +40,13 @@ from portolan.estate.zone import Record, Zone
 def cached_absent(case: Case) -> Finding | None:
     """A cache holds the absence of a name that has been made since."""
     stop = case.stop
-    if stop is None or not _mended_since(case):
+    if not isinstance(stop, name_kinds.RememberedAbsent) or not _mended_since(case):
         return None
     return Finding(
         "name-cached-absent",
         f"{stop.text}; it has been made since, and others get it",
         stop.place,
-        hints={"until": stop.facts[3], "holder": _cache(case), "label": stop.facts[0]},
+        hints={"until": stop.until, "holder": _cache(case), "label": stop.cache},
     )
 
 
@@ -59,28 +60,27 @@ def cached_absent(case: Case) -> Finding | None:
 )
 def cached_old(case: Case) -> Finding | None:
     """A cache holds an address that the zone does not state any more."""
-    held = case.decision("remembered")
+    held = case.decision(name_kinds.Remembered)
     if held is None or not _mended_since(case):
         return None
     return Finding(
         "name-cached-old",
         f"{held.text}; the zone says otherwise since, and others get that",
         held.place,
-        hints={"until": held.facts[3], "holder": _cache(case), "label": held.facts[0]},
+        hints={"until": held.until, "holder": _cache(case), "label": held.cache},
     )
 
 
 def _mended_since(case: Case) -> bool:
     """Whether the zone answers otherwise now than what is remembered."""
-    held = case.decision("remembered") or case.decision("remembered-absent")
+    held = case.decision(name_kinds.Remembered) or case.decision(name_kinds.RememberedAbsent)
     if held is None or not isinstance(held.subject, Zone):
         return False
-    name, zone = str(held.facts[1]), held.subject
+    name, zone = held.name, held.subject
     old: Types | None = None
-    if held.kind == "remembered":
+    if isinstance(held, name_kinds.Remembered):
         origin = origin_of(case)
-        aliases = {each.subject.owner for each in case.last.resolution.decisions if each.kind == "alias"}
-        if name in aliases:
+        if any(isinstance(each, name_kinds.Alias) and each.name == name for each in case.last.resolution.decisions):
             return True
         old = {origin.type: (origin,)} if isinstance(origin, Record) else None
     return not same_answer(old, held_at(case, zone, None, name))
@@ -88,7 +88,7 @@ def _mended_since(case: Case) -> bool:
 
 def _cache(case: Case) -> object:
     """Whose cache it is: the visitor's own, or a resolver's of the estate."""
-    asked = case.decision("resolver-asked")
+    asked = case.decision(name_kinds.ResolverAsked)
     if asked is not None and isinstance(asked.subject, Service) and asked.subject.last_asked is not None:
         return asked.subject
     return case.visit.vantage

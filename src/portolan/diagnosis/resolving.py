@@ -33,6 +33,8 @@ from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
 from portolan.estate.service import Service
 from portolan.estate.zone import Copy, Version, View, Zone
+from portolan.evidence.kinds import name as name_kinds
+from portolan.evidence.kinds import zone as zone_kinds
 from portolan.source.nearest import nearest
 
 
@@ -64,9 +66,9 @@ def registration_lapsed(case: Case) -> Finding | None:
 )
 def zone_elsewhere(case: Case) -> Finding | None:
     """Other servers' copy of the zone answered otherwise; or a zone that its parent does not delegate has the name."""
-    asked, name = case.decision("copy-answers"), asked_name(case)
+    asked, name = case.decision(zone_kinds.CopyAnswers), asked_name(case)
     if asked is not None and isinstance(asked.subject, Copy):
-        copy, zone = asked.subject, case.estate.zones[str(asked.facts[1])]
+        copy, zone = asked.subject, case.estate.zones[asked.zone]
         held, own = held_at(case, zone, copy, name), held_at(case, zone, None, name)
         if own is None or same_answer(held, own):
             return None
@@ -77,13 +79,13 @@ def zone_elsewhere(case: Case) -> Finding | None:
             zone.place.key("delegated_to"),
             hints={"zone": zone, "copy": copy, "name": name},
         )
-    missing = case.decision("delegation-missing")
+    missing = case.decision(zone_kinds.DelegationMissing)
     if missing is None or not isinstance(missing.subject, Zone):
         return None
     child = missing.subject
     if held_at(case, child, None, name) is None:
         return None
-    parent = str(missing.facts[0])
+    parent = missing.zone
     text = f"{name} stands in the zone {child.name}, to which the zone {parent} does not delegate"
     return Finding("name-zone-elsewhere", text, child.place, hints={"zone": child, "parent": parent, "name": name})
 
@@ -169,14 +171,14 @@ def delegation_lame(case: Case) -> Finding | None:
 )
 def view_split(case: Case) -> Finding | None:
     """A view answered, and the zone's own records say otherwise."""
-    answered = case.decision("view-answers")
+    answered = case.decision(zone_kinds.ViewAnswers)
     if answered is None or not isinstance(answered.subject, View) or leads_home(case):
         return None
-    view, zone, name = answered.subject, case.estate.zones[str(answered.facts[1])], asked_name(case)
+    view, zone, name = answered.subject, case.estate.zones[answered.zone], asked_name(case)
     held, own = held_at(case, zone, view, name), held_at(case, zone, None, name)
     if own is None or same_answer(held, own):
         return None
-    text = f"the view {view.name} of {zone.name}, for {answered.facts[0]}, says that there {_differs(name, held)}; others get another answer"
+    text = f"the view {view.name} of {zone.name}, for {answered.asker}, says that there {_differs(name, held)}; others get another answer"
     return Finding("name-view-split", text, view.place, hints={"zone": zone, "view": view, "name": name})
 
 
@@ -208,9 +210,9 @@ def signature_broken(case: Case) -> Finding | None:
 def resolver_refuses(case: Case) -> Finding | None:
     """The resolver does not look it up on purpose."""
     stop = case.stop
-    if stop is None or not isinstance(stop.subject, Service):
+    if not isinstance(stop, name_kinds.ResolverRefuses) or not isinstance(stop.subject, Service):
         return None
-    barred = next((each for each in stop.subject.refuses if within(str(stop.facts[1]), each)), None)
+    barred = next((each for each in stop.subject.refuses if within(stop.name, each)), None)
     return Finding("name-resolver-refuses", stop.text, stop.place, hints={"service": stop.subject, "barred": barred})
 
 
@@ -225,7 +227,7 @@ def resolver_refuses(case: Case) -> Finding | None:
 def local_only(case: Case) -> Finding | None:
     """A name under .local, or one without a dot."""
     stop, host = case.stop, case.host
-    if stop is None or (stop.kind == "undescribed" and "." in host):
+    if stop is None or (isinstance(stop, zone_kinds.Undescribed) and "." in host):
         return None
     holder = next((each for each in machines(case.estate) if each.local_name == host), None)
     full = [
@@ -248,7 +250,7 @@ def local_only(case: Case) -> Finding | None:
     ]
     why = (
         stop.text
-        if stop.kind == "local-only"
+        if isinstance(stop, name_kinds.LocalOnly)
         else f"{host} has no dot: only a search list would complete it, and {case.visit.vantage.name} has none that does"
     )
     place = holder.place.key("local_name") if holder is not None else stop.place

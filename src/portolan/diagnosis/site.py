@@ -5,21 +5,22 @@ from collections.abc import Iterator
 from portolan.diagnosis.base import Case, Finding, Home, fault, listed
 from portolan.diagnosis.proposal import Patch, Proposal, append, item_path, put, remedy, remove, replace
 from portolan.estate.service import Service, Site
+from portolan.evidence.kinds import http as http_kinds
 from portolan.source.nearest import nearest
 
 _OTHER = (
     "wrong-page",
     "not-found",
     "no-default",
-    "answers",
+    "answers-error",
     "main-server",
     "name-mismatch",
     "wrong-status",
     "not-secure",
     "expired",
     "self-signed",
-    "issuer-unknown",
-    "chain-incomplete",
+    "unknown-issuer",
+    "incomplete-chain",
     "loop",
 )
 
@@ -36,7 +37,7 @@ def _unbound(case: Case) -> tuple[Service, Site | None] | None:
     if chosen.by_name or (chosen.site is not None and chosen.site.name == case.site_name):
         return None
     if case.site_name is None and case.symptom not in (
-        "answers",
+        "answers-error",
         "main-server",
         "not-found",
         "no-default",
@@ -120,7 +121,7 @@ def name_differs(case: Case) -> Finding | None:
     "The site that takes it answers with an error on purpose",
     "that error",
     "Bind the name to the site that should take it.",
-    "answers",
+    "answers-error",
 )
 def catch_all(case: Case) -> Finding | None:
     """The site that took it gives an error to everything: the default one, or the one that was meant."""
@@ -175,7 +176,7 @@ def binding_missing(case: Case) -> Finding | None:
     "wrong-page",
     "not-found",
     "no-default",
-    "answers",
+    "answers-error",
     "name-mismatch",
 )
 def shadowed(case: Case) -> Finding | None:
@@ -204,10 +205,10 @@ def shadowed(case: Case) -> Finding | None:
 def default_missing(case: Case) -> Finding | None:
     """No file of the list is in the folder."""
     stop = case.stop
-    if stop is None or not isinstance(stop.subject, Site):
+    if not isinstance(stop, http_kinds.NoDefault) or not isinstance(stop.subject, Site):
         return None
     site = stop.subject
-    folder = str(stop.facts[1]).lstrip("/")
+    folder = stop.folder.lstrip("/")
     here = [
         name[len(folder) :] for name in site.files or () if name.startswith(folder) and "/" not in name[len(folder) :]
     ]
@@ -235,9 +236,9 @@ def default_missing(case: Case) -> Finding | None:
 def content_missing(case: Case) -> Finding | None:
     """The path leads to no file."""
     stop = case.stop
-    if stop is None or not isinstance(stop.subject, Site):
+    if not isinstance(stop, http_kinds.NotFound) or not isinstance(stop.subject, Site):
         return None
-    site, asked = stop.subject, str(stop.facts[1])
+    site, asked = stop.subject, stop.path
     files = site.files or ()
     other = next((name for name in files if name.lower() == asked.lower()), None) or nearest(asked, files)
     near = f"; {other} exists" if other else ""

@@ -8,6 +8,7 @@ from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy
 from portolan.estate.machine import Forward, Machine, Router
 from portolan.estate.service import Service
 from portolan.estate.vantage import Vantage
+from portolan.evidence.kinds import connect as connect_kinds
 from portolan.net.topology import Device
 from portolan.source.place import pointer
 
@@ -22,8 +23,9 @@ _AT_ROUTER = (
     "plain-spoken",
     "name-mismatch",
     "not-web",
+    "speaks-no-tls",
     "self-signed",
-    "issuer-unknown",
+    "unknown-issuer",
 )
 
 
@@ -78,18 +80,24 @@ def _turns_back(case: Case, router: Router) -> bool:
     behind = {interface.network or interface.name for interface in router.interfaces.values()}
     return (
         stop is not None
-        and stop.kind in ("own-source", "reply-stranger", "reply-lost", "internet-unknown")
+        and isinstance(
+            stop,
+            connect_kinds.OwnSource
+            | connect_kinds.ReplyStranger
+            | connect_kinds.ReplyLost
+            | connect_kinds.InternetUnknown,
+        )
         and bool(mine & behind)
     )
 
 
 def _came_from_inside(case: Case, router: Router, forward: Forward) -> bool:
     stop = case.stop
-    if stop is not None and stop.kind in ("reply-stranger", "reply-lost"):
+    if stop is not None and isinstance(stop, connect_kinds.ReplyStranger | connect_kinds.ReplyLost):
         return router.hairpin == "destination-only"
     return (
         router.hairpin == "off"
-        and case.decision("forwarded") is None
+        and case.decision(connect_kinds.Forwarded) is None
         and reached_by(case) is router
         and not _arrived_on(case, router, forward)
     )
@@ -99,7 +107,7 @@ def _arrived_on(case: Case, router: Router, forward: Forward) -> bool:
     """Whether the visit came in by the forward's own interface."""
     outside = router.interfaces[forward.on]
     network = outside.network or outside.name
-    carried = case.decision("internet-carries")
+    carried = case.decision(connect_kinds.InternetCarries)
     if carried is not None:
         return network == "internet"
     vantage = case.visit.vantage
@@ -154,7 +162,7 @@ def forward_missing(case: Case) -> Finding | None:
 
 def _own_address_asked(case: Case) -> Router | None:
     """The router whose own address was asked, when the packet was not forwarded and no service of its own was meant."""
-    if case.decision("forwarded") is not None:
+    if case.decision(connect_kinds.Forwarded) is not None:
         return None
     connection = case.last.connection
     machine = reached_by(case)
@@ -188,19 +196,20 @@ def _home_behind(case: Case, router: Router, port: int) -> Home | None:
     "not-found",
     "no-default",
     "not-web",
+    "speaks-no-tls",
     "plain-spoken",
     "name-mismatch",
     "neighbour-missing",
     "nothing-listens",
     "self-signed",
-    "issuer-unknown",
+    "unknown-issuer",
     "not-secure",
     "filter-drops",
     "service-stopped",
 )
 def forward_shadowed(case: Case) -> Finding | None:
     """A later forward of the port leads to the site, and something else took it."""
-    connection, taken, router = case.last.connection, case.decision("forwarded"), reached_by(case)
+    connection, taken, router = case.last.connection, case.decision(connect_kinds.Forwarded), reached_by(case)
     if connection is None:
         return None
     inside = {address for home in case.homes() for address in addresses_of(home.machine)}
@@ -252,7 +261,7 @@ def _takes(forward: Forward, port: int) -> bool:
 )
 def forward_wrong_address(case: Case) -> Finding | None:
     """A forward was taken, and its target is not a machine that holds the site."""
-    taken = case.decision("forwarded")
+    taken = case.decision(connect_kinds.Forwarded)
     connection = case.last.connection
     if taken is None or connection is None or not isinstance(taken.subject, Forward):
         return None
@@ -289,16 +298,17 @@ def _had(case: Case, address: object) -> str:
     "plain-on-tls",
     "wrong-page",
     "not-web",
+    "speaks-no-tls",
     "filter-drops",
 )
 def forward_wrong_port(case: Case) -> Finding | None:
     """The machine is right, and the service listens elsewhere on it."""
-    taken = case.decision("forwarded")
+    taken = case.decision(connect_kinds.Forwarded)
     connection = case.last.connection
     if taken is None or connection is None or not isinstance(taken.subject, Forward):
         return None
     forward, secure = taken.subject, case.last.url.secure
-    asked = taken.facts[4]
+    asked = taken.to_port
     for home in case.homes() or list(all_homes(case.estate)):
         if forward.to not in addresses_of(home.machine) or home.service.state != "running":
             continue
@@ -436,7 +446,7 @@ def forward_first(_case: Case, finding: Finding) -> Iterator[Proposal]:
 @remedy("route-back-astray")
 def answer_the_same_way(case: Case, _finding: Finding) -> Iterator[Proposal]:
     """Lets the server answer through the router that sent the question on."""
-    taken, connection = case.decision("forwarded"), case.last.connection
+    taken, connection = case.decision(connect_kinds.Forwarded), case.last.connection
     machine = connection.reached if connection is not None else None
     if taken is None or not isinstance(machine, Machine):
         return
@@ -457,7 +467,7 @@ def answer_the_same_way(case: Case, _finding: Finding) -> Iterator[Proposal]:
 def give_route(case: Case, finding: Finding) -> Iterator[Proposal]:
     """Gives a gateway, or lets the last router masquerade."""
     stop, device = case.stop, finding.hints["device"]
-    if stop is not None and stop.kind == "source-private" and isinstance(device, Router):
+    if stop is not None and isinstance(stop, connect_kinds.SourcePrivate) and isinstance(device, Router):
         for name, interface in device.interfaces.items():
             if (interface.network or interface.name) == "internet":
                 yield Proposal(f"let {device.name} masquerade on {name}", append(device.place, "masquerade", name))

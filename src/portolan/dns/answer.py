@@ -1,7 +1,7 @@
 """What a resolver comes to, gathered while it walks, and who is asking."""
 
 from datetime import datetime
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from portolan.dns.zone import Types
 from portolan.estate.base import IPAddress
@@ -42,7 +42,3 @@ class Answer:
         """Ends it badly."""
         self.detail = detail
         self.decisions.append(decision)
-
-    def say(self, law: Any, facts: tuple[Any, ...], place: Any = None, subject: Any = None) -> None:
-        """Adds a decision."""
-        self.decisions.append(Decision(law, facts, place, subject))

@@ -7,7 +7,6 @@
 from ipaddress import IPv4Address, IPv6Address
 from typing import Any
 
-from portolan.dns import law
 from portolan.dns.answer import Answer, Asker
 from portolan.dns.naming import Naming, address_records, ordinary_resolver, within
 from portolan.estate.base import IPAddress
@@ -15,6 +14,8 @@ from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
 from portolan.estate.vantage import Vantage
 from portolan.evidence.decision import Decision
+from portolan.evidence.kinds import name as name_kinds
+from portolan.evidence.kinds import zone as zone_kinds
 from portolan.evidence.results import Resolution
 
 _LOOPBACK: tuple[IPAddress, ...] = (IPv6Address("::1"), IPv4Address("127.0.0.1"))
@@ -25,14 +26,14 @@ _SEARCHES_ON = frozenset(("no-such-name", "no-address", "resolver-failure", "ref
 def resolve(naming: Naming, host: str, literal: IPAddress | None, vantage: Vantage) -> Resolution:
     """A host's addresses as a visitor's device finds them, in no particular order yet."""
     if literal is not None:
-        return Resolution(host, (literal,), None, (Decision(law.LITERAL, (host,)),), (None,))
+        return Resolution(host, (literal,), None, (name_kinds.Literal(host),), (None,))
     client = client_of(naming, vantage)
     found = _hosts_file(host, client)
     if found is not None:
         return found
     name = host.rstrip(".")
     if name == "localhost" or name.endswith(".localhost"):
-        return Resolution(host, _LOOPBACK, None, (Decision(law.LOOPBACK_NAME, (host,)),), (None, None))
+        return Resolution(host, _LOOPBACK, None, (name_kinds.LoopbackName(host),), (None, None))
     if name.endswith(".local"):
         return _local(naming, name, client, vantage)
     answer = lookup(naming, host, vantage)
@@ -64,7 +65,7 @@ def lookup(naming: Naming, host: str, vantage: Vantage) -> Answer:
         answer = Answer()
         if each != name:
             facts = (host, each, client.name, ", ".join(client.search))
-            answer.say(law.SEARCH_LIST, facts, client.place.key("search"), client)
+            answer.decisions.append(name_kinds.SearchList(*facts, place=client.place.key("search"), subject=client))
         _ask(naming, each, client, vantage, answer)
         if answer.detail is None and not address_records(answer.types) and "HTTPS" not in answer.types:
             _no_address(naming, answer)
@@ -74,7 +75,7 @@ def lookup(naming: Naming, host: str, vantage: Vantage) -> Answer:
         first = first or answer
         if len(tries) > 1:
             failed.append(
-                Decision(law.SEARCH_FAILED, (host, each, answer.decisions[-1].text), answer.decisions[-1].place)
+                name_kinds.SearchFailed(host, each, answer.decisions[-1].text, place=answer.decisions[-1].place)
             )
         last = answer
     assert first is not None
@@ -98,7 +99,7 @@ def addresses(naming: Naming, host: str, answer: Answer) -> Resolution:
     if answer.detail is None and not records:
         _no_address(naming, answer)
     for record in records:
-        answer.say(law.ADDRESS, (answer.name, record.data), record.place, record)
+        answer.decisions.append(name_kinds.Address(answer.name, record.data, place=record.place, subject=record))
     return Resolution(
         host,
         tuple(record.data for record in records),
@@ -114,7 +115,7 @@ def _no_address(naming: Naming, answer: Answer) -> None:
     zone = naming.estate.zones[answer.zone or ""]
     held = ", ".join(sorted(answer.types)) or "only names below it"
     place = next((records[0].place for records in answer.types.values()), zone.place)
-    answer.fail("no-address", Decision(law.NO_ADDRESS, (answer.name, held), place, zone))
+    answer.fail("no-address", zone_kinds.NoAddress(answer.name, held, place=place, subject=zone))
 
 
 def _hosts_file(host: str, client: Machine | Vantage) -> Resolution | None:
@@ -123,7 +124,9 @@ def _hosts_file(host: str, client: Machine | Vantage) -> Resolution | None:
     lines = [line for line in client.hosts_file.entries if host in line.names]
     if not lines:
         return None
-    decisions = tuple(Decision(law.HOSTS_LINE, (client.name, host, line.address), line.place, line) for line in lines)
+    decisions = tuple(
+        name_kinds.HostsLine(client.name, host, line.address, place=line.place, subject=line) for line in lines
+    )
     return Resolution(host, tuple(line.address for line in lines), None, decisions, tuple(lines))
 
 
@@ -137,13 +140,13 @@ def _local(naming: Naming, name: str, client: Machine | Vantage, vantage: Vantag
             network = interface.network or interface.name
             if network in links and interface.address and (network != "internet" or machine is client):
                 found = tuple(item.ip for item in interface.address)
-                decision = Decision(
-                    law.LOCAL_NAME, (machine.name, name, network), machine.place.key("local_name"), machine
+                decision = name_kinds.LocalName(
+                    machine.name, name, network, place=machine.place.key("local_name"), subject=machine
                 )
                 return Resolution(name, found, None, (decision,), tuple(None for _ in found))
     if any(within(name, zone) for zone in naming.estate.zones):
         return addresses(naming, name, lookup(naming, name, vantage))
-    stop = Decision(law.LOCAL_ONLY, (name, client.name), client.place, client)
+    stop = name_kinds.LocalOnly(name, client.name, place=client.place, subject=client)
     return Resolution(name, (), "no-such-name", (stop,))
 
 

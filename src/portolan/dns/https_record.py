@@ -4,13 +4,13 @@ import shlex
 from ipaddress import ip_address
 from typing import NamedTuple
 
-from portolan.dns import law
 from portolan.dns.client import client_of, lookup
 from portolan.dns.naming import Naming
 from portolan.estate.base import IPAddress
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Record
 from portolan.evidence.decision import Decision
+from portolan.evidence.kinds import name as name_kinds
 
 #: RFC 9460 section 14.3.2; the others a client of ours does not know.
 _KNOWN = frozenset(("mandatory", "alpn", "no-default-alpn", "port", "ipv4hint", "ipv6hint", "ech"))
@@ -63,13 +63,13 @@ def offers(naming: Naming, host: str, port: int, vantage: Vantage) -> Offers:
             if not read:
                 # It sees that the name is secure, and follows the alias no further.
                 assert alias is not None
-                seen = Decision(law.HTTPS_ALIAS_LEFT, (answer.name, alias[0][1]), alias[1].place, alias[1])
+                seen = name_kinds.HttpsAliasLeft(answer.name, alias[0][1], place=alias[1].place, subject=alias[1])
                 return Offers(True, (), (seen,))
             return _service(host if not decisions else target, answer.name, port, read, decisions)
         (_, name, _), record = alias
         if name in ("", answer.name):
             return NONE
-        decisions.append(Decision(law.HTTPS_ALIAS, (answer.name, name), record.place, record))
+        decisions.append(name_kinds.HttpsAlias(answer.name, name, place=record.place, subject=record))
         asked = target = name
     return NONE
 
@@ -86,7 +86,7 @@ def _service(
         fits = fits or (not wanted and bool(protocols & _SPOKEN))
         if wanted or not protocols & _OVER_TCP:
             decisions.append(
-                Decision(law.HTTPS_UNFIT, (owner, ", ".join(wanted or sorted(protocols))), record.place, record)
+                name_kinds.HttpsUnfit(owner, ", ".join(wanted or sorted(protocols)), place=record.place, subject=record)
             )
             continue
         at = int(parameters.get("port", 443 if port == 80 else port))
@@ -94,7 +94,7 @@ def _service(
         hints = tuple(
             ip_address(text) for key in ("ipv6hint", "ipv4hint") for text in parameters.get(key, "").split(",") if text
         )
-        decision = Decision(law.HTTPS_SERVICE, (owner, target, at), record.place, record)
+        decision = name_kinds.HttpsService(owner, target, at, place=record.place, subject=record)
         found.append(Offer(target, at, hints, decision))
     return Offers(fits, tuple(found), tuple(decisions))
 

@@ -22,6 +22,8 @@ from portolan.estate.service import Service
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Copy, Record, Zone
 from portolan.evidence.decision import Decision
+from portolan.evidence.kinds import name as name_kinds
+from portolan.evidence.kinds import zone as zone_kinds
 from portolan.evidence.results import Connection
 
 #: Asks the packet engine: from (a machine, a visitor, or None for an ordinary resolver) to address, port, protocol.
@@ -69,7 +71,7 @@ class Naming:
                 said = "that it refuses" if service.refuses_with == "refused" else "that there is no such name"
                 answer.fail(
                     service.refuses_with,
-                    Decision(law.RESOLVER_REFUSES, (label, name, said), service.place.key("refuses"), service),
+                    name_kinds.ResolverRefuses(label, name, said, place=service.place.key("refuses"), subject=service),
                 )
                 return
         seen = [name]
@@ -77,34 +79,39 @@ class Naming:
             found = self._node(name, asker, answer)
             if found is None:
                 return
+            step: Decision
             if isinstance(found, Below):
                 target = found.renamed(name)
                 record = found.record
-                step = Decision(law.DNAME_ALIAS, (record.owner, name, target), record.place, record)
+                step = zone_kinds.Dname(record.owner, name, target, place=record.place, subject=record)
             elif "CNAME" in found.types:
                 record = found.types["CNAME"][0]
                 target = record.data
-                step = Decision(law.ALIAS, (name, target), record.place, record)
+                step = name_kinds.Alias(name, target, place=record.place, subject=record)
             else:
                 answer.types, answer.name = found.types, name
                 return
             if len(target) > _LONGEST:
-                answer.fail("resolver-failure", Decision(law.DNAME_LONG, (record.owner, name), record.place, record))
+                answer.fail(
+                    "resolver-failure", zone_kinds.DnameLong(record.owner, name, place=record.place, subject=record)
+                )
                 return
             answer.decisions.append(step)
             answer.aliases.append(target)
             if target in seen:
                 chain = " -> ".join([*seen, target])
-                answer.fail("resolver-failure", Decision(law.ALIAS_LOOP, (chain,), record.place, record))
+                answer.fail("resolver-failure", name_kinds.AliasLoop(chain, place=record.place, subject=record))
                 return
             if len(seen) > law.MOST_ALIASES and isinstance(found, Below) and within(str(record.data), record.owner):
                 # Measured: Knot DNS and Unbound answer with the endless chain and no address, and no failure.
                 answer.fail(
-                    "no-address", Decision(law.DNAME_ENDLESS, (record.owner, record.data), record.place, record)
+                    "no-address", zone_kinds.DnameEndless(record.owner, record.data, place=record.place, subject=record)
                 )
                 return
             if len(seen) > law.MOST_ALIASES:
-                answer.fail("resolver-failure", Decision(law.ALIAS_LONG, (law.MOST_ALIASES,), record.place, record))
+                answer.fail(
+                    "resolver-failure", name_kinds.AliasLong(law.MOST_ALIASES, place=record.place, subject=record)
+                )
                 return
             seen.append(target)
             name = target
@@ -116,26 +123,26 @@ class Naming:
             zone = self._holding(name, service)
             if zone is None and not seen:
                 answer.fail(
-                    "refused", Decision(law.RESOLVER_NOT_RECURSIVE, (service.name, name), service.place, service)
+                    "refused", name_kinds.ResolverNotRecursive(service.name, name, place=service.place, subject=service)
                 )
                 return
             if zone is None or name in seen:
                 facts = (next(iter(seen)), name)
-                answer.fail("no-address", Decision(law.OUT_OF_ZONE, facts, service.place, service))
+                answer.fail("no-address", zone_kinds.OutOfZone(*facts, place=service.place, subject=service))
                 return
             seen.add(name)
             found = self._look(name, zone, version_at(zone, self.now, client), answer)
             if found is None:
                 return
             if isinstance(found, Cut):
-                answer.fail("no-address", Decision(law.REFERRED, (name,), found.servers[0].place, service))
+                answer.fail("no-address", zone_kinds.Referred(name, place=found.servers[0].place, subject=service))
                 return
             if isinstance(found, Below):
                 name = found.renamed(name)
                 answer.aliases.append(name)
             elif "CNAME" in found.types:
                 record = found.types["CNAME"][0]
-                answer.say(law.ALIAS, (name, record.data), record.place, record)
+                answer.decisions.append(name_kinds.Alias(name, record.data, place=record.place, subject=record))
                 answer.aliases.append(record.data)
                 name = record.data
             else:
@@ -153,17 +160,19 @@ class Naming:
         service, server = asker.service, None
         own = self._holding(name, service) if service is not None and service.zones else None
         if own is not None and service is not None:
-            answer.say(law.RESOLVER_HOLDS, (asker.label, own.name), service.place.key("zones"), service)
+            answer.decisions.append(
+                name_kinds.ResolverHolds(asker.label, own.name, place=service.place.key("zones"), subject=service)
+            )
             zone, held = own, version_at(own, self.now, asker.client)
         elif (empty := next((each for each in (name, *_above(name)) if each in law.EMPTY_ZONES), None)) is not None:
-            answer.fail("no-such-name", Decision(law.RESOLVER_EMPTY_ZONE, (name, empty)))
+            answer.fail("no-such-name", name_kinds.ResolverEmptyZone(name, empty))
             return None
         elif service is not None and service.forwards_to:
             return self._passed_on(name, asker, answer)
         else:
             top = self._top(name)
             if top is None:
-                answer.fail("no-such-name", Decision(law.UNDESCRIBED, (name,)))
+                answer.fail("no-such-name", zone_kinds.Undescribed(name))
                 return None
             if not self._registered(top, answer):
                 return None
@@ -176,7 +185,9 @@ class Naming:
             if server is not None and server.service is not None and zone.name in self._parents:
                 deeper = self._holding(name, server.service)
                 if deeper is not None and deeper is not zone and not isinstance(self.index(zone, held).look(name), Cut):
-                    answer.say(law.SERVER_HOLDS_DEEPER, (zone.name, deeper.name, name), deeper.place, deeper)
+                    answer.decisions.append(
+                        zone_kinds.ServerHoldsDeeper(zone.name, deeper.name, name, place=deeper.place, subject=deeper)
+                    )
                     parent = held.data
                     zone, held = deeper, version_at(deeper, self.now, server.client)
             named = named_keys(zone, parent) if secure and asker.validates else ()
@@ -184,7 +195,7 @@ class Naming:
             if named:
                 verdict = judged(zone, held.data, named, self.now)
                 answer.decisions.append(verdict)
-                if verdict.law.stops:
+                if verdict.stops:
                     answer.detail = "resolver-failure"
                     return None
             found = self._look(name, zone, held, answer)
@@ -205,13 +216,17 @@ class Naming:
         if held.data.defect is not None:
             text, record = held.data.defect
             facts = (zone.name, text, record.text.strip())
-            answer.fail("resolver-failure", Decision(law.ZONE_BROKEN, facts, record.place, zone))
+            answer.fail("resolver-failure", zone_kinds.ZoneBroken(*facts, place=record.place, subject=zone))
             return None
         answer.zone = zone.name
         found = self.index(zone, held).look(name)
         if isinstance(found, Cut):
             servers = ", ".join(record.data for record in found.servers)
-            answer.say(law.DELEGATED, (zone.name, found.name, servers), found.servers[0].place, found.servers[0])
+            answer.decisions.append(
+                zone_kinds.Delegated(
+                    zone.name, found.name, servers, place=found.servers[0].place, subject=found.servers[0]
+                )
+            )
             return found
         if isinstance(found, Below):
             return found
@@ -221,13 +236,15 @@ class Naming:
                 return alias
         missing = self._undelegated(name, zone)
         if missing is not None:
-            answer.say(law.DELEGATION_MISSING, (zone.name, missing.name), zone.place, missing)
+            answer.decisions.append(
+                zone_kinds.DelegationMissing(zone.name, missing.name, place=zone.place, subject=missing)
+            )
         if found is None:
-            answer.fail("no-such-name", Decision(law.NO_SUCH_NAME, (zone.name, name), held.place, zone))
+            answer.fail("no-such-name", zone_kinds.NoSuchName(zone.name, name, place=held.place, subject=zone))
             return None
         if found.wildcard is not None:
             record = next(iter(found.types.values()))[0]
-            answer.say(law.WILDCARD, (name, found.wildcard), record.place, record)
+            answer.decisions.append(zone_kinds.Wildcard(name, found.wildcard, place=record.place, subject=record))
         self._lately(name, zone, held, found.types, answer)
         return found
 
@@ -236,16 +253,20 @@ class Naming:
         servers = [record.data for record in cut.servers]
         if all(within(each, cut.name) and not address_records(held.data.nodes.get(each, {})) for each in servers):
             reasons = "; ".join(f"{each} has no address" for each in servers)
-            answer.fail("resolver-failure", Decision(law.SERVERS_FAIL, (cut.name, reasons), cut.servers[0].place, zone))
+            answer.fail(
+                "resolver-failure", zone_kinds.ServersFail(cut.name, reasons, place=cut.servers[0].place, subject=zone)
+            )
         else:
-            answer.fail("no-such-name", Decision(law.UNDESCRIBED, (name,)))
+            answer.fail("no-such-name", zone_kinds.Undescribed(name))
 
     def _lately(self, name: str, zone: Zone, held: Held, types: Types, answer: Answer) -> None:
         """Says until when others may still get what stood here before a change."""
         if held is not zone:
             if held in zone.before:
-                answer.say(
-                    law.BEFORE_ANSWERS, (zone.name, when(zone.before[zone.before.index(held)].until)), held.place, held
+                answer.decisions.append(
+                    zone_kinds.BeforeAnswers(
+                        zone.name, when(zone.before[zone.before.index(held)].until), place=held.place, subject=held
+                    )
                 )
             return
         for before in zone.before:
@@ -254,7 +275,9 @@ class Naming:
             old_types = old.types if isinstance(old, Found) else None
             until = remembered_until(index, old_types, before.until)
             if until > self.now and not same_answer(old_types, types):
-                answer.say(law.CHANGED_LATELY, (name, when(before.until), when(until)), before.place, before)
+                answer.decisions.append(
+                    zone_kinds.ChangedLately(name, when(before.until), when(until), place=before.place, subject=before)
+                )
                 return
 
     def _remembered(self, name: str, asker: Asker, answer: Answer) -> tuple[bool, Found | None]:
@@ -280,19 +303,21 @@ class Naming:
         facts = (asker.label, name, when(asker.since), when(until))
         answer.zone = zone.name
         if found is None:
-            answer.fail("no-such-name", Decision(law.REMEMBERED_ABSENT, facts, held.place, zone))
+            answer.fail("no-such-name", name_kinds.RememberedAbsent(*facts, place=held.place, subject=zone))
             return True, None
         if not {"A", "AAAA", "CNAME"} & set(found.types):
-            answer.fail("no-address", Decision(law.REMEMBERED_ABSENT, facts, held.place, zone))
+            answer.fail("no-address", name_kinds.RememberedAbsent(*facts, place=held.place, subject=zone))
             return True, None
         record = next(iter(found.types.values()))[0]
-        answer.say(law.REMEMBERED, facts, record.place, zone)
+        answer.decisions.append(name_kinds.Remembered(*facts, place=record.place, subject=zone))
         return True, found
 
     def _apex_alias(self, zone: Zone, found: Found | None, answer: Answer) -> Found | None:
         """The provider's servers look the target up themselves, as an ordinary resolver would."""
         target = str(zone.apex_alias)
-        answer.say(law.APEX_ALIAS, (zone.name, target), zone.place.key("apex_alias"), zone)
+        answer.decisions.append(
+            zone_kinds.ApexAlias(zone.name, target, place=zone.place.key("apex_alias"), subject=zone)
+        )
         if zone.name in answer.aliases:
             return None
         inner = Answer()
@@ -310,10 +335,10 @@ class Naming:
         place = service.place.key("forwards_to")
         key = f"{asker.label}/{service.name}"
         if key in asker.passed:
-            answer.fail("resolver-failure", Decision(law.RESOLVERS_IN_CIRCLE, (), place, service))
+            answer.fail("resolver-failure", name_kinds.ResolversInCircle(place=place, subject=service))
             return None
         for number, address in enumerate(service.forwards_to):
-            answer.say(law.RESOLVER_PASSES_ON, (asker.label, address), place, service)
+            answer.decisions.append(name_kinds.ResolverPassesOn(asker.label, address, place=place, subject=service))
             inner = Answer()
             self.ask(name, machine or asker.label, address, inner, place, (*asker.passed, key), asker.validates)
             answer.decisions += inner.decisions
@@ -350,15 +375,17 @@ class Naming:
         if connection.arrival is None:
             reason = connection.stop.text if connection.stop is not None else "no answer"
             closed = connection.detail == "refused"
-            kind = law.RESOLVER_CLOSED if closed else law.RESOLVER_SILENT
+            kind = name_kinds.ResolverClosed if closed else name_kinds.ResolverSilent
             answer.fail(
                 "resolver-failure" if closed else "resolver-timeout",
-                Decision(kind, (label, address, reason), place, connection.stop),
+                kind(label, address, reason, place=place, subject=connection.stop),
             )
             return
         machine, service = connection.arrival.machine, connection.arrival.service
         if service.kind == "resolver":
-            answer.say(law.RESOLVER_ASKED, (label, address, machine.name), service.place, service)
+            answer.decisions.append(
+                name_kinds.ResolverAsked(label, address, machine.name, place=service.place, subject=service)
+            )
             source = connection.arrival.source
             asker = Asker(
                 machine.name,
@@ -374,7 +401,7 @@ class Naming:
             self.authoritative(name, service, connection.arrival.source, answer)
         else:
             facts = (label, address, f"{service.name} on {machine.name} is no DNS server")
-            answer.fail("resolver-failure", Decision(law.RESOLVER_CLOSED, facts, place, service))
+            answer.fail("resolver-failure", name_kinds.ResolverClosed(*facts, place=place, subject=service))
 
     def ask_ordinary(
         self, name: str, client: Machine | Vantage | str, address: IPAddress, asker: Asker, place: Any, answer: Answer
@@ -386,10 +413,11 @@ class Naming:
             if stopped is not None:
                 answer.fail(
                     "resolver-timeout",
-                    Decision(law.RESOLVER_OUT_OF_REACH, (label, address, stopped.text), place, stopped),
+                    name_kinds.ResolverOutOfReach(label, address, stopped.text, place=place, subject=stopped),
                 )
                 return
-        answer.say(law.RESOLVER_VALIDATING if asker.validates else law.RESOLVER_ORDINARY, (label,), place)
+        kind = name_kinds.ResolverValidating if asker.validates else name_kinds.ResolverOrdinary
+        answer.decisions.append(kind(label, place=place))
         self.recurse(name, asker, answer)
 
     def _way_out(self, machine: Machine) -> Decision | None:
@@ -434,12 +462,12 @@ class Naming:
         """Whether the parent zone still delegates it."""
         if zone.on_hold:
             place = zone.place.key("on_hold")
-            answer.fail("no-such-name", Decision(law.REGISTRATION_HELD, (zone.name,), place, zone))
+            answer.fail("no-such-name", zone_kinds.RegistrationHeld(zone.name, place=place, subject=zone))
             return False
         if zone.registered_until is not None and self.now >= zone.registered_until:
             place = zone.place.key("registered_until")
             facts = (zone.name, when(zone.registered_until))
-            answer.fail("no-such-name", Decision(law.REGISTRATION_LAPSED, facts, place, zone))
+            answer.fail("no-such-name", zone_kinds.RegistrationLapsed(*facts, place=place, subject=zone))
             return False
         return True
 
@@ -449,14 +477,16 @@ class Naming:
         """The version with which the zone's servers answer, and how they were reached; None after the failure was noted."""
         reached: Reached = self._servers.reached(zone, cut, parent, asker)
         answer.decisions.extend(reached.decisions)
-        if reached.decisions and reached.decisions[-1].law.stops:
+        if reached.decisions and reached.decisions[-1].stops:
             answer.detail = "resolver-failure"
             return None
         if isinstance(reached.copy, Copy):
             return reached.copy, reached
         held = version_at(zone, self.now, reached.client)
         if held is not zone and held in zone.views.values():
-            answer.say(law.VIEW_ANSWERS, (reached.client, zone.name, held.name), held.place, held)
+            answer.decisions.append(
+                zone_kinds.ViewAnswers(reached.client, zone.name, held.name, place=held.place, subject=held)
+            )
         return held, reached
 
     def _addresses_of(self, name: str, asker: Asker) -> list[IPAddress]:

@@ -13,6 +13,7 @@ from portolan.estate.machine import Machine
 from portolan.estate.service import Service
 from portolan.estate.zone import Copy, Record, Zone
 from portolan.evidence.decision import Decision
+from portolan.evidence.kinds import zone as zone_kinds
 from portolan.evidence.results import Connection
 
 
@@ -61,7 +62,7 @@ class Servers:
                 # RFC 9471: without glue nobody gets in where every zone's servers are named in another that needs them.
                 self._in_circle = True
                 facts = (zone.name, "its servers are named in zones whose servers are named in it")
-                return Reached((Decision(law.SERVERS_FAIL, facts, zone.place, zone),))
+                return Reached((zone_kinds.ServersFail(*facts, place=zone.place, subject=zone),))
             self._walking.add(key)
             found = self._try(zone, cut, parent, asker)
             self._walking.discard(key)
@@ -80,7 +81,7 @@ class Servers:
             self._described(each) for name in copy.servers for each in addresses.get(name, ())
         ):
             server = next(name for name in named if name in copy.servers)
-            decision = Decision(law.COPY_ANSWERS, (server, zone.name, copy.name), copy.place, copy)
+            decision = zone_kinds.CopyAnswers(server, zone.name, copy.name, place=copy.place, subject=copy)
             return Reached((decision,), copy, self._seen_as(zone, asker))
         if not holders and not any(self._described(each) for found in addresses.values() for each in found):
             # Addresses that the registration gives wrongly lead to nobody, described or not.
@@ -89,20 +90,20 @@ class Servers:
             if named and len(nowhere) == len(named):
                 missing = "; ".join(f"no address is found for {name}" for name in nowhere)
                 place = zone.place.key("delegated_to") if cut is None else cut.servers[0].place
-                return Reached((Decision(law.SERVERS_FAIL, (zone.name, missing), place, zone),))
+                return Reached((zone_kinds.ServersFail(zone.name, missing, place=place, subject=zone),))
             if not named or len(astray) < len(named):
                 closed = self._way_out(asker.machine) if asker.machine is not None else None
                 if closed is not None:
                     facts = (zone.name, f"{asker.label} gets no question out to the internet: {closed.text}")
-                    return Reached((Decision(law.SERVERS_FAIL, facts, zone.place, closed),))
-                decision = Decision(law.ZONE_ASSUMED, (zone.name,), zone.place, zone)
-                return Reached((decision,), None, self._seen_as(zone, asker))
+                    return Reached((zone_kinds.ServersFail(*facts, place=zone.place, subject=closed),))
+                assumed = zone_kinds.ZoneAssumed(zone.name, place=zone.place, subject=zone)
+                return Reached((assumed,), None, self._seen_as(zone, asker))
         decisions: list[Decision] = []
         if named:
             targets = [(name, address) for name in named for address in addresses[name]]
             reasons = [f"{name} has no address" for name in named if not addresses[name]]
         else:
-            decisions.append(Decision(law.DELEGATION_ASSUMED, (zone.name,), zone.place, zone))
+            decisions.append(zone_kinds.DelegationAssumed(zone.name, place=zone.place, subject=zone))
             every = [
                 (machine.name, address)
                 for machine, service in holders
@@ -119,10 +120,12 @@ class Servers:
                 reasons.append(f"{name} ({address}) does not hold the zone")
             else:
                 service = connection.arrival.service
-                decisions.append(Decision(law.SERVER_ANSWERS, (name, address, zone.name), service.place, service))
+                decisions.append(
+                    zone_kinds.ServerAnswers(name, address, zone.name, place=service.place, subject=service)
+                )
                 return Reached(tuple(decisions), None, connection.arrival.source, service)
         place = zone.place.key("delegated_to") if cut is None else cut.servers[0].place
-        decisions.append(Decision(law.SERVERS_FAIL, (zone.name, "; ".join(reasons)), place, zone))
+        decisions.append(zone_kinds.ServersFail(zone.name, "; ".join(reasons), place=place, subject=zone))
         return Reached(tuple(decisions))
 
     def _elsewhere(self, name: str, zone: Zone) -> bool:

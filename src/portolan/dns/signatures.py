@@ -3,9 +3,9 @@
 from datetime import UTC, datetime
 from typing import Any
 
-from portolan.dns import law
 from portolan.estate.zone import Zone, ZoneData
 from portolan.evidence.decision import Decision
+from portolan.evidence.kinds import zone as zone_kinds
 
 
 def named_keys(zone: Zone, parent: ZoneData | None) -> tuple[str, ...]:
@@ -36,14 +36,14 @@ def judged(zone: Zone, data: ZoneData, named: tuple[str, ...], now: datetime) ->
     place, shown = zone.place.key("ds"), ", ".join(map(_short, named))
     own = data.nodes.get(zone.name, {}).get("DNSKEY", ())
     if not zone.keys and not own:
-        return Decision(law.SIGNATURE_MISSING, (zone.name, shown), place, zone)
+        return zone_kinds.SignatureMissing(zone.name, shown, place=place, subject=zone)
     if not any(each in zone.keys for each in named) and not any(_fits(each, zone.name, own) for each in named):
         keys = ", ".join(zone.keys) or f"the key {_tags(own)}"
-        return Decision(law.SIGNATURE_BROKEN, (zone.name, shown, keys), place, zone)
+        return zone_kinds.SignatureBroken(zone.name, shown, keys, place=place, subject=zone)
     until = signatures_end(zone, data)
     if until is not None and now >= until:
-        return Decision(law.SIGNATURE_EXPIRED, (zone.name, f"{until:%Y-%m-%d %H:%M} UTC"), zone.place, zone)
-    return Decision(law.SIGNED, (zone.name,), place, zone)
+        return zone_kinds.SignatureExpired(zone.name, f"{until:%Y-%m-%d %H:%M} UTC", place=zone.place, subject=zone)
+    return zone_kinds.Signed(zone.name, place=place, subject=zone)
 
 
 def signatures_end(zone: Zone, data: ZoneData) -> datetime | None:

@@ -1,47 +1,70 @@
-"""A law is one kind of decision that the world makes; a decision is a law met with facts.
+"""A decision: what was decided, with named facts, by which object and line.
 
-The engines build decisions from laws and raw facts only. The words are put together when somebody reads them, from
-the same object that decided: there is no second walk that explains what a first one did.
+Each kind of decision is a class, defined once in `evidence/kinds/`: its words, the standard that fixes it, and all that
+views and diagnosis need to know of it. The engines make decisions of facts only. The words are put together when
+somebody reads them, from the same object that decided: there is no second walk that explains what a first one did.
 """
 
-from typing import Any, Literal, NamedTuple
+from collections.abc import Iterator
+from enum import StrEnum
+from typing import ClassVar
 
 import msgspec
 
 from portolan.source.place import Place
 
-Leg = Literal["name", "way", "secure", "answer"]
+
+class Leg(StrEnum):
+    """The legs of an exchange, in their order."""
+
+    NAME = "name"
+    CONNECT = "connect"
+    TLS = "tls"
+    HTTP = "http"
 
 
-class Law(NamedTuple):
-    """One kind of decision; each room lists its own in its law.py.
+class Decision(msgspec.Struct, frozen=True, eq=False, gc=False, kw_only=True):
+    """One decision. `place` is the line that it rests on; `subject` the estate's value, or the decision, that decided."""
 
-    `wording` takes the facts by position. `stops` says that the visit ends or takes its outcome here. `assumed` says
-    that nothing in the estate states it. `standard` names the section that fixes it.
-    """
-
-    leg: Leg
-    kind: str
-    wording: str
-    standard: str = ""
-    stops: bool = False
-    assumed: bool = False
-
-
-class Decision(msgspec.Struct, frozen=True, eq=False, gc=False):
-    """A law met with facts. `place` is the line that it rests on; `subject` the estate's value that decided."""
-
-    law: Law
-    facts: tuple[Any, ...] = ()
     place: Place | None = None
-    subject: Any = None
+    subject: object = None
+
+    #: The leg that it belongs to.
+    leg: ClassVar[Leg]
+    #: The kind's code, in JSON and in the symptoms of faults.
+    kind: ClassVar[str]
+    #: The sentence, with the facts by their names.
+    words: ClassVar[str]
+    #: The section that fixes it.
+    standard: ClassVar[str] = ""
+    #: Whether the visit ends, or takes its outcome, here.
+    stops: ClassVar[bool] = False
+    #: Whether nothing in the estate states it.
+    assumed: ClassVar[bool] = False
+    #: Whether it is shown without asking for every step.
+    shown: ClassVar[bool] = False
+    #: How deep it stands in the tree of a name enlarged: whom the client asks, whom the resolver asks, what is said there.
+    depth: ClassVar[int] = 2
+    #: Whether it is about the answer's way back.
+    of_the_answer: ClassVar[bool] = False
+    #: Whether the drawing of a way shows it without words.
+    seen_by_itself: ClassVar[bool] = False
 
     @property
     def text(self) -> str:
         """The decision in words; not yet made harmless for printing."""
-        return self.law.wording.format(*self.facts)
+        return self.words.format_map(self.facts)
 
     @property
-    def kind(self) -> str:
-        """The law's kind."""
-        return self.law.kind
+    def facts(self) -> dict[str, object]:
+        """The facts by name."""
+        own = self.__struct_fields__
+        return {name: getattr(self, name) for name in own if name not in ("place", "subject")}
+
+
+def every_kind(above: type[Decision] = Decision) -> Iterator[type[Decision]]:
+    """Every kind that is defined in the modules loaded, in their order."""
+    for each in above.__subclasses__():
+        if "kind" in vars(each):
+            yield each
+        yield from every_kind(each)

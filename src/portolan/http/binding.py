@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 
 from portolan.estate.service import Listener, Service, Site
 from portolan.evidence.decision import Decision
-from portolan.http import law
+from portolan.evidence.kinds import http as http_kinds
 
 
 class Chosen(NamedTuple):
@@ -57,12 +57,12 @@ class Table:
             site, pattern = found
             place = site.place.key("names")
             if pattern == name:
-                return Chosen(site, Decision(law.SITE_NAMED, (site.name, name), place, site), True)
-            return Chosen(site, Decision(law.SITE_PATTERN, (site.name, name, pattern), place, site), True)
+                return Chosen(site, http_kinds.SiteNamed(site.name, name, place=place, subject=site), True)
+            return Chosen(site, http_kinds.SitePattern(site.name, name, pattern, place=place, subject=site), True)
         if self.default is None:
             return Chosen(None, None, False)
-        decision = Decision(
-            law.SITE_DEFAULT, (self.listener, name, self.default.name), self.default.place, self.default
+        decision = http_kinds.SiteDefault(
+            self.listener, name, self.default.name, place=self.default.place, subject=self.default
         )
         return Chosen(self.default, decision, False)
 

@@ -4,7 +4,7 @@ from typing import Any, NamedTuple
 
 from portolan.estate.service import Service, Site
 from portolan.evidence.decision import Decision
-from portolan.http import law
+from portolan.evidence.kinds import http as http_kinds
 
 
 class Content(NamedTuple):
@@ -52,21 +52,21 @@ def content(site: Site | Service, path: str, shared: dict[Any, Any]) -> Content:
     place = site.place.key("files") if isinstance(site, Site) and site.files is not None else site.place
     if folder is None:
         page = "/".join(filter(None, (asked, documents[0] if is_folder and documents else "")))
-        assumed = Decision(law.PAGE_ASSUMED, (name, page), site.place, site)
-        return Content(200, page, (assumed, Decision(law.PAGE, (name, page), site.place, site)))
+        assumed = http_kinds.PageAssumed(name, page, place=site.place, subject=site)
+        return Content(200, page, (assumed, http_kinds.Page(name, page, place=site.place, subject=site)))
     if not is_folder:
         if asked in folder.files:
-            return Content(200, asked, (Decision(law.PAGE, (name, asked), place, site),))
+            return Content(200, asked, (http_kinds.Page(name, asked, place=place, subject=site),))
         if asked in folder.folders:
             return Content(301, None, (), needs_slash=True)
-        return Content(404, None, (Decision(law.NOT_FOUND, (name, asked), place, site),))
+        return Content(404, None, (http_kinds.NotFound(name, asked, place=place, subject=site),))
     if asked not in folder.folders:
-        return Content(404, None, (Decision(law.NOT_FOUND, (name, asked + "/"), place, site),))
+        return Content(404, None, (http_kinds.NotFound(name, asked + "/", place=place, subject=site),))
     base = f"{asked}/" if asked else ""
     for document in documents:
         if base + document in folder.files:
-            return Content(200, base + document, (Decision(law.PAGE, (name, base + document), place, site),))
+            return Content(200, base + document, (http_kinds.Page(name, base + document, place=place, subject=site),))
     if isinstance(site, Site) and site.listing:
-        return Content(200, base, (Decision(law.LISTED, (name, "/" + base), site.place.key("listing"), site),))
+        return Content(200, base, (http_kinds.Listed(name, "/" + base, place=site.place.key("listing"), subject=site),))
     facts = (name, "/" + base, " or ".join(documents) or "default document")
-    return Content(403, None, (Decision(law.NO_DEFAULT, facts, place, site),))
+    return Content(403, None, (http_kinds.NoDefault(*facts, place=place, subject=site),))

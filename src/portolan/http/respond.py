@@ -5,8 +5,8 @@ from typing import Any, NamedTuple
 
 from portolan.estate.service import Redirect, Service, Site
 from portolan.evidence.decision import Decision
+from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.results import Arrival, Response
-from portolan.http import law
 from portolan.http.binding import fits, table_of
 from portolan.http.content import content
 from portolan.http.path import decoded
@@ -34,26 +34,28 @@ def respond(arrival: Arrival, request: Request, shared: dict[Any, Any]) -> Respo
     """What the program at the end of a connection answers."""
     service, listener = arrival.service, arrival.listener
     if service.kind != "web":
-        return _stop(0, Decision(law.NOT_WEB, (service.name, listener), service.place, service), protocol="garbled")
+        return _stop(
+            0, http_kinds.NotWeb(service.name, listener, place=service.place, subject=service), protocol="garbled"
+        )
     if listener.tls and not request.encrypted:
-        return _stop(400, Decision(law.PLAIN_ON_TLS, (listener,), listener.place, service))
+        return _stop(400, http_kinds.PlainOnTls(listener, place=listener.place, subject=service))
     decisions: list[Decision] = []
     site: Site | Service
     length = len(request.url.path) + len(request.url.query) + _AROUND
     most = _LONGEST_LINE.get(service.program or "", _LONGEST_LINE_NGINX)
     if length > most:
         grown = (length, service.name, most)
-        return _stop(414, Decision(law.LINE_TOO_LONG, grown, service.place, service))
+        return _stop(414, http_kinds.LineTooLong(*grown, place=service.place, subject=service))
     path = decoded(request.url.path, service.program or "nginx")
     if path == 400:
-        return _stop(400, Decision(law.PATH_REFUSED, (service.name, request.url.path), service.place, service))
+        return _stop(400, http_kinds.PathRefused(service.name, request.url.path, place=service.place, subject=service))
     if not service.sites:
         site = service
-        decisions.append(Decision(law.SITE_ONLY, (service.name,), service.place, service))
+        decisions.append(http_kinds.SiteOnly(service.name, place=service.place, subject=service))
     else:
         chosen = table_of(service, listener, shared).choose(request.url.shown_host)
         if chosen.site is None:
-            return _stop(404, Decision(law.MAIN_SERVER, (listener, service.name), service.place, service))
+            return _stop(404, http_kinds.MainServer(listener, service.name, place=service.place, subject=service))
         site = chosen.site
         if chosen.decision is not None:
             decisions.append(chosen.decision)
@@ -61,16 +63,16 @@ def respond(arrival: Arrival, request: Request, shared: dict[Any, Any]) -> Respo
             target = _target(redirect, request, arrival)
             if target is not None:
                 facts = (site.name, target, redirect.status)
-                decisions.append(Decision(law.REDIRECTED, facts, redirect.place, redirect))
+                decisions.append(http_kinds.Redirected(*facts, place=redirect.place, subject=redirect))
                 return Response(redirect.status, tuple(decisions), site, location=target)
         if site.answer is not None:
-            kind = law.ANSWERS if site.answer < 400 else law.ANSWERS._replace(stops=True)
-            decision = Decision(kind, (site.name, site.answer), site.place.key("answer"), site)
+            kind = http_kinds.Answers if site.answer < 400 else http_kinds.AnswersError
+            decision = kind(site.name, site.answer, place=site.place.key("answer"), subject=site)
             decisions.append(decision)
             page = f"{site.name}/" if site.answer < 300 else None
             return Response(site.answer, tuple(decisions), site, page, stop=decision if site.answer >= 400 else None)
     if isinstance(path, int):
-        refused = Decision(law.PATH_REFUSED, (service.name, request.url.path), service.place, service)
+        refused = http_kinds.PathRefused(service.name, request.url.path, place=service.place, subject=service)
         return Response(path, (*decisions, refused), site, stop=refused)
     return _content(site, path, request, arrival, decisions, shared)
 
@@ -88,10 +90,10 @@ def _content(
     if found.needs_slash:
         if arrival.service.program is None and _asked_port(request) != arrival.port:
             decisions.append(
-                Decision(law.PROGRAM_ASSUMED, (arrival.service.name,), arrival.service.place, arrival.service)
+                http_kinds.ProgramAssumed(arrival.service.name, place=arrival.service.place, subject=arrival.service)
             )
         target = _absolute(request, arrival, f"{request.url.path}/{request.url.query}")
-        decisions.append(Decision(law.FOLDER_SLASH, (request.url.path, site.name, target), site.place, site))
+        decisions.append(http_kinds.FolderSlash(request.url.path, site.name, target, place=site.place, subject=site))
         return Response(301, tuple(decisions), site, location=target)
     page = f"{site.name}/{found.page}" if found.page is not None else None
     stop = decisions[-1] if found.status >= 400 else None

@@ -9,13 +9,9 @@ from collections.abc import Sequence
 from portolan.dns.order import ordered
 from portolan.estate.base import IPAddress
 from portolan.estate.vantage import Vantage
-from portolan.evidence.decision import Decision, Law
+from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.results import Connection
 from portolan.journey.world import World
-
-OVERTAKEN = Law(
-    "way", "overtaken", "IPv{0} does not answer; IPv{1}, tried beside it a moment later, does", "RFC 8305 section 5"
-)
 
 
 def race(world: World, vantage: Vantage, addresses: Sequence[IPAddress], port: int) -> tuple[Connection, ...]:
@@ -37,7 +33,7 @@ def race(world: World, vantage: Vantage, addresses: Sequence[IPAddress], port: i
     if won_too and (not won or silent_too < silent):
         if silent:
             facts = (family, second[-1].address.version)
-            note = Decision(OVERTAKEN, facts, None, first[0].stop)
+            note = connect_kinds.Overtaken(*facts, subject=first[0].stop)
             second = (*second[:-1], second[-1]._replace(decisions=(note, *second[-1].decisions)))
         return (*first, *second) if not won else (*first[:-1], *second)
     if won:

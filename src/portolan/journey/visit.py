@@ -5,31 +5,21 @@ from datetime import datetime
 from typing import NamedTuple
 
 from portolan.dns import https_record
-from portolan.dns import law as name_law
 from portolan.dns.client import resolve
 from portolan.estate.certificate import Certificate
 from portolan.estate.service import Site
 from portolan.estate.vantage import Vantage
-from portolan.evidence.decision import Decision, Law
+from portolan.evidence.decision import Decision
+from portolan.evidence.kinds import http as http_kinds
+from portolan.evidence.kinds import name as name_kinds
+from portolan.evidence.kinds import tls as tls_kinds
 from portolan.evidence.results import Arrival, Connection, Handshake, Resolution, Response
 from portolan.http.binding import table_of
 from portolan.http.respond import Request, respond
 from portolan.http.url import BadUrlError, Url, join, parse
 from portolan.journey.race import race
 from portolan.journey.world import World
-from portolan.source.place import Place
-from portolan.tls import law as tls_law
 from portolan.tls.verify import verify
-
-LOOP = Law("answer", "loop", "{0} was asked before: the redirects go round", "RFC 9110 section 15.4", stops=True)
-TOO_MANY = Law(
-    "answer", "too-many", "{0} redirects, and the visitor gives up after {1}", "RFC 9110 section 15.4", stops=True
-)
-BAD_TARGET = Law("answer", "bad-target", "the redirect leads nowhere: {0}", "RFC 9110 section 10.2.2", stops=True)
-
-UPGRADED = Law(
-    "name", "https-upgraded", "since {0} has an HTTPS record, the client asks by https", "RFC 9460 section 9.5"
-)
 
 _REDIRECTS = frozenset((301, 302, 303, 307, 308))
 
@@ -93,7 +83,7 @@ class Visit(NamedTuple):
         """What the answer rests on that no line states, each once."""
         found: dict[str, Decision] = {}
         for decision in self.decisions:
-            if decision.law.assumed:
+            if decision.assumed:
                 found.setdefault(decision.text, decision)
         return tuple(found.values())
 
@@ -116,7 +106,7 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
                     vantage,
                     exchanges,
                     "loop",
-                    Decision(LOOP, (url,), upgraded.decisions[-1].place, upgraded.decisions[-1].subject),
+                    http_kinds.Loop(url, place=upgraded.decisions[-1].place, subject=upgraded.decisions[-1].subject),
                 )
             seen.add(url)
         exchange = _exchange(world, url, vantage)
@@ -124,25 +114,33 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
         response = exchange.response
         if response is None or response.status not in _REDIRECTS or response.location is None:
             break
+        rests = response.decisions[-1]
         try:
             following = join(url, response.location)
         except BadUrlError as error:
             return _ended(
-                world, text, vantage, exchanges, "bad-target", Decision(BAD_TARGET, (str(error),), *_rests(response))
+                world,
+                text,
+                vantage,
+                exchanges,
+                "bad-target",
+                http_kinds.BadTarget(str(error), place=rests.place, subject=rests.subject),
             )
         if following in seen:
-            return _ended(world, text, vantage, exchanges, "loop", Decision(LOOP, (following,), *_rests(response)))
+            return _ended(
+                world,
+                text,
+                vantage,
+                exchanges,
+                "loop",
+                http_kinds.Loop(following, place=rests.place, subject=rests.subject),
+            )
         if len(exchanges) > vantage.redirect_limit:
-            stop = Decision(TOO_MANY, (len(exchanges), vantage.redirect_limit), *_rests(response))
+            stop = http_kinds.TooMany(len(exchanges), vantage.redirect_limit, place=rests.place, subject=rests.subject)
             return _ended(world, text, vantage, exchanges, "too-many", stop)
         url = following
     outcome, reason = _outcome(exchanges[-1])
     return Visit(text, vantage, world.now, tuple(exchanges), outcome, reason, world.booted)
-
-
-def _rests(response: Response) -> tuple[Place | None, object]:
-    last = response.decisions[-1]
-    return last.place, last.subject
 
 
 def _upgraded(world: World, url: Url, vantage: Vantage) -> Resolution | None:
@@ -153,12 +151,12 @@ def _upgraded(world: World, url: Url, vantage: Vantage) -> Resolution | None:
     if not found.upgrade:
         return None
     last = found.offers[0].decision if found.offers else found.decisions[-1]
-    stop = Decision(UPGRADED, (url.host,), last.place, last.subject)
+    stop = name_kinds.HttpsUpgraded(url.host, place=last.place, subject=last.subject)
     return Resolution(url.host, (), None, (*found.decisions, *_said(found.offers[:1]), stop))
 
 
 def _said(offers: Sequence[https_record.Offer]) -> list[Decision]:
-    return [each.decision for each in offers if each.decision.law is not name_law.HTTPS_ALIAS]
+    return [each.decision for each in offers if not isinstance(each.decision, name_kinds.HttpsAlias)]
 
 
 def _exchange(world: World, url: Url, vantage: Vantage) -> Exchange:
@@ -183,7 +181,7 @@ def _connected(world: World, url: Url, vantage: Vantage) -> tuple[Resolution, tu
             resolution = resolve(world.naming, offer.target, None, vantage)
             if resolution.detail is not None and offer.hints and vantage.https_records == "all":
                 stop = offer.decision
-                hint = Decision(name_law.HTTPS_HINT, (offer.target, offer.hints[0]), stop.place, stop.subject)
+                hint = name_kinds.HttpsHint(offer.target, offer.hints[0], place=stop.place, subject=stop.subject)
                 resolution = Resolution(
                     url.host, offer.hints, None, (*resolution.decisions, hint), tuple(stop.subject for _ in offer.hints)
                 )
@@ -205,15 +203,15 @@ def _handshake(world: World, url: Url, vantage: Vantage, arrival: Arrival) -> Ha
     service, listener = arrival.service, arrival.listener
     decision: Decision | None
     if service.kind != "web":
-        decision = Decision(tls_law.NOT_HTTP, (service.name, listener), service.place, service)
+        decision = tls_kinds.SpeaksNoTls(service.name, listener, place=service.place, subject=service)
         return Handshake("not-tls", (decision,), None, decision)
     if not listener.tls:
-        decision = Decision(tls_law.PLAIN_SPOKEN, (service.name, listener), listener.place, service)
+        decision = tls_kinds.PlainSpoken(service.name, listener, place=listener.place, subject=service)
         return Handshake("not-tls", (decision,), None, decision)
     certificate, shown = _certificate(world, url, arrival)
     if certificate is None:
         # Apache httpd without a site on the listener: its main server speaks plain HTTP there.
-        decision = Decision(tls_law.PLAIN_SPOKEN, (service.name, listener), listener.place, service)
+        decision = tls_kinds.PlainSpoken(service.name, listener, place=listener.place, subject=service)
         return Handshake("not-tls", (decision,), None, decision)
     checked = verify(
         certificate, url.host, url.literal, vantage, vantage.clock or world.now, world.estate, world.shared
@@ -227,13 +225,13 @@ def _certificate(world: World, url: Url, arrival: Arrival) -> tuple[Certificate 
     certificates = world.estate.certificates
     if not service.sites:
         certificate = certificates[service.certificate or ""]
-        return certificate, Decision(
-            tls_law.SHOWS, (service.name, certificate.name, service.name), service.place.key("certificate"), service
+        return certificate, tls_kinds.Shows(
+            service.name, certificate.name, service.name, place=service.place.key("certificate"), subject=service
         )
     table = table_of(service, listener, world.shared)
     default = table.default
     if default is None:
-        return None, Decision(tls_law.PLAIN_SPOKEN, (service.name, listener), listener.place, service)
+        return None, tls_kinds.PlainSpoken(service.name, listener, place=listener.place, subject=service)
     by_name = url.literal is None
     chosen = table.choose(url.host) if by_name else None
     site: Site = chosen.site if chosen is not None and chosen.site is not None else default
@@ -243,12 +241,12 @@ def _certificate(world: World, url: Url, arrival: Arrival) -> tuple[Certificate 
     certificate = certificates[name or ""]
     place = (site if own else default).place.key("certificate")
     if not own:
-        return certificate, Decision(tls_law.SHOWS_OTHERS, (site.name, service.name, certificate.name), place, site)
+        return certificate, tls_kinds.ShowsOthers(site.name, service.name, certificate.name, place=place, subject=site)
     if chosen is not None and not chosen.by_name:
-        return certificate, Decision(
-            tls_law.SHOWS_DEFAULT, (listener, url.host, site.name, certificate.name), place, site
+        return certificate, tls_kinds.ShowsDefault(
+            listener, url.host, site.name, certificate.name, place=place, subject=site
         )
-    return certificate, Decision(tls_law.SHOWS, (service.name, certificate.name, site.name), place, site)
+    return certificate, tls_kinds.Shows(service.name, certificate.name, site.name, place=place, subject=site)
 
 
 def _ended(world: World, text: str, vantage: Vantage, exchanges: list[Exchange], detail: str, stop: Decision) -> Visit:

@@ -14,6 +14,7 @@ from portolan.estate.network import Interface
 from portolan.estate.service import Listener, Service
 from portolan.estate.vantage import Vantage
 from portolan.evidence.results import Connection
+from portolan.evidence.start import StartFailure, Why
 from portolan.http.binding import Table, table_of
 from portolan.journey.moment import all_names, rebooted, standing
 from portolan.net.connect import connect
@@ -98,28 +99,30 @@ class World:
     def _reach(self, origin: Machine | Vantage | None, address: IPAddress, port: int, protocol: str) -> Connection:
         return self.connect(_ORDINARY if origin is None else origin, address, port, protocol)
 
-    def _why_not_started(self, service: Service) -> str | None:
+    def _why_not_started(self, service: Service) -> StartFailure | None:
         """Why a web server refuses its configuration, if it does."""
         if service.failing is not None:
-            return service.failing
+            return StartFailure(Why.CONFIGURATION_BROKEN, service.failing)
         if service.kind != "web":
             return None
         used = {site.certificate or service.certificate for site in service.sites.values() if site.enabled}
         for name in sorted(each for each in used | {service.certificate} if each):
             certificate = self.estate.certificates[name]
             if not key_fits(certificate):
-                return f"the key of the certificate {name} does not belong to it"
+                text = f"the key of the certificate {name} does not belong to it"
+                return StartFailure(Why.KEY_MISFIT, text, name)
         for listener in service.listens:
             if not listener.tls:
                 continue
             if not service.sites:
                 if service.certificate is None:
-                    return f"it has no certificate for {listener}"
+                    return StartFailure(Why.NO_CERTIFICATE, f"it has no certificate for {listener}")
                 continue
             table = table_of(service, listener, self.shared)
             # nginx asks for one at the default site only; Apache httpd at every site.
             wanting = table.sites if service.program == "apache" else [table.default] if table.default else []
             for site in wanting:
                 if site.certificate is None and service.certificate is None:
-                    return f"its site {site.name} has no certificate for {listener}"
+                    text = f"its site {site.name} has no certificate for {listener}"
+                    return StartFailure(Why.NO_CERTIFICATE, text, site.name)
         return None

@@ -4,6 +4,7 @@ from portolan.estate.base import IPAddress, is_loopback
 from portolan.estate.machine import Machine
 from portolan.estate.vantage import Vantage
 from portolan.evidence.decision import Decision
+from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.results import Arrival, Connection
 from portolan.net import law
 from portolan.net.packet import EPHEMERAL, Addressed, Packet
@@ -48,7 +49,7 @@ def _tried(
     detail = _answered(walk, end, packet, asked)
     stop = None
     if detail is not None:
-        stop = next((each for each in reversed(walk.decisions) if each.law.stops), None)
+        stop = next((each for each in reversed(walk.decisions) if each.stops), None)
         arrival = None
     return Connection(
         address, port, detail, tuple(walk.decisions), arrival, reached, stop, seen_from, tuple(walk.trail)
@@ -60,13 +61,13 @@ def _source(origin: Device, address: IPAddress) -> IPAddress | Decision:
         return address
     line = origin.route(address)
     if line is None:
-        return Decision(law.NO_ROUTE, (origin.label, address), origin.place, origin)
+        return connect_kinds.NoRoute(origin.label, address, place=origin.place, subject=origin)
     if line.ends is not None:
-        return Decision(law.ROUTE_ENDS, (origin.label, address, line.ends), line.place, origin)
+        return connect_kinds.RouteEnds(origin.label, address, line.ends, place=line.place, subject=origin)
     source = line.port.source_for(line.via or address)
     if source is None:
         source = next((each for each in origin.local if each.version == address.version), None)
-    return source or Decision(law.NO_SOURCE, (origin.label, address.version), origin.place, origin)
+    return source or connect_kinds.NoSource(origin.label, address.version, place=origin.place, subject=origin)
 
 
 def _listener(device: Device, packet: Packet) -> tuple[Arrival | None, Decision]:
@@ -74,21 +75,21 @@ def _listener(device: Device, packet: Packet) -> tuple[Arrival | None, Decision]
     if binding is not None and isinstance(device.stated, Machine):
         service = binding.service
         arrival = Arrival(device.stated, service, binding.listener, packet.dst, packet.dport, packet.src)
-        return arrival, Decision(
-            law.LISTENS, (device.label, service.name, binding.listener), binding.listener.place, service
+        return arrival, connect_kinds.Listens(
+            device.label, service.name, binding.listener, place=binding.listener.place, subject=service
         )
     would = device.sockets.would(packet.dst, packet.dport, packet.protocol)
     if would is None:
         facts = (device.label, packet.protocol, packet.dport, packet.dst)
-        return None, Decision(law.NOTHING_LISTENS, facts, device.place, device.stated)
+        return None, connect_kinds.NothingListens(*facts, place=device.place, subject=device.stated)
     binding, failure = would
     if failure is None:
         place = binding.service.place.key("state")
-        return None, Decision(
-            law.SERVICE_STOPPED, (device.label, binding.service.name, binding.listener), place, binding.service
+        return None, connect_kinds.ServiceStopped(
+            device.label, binding.service.name, binding.listener, place=place, subject=binding.service
         )
     facts_failed = (device.label, binding.service.name, binding.listener, failure.reason)
-    return None, Decision(law.SERVICE_FAILED, facts_failed, binding.listener.place, binding.service)
+    return None, connect_kinds.ServiceFailed(*facts_failed, place=binding.listener.place, subject=binding.service)
 
 
 def _answered(walk: Walk, end: End, packet: Packet, asked: Addressed) -> str | None:
@@ -115,13 +116,17 @@ def _answered(walk: Walk, end: End, packet: Packet, asked: Addressed) -> str | N
         )
         if right:
             return _followed(walk, end, packet, asked) if end.how == "open" else result
-        lost = Decision(law.REPLY_STRANGER, (walk.origin.label, answer.src, asked[2]), end.device.place, end.device)
+        lost: Decision = connect_kinds.ReplyStranger(
+            walk.origin.label, answer.src, asked[2], place=end.device.place, subject=end.device
+        )
     elif answer_end.decision is not None:
         lost = answer_end.decision
-        if lost.law is not law.REPLY_STRANGER:
-            lost = Decision(law.REPLY_LOST, (lost.text,), lost.place, lost)
+        if not isinstance(lost, connect_kinds.ReplyStranger):
+            lost = connect_kinds.ReplyLost(lost.text, place=lost.place, subject=lost)
     else:
-        lost = Decision(law.REPLY_ASTRAY, (answer_end.device.label,), answer_end.device.place, answer_end.device)
+        lost = connect_kinds.ReplyAstray(
+            answer_end.device.label, place=answer_end.device.place, subject=answer_end.device
+        )
     walk.decisions.append(lost)
     return "timed-out"
 
@@ -138,18 +143,24 @@ def _followed(walk: Walk, end: End, packet: Packet, asked: Addressed) -> str | N
     forth = walk.go(walk.origin, request)
     lost: Decision | None = None
     if forth.how != "delivered" or forth.device is not end.device or request.addressed != packet.addressed:
-        lost = forth.decision or Decision(law.REPLY_ASTRAY, (forth.device.label,), forth.device.place, forth.device)
+        lost = forth.decision or connect_kinds.ReplyAstray(
+            forth.device.label, place=forth.device.place, subject=forth.device
+        )
     else:
         data = Packet("tcp", packet.dst, packet.dport, packet.src, packet.sport)
         came = walk.go(end.device, data, reply=True)
         if came.how != "delivered" or came.device is not walk.origin:
-            lost = came.decision or Decision(law.REPLY_ASTRAY, (came.device.label,), came.device.place, came.device)
+            lost = came.decision or connect_kinds.ReplyAstray(
+                came.device.label, place=came.device.place, subject=came.device
+            )
         elif (data.src, data.sport) != (asked[2], asked[3]):
-            lost = Decision(law.REPLY_STRANGER, (walk.origin.label, data.src, asked[2]), end.device.place, end.device)
+            lost = connect_kinds.ReplyStranger(
+                walk.origin.label, data.src, asked[2], place=end.device.place, subject=end.device
+            )
     del walk.decisions[kept:], walk.trail[trail:]
     if lost is None:
         return None
-    walk.decisions.append(Decision(law.LATER_LOST, (lost.text,), lost.place, lost))
+    walk.decisions.append(connect_kinds.LaterLost(lost.text, place=lost.place, subject=lost))
     return "timed-out"
 
 

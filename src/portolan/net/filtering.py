@@ -6,7 +6,7 @@ from portolan.estate.base import IPAddress, PortRange
 from portolan.estate.filter import Chain, Filter, FilterRule, Verdict
 from portolan.estate.network import GroupRule, ListRule, Network
 from portolan.evidence.decision import Decision
-from portolan.net import law
+from portolan.evidence.kinds import connect as connect_kinds
 from portolan.net.packet import Packet
 from portolan.net.rules import Circumstances, matches
 from portolan.net.topology import Device, Port, Topology
@@ -16,7 +16,7 @@ ChainName = Literal["inbound", "forward", "outbound"]
 Outcome = tuple[Verdict, Decision | None, FilterRule | None]
 
 _PASS: Outcome = ("allow", None, None)
-_KINDS = {"allow": law.FILTER_ALLOWS, "drop": law.FILTER_DROPS, "reject": law.FILTER_REJECTS}
+_KINDS = {"allow": connect_kinds.FilterAllows, "drop": connect_kinds.FilterDrops, "reject": connect_kinds.FilterRejects}
 
 
 def through_filter(
@@ -68,7 +68,7 @@ def _outcome(
     answer = (rule.answer if rule is not None else None) or "port-unreachable"
     shown = packet.seen()
     facts = (device.label, which, shown, answer) if verdict == "reject" else (device.label, which, shown)
-    return verdict, Decision(_KINDS[verdict], facts, place, rule if rule is not None else device.filter), rule
+    return verdict, _KINDS[verdict](*facts, place=place, subject=rule if rule is not None else device.filter), rule
 
 
 def _which(rule: FilterRule) -> str:
@@ -95,12 +95,14 @@ def through_groups(topology: Topology, port: Port, packet: Packet, inbound: bool
     for group in groups:
         rules = group.inbound if inbound else group.outbound
         if rules is None:
-            return Decision(law.GROUP_ALLOWS, (place, group.name, way), group.place, group)
+            return connect_kinds.GroupAllows(place, group.name, way, place=group.place, subject=group)
         for rule in rules:
             if _allows(topology, rule, packet, peer):
-                return Decision(law.GROUP_ALLOWS, (place, group.name, way), rule.place, rule)
+                return connect_kinds.GroupAllows(place, group.name, way, place=rule.place, subject=rule)
     names = ", ".join(group.name for group in groups) or "an empty list"
-    return Decision(law.GROUP_DROPS, (place, names, way, packet.seen()), port.place.key("groups"), port.stated)
+    return connect_kinds.GroupDrops(
+        place, names, way, packet.seen(), place=port.place.key("groups"), subject=port.stated
+    )
 
 
 def _allows(topology: Topology, rule: GroupRule, packet: Packet, peer: IPAddress) -> bool:
@@ -122,10 +124,10 @@ def through_list(network: Network, packet: Packet, inbound: bool) -> Decision | 
     way = "in" if inbound else "out"
     for rule in sorted(rules, key=lambda each: each.number):
         if _listed(rule, packet):
-            kind = law.LIST_ALLOWS if rule.allow else law.LIST_DENIES
-            return Decision(kind, (network.name, way, f"line {rule.number}", packet.seen()), rule.place, rule)
+            kind = connect_kinds.ListAllows if rule.allow else connect_kinds.ListDrops
+            return kind(network.name, way, f"line {rule.number}", packet.seen(), place=rule.place, subject=rule)
     place = held.place.key("inbound" if inbound else "outbound")
-    return Decision(law.LIST_DENIES, (network.name, way, "no line takes it", packet.seen()), place, network)
+    return connect_kinds.ListDrops(network.name, way, "no line takes it", packet.seen(), place=place, subject=network)
 
 
 def _listed(rule: ListRule, packet: Packet) -> bool:

@@ -8,6 +8,7 @@ from typing import NamedTuple
 
 from portolan.estate.base import IPAddress
 from portolan.estate.service import Listener, Service
+from portolan.evidence.start import StartFailure, Why
 
 #: Ports below this one need a privilege (ip_unprivileged_port_start, ip(7)).
 FIRST_OPEN_PORT = 1024
@@ -36,7 +37,7 @@ class Failure(NamedTuple):
     """A service that runs by the estate and yet does not listen, and why."""
 
     service: Service
-    reason: str
+    reason: StartFailure
     rival: Service | None = None
 
 
@@ -118,7 +119,7 @@ def _wild_families(service: Service, listener: Listener) -> tuple[int, ...]:
 
 
 def open_sockets(
-    services: Iterable[Service], local: Mapping[IPAddress, object], startup: Callable[[Service], str | None]
+    services: Iterable[Service], local: Mapping[IPAddress, object], startup: Callable[[Service], StartFailure | None]
 ) -> Sockets:
     """Starts the services in the order written; one that cannot bind all it asks for does not run at all."""
     bound: list[Binding] = []
@@ -148,7 +149,8 @@ def _conflict(
     if not service.privileged:
         low = next((binding.port for binding in wanted if binding.port < FIRST_OPEN_PORT), None)
         if low is not None:
-            return Failure(service, f"it may not open port {low}: it runs without that privilege")
+            text = f"it may not open port {low}: it runs without that privilege"
+            return Failure(service, StartFailure(Why.NO_PRIVILEGE, text))
     merges = service.kind == "web" and program_of(service) == "nginx"
     for index, binding in enumerate(wanted):
         under_wildcard = (
@@ -165,16 +167,17 @@ def _conflict(
         if under_wildcard:
             continue  # nginx binds the wildcard only and tells addresses apart by itself
         if binding.address is not None and not binding.address.is_loopback and binding.address not in local:
-            return Failure(service, f"the machine does not have the address {binding.address}")
+            text = f"the machine does not have the address {binding.address}"
+            return Failure(service, StartFailure(Why.ADDRESS_ABSENT, text))
         rival = next((other for other in bound if _overlap(binding, other)), None)
         if rival is not None:
-            return Failure(service, f"{rival.service.name} has port {binding.port} already", rival.service)
+            text = f"{rival.service.name} has port {binding.port} already"
+            return Failure(service, StartFailure(Why.ADDRESS_IN_USE, text, rival.service.name), rival.service)
         if not merges:
             own = next((other for other in wanted[:index] if _overlap(binding, other)), None)
             if own is not None:
-                return Failure(
-                    service, f"its listeners '{own.listener}' and '{binding.listener}' take the same address"
-                )
+                text = f"its listeners '{own.listener}' and '{binding.listener}' take the same address"
+                return Failure(service, StartFailure(Why.ADDRESS_IN_USE, text))
     return None
 
 

@@ -1,30 +1,12 @@
 """A packet on its way; rewritten at every box that translates it."""
 
-from typing import NamedTuple
-
 from portolan.estate.base import IPAddress
+from portolan.evidence.packet import Seen
 
 #: The client's port where nothing states its range: the first that Linux takes (ip_local_port_range).
 EPHEMERAL = 32768
 
 Addressed = tuple[IPAddress, int, IPAddress, int]
-
-
-class Seen(NamedTuple):
-    """A packet as it was at some moment, for showing."""
-
-    protocol: str
-    src: IPAddress
-    dst: IPAddress
-    dport: int
-
-    def __str__(self) -> str:
-        if self.protocol == "icmp":
-            return f"ICMP error {self.src} -> {self.dst}"
-        return f"{self.protocol} {self.src} -> {self.dst} port {self.dport}"
-
-    def __format__(self, spec: str) -> str:
-        return format(str(self), spec)
 
 
 class Packet:

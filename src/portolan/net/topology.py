@@ -21,12 +21,13 @@ from portolan.estate.machine import Forward, Machine, Router
 from portolan.estate.network import Interface, Network
 from portolan.estate.service import Service
 from portolan.estate.vantage import Vantage
+from portolan.evidence.start import StartFailure
 from portolan.net.listeners import Sockets, open_sockets
 from portolan.net.rules import Rules
 from portolan.source.place import Place
 
 #: Says why a service does not start for reasons of another room (a certificate without its key, say), or None.
-Startup = Callable[[Service], str | None]
+Startup = Callable[[Service], StartFailure | None]
 
 
 class RouteLine(NamedTuple):

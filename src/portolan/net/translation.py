@@ -2,7 +2,7 @@
 
 from portolan.estate.machine import Forward, OneToOne
 from portolan.evidence.decision import Decision
-from portolan.net import law
+from portolan.evidence.kinds import connect as connect_kinds
 from portolan.net.packet import Packet
 from portolan.net.topology import Device, Port, RouteLine
 
@@ -27,11 +27,11 @@ def destination(device: Device, packet: Packet, entering: Port) -> tuple[Forward
                     forward.to, None if forward.port is None else forward.port + asked - forward.outside.first
                 )
                 facts = (device.label, packet.protocol, asked, packet.dst, packet.dport)
-                return forward, Decision(law.FORWARDED, facts, forward.place, forward)
+                return forward, connect_kinds.Forwarded(*facts, place=forward.place, subject=forward)
     for pair in router.one_to_one:
         if packet.dst == pair.outside and (entering.name == pair.on or turned):
             packet.goes_to(pair.inside)
-            return pair, Decision(law.ONE_TO_ONE, (device.label, pair.outside, pair.inside), pair.place, pair)
+            return pair, connect_kinds.OneToOne(device.label, pair.outside, pair.inside, place=pair.place, subject=pair)
     return None
 
 
@@ -51,11 +51,11 @@ def source(
         if address is None:
             return None
         packet.comes_from(address)
-        return Decision(law.HAIRPIN, (device.label, address), device.place.key("hairpin"), device)
+        return connect_kinds.Hairpin(device.label, address, place=device.place.key("hairpin"), subject=device)
     for pair in router.one_to_one:
         if pair.on == out.name and packet.src == pair.inside:
             packet.comes_from(pair.outside)
-            return Decision(law.SOURCE_FIXED, (device.label, pair.outside), pair.place, pair)
+            return connect_kinds.SourceFixed(device.label, pair.outside, place=pair.place, subject=pair)
     for rule in router.source_nat:
         if (
             rule.on == out.name
@@ -63,10 +63,12 @@ def source(
             and (not rule.sources or any(packet.src in net for net in rule.sources))
         ):
             packet.comes_from(rule.to)
-            return Decision(law.SOURCE_FIXED, (device.label, rule.to), rule.place, rule)
+            return connect_kinds.SourceFixed(device.label, rule.to, place=rule.place, subject=rule)
     if not packet.v6 and out.name in router.masquerade:
         address = out.source_for(line.via or packet.dst)
         if address is not None and packet.src != address:
             packet.comes_from(address)
-            return Decision(law.MASQUERADED, (device.label, address), device.place.key("masquerade"), device)
+            return connect_kinds.Masqueraded(
+                device.label, address, place=device.place.key("masquerade"), subject=device
+            )
     return None

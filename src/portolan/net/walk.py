@@ -11,10 +11,10 @@ translations; and a box that never saw the answer takes what the visitor sends n
 
 from typing import Any, NamedTuple
 
-from portolan.estate.base import is_loopback, is_public_value
+from portolan.estate.base import IPAddress, is_loopback, is_public_value
 from portolan.estate.machine import Forward, OneToOne
 from portolan.evidence.decision import Decision
-from portolan.net import law
+from portolan.evidence.kinds import connect as connect_kinds
 from portolan.net.filtering import ChainName, through_filter, through_groups, through_list
 from portolan.net.packet import Addressed, Packet
 from portolan.net.topology import Device, Port, RouteLine, Topology
@@ -80,7 +80,7 @@ class Walk:
             if isinstance(step, End):
                 return step
             device, entering = step.device, step
-        decision = Decision(law.TURNS_IN_CIRCLES, (device.label,), device.place, device)
+        decision = connect_kinds.TurnsInCircles(device.label, place=device.place, subject=device)
         return self._end("time-exceeded", device, packet, decision, None)
 
     def _box(self, device: Device, packet: Packet, entering: Port | None, reply: bool) -> "End | Port":
@@ -114,14 +114,16 @@ class Walk:
         if packet.dv in own or ((entering is None or sent_on is not None) and is_loopback(packet.dst)):
             return self._deliver(device, packet, entering, before, sent_on, reply)
         if entering is not None and not device.is_router:
-            return self._lost(device, Decision(law.NOT_A_ROUTER, (device.label, packet.dst), device.place, device))
+            return self._lost(
+                device, connect_kinds.NotARouter(device.label, packet.dst, place=device.place, subject=device)
+            )
         line = device.route_to(packet.dv, packet.v6)
         if line is None:
             return self._end(
                 "net-unreachable",
                 device,
                 packet,
-                Decision(law.NO_ROUTE, (device.label, packet.dst), device.place, device),
+                connect_kinds.NoRoute(device.label, packet.dst, place=device.place, subject=device),
                 before,
             )
         if line.ends is not None:
@@ -196,7 +198,9 @@ class Walk:
             if barred is not None:
                 return barred
         if not packet.v6 and packet.sv in device.own[False]:
-            return self._lost(device, Decision(law.OWN_SOURCE, (device.label, packet.src), device.place, device))
+            return self._lost(
+                device, connect_kinds.OwnSource(device.label, packet.src, place=device.place, subject=device)
+            )
         return None
 
     def _leaves(self, out: Port, packet: Packet) -> End | None:
@@ -211,7 +215,7 @@ class Walk:
         decision = through_list(port.network, packet, inbound)
         if decision is None:
             return None
-        if decision.law is law.LIST_DENIES:
+        if isinstance(decision, connect_kinds.ListDrops):
             return self._lost(port.device, decision)
         self.decisions.append(decision)
         return None
@@ -220,7 +224,7 @@ class Walk:
         decision = through_groups(self.topology, port, packet, inbound)
         if decision is None:
             return None
-        if decision.law is law.GROUP_DROPS:
+        if isinstance(decision, connect_kinds.GroupDrops):
             return self._lost(port.device, decision)
         self.decisions.append(decision)
         return None
@@ -259,9 +263,13 @@ class Walk:
         reply: bool,
     ) -> End:
         if entering is not None and sent_on is not None and is_loopback(packet.dst):
-            return self._lost(device, Decision(law.NOT_A_ROUTER, (device.label, packet.dst), device.place, device))
+            return self._lost(
+                device, connect_kinds.NotARouter(device.label, packet.dst, place=device.place, subject=device)
+            )
         if entering is None:
-            self.decisions.append(Decision(law.OWN, (packet.dst, device.label), device.place, device))
+            self.decisions.append(
+                connect_kinds.OwnAddress(packet.dst, device.label, place=device.place, subject=device)
+            )
         elif device.filter is not None:
             barred = self._filter(device, packet, entering, None, before, sent_on is not None)
             if barred is not None:
@@ -289,10 +297,12 @@ class Walk:
         if not reply:
             if entering is None:
                 self.decisions.append(
-                    Decision(law.SENT, (device.label, packet.src, packet.dst, line), line.place, port.stated or device)
+                    connect_kinds.Sent(
+                        device.label, packet.src, packet.dst, line, place=line.place, subject=port.stated or device
+                    )
                 )
             else:
-                self.decisions.append(Decision(law.PASSED_ON, (device.label, line), line.place, port.stated))
+                self.decisions.append(connect_kinds.PassedOn(device.label, line, place=line.place, subject=port.stated))
         if line.via is None and port.network.kind == "internet":
             return self._over_internet(device, packet, reply)
         hop = packet.dst if line.via is None else line.via
@@ -301,12 +311,14 @@ class Walk:
         if self.topology.twice and neighbour is not None:
             neighbour = self._chosen(device, port.network.name, hop, (value, packet.v6), neighbour, reply)
         if neighbour is None or neighbour.device is device:
-            decision = Decision(law.NEIGHBOUR_MISSING, (port.network.name, hop, device.label), line.place, port.network)
+            decision = connect_kinds.NeighbourMissing(
+                port.network.name, hop, device.label, place=line.place, subject=port.network
+            )
             return self._end("host-unreachable", device, packet, decision, before)
         return neighbour
 
     def _chosen(
-        self, device: Device, network: str, hop: object, spot: tuple[int, bool], first: Port, reply: bool
+        self, device: Device, network: str, hop: IPAddress, spot: tuple[int, bool], first: Port, reply: bool
     ) -> Port:
         """Which of several boxes with one address answers, for this walk."""
         value, v6 = spot
@@ -316,34 +328,41 @@ class Walk:
         self.twice = max(self.twice, len(held))
         chosen = held[self.choice % len(held)]
         if not reply:
-            facts = (hop, network, ", ".join(each.device.label for each in held), chosen.device.label)
-            self.decisions.append(Decision(law.ADDRESS_TWICE, facts, chosen.place, chosen.stated or chosen.device))
+            boxes = ", ".join(each.device.label for each in held)
+            subject = chosen.stated or chosen.device
+            self.decisions.append(
+                connect_kinds.AddressTwice(
+                    hop, network, boxes, chosen.device.label, place=chosen.place, subject=subject
+                )
+            )
         return chosen
 
     def _over_internet(self, device: Device, packet: Packet, reply: bool) -> "End | Port":
         if not is_public_value(packet.dv, packet.v6):
-            return self._lost(device, Decision(law.INTERNET_PRIVATE, (packet.dst,), device.place, device))
+            return self._lost(device, connect_kinds.InternetPrivate(packet.dst, place=device.place, subject=device))
         if not is_public_value(packet.sv, packet.v6):
-            return self._lost(device, Decision(law.SOURCE_PRIVATE, (packet.src,), device.place, device))
+            return self._lost(device, connect_kinds.SourcePrivate(packet.src, place=device.place, subject=device))
         target = self.topology.on_internet(packet.dv, packet.v6)
         if target is not None and self.topology.twice:
             target = self._chosen(device, "internet", packet.dst, (packet.dv, packet.v6), target, reply)
         if target is None:
-            return self._lost(device, Decision(law.INTERNET_UNKNOWN, (packet.dst,), None, None))
+            return self._lost(device, connect_kinds.InternetUnknown(packet.dst))
         if target.blocks and packet.state == "new" and any(packet.dport in each for each in target.blocks):
             place = target.place.key("provider_blocks")
             return self._lost(
-                device, Decision(law.LINE_BLOCKS, (target.device.label, packet.dport), place, target.stated)
+                device, connect_kinds.LineBlocks(target.device.label, packet.dport, place=place, subject=target.stated)
             )
         if not reply:
-            self.decisions.append(Decision(law.INTERNET_CARRIES, (target.device.label,), target.place, target.stated))
+            self.decisions.append(
+                connect_kinds.InternetCarries(target.device.label, place=target.place, subject=target.stated)
+            )
         return target
 
     # -- ends ----------------------------------------------------------------------------------------------------
 
     def _ends(self, device: Device, packet: Packet, line: RouteLine, before: Addressed) -> End:
         """A route that leads nowhere: silent, or with the error that Linux sends for it."""
-        decision = Decision(law.ROUTE_ENDS, (device.label, packet.dst, line.ends), line.place, device)
+        decision = connect_kinds.RouteEnds(device.label, packet.dst, str(line.ends), place=line.place, subject=device)
         if line.ends == "blackhole":
             return self._lost(device, decision)
         return self._end(

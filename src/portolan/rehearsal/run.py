@@ -20,6 +20,7 @@ from urllib.parse import urlsplit
 
 from portolan.estate.estate import Estate
 from portolan.estate.vantage import Vantage
+from portolan.evidence.kinds import http as http_kinds
 from portolan.rehearsal.certificates import Forge
 from portolan.rehearsal.client import Asking, Observed
 from portolan.rehearsal.clients import CLIENTS
@@ -507,7 +508,7 @@ def agree(predicted: "Visit", seen: Observed) -> bool:
     if outcome.kind in ("served", "http-error") and outcome.status != seen.status:
         return False
     if outcome.kind == "served":
-        listed = any(decision.kind == "listed" for decision in predicted.decisions)
+        listed = any(isinstance(decision, http_kinds.Listed) for decision in predicted.decisions)
         empty = seen.page is None and outcome.status == 204
         return listed or empty or (outcome.page == seen.page and same_url(outcome.final_url, seen.final_url))
     if outcome.kind in ("connect-error", "tls-error"):

@@ -9,8 +9,8 @@ from portolan.estate.certificate import Certificate
 from portolan.estate.estate import Estate
 from portolan.estate.vantage import Vantage
 from portolan.evidence.decision import Decision
+from portolan.evidence.kinds import tls as tls_kinds
 from portolan.evidence.results import Handshake
-from portolan.tls import law
 from portolan.tls.facts import Facts, Shown, authority_facts, shown_by
 
 _MOST_LINKS = 10
@@ -48,29 +48,31 @@ def verify(
         return Handshake(path, tuple(decisions), certificate, decisions[-1])
 
     def fail(detail: str, kind: Any, *facts: Any) -> Handshake:
-        decisions.append(Decision(kind, facts, place, certificate))
+        decisions.append(kind(*facts, place=place, subject=certificate))
         return Handshake(detail, tuple(decisions), certificate, decisions[-1])
 
     # OpenSSL looks at purposes before it looks at the clock.
     for link in path[1:]:
         if not link.may_issue:
-            return fail("other", law.WRONG_USE, link.label, "it is no authority's certificate")
+            return fail("other", tls_kinds.WrongUse, link.label, "it is no authority's certificate")
         if link.most_below is not None and _authorities_below(path, link) > link.most_below:
-            return fail("other", law.WRONG_USE, link.label, f"at most {link.most_below} authorities may stand below it")
+            return fail(
+                "other", tls_kinds.WrongUse, link.label, f"at most {link.most_below} authorities may stand below it"
+            )
     if not shown.leaf.may_serve:
-        return fail("other", law.WRONG_USE, shown.leaf.label, "it is not for servers")
+        return fail("other", tls_kinds.WrongUse, shown.leaf.label, "it is not for servers")
     for link in reversed(path):
         if link.until is not None and now > link.until:
-            return fail("expired", law.EXPIRED, link.label, _when(link.until), _when(now))
+            return fail("expired", tls_kinds.Expired, link.label, _when(link.until), _when(now))
         if link.starts is not None and now < link.starts:
-            return fail("not-yet-valid", law.NOT_YET, link.label, _when(link.starts), _when(now))
+            return fail("not-yet-valid", tls_kinds.NotYetValid, link.label, _when(link.starts), _when(now))
     if shown.leaf.until is not None:
-        decisions.append(Decision(law.VALID, (_when(shown.leaf.until),), place, certificate))
+        decisions.append(tls_kinds.Valid(_when(shown.leaf.until), place=place, subject=certificate))
     if not any(covers(name, host, literal) for name in shown.leaf.names):
         return fail(
-            "name-mismatch", law.NAME_MISMATCH, certificate.name, host, ", ".join(shown.leaf.names) or "no name"
+            "name-mismatch", tls_kinds.NameMismatch, certificate.name, host, ", ".join(shown.leaf.names) or "no name"
         )
-    decisions.append(Decision(law.COVERS, (host,), place, certificate))
+    decisions.append(tls_kinds.Covers(host, place=place, subject=certificate))
     return Handshake(None, tuple(decisions), certificate)
 
 
@@ -102,7 +104,7 @@ def _chain(
         if anchor is not None:
             if anchor.identity != current.identity:
                 path.append(anchor)
-            decisions.append(Decision(law.TRUSTED, (anchor.label, who), place, certificate))
+            decisions.append(tls_kinds.Trusted(anchor.label, who, place=place, subject=certificate))
             return path
         if current.self_signed:
             break
@@ -112,23 +114,23 @@ def _chain(
         path.append(above)
     last = path[-1]
     if last.issuer == "authority:public" and "public" in vantage.trusts:
-        decisions.append(Decision(law.TRUSTED, ("an ordinary public authority", who), place, certificate))
+        decisions.append(tls_kinds.Trusted("an ordinary public authority", who, place=place, subject=certificate))
         return path
     if leaf.self_signed:
-        decisions.append(Decision(law.SELF_SIGNED, (leaf.label, who), place, certificate))
+        decisions.append(tls_kinds.SelfSigned(leaf.label, who, place=place, subject=certificate))
         return "self-signed"
     if last.self_signed:
-        decisions.append(Decision(law.ISSUER_UNKNOWN, (leaf.label, last.label, who), place, certificate))
+        decisions.append(tls_kinds.UnknownIssuer(leaf.label, last.label, who, place=place, subject=certificate))
         return "unknown-issuer"
     known = next((each for each in others if each.signed(last)), None)
     if known is not None and _leads_to(known, others, anchors):
-        decisions.append(Decision(law.CHAIN_INCOMPLETE, (last.label, known.label, who), place, certificate))
+        decisions.append(tls_kinds.IncompleteChain(last.label, known.label, who, place=place, subject=certificate))
         return "incomplete-chain"
     if known is None and isinstance(last.identity, bytes) and "public" in vantage.trusts and not estate.authorities:
-        decisions.append(Decision(law.TRUST_ASSUMED, (last.issuer, who), place, certificate))
+        decisions.append(tls_kinds.TrustAssumed(last.issuer, who, place=place, subject=certificate))
         return path
     issuer = known.label if known is not None else last.issuer.removeprefix("authority:")
-    decisions.append(Decision(law.ISSUER_UNKNOWN, (leaf.label, issuer, who), place, certificate))
+    decisions.append(tls_kinds.UnknownIssuer(leaf.label, issuer, who, place=place, subject=certificate))
     return "unknown-issuer"
 
 

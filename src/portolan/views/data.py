@@ -145,8 +145,8 @@ def _steps(decisions: tuple[Decision, ...]) -> list[dict[str, Any]]:
             "kind": each.kind,
             "text": each.text,
             "where": _where(each.place),
-            "standard": each.law.standard or None,
-            "stops": each.law.stops,
+            "standard": each.standard or None,
+            "stops": each.stops,
         }
         for each in decisions
     ]

@@ -11,50 +11,6 @@ from portolan.views.words import in_words
 if TYPE_CHECKING:
     from portolan.diagnosis.base import Finding  # not loaded for a visit that went well
 
-#: What is shown without asking for every step.
-MAIN_KINDS = frozenset(
-    (
-        "hosts-line",
-        "alias",
-        "address",
-        "wildcard",
-        "loopback-name",
-        "forwarded",
-        "hairpin",
-        "listens",
-        "shows",
-        "shows-default",
-        "shows-others",
-        "site-named",
-        "site-pattern",
-        "site-default",
-        "site-only",
-        "redirected",
-        "folder-slash",
-        "page",
-        "answers",
-        "listed",
-        "delegation-missing",
-        "resolver-asked",
-        "resolver-passes-on",
-        "resolver-holds",
-        "view-answers",
-        "copy-answers",
-        "before-answers",
-        "remembered",
-        "changed-lately",
-        "dname",
-        "apex-alias",
-        "search-list",
-        "local-name",
-        "https-upgraded",
-        "https-alias",
-        "https-service",
-        "https-hint",
-        "overtaken",
-    )
-)
-
 
 def follow_text(
     visit: Visit,
@@ -112,8 +68,8 @@ def _exchange(exchange: Exchange, stop: Decision | None, style: Style, every: bo
     lines: list[str] = []
     last = ""
     for decision in exchange.decisions:
-        if every or decision is stop or decision.law.stops or decision.kind in MAIN_KINDS:
-            leg = decision.law.leg
+        if every or decision is stop or decision.stops or decision.shown:
+            leg = decision.leg
             lines += _line(decision, stop, style, leg if leg != last else "")
             last = leg
     return lines
@@ -128,7 +84,7 @@ def _line(decision: Decision, stop: Decision | None, style: Style, leg: str) -> 
 
 def assumed(visit: Visit, style: Style) -> list[str]:
     """What the answer rests on that no line states."""
-    assumptions = [each for each in visit.assumptions if not each.law.stops]
+    assumptions = [each for each in visit.assumptions if not each.stops]
     if not assumptions:
         return []
     lines = [style.ink("Assumed, since nothing states it:", "dim")]

@@ -4,51 +4,12 @@ from collections.abc import Sequence
 
 from portolan.estate.base import IPAddress
 from portolan.evidence.decision import Decision
+from portolan.evidence.kinds import connect as connect_kinds
+from portolan.evidence.kinds import name as name_kinds
 from portolan.evidence.results import Connection
 from portolan.journey.visit import Exchange, Visit
 from portolan.views.style import Style, row
 from portolan.views.text import where
-
-#: How deep a decision stands in the tree: whom the visitor asks, whom the resolver asks, what was said there.
-_DEPTH = {
-    **dict.fromkeys(
-        (
-            "literal",
-            "loopback-name",
-            "hosts-line",
-            "local-name",
-            "local-only",
-            "resolver-ordinary",
-            "resolver-asked",
-            "resolver-silent",
-            "resolver-closed",
-            "resolver-refuses",
-            "resolver-not-recursive",
-            "search-list",
-            "search-failed",
-            "remembered",
-            "remembered-absent",
-            "https-upgraded",
-        ),
-        0,
-    ),
-    **dict.fromkeys(
-        (
-            "zone-assumed",
-            "delegation-assumed",
-            "server-answers",
-            "servers-fail",
-            "undescribed",
-            "registration-lapsed",
-            "registration-held",
-            "copy-answers",
-            "resolver-holds",
-            "resolver-passes-on",
-        ),
-        1,
-    ),
-}
-_DEEPEST = 2
 
 
 def zoom_text(visit: Visit, leg: str, style: Style) -> list[str]:
@@ -72,8 +33,8 @@ def _names(exchange: Exchange, stop: Decision | None, style: Style) -> list[str]
 def _depths(decisions: Sequence[Decision]) -> list[int]:
     found, base = [], 0
     for decision in decisions:
-        depth = base + _DEPTH.get(decision.kind, _DEEPEST)
-        if decision.kind == "resolver-passes-on":
+        depth = base + decision.depth
+        if isinstance(decision, name_kinds.ResolverPassesOn):
             base += 1
             depth = base
         found.append(depth)
@@ -116,15 +77,11 @@ def _goes_on(rest: list[int], level: int) -> bool:
     return False
 
 
-#: Decisions about the answer; they stand where it ends.
-_OF_THE_ANSWER = frozenset(("reply-lost", "reply-stranger", "reply-astray", "later-lost"))
-
-
 def _way(connection: Connection, stop: Decision | None, style: Style) -> list[str]:
     """The boxes there and back: the packet as it comes in, what is decided, and how it goes on."""
     lines = [style.ink(f"The way to {connection.address} port {connection.port}", "bold")]
     down = "│" if style.unicode else "|"
-    forth = [each for each in connection.decisions if each.kind not in _OF_THE_ANSWER]
+    forth = [each for each in connection.decisions if not each.of_the_answer]
     done, back = 0, False
     for hop in connection.hops:
         if hop.answer and not back:
@@ -143,14 +100,14 @@ def _way(connection: Connection, stop: Decision | None, style: Style) -> list[st
             lines += row(style, f"  {down} ", 4, text, ink=("dim",))
     if not back:
         lines += _decided(forth[done:], stop, style, down)
-    lines += _decided([each for each in connection.decisions if each.kind in _OF_THE_ANSWER], stop, style, down)
+    lines += _decided([each for each in connection.decisions if each.of_the_answer], stop, style, down)
     return [*lines, ""]
 
 
 def _decided(decisions: Sequence[Decision], stop: Decision | None, style: Style, down: str) -> list[str]:
     lines = []
     for decision in decisions:
-        if decision.kind in ("sent", "passed-on", "internet-carries"):
+        if isinstance(decision, connect_kinds.Sent | connect_kinds.PassedOn | connect_kinds.InternetCarries):
             continue
         broke = decision is stop
         mark = style.ink(style.bad, "bad", "bold") if broke else style.ink(style.dot, "dim")

@@ -1,0 +1,1 @@
+"""Every kind of decision, defined once: one module a leg."""

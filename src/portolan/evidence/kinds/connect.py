@@ -1,0 +1,385 @@
+"""Decisions on a connection's way: addresses, routes, forwards, filters, listeners, and the answer's way back."""
+
+from portolan.estate.base import IPAddress
+from portolan.estate.service import Listener
+from portolan.evidence.decision import Decision, Leg
+from portolan.evidence.packet import Seen
+from portolan.evidence.start import StartFailure
+
+
+class ConnectDecision(Decision, frozen=True):
+    """A decision of this leg."""
+
+    leg = Leg.CONNECT
+
+
+class Sent(ConnectDecision, frozen=True):
+    kind = "sent"
+    words = "{box} sends from {source} towards {target}, by {route}"
+    standard = "RFC 1122 section 3.3.1"
+    seen_by_itself = True
+
+    box: str
+    source: IPAddress
+    target: IPAddress
+    route: object
+
+
+class OwnAddress(ConnectDecision, frozen=True):
+    kind = "own-address"
+    words = "{address} is {box}'s own address: the packet stays on the machine"
+
+    address: IPAddress
+    box: str
+
+
+class NoRoute(ConnectDecision, frozen=True):
+    kind = "no-route"
+    words = "{box} has no route to {target}"
+    standard = "RFC 1122 section 3.3.1.2"
+    stops = True
+
+    box: str
+    target: IPAddress
+
+
+class NoSource(ConnectDecision, frozen=True):
+    kind = "no-source"
+    words = "{box} has no IPv{version} address to send from"
+    standard = "RFC 6724 section 5"
+    stops = True
+
+    box: str
+    version: int
+
+
+class NeighbourMissing(ConnectDecision, frozen=True):
+    kind = "neighbour-missing"
+    words = "nobody on {network} has the address {address}; {box} asks for it in vain"
+    standard = "RFC 1122 section 2.3.2"
+    stops = True
+
+    network: str
+    address: IPAddress
+    box: str
+
+
+class InternetCarries(ConnectDecision, frozen=True):
+    kind = "internet-carries"
+    words = "the internet carries it to {box}"
+    seen_by_itself = True
+
+    box: str
+
+
+class InternetUnknown(ConnectDecision, frozen=True):
+    kind = "internet-unknown"
+    words = "no described box has the public address {address}; it is assumed that nobody there answers"
+    stops = True
+    assumed = True
+
+    address: IPAddress
+
+
+class InternetPrivate(ConnectDecision, frozen=True):
+    kind = "internet-private"
+    words = "{address} is no public address; the internet does not carry it"
+    standard = "RFC 1918 section 3"
+    stops = True
+
+    address: IPAddress
+
+
+class SourcePrivate(ConnectDecision, frozen=True):
+    kind = "source-private"
+    words = "the packet leaves for the internet with the source {source}, which is no public address; no answer can come back"
+    standard = "RFC 1918 section 3"
+    stops = True
+
+    source: IPAddress
+
+
+class Forwarded(ConnectDecision, frozen=True):
+    kind = "forwarded"
+    words = "{box} forwards {protocol} port {port} to {to} port {to_port}"
+    standard = "RFC 3022 section 2.2"
+    shown = True
+
+    box: str
+    protocol: str
+    port: int
+    to: IPAddress
+    to_port: int
+
+
+class Hairpin(ConnectDecision, frozen=True):
+    kind = "hairpin"
+    words = "{box} turns it round: the inside sees it come from {source}"
+    standard = "RFC 4787 section 6"
+    shown = True
+
+    box: str
+    source: IPAddress
+
+
+class Masqueraded(ConnectDecision, frozen=True):
+    kind = "masqueraded"
+    words = "{box} sends it on under its own address {source}"
+    standard = "RFC 3022 section 2.2"
+
+    box: str
+    source: IPAddress
+
+
+class PassedOn(ConnectDecision, frozen=True):
+    kind = "passed-on"
+    words = "{box} passes it on by {route}"
+    standard = "RFC 1812 section 5.2"
+    seen_by_itself = True
+
+    box: str
+    route: object
+
+
+class NotARouter(ConnectDecision, frozen=True):
+    kind = "not-a-router"
+    words = "{box} is no router and {address} is none of its addresses: it throws the packet away"
+    standard = "RFC 1122 section 3.3.1.1"
+    stops = True
+
+    box: str
+    address: IPAddress
+
+
+class FilterAllows(ConnectDecision, frozen=True):
+    kind = "filter-allows"
+    words = "{box}'s filter lets it pass ({rule}): {packet}"
+
+    box: str
+    rule: str
+    packet: Seen
+
+
+class FilterDrops(ConnectDecision, frozen=True):
+    kind = "filter-drops"
+    words = "{box}'s filter drops it ({rule}): {packet}"
+    stops = True
+
+    box: str
+    rule: str
+    packet: Seen
+
+
+class FilterRejects(ConnectDecision, frozen=True):
+    kind = "filter-rejects"
+    words = "{box}'s filter rejects it with {answer} ({rule}): {packet}"
+    standard = "RFC 1812 section 5.2.7.1"
+    stops = True
+
+    box: str
+    rule: str
+    packet: Seen
+    answer: str
+
+
+class GroupAllows(ConnectDecision, frozen=True):
+    kind = "group-allows"
+    words = "security group {group} on {interface} lets it {way}"
+
+    interface: str
+    group: str
+    way: str
+
+
+class GroupDrops(ConnectDecision, frozen=True):
+    kind = "group-drops"
+    words = "no security group on {interface} ({groups}) lets it {way}: {packet}"
+    stops = True
+
+    interface: str
+    groups: str
+    way: str
+    packet: Seen
+
+
+class ListAllows(ConnectDecision, frozen=True):
+    kind = "list-allows"
+    words = "the access list of {network} lets it {way} ({line})"
+
+    network: str
+    way: str
+    line: str
+    packet: Seen
+
+
+class ListDrops(ConnectDecision, frozen=True):
+    kind = "list-drops"
+    words = "the access list of {network} does not let it {way} ({line}): {packet}"
+    stops = True
+
+    network: str
+    way: str
+    line: str
+    packet: Seen
+
+
+class LineBlocks(ConnectDecision, frozen=True):
+    kind = "line-blocks"
+    words = "the provider of {box}'s line lets nobody connect to port {port}"
+    stops = True
+
+    box: str
+    port: int
+
+
+class RouteEnds(ConnectDecision, frozen=True):
+    kind = "route-ends"
+    words = "{box} has a route to {target} that ends there: {how}"
+    standard = "RFC 1812 section 5.2.7.1"
+    stops = True
+
+    box: str
+    target: IPAddress
+    how: str
+
+
+class AddressTwice(ConnectDecision, frozen=True):
+    kind = "address-twice"
+    words = "{address} is on {network} more than once ({boxes}): now one answers, now another; here {here} does"
+    standard = "RFC 5227 section 1"
+    assumed = True
+
+    address: IPAddress
+    network: str
+    boxes: str
+    here: str
+
+
+class OneToOne(ConnectDecision, frozen=True):
+    kind = "one-to-one"
+    words = "{box} sends on to {inside} what is asked of {outside}"
+    standard = "RFC 3022 section 2.1"
+
+    box: str
+    outside: IPAddress
+    inside: IPAddress
+
+
+class SourceFixed(ConnectDecision, frozen=True):
+    kind = "source-fixed"
+    words = "{box} sends it on under the address {source}"
+    standard = "RFC 3022 section 2.1"
+
+    box: str
+    source: IPAddress
+
+
+class Listens(ConnectDecision, frozen=True):
+    kind = "listens"
+    words = "{box} takes it: {service} listens on {listener}"
+    shown = True
+
+    box: str
+    service: str
+    listener: Listener
+
+
+class NothingListens(ConnectDecision, frozen=True):
+    kind = "nothing-listens"
+    words = "{box} has nothing that listens on {protocol} port {port} at {address}"
+    standard = "RFC 9293 section 3.10.7.1"
+    stops = True
+
+    box: str
+    protocol: str
+    port: int
+    address: IPAddress
+
+
+class ServiceStopped(ConnectDecision, frozen=True):
+    kind = "service-stopped"
+    words = "{box}'s {service} would listen on {listener}, and is stopped"
+    stops = True
+
+    box: str
+    service: str
+    listener: Listener
+
+
+class ServiceFailed(ConnectDecision, frozen=True):
+    kind = "service-failed"
+    words = "{box}'s {service} would listen on {listener}, and does not start: {reason}"
+    stops = True
+
+    box: str
+    service: str
+    listener: Listener
+    reason: StartFailure
+
+
+class TurnsInCircles(ConnectDecision, frozen=True):
+    kind = "turns-in-circles"
+    words = "the packet goes round between routers until its time to live ends, at {box}"
+    standard = "RFC 791 section 3.2"
+    stops = True
+
+    box: str
+
+
+class OwnSource(ConnectDecision, frozen=True):
+    kind = "own-source"
+    words = "{box} throws a packet away that comes in from its own address {source}"
+    standard = "RFC 1812 section 5.3.7"
+    stops = True
+
+    box: str
+    source: IPAddress
+
+
+class ReplyStranger(ConnectDecision, frozen=True):
+    kind = "reply-stranger"
+    words = "the answer reaches {box} from {source}, and {box} asked {asked}: it is thrown away"
+    standard = "RFC 9293 section 3.10.7.3"
+    stops = True
+    of_the_answer = True
+
+    box: str
+    source: IPAddress
+    asked: IPAddress
+
+
+class ReplyAstray(ConnectDecision, frozen=True):
+    kind = "reply-astray"
+    words = "the answer ends at {box}, which did not ask"
+    stops = True
+    of_the_answer = True
+
+    box: str
+
+
+class LaterLost(ConnectDecision, frozen=True):
+    kind = "later-lost"
+    words = "the connection opens, and what follows is lost: {reason}"
+    stops = True
+    of_the_answer = True
+
+    reason: str
+
+
+class ReplyLost(ConnectDecision, frozen=True):
+    kind = "reply-lost"
+    words = "the answer is lost on its way back: {reason}"
+    stops = True
+    of_the_answer = True
+
+    reason: str
+
+
+class Overtaken(ConnectDecision, frozen=True):
+    kind = "overtaken"
+    words = "IPv{slow} does not answer; IPv{fast}, tried beside it a moment later, does"
+    standard = "RFC 8305 section 5"
+    shown = True
+
+    slow: int
+    fast: int

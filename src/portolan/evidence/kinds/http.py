@@ -1,0 +1,228 @@
+"""Decisions about a request: which site takes it, what it gives, where redirects lead."""
+
+from portolan.estate.service import Listener
+from portolan.evidence.decision import Decision, Leg
+
+
+class HttpDecision(Decision, frozen=True):
+    """A decision of this leg."""
+
+    leg = Leg.HTTP
+
+
+class Loop(HttpDecision, frozen=True):
+    kind = "loop"
+    words = "{target} was asked before: the redirects go round"
+    standard = "RFC 9110 section 15.4"
+    stops = True
+
+    target: object
+
+
+class TooMany(HttpDecision, frozen=True):
+    kind = "too-many"
+    words = "{count} redirects, and the visitor gives up after {limit}"
+    standard = "RFC 9110 section 15.4"
+    stops = True
+
+    count: int
+    limit: int
+
+
+class BadTarget(HttpDecision, frozen=True):
+    kind = "bad-target"
+    words = "the redirect leads nowhere: {reason}"
+    standard = "RFC 9110 section 10.2.2"
+    stops = True
+
+    reason: str
+
+
+class SiteNamed(HttpDecision, frozen=True):
+    kind = "site-named"
+    words = "the site {site} answers to {name}"
+    standard = "RFC 9110 section 7.2"
+    shown = True
+
+    site: str
+    name: str
+
+
+class SitePattern(HttpDecision, frozen=True):
+    kind = "site-pattern"
+    words = "the site {site} answers to {name}, as {pattern}"
+    standard = "RFC 9110 section 7.2"
+    shown = True
+
+    site: str
+    name: str
+    pattern: str
+
+
+class SiteDefault(HttpDecision, frozen=True):
+    kind = "site-default"
+    words = "no site on {listener} is named {name}: the default site {site} takes it"
+    standard = "RFC 9110 section 7.2"
+    shown = True
+
+    listener: Listener
+    name: str
+    site: str
+
+
+class SiteOnly(HttpDecision, frozen=True):
+    kind = "site-only"
+    words = "{service} answers to every name with pages of its own"
+    assumed = True
+    shown = True
+
+    service: str
+
+
+class ProgramAssumed(HttpDecision, frozen=True):
+    kind = "program-assumed"
+    words = "{service} says no program; it is assumed to follow nginx's rules here"
+    assumed = True
+
+    service: str
+
+
+class MainServer(HttpDecision, frozen=True):
+    kind = "main-server"
+    words = "no site is bound to {listener}; {service}'s main server answers, and is assumed to have no page"
+    stops = True
+    assumed = True
+
+    listener: Listener
+    service: str
+
+
+class PlainOnTls(HttpDecision, frozen=True):
+    kind = "plain-on-tls"
+    words = "plain HTTP is sent to {listener}, which expects TLS"
+    standard = "RFC 9110 section 4.2.2"
+    stops = True
+
+    listener: Listener
+
+
+class LineTooLong(HttpDecision, frozen=True):
+    kind = "line-too-long"
+    words = "the request line has {length} octets; {service} takes {most} at most: the redirects make it grow"
+    standard = "RFC 9110 section 15.5.15"
+    stops = True
+
+    length: int
+    service: str
+    most: int
+
+
+class PathRefused(HttpDecision, frozen=True):
+    kind = "path-refused"
+    words = "{service} does not take the path {path}"
+    standard = "RFC 9110 section 15.5"
+    stops = True
+
+    service: str
+    path: str
+
+
+class NotWeb(HttpDecision, frozen=True):
+    kind = "not-web"
+    words = "{service} on {listener} speaks no HTTP"
+    standard = "RFC 9110 section 2.1"
+    stops = True
+
+    service: str
+    listener: Listener
+
+
+class Redirected(HttpDecision, frozen=True):
+    kind = "redirected"
+    words = "{site} sends the visitor to {target} ({status})"
+    standard = "RFC 9110 section 15.4"
+    shown = True
+
+    site: str
+    target: str
+    status: int
+
+
+class FolderSlash(HttpDecision, frozen=True):
+    kind = "folder-slash"
+    words = "{path} is a folder: {site} sends the visitor to {target}"
+    standard = "RFC 9110 section 15.4.2"
+    shown = True
+
+    path: str
+    site: str
+    target: str
+
+
+class Answers(HttpDecision, frozen=True):
+    kind = "answers"
+    words = "{site} answers everything with {status}"
+    standard = "RFC 9110 section 15"
+    shown = True
+
+    site: str
+    status: int
+
+
+class AnswersError(HttpDecision, frozen=True):
+    kind = "answers-error"
+    words = "{site} answers everything with {status}"
+    standard = "RFC 9110 section 15.5"
+    stops = True
+
+    site: str
+    status: int
+
+
+class Page(HttpDecision, frozen=True):
+    kind = "page"
+    words = "{site} gives {page}"
+    standard = "RFC 9110 section 15.3.1"
+    shown = True
+
+    site: str
+    page: str
+
+
+class PageAssumed(HttpDecision, frozen=True):
+    kind = "page-assumed"
+    words = "{site} does not say what its folder holds; {page} is assumed to exist"
+    assumed = True
+
+    site: str
+    page: str
+
+
+class Listed(HttpDecision, frozen=True):
+    kind = "listed"
+    words = "{site} lists the folder {folder}"
+    shown = True
+
+    site: str
+    folder: str
+
+
+class NoDefault(HttpDecision, frozen=True):
+    kind = "no-default"
+    words = "the folder {folder} of {site} has no {documents}, and may not be listed"
+    standard = "RFC 9110 section 15.5.4"
+    stops = True
+
+    site: str
+    folder: str
+    documents: str
+
+
+class NotFound(HttpDecision, frozen=True):
+    kind = "not-found"
+    words = "{site} has no {path}"
+    standard = "RFC 9110 section 15.5.5"
+    stops = True
+
+    site: str
+    path: str

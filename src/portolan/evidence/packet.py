@@ -1,0 +1,22 @@
+"""A packet as decisions show it."""
+
+from typing import NamedTuple
+
+from portolan.estate.base import IPAddress
+
+
+class Seen(NamedTuple):
+    """A packet as it was at some moment, for showing."""
+
+    protocol: str
+    src: IPAddress
+    dst: IPAddress
+    dport: int
+
+    def __str__(self) -> str:
+        if self.protocol == "icmp":
+            return f"ICMP error {self.src} -> {self.dst}"
+        return f"{self.protocol} {self.src} -> {self.dst} port {self.dport}"
+
+    def __format__(self, spec: str) -> str:
+        return format(str(self), spec)

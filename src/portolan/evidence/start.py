@@ -1,0 +1,26 @@
+"""Why a service does not start."""
+
+from enum import StrEnum
+from typing import NamedTuple
+
+
+class Why(StrEnum):
+    """What kept it from starting."""
+
+    NO_PRIVILEGE = "no-privilege"
+    ADDRESS_IN_USE = "address-in-use"
+    ADDRESS_ABSENT = "address-absent"
+    KEY_MISFIT = "key-misfit"
+    NO_CERTIFICATE = "no-certificate"
+    CONFIGURATION_BROKEN = "configuration-broken"
+
+
+class StartFailure(NamedTuple):
+    """A reason, in words, and the certificate, site or service that it is about."""
+
+    why: Why
+    text: str
+    about: str | None = None
+
+    def __format__(self, spec: str) -> str:
+        return format(self.text, spec)
