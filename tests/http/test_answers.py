@@ -2,7 +2,7 @@
 
 import pytest
 
-from portolan.http.url import BadUrlError, Url, join, parse
+from portolan.estate.url import BadUrlError, Url, join, parse
 from tests.conftest import OFFICE, ask, got, swap
 
 SITES = """\

@@ -8,7 +8,7 @@ import pytest
 
 from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
-from portolan.http.url import BadUrlError
+from portolan.estate.url import BadUrlError
 from portolan.journey.visit import visit
 from portolan.journey.world import World
 from portolan.rehearsal.quoting import UnstageableError

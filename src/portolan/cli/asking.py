@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 from portolan.cli.errors import UsageError
-from portolan.http.url import BadUrlError
+from portolan.estate.url import BadUrlError
 
 
 @contextmanager

@@ -6,8 +6,8 @@ from portolan.diagnosis.base import Case, Finding
 from portolan.diagnosis.registry import recognise
 from portolan.diagnosis.search import Apply, explain
 from portolan.estate.estate import Estate
+from portolan.estate.url import BadUrlError
 from portolan.estate.vantage import Promise, Vantage
-from portolan.http.url import BadUrlError
 from portolan.journey.promise import breaches, vantages_for
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World

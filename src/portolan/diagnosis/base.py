@@ -13,9 +13,10 @@ from portolan.estate.zone import Record, Zone
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import name as name_kinds
+from portolan.evidence.legs import Exchange
 from portolan.evidence.packet import Seen
 from portolan.journey.promise import breaches
-from portolan.journey.visit import Exchange, Visit, visit
+from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
 from portolan.source.place import Place
 

@@ -17,8 +17,8 @@ from portolan.estate.estate import Estate
 from portolan.estate.guesses import attachments, machines
 from portolan.estate.machine import Machine
 from portolan.estate.service import Service, Site
+from portolan.estate.url import BadUrlError, parse
 from portolan.estate.vantage import Promise, Vantage
-from portolan.http.url import BadUrlError, parse
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
 

@@ -11,9 +11,9 @@ from portolan.estate.filter import FilterRule
 from portolan.estate.guesses import machines
 from portolan.estate.machine import Router
 from portolan.estate.service import Listener, Service, Site
+from portolan.estate.url import BadUrlError, parse
 from portolan.evidence.start import Why
 from portolan.http.binding import bound
-from portolan.http.url import BadUrlError, parse
 from portolan.journey.world import World
 from portolan.source.nearest import nearest
 from portolan.tls.facts import shown_by
@@ -178,6 +178,7 @@ _WHY_NOT = {
     Why.NO_CERTIFICATE: "cert-missing",
     Why.NO_PRIVILEGE: "service-no-privilege",
     Why.CONFIGURATION_BROKEN: "service-config-broken",
+    Why.UPSTREAM_UNKNOWN: "upstream-wrong-address",
     Why.ADDRESS_ABSENT: "listener-wrong-address",
     Why.ADDRESS_IN_USE: "service-port-taken",
 }

@@ -13,10 +13,11 @@ from portolan.diagnosis.proposal import ORDER, Patch, Proposal, Safety
 from portolan.diagnosis.registry import proposals, recognise
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
+from portolan.estate.url import BadUrlError
 from portolan.estate.vantage import Promise, Vantage
-from portolan.http.url import BadUrlError
+from portolan.evidence.outcome import Outcome
 from portolan.journey.promise import breaches, promise_for, vantages_for
-from portolan.journey.visit import Outcome, Visit, visit
+from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
 from portolan.source.problem import EstateError
 

@@ -10,63 +10,65 @@ from typing import Any
 from portolan.dns.answer import Answer, Asker
 from portolan.dns.naming import Naming, address_records, ordinary_resolver, within
 from portolan.estate.base import IPAddress
+from portolan.estate.client import Client
 from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
 from portolan.estate.vantage import Vantage
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import name as name_kinds
 from portolan.evidence.kinds import zone as zone_kinds
-from portolan.evidence.results import Resolution
+from portolan.evidence.legs import Resolution
 
 _LOOPBACK: tuple[IPAddress, ...] = (IPv6Address("::1"), IPv4Address("127.0.0.1"))
 #: After these a device tries the next domain of its search list; after the others it gives up.
 _SEARCHES_ON = frozenset(("no-such-name", "no-address", "resolver-failure", "refused"))
 
 
-def resolve(naming: Naming, host: str, literal: IPAddress | None, vantage: Vantage) -> Resolution:
+def resolve(naming: Naming, host: str, literal: IPAddress | None, client: Client) -> Resolution:
     """A host's addresses as a visitor's device finds them, in no particular order yet."""
     if literal is not None:
         return Resolution(host, (literal,), None, (name_kinds.Literal(host),), (None,))
-    client = client_of(naming, vantage)
-    found = _hosts_file(host, client)
+    device = client_of(naming, client)
+    found = _hosts_file(host, device)
     if found is not None:
         return found
     name = host.rstrip(".")
     if name == "localhost" or name.endswith(".localhost"):
         return Resolution(host, _LOOPBACK, None, (name_kinds.LoopbackName(host),), (None, None))
     if name.endswith(".local"):
-        return _local(naming, name, client, vantage)
-    answer = lookup(naming, host, vantage)
+        return _local(naming, name, device, client)
+    answer = lookup(naming, host, client)
     return addresses(naming, host, answer)
 
 
-def client_of(naming: Naming, vantage: Vantage) -> Machine | Vantage:
+def client_of(naming: Naming, client: Client) -> Machine | Vantage:
     """The device whose resolver and hosts file count."""
-    if vantage.host is None:
-        return vantage
-    return naming.estate.hosts.get(vantage.host) or naming.estate.routers[vantage.host]
+    if client.host is not None:
+        return naming.estate.hosts.get(client.host) or naming.estate.routers[client.host]
+    assert isinstance(client, Vantage)
+    return client
 
 
-def lookup(naming: Naming, host: str, vantage: Vantage) -> Answer:
+def lookup(naming: Naming, host: str, client: Client) -> Answer:
     """What the device's resolver says, through the search list."""
-    client = client_of(naming, vantage)
+    device = client_of(naming, client)
     name = host.rstrip(".")
-    if not client.search or host.endswith("."):
+    if not device.search or host.endswith("."):
         answer = Answer()
-        _ask(naming, name, client, vantage, answer)
+        _ask(naming, name, device, client, answer)
         if answer.detail is None and not address_records(answer.types) and "HTTPS" not in answer.types:
             _no_address(naming, answer)
         return answer
-    further = [f"{name}.{domain}" for domain in client.search]
+    further = [f"{name}.{domain}" for domain in device.search]
     tries = [name, *further] if "." in name else [*further, name]
     first: Answer | None = None
     failed: list[Decision] = []
     for each in tries:
         answer = Answer()
         if each != name:
-            facts = (host, each, client.name, ", ".join(client.search))
-            answer.decisions.append(name_kinds.SearchList(*facts, place=client.place.key("search"), subject=client))
-        _ask(naming, each, client, vantage, answer)
+            facts = (host, each, device.name, ", ".join(device.search))
+            answer.decisions.append(name_kinds.SearchList(*facts, place=device.place.key("search"), subject=device))
+        _ask(naming, each, device, client, answer)
         if answer.detail is None and not address_records(answer.types) and "HTTPS" not in answer.types:
             _no_address(naming, answer)
         if answer.detail not in _SEARCHES_ON:
@@ -83,14 +85,14 @@ def lookup(naming: Naming, host: str, vantage: Vantage) -> Answer:
     return first if tries[0] == name else last
 
 
-def _ask(naming: Naming, name: str, client: Machine | Vantage, vantage: Vantage, answer: Answer) -> None:
-    address = client.resolver
+def _ask(naming: Naming, name: str, device: Machine | Vantage, client: Client, answer: Answer) -> None:
+    address = device.resolver
     if address is None or address == "validating":
-        label = client.name if vantage.last_asked else "an ordinary resolver"
-        asker = Asker(label, None, None, None, address is not None, vantage.last_asked)
-        naming.ask_ordinary(name, client, ordinary_resolver(client), asker, client.place, answer)
+        label = device.name if client.last_asked else "an ordinary resolver"
+        asker = Asker(label, None, None, None, address is not None, client.last_asked)
+        naming.ask_ordinary(name, device, ordinary_resolver(device), asker, device.place, answer)
     else:
-        naming.ask(name, client, address, answer, client.place.key("resolver"), since=vantage.last_asked)
+        naming.ask(name, device, address, answer, device.place.key("resolver"), since=client.last_asked)
 
 
 def addresses(naming: Naming, host: str, answer: Answer) -> Resolution:
@@ -118,39 +120,39 @@ def _no_address(naming: Naming, answer: Answer) -> None:
     answer.fail("no-address", zone_kinds.NoAddress(answer.name, held, place=place, subject=zone))
 
 
-def _hosts_file(host: str, client: Machine | Vantage) -> Resolution | None:
-    if client.hosts_file is None:
+def _hosts_file(host: str, device: Machine | Vantage) -> Resolution | None:
+    if device.hosts_file is None:
         return None
-    lines = [line for line in client.hosts_file.entries if host in line.names]
+    lines = [line for line in device.hosts_file.entries if host in line.names]
     if not lines:
         return None
     decisions = tuple(
-        name_kinds.HostsLine(client.name, host, line.address, place=line.place, subject=line) for line in lines
+        name_kinds.HostsLine(device.name, host, line.address, place=line.place, subject=line) for line in lines
     )
     return Resolution(host, tuple(line.address for line in lines), None, decisions, tuple(lines))
 
 
-def _local(naming: Naming, name: str, client: Machine | Vantage, vantage: Vantage) -> Resolution:
+def _local(naming: Naming, name: str, device: Machine | Vantage, client: Client) -> Resolution:
     """A name that machines announce on their own links."""
-    links = _links(client)
+    links = _links(device)
     for machine in machines(naming.estate):
         if machine.local_name != name:
             continue
         for interface in machine.interfaces.values():
             network = interface.network or interface.name
-            if network in links and interface.address and (network != "internet" or machine is client):
+            if network in links and interface.address and (network != "internet" or machine is device):
                 found = tuple(item.ip for item in interface.address)
                 decision = name_kinds.LocalName(
                     machine.name, name, network, place=machine.place.key("local_name"), subject=machine
                 )
                 return Resolution(name, found, None, (decision,), tuple(None for _ in found))
     if any(within(name, zone) for zone in naming.estate.zones):
-        return addresses(naming, name, lookup(naming, name, vantage))
-    stop = name_kinds.LocalOnly(name, client.name, place=client.place, subject=client)
+        return addresses(naming, name, lookup(naming, name, client))
+    stop = name_kinds.LocalOnly(name, device.name, place=device.place, subject=device)
     return Resolution(name, (), "no-such-name", (stop,))
 
 
-def _links(client: Machine | Vantage) -> set[str]:
-    if isinstance(client, Vantage):
-        return {client.network or ""}
-    return {interface.network or interface.name for interface in client.interfaces.values()}
+def _links(device: Machine | Vantage) -> set[str]:
+    if isinstance(device, Vantage):
+        return {device.network or ""}
+    return {interface.network or interface.name for interface in device.interfaces.values()}

@@ -7,7 +7,7 @@ from typing import NamedTuple
 from portolan.dns.client import client_of, lookup
 from portolan.dns.naming import Naming
 from portolan.estate.base import IPAddress
-from portolan.estate.vantage import Vantage
+from portolan.estate.client import Client
 from portolan.estate.zone import Record
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import name as name_kinds
@@ -40,9 +40,9 @@ class Offers(NamedTuple):
 NONE = Offers(False, (), ())
 
 
-def offers(naming: Naming, host: str, port: int, vantage: Vantage) -> Offers:
+def offers(naming: Naming, host: str, port: int, asker: Client) -> Offers:
     """The offers for a host and port, for a client that asks for HTTPS records."""
-    device = client_of(naming, vantage)
+    device = client_of(naming, asker)
     if device.hosts_file is not None and any(host in line.names for line in device.hosts_file.entries):
         return NONE
     # RFC 9460 section 9.1: other ports than the usual ones are asked for by name.
@@ -50,7 +50,7 @@ def offers(naming: Naming, host: str, port: int, vantage: Vantage) -> Offers:
     decisions: list[Decision] = []
     target = host
     for _ in range(_MOST_ALIASES):
-        answer = lookup(naming, asked, vantage)
+        answer = lookup(naming, asked, asker)
         records = answer.types.get("HTTPS", ()) if answer.detail is None else ()
         if not records:
             if not decisions:
@@ -58,7 +58,7 @@ def offers(naming: Naming, host: str, port: int, vantage: Vantage) -> Offers:
             return Offers(True, (Offer(target, port if port != 80 else 443, (), decisions[-1]),), tuple(decisions))
         read = [(_parsed(str(record.data)), record) for record in records]
         alias = next(((parts, record) for parts, record in read if parts[0] == 0), None)
-        if alias is None or vantage.https_records == "offers":
+        if alias is None or asker.https_records == "offers":
             read = [each for each in read if each[0][0]]
             if not read:
                 # It sees that the name is secure, and follows the alias no further.

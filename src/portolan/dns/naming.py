@@ -24,7 +24,7 @@ from portolan.estate.zone import Copy, Record, Zone
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import name as name_kinds
 from portolan.evidence.kinds import zone as zone_kinds
-from portolan.evidence.results import Connection
+from portolan.evidence.legs import Connection
 
 #: Asks the packet engine: from (a machine, a visitor, or None for an ordinary resolver) to address, port, protocol.
 Reach = Callable[[Machine | Vantage | None, IPAddress, int, str], Connection]

@@ -14,7 +14,7 @@ from portolan.estate.service import Service
 from portolan.estate.zone import Copy, Record, Zone
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import zone as zone_kinds
-from portolan.evidence.results import Connection
+from portolan.evidence.legs import Connection
 
 
 class Reached(NamedTuple):

@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 import msgspec
 
 from portolan.estate.base import EstatePath, HostName, IPAddress, ListenerKey, NamePattern, Stated, Template, says
+from portolan.estate.url import Url
 
 Mark = Literal["takes-payments", "private", "closed"]
 #: The keys that only services of some kinds have, by kind.
@@ -116,6 +117,14 @@ class Site(Stated, frozen=True, kw_only=True, eq=False):
     ] = ("index.html",)
     listing: Annotated[bool, says("Whether a folder without default document is listed.")] = False
     redirects: Annotated[tuple[Redirect, ...], says("Redirect rules, first match first.")] = ()
+    upstream: Annotated[
+        Url | None,
+        says(
+            "The program behind, to which everything is passed on that no redirect took: `http://` or `https://`, a name or "
+            "an address, and the port unless it is the usual one; no path. The site has no content of its own then.",
+            example="http://10.20.0.16:8080",
+        ),
+    ] = None
     answer: Annotated[
         int | None, says("A status that the site gives to everything that no redirect took, 200 to 599.", example=404)
     ] = None
@@ -144,6 +153,28 @@ class Saved(Stated, frozen=True, kw_only=True, eq=False):
     sites: Annotated[dict[str, Site] | None, says("The sites; left out: as in force.")] = None
 
 
+class StatedProgram(Stated, frozen=True, kw_only=True, eq=False):
+    """A web server that is neither nginx nor Apache httpd, by what it does."""
+
+    unknown_name: Annotated[
+        Literal["refused", "first", "default"],
+        says(
+            "Who takes a name that no site has: nobody (`refused`), the site listed `first`, or the one marked `default` "
+            "(the first listed where none is)."
+        ),
+    ] = "default"
+    refuses_with: Annotated[int, says("With `unknown_name: refused`: the status, 400 to 599.")] = 404
+    letters_count: Annotated[bool, says("Whether capital and small letters differ in paths.")] = True
+    default_documents: Annotated[
+        tuple[str, ...],
+        says("The names tried in a folder, in this order, where a site does not say its own."),
+    ] = ("index.html",)
+    missing: Annotated[int, says("The status for a file or folder that is not there, 400 to 599.")] = 404
+    no_document: Annotated[
+        int, says("The status for a folder that has no default document and may not be listed, 400 to 599.")
+    ] = 403
+
+
 class Service(Stated, frozen=True, kw_only=True, eq=False):
     """A program that listens on a machine. A web service without sites answers every name with pages of its own."""
 
@@ -153,10 +184,10 @@ class Service(Stated, frozen=True, kw_only=True, eq=False):
         says("What it speaks: HTTP, DNS with authority over `zones`, DNS as a recursive resolver, or something else."),
     ] = "web"
     program: Annotated[
-        Literal["nginx", "apache"] | None,
+        StatedProgram | Literal["nginx", "apache"] | None,
         says(
-            "Whose rules a web server follows where they differ. Left out: `nginx`'s, said as an assumption "
-            "wherever that decides."
+            "Whose rules a web server follows where they differ: `nginx`, `apache`, or for any other its ways one by one. "
+            "Left out: `nginx`'s, said as an assumption wherever that decides."
         ),
     ] = None
     state: Annotated[Literal["running", "stopped"], says("What it does now.")] = "running"

@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 import msgspec
 
 from portolan.estate.base import HostName, IPAddress, IPInterface, PortRange, Stated, WebAddress, says
+from portolan.estate.client import Checks
 from portolan.estate.filter import Filter
 from portolan.estate.machine import HostsFile
 from portolan.estate.network import Route
@@ -60,6 +61,16 @@ class Vantage(Stated, frozen=True, kw_only=True, eq=False):
     clock: Annotated[datetime | None, says("What its clock says when it is wrong.")] = None
     redirect_limit: Annotated[int, says("How many redirects it follows before it gives up, 0 to 100.")] = 50
     default: Annotated[bool, says("The vantage meant when none is named.")] = False
+
+    @property
+    def checks(self) -> Checks:
+        """Visitors check everything."""
+        return Checks.EVERYTHING
+
+    @property
+    def sends_server_name(self) -> bool:
+        """Visitors say whom they ask for (RFC 6066 section 3)."""
+        return True
 
 
 class Promise(Stated, frozen=True, kw_only=True, eq=False):

@@ -12,6 +12,7 @@ class Why(StrEnum):
     ADDRESS_ABSENT = "address-absent"
     KEY_MISFIT = "key-misfit"
     NO_CERTIFICATE = "no-certificate"
+    UPSTREAM_UNKNOWN = "upstream-unknown"
     CONFIGURATION_BROKEN = "configuration-broken"
 
 

@@ -8,7 +8,7 @@ from yaml.nodes import Node, ScalarNode
 
 from portolan.estate.certificate import Authority, Certificate
 from portolan.estate.machine import HostsFile
-from portolan.estate.service import Service, Site
+from portolan.estate.service import Service, Site, StatedProgram
 from portolan.estate.zone import Version, Zone, ZoneData
 from portolan.formats import hosts_text, pem
 from portolan.formats.files import FileError, Files
@@ -135,6 +135,15 @@ def _site(reader: Completing, values: Values, _node: Node, path: Path, _name: st
 
 def _service(reader: Completing, values: Values, node: Node, path: Path, _name: str) -> None:
     kind = values.get("kind", "web")
+    program = values.get("program")
+    if isinstance(program, StatedProgram) and "sites" in values:
+        # A site that names no documents has its program's.
+        values["sites"] = {
+            name: site
+            if site.place.has("default_documents")
+            else structs.replace(site, default_documents=program.default_documents)
+            for name, site in values["sites"].items()
+        }
     if "listens" in values:
         return
     usual = {"web": "80", "name-server": "53", "resolver": "53"}.get(kind)

@@ -22,7 +22,7 @@ from portolan.estate.guesses import (
 )
 from portolan.estate.machine import HostsFile, Machine, Router
 from portolan.estate.network import Interface
-from portolan.estate.service import KEYS_OF_KIND, KEYS_OF_SOME_KINDS, Listener, Service, Site
+from portolan.estate.service import KEYS_OF_KIND, KEYS_OF_SOME_KINDS, Listener, Service, Site, StatedProgram
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
 from portolan.formats.crosscheck_way import access_list, filters, translations
@@ -272,6 +272,12 @@ def _service(service: Service, note: _Notes) -> None:
             note(service.place.key(key), f"'{key}' is not for a service of kind '{service.kind}'")
     if service.kind == "name-server" and not service.zones:
         note(service.place, "a name server needs 'zones'", "Name the zones that it serves.")
+    if isinstance(service.program, StatedProgram):
+        program = service.program
+        for key in ("refuses_with", "missing", "no_document"):
+            status = getattr(program, key)
+            if not 400 <= status <= 599:
+                note(program.place.key(key), f"expected a status, 400 to 599, found {status}")
     keys: dict[str, Listener] = {}
     for listener in service.listens:
         key = listener.key
@@ -298,6 +304,11 @@ def _site(site: Site, listeners: dict[str, Listener], note: _Notes) -> None:
             note(
                 place, f"the service has no listener '{one_line(key.removeprefix('*:'))}'", did_you_mean(key, listeners)
             )
+    if site.upstream is not None:
+        for word in ("answer", "files", "copy", "folder", "listing"):
+            if site.place.has(word):
+                text = f"'{word}' and 'upstream' both say what the site gives"
+                note(site.place.key(word), text, "Keep one of them.")
     if site.answer is not None and not 200 <= site.answer <= 599:
         note(site.place.key("answer"), f"expected a status, 200 to 599, found {site.answer}")
     if site.answer is not None and 300 <= site.answer <= 399:

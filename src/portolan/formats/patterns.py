@@ -51,4 +51,7 @@ TIME = f"^{_DAY}(?:[Tt ]{_CLOCK}(?:[Zz]|[+-](?:[01][0-9]|2[0-3]):[0-5][0-9])?)?$
 
 PATH = r"^(?!/|\\|.:|\.\.(?:/|$)|(?:\./*)*$)(?!.*/\.\.(?:/|$)).+$"
 URL = r"^[Hh][Tt][Tt][Pp][Ss]?://[^/?#\s]"
+#: The program behind a site: scheme, name or address, port; no path.
+_NAME = rf"(?=[^:/]{{1,253}}(?::|$))(?:{LABEL}\.)*[A-Za-z](?:[A-Za-z0-9_-]{{0,61}}[A-Za-z0-9_])?"
+UPSTREAM = rf"^https?://(?:\[{V6}\]|{V4}|{_NAME})(?::{PORT})?$"
 TEMPLATE = r"^(?:[^{}]|\{(?:scheme|host|port|path|query|rest)\})+$"

@@ -366,10 +366,14 @@ def _either(kinds: tuple[Any, ...]) -> Converter:
         return _scalar_or_name
     # Forms of one union of scalars, such as IPAddress, reach here flattened too.
     rest = converter(reduce(or_, forms))
+    structs = all(isinstance(form, type) and issubclass(form, Stated) for form in forms)
+    written = _choice(tuple(words)) if words and structs else None
 
     def read(reader: Reader, node: Node, path: Path) -> Any:
         if isinstance(node, ScalarNode) and node.value in words:
             return words[node.value]
+        if written is not None and isinstance(node, ScalarNode) and not _is_null(node):
+            return written(reader, node, path)
         return rest(reader, node, path)
 
     return read

@@ -23,6 +23,7 @@ _WORDS = {
     "NamePattern": "name pattern",
     "EstatePath": "path in the estate",
     "WebAddress": "URL",
+    "Url": "upstream",
     "Template": "target",
     "PortRange": "port or range",
     "datetime": "time",

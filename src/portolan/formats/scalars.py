@@ -20,10 +20,11 @@ from portolan.estate.base import (
     Template,
     WebAddress,
 )
+from portolan.estate.url import BadUrlError, Url, parse
 from portolan.formats import patterns
 from portolan.formats.files import inside
 from portolan.source.nearest import did_you_mean
-from portolan.source.plain import UNSEEN
+from portolan.source.plain import UNSEEN, one_line
 
 
 class UnfitError(Exception):
@@ -181,6 +182,16 @@ def web_address(text: str) -> WebAddress:
     return WebAddress(text)
 
 
+def upstream(text: str) -> Url:
+    """The program behind a site: scheme, name or address, port."""
+    if not re.fullmatch(patterns.UPSTREAM, text):
+        raise UnfitError("an upstream such as http://10.20.0.16:8080", "Scheme, name or address and port, no path.")
+    try:
+        return parse(text)._replace(path="")
+    except BadUrlError as error:
+        raise UnfitError("an upstream such as http://10.20.0.16:8080", one_line(str(error), 200)) from None
+
+
 _PLACEHOLDERS = frozenset(("scheme", "host", "port", "path", "query", "rest"))
 
 
@@ -233,6 +244,7 @@ SCALARS: dict[Any, tuple[Any, dict[str, Any]]] = {
     NamePattern: (name_pattern, _text(patterns.NAME_PATTERN)),
     EstatePath: (estate_path, _text(patterns.PATH)),
     WebAddress: (web_address, {**_text(patterns.URL), "maxLength": _LONGEST_URL}),
+    Url: (upstream, _text(patterns.UPSTREAM)),
     Template: (template, _text(patterns.TEMPLATE)),
     PortRange: (port_range, {"anyOf": [{"type": "integer", "minimum": 1, "maximum": 65535}, _text(patterns.PORTS)]}),
     datetime: (time, _text(patterns.TIME)),

@@ -10,6 +10,7 @@ from typing import Any, NamedTuple
 from portolan.estate.service import Listener, Service, Site
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
+from portolan.programs.protocol import WebProgram
 
 
 class Chosen(NamedTuple):
@@ -23,7 +24,7 @@ class Chosen(NamedTuple):
 class Table:
     """A service's sites on one listener, made ready for choosing."""
 
-    def __init__(self, service: Service, listener: Listener) -> None:
+    def __init__(self, service: Service, listener: Listener, program: WebProgram) -> None:
         self.service = service
         self.listener = listener
         self.sites = [site for site in service.sites.values() if site.enabled and bound(site, listener)]
@@ -31,7 +32,8 @@ class Table:
         self.exact: dict[str, Site] = {}
         self.leading: dict[str, Site] = {}
         self.trailing: dict[str, Site] = {}
-        self.in_order = service.program == "apache"
+        self.in_order = program.first_listed_wins
+        self.program = program
         self.patterns: list[tuple[str, Site]] = []
         for site in self.sites:
             for name in site.names:
@@ -59,12 +61,22 @@ class Table:
             if pattern == name:
                 return Chosen(site, http_kinds.SiteNamed(site.name, name, place=place, subject=site), True)
             return Chosen(site, http_kinds.SitePattern(site.name, name, pattern, place=place, subject=site), True)
-        if self.default is None:
+        return self._unknown(name)
+
+    def _unknown(self, name: str) -> Chosen:
+        """Who takes a name that no site has."""
+        first = self.program.unknown_name == "first"
+        site = (self.sites[0] if self.sites else None) if first else self.default
+        if site is None:
             return Chosen(None, None, False)
-        decision = http_kinds.SiteDefault(
-            self.listener, name, self.default.name, place=self.default.place, subject=self.default
-        )
-        return Chosen(self.default, decision, False)
+        if isinstance(self.program.unknown_name, int):
+            status, service = self.program.unknown_name, self.service
+            refused = http_kinds.NameRefused(
+                self.listener, name, service.name, status, place=service.place.key("program"), subject=service
+            )
+            return Chosen(None, refused, False)
+        kind = http_kinds.SiteFirst if first else http_kinds.SiteDefault
+        return Chosen(site, kind(self.listener, name, site.name, place=site.place, subject=site), False)
 
     def _most_exact(self, name: str) -> tuple[Site, str] | None:
         site = self.exact.get(name)
@@ -108,11 +120,11 @@ def bound(site: Site, listener: Listener) -> bool:
     return not site.listens or listener.key in site.listens
 
 
-def table_of(service: Service, listener: Listener, shared: dict[Any, Any]) -> Table:
+def table_of(service: Service, listener: Listener, program: WebProgram, shared: dict[Any, Any]) -> Table:
     """The cached table of a service's listener."""
     key = ("table", id(service), id(listener))
     found = shared.get(key)
     if found is None:
-        found = shared[key] = (Table(service, listener), service)
+        found = shared[key] = (Table(service, listener, program), service)
     table: Table = found[0]
     return table

@@ -1,21 +1,22 @@
-"""One request and its response: the site, its redirects in order, its content."""
+"""One request and its response: the site, its redirects in order, its content, or what its upstream gives."""
 
-import re
+from collections.abc import Callable
 from typing import Any, NamedTuple
 
 from portolan.estate.service import Redirect, Service, Site
+from portolan.estate.url import DEFAULT_PORTS, Url
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
-from portolan.evidence.results import Arrival, Response
+from portolan.evidence.legs import Arrival, Exchange, Response
 from portolan.http.binding import fits, table_of
 from portolan.http.content import content
-from portolan.http.path import decoded
-from portolan.http.url import DEFAULT_PORTS, Url
+from portolan.http.upstream import passed_on
+from portolan.programs.protocol import WebProgram
 
-#: What stands around the target in a request line; and the longest that servers take as installed: nginx's
-#: large_client_header_buffers of 8 KB with the line's end, Apache httpd's LimitRequestLine (both measured).
-_AROUND, _LONGEST_LINE = len("GET  HTTP/1.1"), {"apache": 8191}
-_LONGEST_LINE_NGINX = 8190
+#: What stands around the target in a request line.
+_AROUND = len("GET  HTTP/1.1")
+#: Lets the program at an arrival ask a URL for a site of its.
+Asking = Callable[[Arrival, Site, Url], Exchange]
 
 
 class Request(NamedTuple):
@@ -30,51 +31,82 @@ class Request(NamedTuple):
         return "https" if self.encrypted else "http"
 
 
-def respond(arrival: Arrival, request: Request, shared: dict[Any, Any]) -> Response:
+class Answer(NamedTuple):
+    """A response, and the exchanges that it rests on."""
+
+    response: Response
+    inner: tuple[Exchange, ...] = ()
+
+
+def respond(arrival: Arrival, request: Request, program: WebProgram, ask: Asking, shared: dict[Any, Any]) -> Answer:
     """What the program at the end of a connection answers."""
-    service, listener = arrival.service, arrival.listener
+    service, listener, url = arrival.service, arrival.listener, request.url
     if service.kind != "web":
         return _stop(
             0, http_kinds.NotWeb(service.name, listener, place=service.place, subject=service), protocol="garbled"
         )
     if listener.tls and not request.encrypted:
         return _stop(400, http_kinds.PlainOnTls(listener, place=listener.place, subject=service))
-    decisions: list[Decision] = []
-    site: Site | Service
-    length = len(request.url.path) + len(request.url.query) + _AROUND
-    most = _LONGEST_LINE.get(service.program or "", _LONGEST_LINE_NGINX)
-    if length > most:
-        grown = (length, service.name, most)
-        return _stop(414, http_kinds.LineTooLong(*grown, place=service.place, subject=service))
-    path = decoded(request.url.path, service.program or "nginx")
+    length = len(url.path) + len(url.query) + _AROUND
+    if length > program.longest_line:
+        limit = program.longest_line
+        return _stop(414, http_kinds.LineTooLong(length, service.name, limit, place=service.place, subject=service))
+    path = program.path(url.path)
     if path == 400:
-        return _stop(400, http_kinds.PathRefused(service.name, request.url.path, place=service.place, subject=service))
+        return _stop(400, http_kinds.PathRefused(service.name, url.path, place=service.place, subject=service))
     if not service.sites:
-        site = service
-        decisions.append(http_kinds.SiteOnly(service.name, place=service.place, subject=service))
-    else:
-        chosen = table_of(service, listener, shared).choose(request.url.shown_host)
-        if chosen.site is None:
-            return _stop(404, http_kinds.MainServer(listener, service.name, place=service.place, subject=service))
-        site = chosen.site
+        only = http_kinds.SiteOnly(service.name, place=service.place, subject=service)
+        if isinstance(path, int):
+            return _refused(service, path, [only], request, service)
+        return Answer(_content(service, path, request, arrival, program, [only], shared))
+    chosen = table_of(service, listener, program, shared).choose(url.shown_host)
+    if chosen.site is None:
         if chosen.decision is not None:
-            decisions.append(chosen.decision)
-        for redirect in site.redirects:
-            target = _target(redirect, request, arrival)
-            if target is not None:
-                facts = (site.name, target, redirect.status)
-                decisions.append(http_kinds.Redirected(*facts, place=redirect.place, subject=redirect))
-                return Response(redirect.status, tuple(decisions), site, location=target)
-        if site.answer is not None:
-            kind = http_kinds.Answers if site.answer < 400 else http_kinds.AnswersError
-            decision = kind(site.name, site.answer, place=site.place.key("answer"), subject=site)
-            decisions.append(decision)
-            page = f"{site.name}/" if site.answer < 300 else None
-            return Response(site.answer, tuple(decisions), site, page, stop=decision if site.answer >= 400 else None)
+            return _stop(int(program.unknown_name), chosen.decision)
+        return _stop(404, http_kinds.MainServer(listener, service.name, place=service.place, subject=service))
+    decisions = [chosen.decision] if chosen.decision is not None else []
+    return _from_site(chosen.site, path, request, arrival, program, decisions, ask, shared)
+
+
+def _from_site(
+    site: Site,
+    path: str | int,
+    request: Request,
+    arrival: Arrival,
+    program: WebProgram,
+    decisions: list[Decision],
+    ask: Asking,
+    shared: dict[Any, Any],
+) -> Answer:
+    """In this order: redirects, a fixed answer, the path's own fitness, the upstream, the content."""
+    for redirect in site.redirects:
+        target = _target(redirect, request, arrival, program)
+        if target is not None:
+            step = http_kinds.Redirected(site.name, target, redirect.status, place=redirect.place, subject=redirect)
+            return Answer(Response(redirect.status, (*decisions, step), site, location=target))
+    if site.answer is not None:
+        kind = http_kinds.Answers if site.answer < 400 else http_kinds.AnswersError
+        decision = kind(site.name, site.answer, place=site.place.key("answer"), subject=site)
+        page = f"{site.name}/" if site.answer < 300 else None
+        stop = decision if site.answer >= 400 else None
+        return Answer(Response(site.answer, (*decisions, decision), site, page, stop=stop))
     if isinstance(path, int):
-        refused = http_kinds.PathRefused(service.name, request.url.path, place=service.place, subject=service)
-        return Response(path, (*decisions, refused), site, stop=refused)
-    return _content(site, path, request, arrival, decisions, shared)
+        return _refused(site, path, decisions, request, arrival.service)
+    if site.upstream is not None:
+        upstream = site.upstream
+        url = upstream._replace(path=request.url.path, query=request.url.query)
+        passing = http_kinds.PassesOn(site.name, str(site.upstream), place=site.place.key("upstream"), subject=site)
+        inner = ask(arrival, site, url)
+        own = absolute(request, arrival, program, "/")
+        return Answer(passed_on(site, inner, program, own, (*decisions, passing)), (inner,))
+    return Answer(_content(site, path, request, arrival, program, decisions, shared))
+
+
+def _refused(
+    site: Site | Service, status: int, decisions: list[Decision], request: Request, service: Service
+) -> Answer:
+    refused = http_kinds.PathRefused(service.name, request.url.path, place=service.place, subject=service)
+    return Answer(Response(status, (*decisions, refused), site, stop=refused))
 
 
 def _content(
@@ -82,17 +114,17 @@ def _content(
     path: str,
     request: Request,
     arrival: Arrival,
+    program: WebProgram,
     decisions: list[Decision],
     shared: dict[Any, Any],
 ) -> Response:
-    found = content(site, path, shared)
+    found = content(site, path, program, shared)
     decisions.extend(found.decisions)
     if found.needs_slash:
-        if arrival.service.program is None and _asked_port(request) != arrival.port:
-            decisions.append(
-                http_kinds.ProgramAssumed(arrival.service.name, place=arrival.service.place, subject=arrival.service)
-            )
-        target = _absolute(request, arrival, f"{request.url.path}/{request.url.query}")
+        service = arrival.service
+        if service.program is None and request.url.port != arrival.port:
+            decisions.append(http_kinds.ProgramAssumed(service.name, place=service.place, subject=service))
+        target = absolute(request, arrival, program, f"{request.url.path}/{request.url.query}")
         decisions.append(http_kinds.FolderSlash(request.url.path, site.name, target, place=site.place, subject=site))
         return Response(301, tuple(decisions), site, location=target)
     page = f"{site.name}/{found.page}" if found.page is not None else None
@@ -100,7 +132,7 @@ def _content(
     return Response(found.status, tuple(decisions), site, page, stop=stop)
 
 
-def _target(redirect: Redirect, request: Request, arrival: Arrival) -> str | None:
+def _target(redirect: Redirect, request: Request, arrival: Arrival, program: WebProgram) -> str | None:
     """The target when the rule's condition holds."""
     url = request.url
     rest = ""
@@ -122,40 +154,27 @@ def _target(redirect: Redirect, request: Request, arrival: Arrival) -> str | Non
         values = {
             "{scheme}": request.scheme,
             "{host}": url.shown_host,
-            "{port}": str(_asked_port(request)),
+            "{port}": str(url.port),
             "{path}": url.path,
             "{query}": url.query,
             "{rest}": rest,
         }
         for name, value in values.items():
             text = text.replace(name, value)
-    if (
-        arrival.service.program == "apache"
-        and not text.startswith("/")
-        and not re.match(r"[A-Za-z][A-Za-z0-9+.-]*:", text)
-    ):
-        text = f"/{text}"  # its rewrite rules take what is no URL for a path (measured); nginx sends it as it is
-    return _absolute(request, arrival, text) if text.startswith("/") and not text.startswith("//") else text
+    text = program.target(text)
+    return absolute(request, arrival, program, text) if text.startswith("/") and not text.startswith("//") else text
 
 
 def _host_fits(pattern: str, host: str) -> bool:
     return fits(pattern, host) if "*" in pattern else host == pattern
 
 
-def _asked_port(request: Request) -> int:
-    return request.url.port
-
-
-def _absolute(request: Request, arrival: Arrival, path: str) -> str:
-    """A server's own absolute form of a path.
-
-    Both take the name asked for. nginx takes the port that it listens on (port_in_redirect), Apache httpd the port
-    that the visitor asked for (UseCanonicalPhysicalPort off).
-    """
-    port = _asked_port(request) if arrival.service.program == "apache" else arrival.port
+def absolute(request: Request, arrival: Arrival, program: WebProgram, path: str) -> str:
+    """A server's own absolute form of a path, with the name asked for and the port that the program tells."""
+    port = request.url.port if program.tells_asked_port else arrival.port
     suffix = "" if port == DEFAULT_PORTS[request.scheme] else f":{port}"
     return f"{request.scheme}://{request.url.shown_host}{suffix}{path}"
 
 
-def _stop(status: int, decision: Decision, protocol: str | None = None) -> Response:
-    return Response(status, (decision,), protocol=protocol, stop=decision)
+def _stop(status: int, decision: Decision, protocol: str | None = None) -> Answer:
+    return Answer(Response(status, (decision,), protocol=protocol, stop=decision))

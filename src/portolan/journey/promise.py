@@ -1,8 +1,8 @@
 """Promises: what was promised for a URL and a vantage, and whether a visit keeps it."""
 
 from portolan.estate.estate import Estate
+from portolan.estate.url import BadUrlError, parse
 from portolan.estate.vantage import Promise, Vantage
-from portolan.http.url import BadUrlError, parse
 from portolan.journey.visit import Visit
 
 

@@ -8,24 +8,24 @@ from collections.abc import Sequence
 
 from portolan.dns.order import ordered
 from portolan.estate.base import IPAddress
-from portolan.estate.vantage import Vantage
+from portolan.estate.client import Client
 from portolan.evidence.kinds import connect as connect_kinds
-from portolan.evidence.results import Connection
+from portolan.evidence.legs import Connection
 from portolan.journey.world import World
 
 
-def race(world: World, vantage: Vantage, addresses: Sequence[IPAddress], port: int) -> tuple[Connection, ...]:
+def race(world: World, client: Client, addresses: Sequence[IPAddress], port: int) -> tuple[Connection, ...]:
     """The attempts that a client makes, in an order in which the last one decides."""
     if len(addresses) == 1:
-        return (world.connect(vantage, addresses[0], port),)
-    order = ordered(addresses, lambda address: world.source(vantage, address))
+        return (world.connect(client, addresses[0], port),)
+    order = ordered(addresses, lambda address: world.source(client, address))
     family = addresses[order[0]].version
-    first = _lane(world, vantage, [addresses[index] for index in order if addresses[index].version == family], port)
+    first = _lane(world, client, [addresses[index] for index in order if addresses[index].version == family], port)
     silent = sum(each.detail == "timed-out" for each in first)
     if first[-1].detail is None and not silent:
         return first
     others = [addresses[index] for index in order if addresses[index].version != family]
-    second = _lane(world, vantage, others, port) if others else ()
+    second = _lane(world, client, others, port) if others else ()
     if not second:
         return first
     silent_too = sum(each.detail == "timed-out" for each in second)
@@ -41,11 +41,11 @@ def race(world: World, vantage: Vantage, addresses: Sequence[IPAddress], port: i
     return (*first, *second) if silent_too >= silent else (*second, *first)
 
 
-def _lane(world: World, vantage: Vantage, addresses: Sequence[IPAddress], port: int) -> tuple[Connection, ...]:
+def _lane(world: World, client: Client, addresses: Sequence[IPAddress], port: int) -> tuple[Connection, ...]:
     """Attempts one after the other until one opens."""
     made = []
     for address in addresses:
-        attempt = world.connect(vantage, address, port)
+        attempt = world.connect(client, address, port)
         made.append(attempt)
         if attempt.detail is None:
             break

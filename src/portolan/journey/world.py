@@ -4,21 +4,25 @@ from datetime import datetime
 from ipaddress import IPv4Address, IPv6Address, ip_interface
 from typing import Any
 
+from portolan.dns.client import resolve
 from portolan.dns.law import ORDINARY_RESOLVERS
 from portolan.dns.naming import Naming
 from portolan.estate.base import IPAddress, is_loopback, is_public
+from portolan.estate.client import Client, PassingProgram
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import attachments, machines
 from portolan.estate.machine import Host, Machine
 from portolan.estate.network import Interface
 from portolan.estate.service import Listener, Service
 from portolan.estate.vantage import Vantage
-from portolan.evidence.results import Connection
+from portolan.evidence.legs import Connection
 from portolan.evidence.start import StartFailure, Why
 from portolan.http.binding import Table, table_of
 from portolan.journey.moment import all_names, rebooted, standing
 from portolan.net.connect import connect
 from portolan.net.topology import Topology
+from portolan.programs.protocol import WebProgram
+from portolan.programs.registry import web_program
 from portolan.tls.facts import key_fits
 
 
@@ -53,28 +57,49 @@ class World:
         self.now = now
         self.shared: dict[Any, Any] = {} if shared is None else shared
         self._undescribed = {id(_ORDINARY): _ORDINARY, **{id(each): each for each in self._stated_resolvers()}}
-        self.topology = Topology(estate, self._why_not_started, tuple(self._undescribed.values()), self.shared)
+        self._starting: set[int] = set()
+        self.topology = Topology(
+            estate, self._why_not_started, self.program, tuple(self._undescribed.values()), self.shared
+        )
         self.naming = Naming(estate, now, self._reach, self._described, self.shared)
 
     def changed(self, estate: Estate) -> "World":
         """The world of a changed estate at the same moment."""
         return World(estate, self.now, self.shared, self.booted)
 
-    def connect(self, origin: Machine | Vantage, address: IPAddress, port: int, protocol: str = "tcp") -> Connection:
+    def connect(self, origin: Machine | Client, address: IPAddress, port: int, protocol: str = "tcp") -> Connection:
         """Connects from a machine or a visitor."""
-        return connect(self.topology, self.topology.device(origin), address, port, protocol)
+        return connect(self.topology, self.topology.device(self.seat(origin)), address, port, protocol)
 
-    def source(self, origin: Machine | Vantage, address: IPAddress) -> IPAddress | None:
-        """The address that a device sends from towards another; None without a route."""
-        device = self.topology.device(origin)
+    def seat(self, client: Machine | Client) -> Machine | Vantage:
+        """The device that a client asks from: its own, or the machine that it sits at."""
+        if isinstance(client, Machine):
+            return client
+        if client.host is not None:
+            return self.estate.hosts.get(client.host) or self.estate.routers[client.host]
+        assert isinstance(client, Vantage)
+        return client
+
+    def program(self, service: Service) -> WebProgram:
+        """The program whose ways a web service follows."""
+        key = ("program", id(service))
+        found = self.shared.get(key)
+        if found is None:
+            found = self.shared[key] = (web_program(service), service)
+        program: WebProgram = found[0]
+        return program
+
+    def source(self, origin: Client, address: IPAddress) -> IPAddress | None:
+        """The address that a client sends from towards another; None without a route."""
+        device = self.topology.device(self.seat(origin))
         if address in device.local or is_loopback(address):
             return address
         line = device.route(address)
         return line.port.source_for(line.via or address) if line is not None else None
 
-    def table(self, service: Service, port_of: Any) -> Table:
+    def table(self, service: Service, listener: Listener) -> Table:
         """The sites of a service's listener."""
-        return table_of(service, port_of, self.shared)
+        return table_of(service, listener, self.program(service), self.shared)
 
     def _stated_resolvers(self) -> list[Host]:
         """The resolvers that are stated by public addresses which no box of the estate has."""
@@ -100,11 +125,14 @@ class World:
         return self.connect(_ORDINARY if origin is None else origin, address, port, protocol)
 
     def _why_not_started(self, service: Service) -> StartFailure | None:
-        """Why a web server refuses its configuration, if it does."""
+        """Why a program does not start, for reasons that are none of its sockets."""
         if service.failing is not None:
             return StartFailure(Why.CONFIGURATION_BROKEN, service.failing)
         if service.kind != "web":
             return None
+        return self._certificate_failure(service) or self._upstream_failure(service)
+
+    def _certificate_failure(self, service: Service) -> StartFailure | None:
         used = {site.certificate or service.certificate for site in service.sites.values() if site.enabled}
         for name in sorted(each for each in used | {service.certificate} if each):
             certificate = self.estate.certificates[name]
@@ -118,11 +146,33 @@ class World:
                 if service.certificate is None:
                     return StartFailure(Why.NO_CERTIFICATE, f"it has no certificate for {listener}")
                 continue
-            table = table_of(service, listener, self.shared)
-            # nginx asks for one at the default site only; Apache httpd at every site.
-            wanting = table.sites if service.program == "apache" else [table.default] if table.default else []
+            table = self.table(service, listener)
+            everywhere = self.program(service).certificate_everywhere
+            wanting = table.sites if everywhere else [table.default] if table.default else []
             for site in wanting:
                 if site.certificate is None and service.certificate is None:
                     text = f"its site {site.name} has no certificate for {listener}"
                     return StartFailure(Why.NO_CERTIFICATE, text, site.name)
+        return None
+
+    def _upstream_failure(self, service: Service) -> StartFailure | None:
+        """An upstream whose name is not found, for a program that looks names up at its start."""
+        named = [
+            site for site in service.sites.values() if site.enabled and site.upstream and not site.upstream.literal
+        ]
+        rules = self.program(service).passing
+        if not named or rules.unknown_name is not None or id(service) in self._starting:
+            return None
+        machine = next(each for each in machines(self.estate) if service in each.services.values())
+        # Whoever answers for the name may run on this machine: it counts as started meanwhile.
+        self._starting.add(id(service))
+        try:
+            for site in named:
+                assert site.upstream is not None
+                client = PassingProgram(machine, service, site, rules.checks, rules.sends_server_name)
+                if resolve(self.naming, site.upstream.host, None, client).detail is not None:
+                    text = f"its site {site.name} passes on to {site.upstream.host}, and that name is not found"
+                    return StartFailure(Why.UPSTREAM_UNKNOWN, text, site.name)
+        finally:
+            self._starting.discard(id(service))
         return None

@@ -5,7 +5,7 @@ from portolan.estate.machine import Machine
 from portolan.estate.vantage import Vantage
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import connect as connect_kinds
-from portolan.evidence.results import Arrival, Connection
+from portolan.evidence.legs import Arrival, Connection
 from portolan.net import law
 from portolan.net.packet import EPHEMERAL, Addressed, Packet
 from portolan.net.topology import Device, Topology

@@ -9,9 +9,14 @@ from typing import NamedTuple
 from portolan.estate.base import IPAddress
 from portolan.estate.service import Listener, Service
 from portolan.evidence.start import StartFailure, Why
+from portolan.programs.protocol import WebProgram
 
 #: Ports below this one need a privilege (ip_unprivileged_port_start, ip(7)).
 FIRST_OPEN_PORT = 1024
+
+
+#: Whose ways a web service follows.
+Ways = Callable[[Service], WebProgram]
 
 
 class Binding(NamedTuple):
@@ -72,23 +77,18 @@ def _choose(bindings: Iterable[Binding], address: IPAddress, port: int, protocol
     return wild
 
 
-def program_of(service: Service) -> str:
-    """Whose rules a web service follows; nginx's where nothing is said."""
-    return service.program or "nginx"
-
-
-def bindings_of(service: Service) -> list[Binding]:
+def bindings_of(service: Service, ways: Ways) -> list[Binding]:
     """The sockets that a service asks for."""
     protocols = ("udp", "tcp") if service.kind in ("name-server", "resolver") else ("tcp",)
     found: list[Binding] = []
     for listener in service.listens:
-        if _unopened(service, listener):
+        if _unopened(service, listener, ways):
             continue
         address: IPAddress | None = listener.address
         if address is None:
             families: tuple[int, ...] = (4, 6)
         elif int(address) == 0:
-            families = _wild_families(service, listener)
+            families = _wild_families(service, listener, ways)
             address = None
         else:
             families = (address.version,)
@@ -96,30 +96,33 @@ def bindings_of(service: Service) -> list[Binding]:
     return found
 
 
-def _unopened(service: Service, listener: Listener) -> bool:
+def _unopened(service: Service, listener: Listener, ways: Ways) -> bool:
     """Whether nginx has no such socket: it opens those that its sites name, and no other (measured)."""
     return (
         service.kind == "web"
         and bool(service.sites)
-        and program_of(service) == "nginx"
+        and ways(service).opens_only_named
         and not any(
             site.enabled and (not site.listens or listener.key in site.listens) for site in service.sites.values()
         )
     )
 
 
-def _wild_families(service: Service, listener: Listener) -> tuple[int, ...]:
+def _wild_families(service: Service, listener: Listener, ways: Ways) -> tuple[int, ...]:
     """The families behind `0.0.0.0` or `::`."""
     if listener.address is not None and listener.address.version == 4:
         return (4,)
     if listener.only_v6 is not None:
         return (6,) if listener.only_v6 else (4, 6)
     # nginx sets IPV6_V6ONLY on its sockets; Apache httpd and the kernel's default (ipv6(7)) take IPv4 too.
-    return (6,) if service.kind == "web" and program_of(service) == "nginx" else (4, 6)
+    return (6,) if service.kind == "web" and ways(service).v6_apart else (4, 6)
 
 
 def open_sockets(
-    services: Iterable[Service], local: Mapping[IPAddress, object], startup: Callable[[Service], StartFailure | None]
+    services: Iterable[Service],
+    local: Mapping[IPAddress, object],
+    startup: Callable[[Service], StartFailure | None],
+    ways: Ways,
 ) -> Sockets:
     """Starts the services in the order written; one that cannot bind all it asks for does not run at all."""
     bound: list[Binding] = []
@@ -127,11 +130,11 @@ def open_sockets(
     failed: list[Binding] = []
     failures: dict[str, Failure] = {}
     for service in services:
-        wanted = bindings_of(service)
+        wanted = bindings_of(service, ways)
         if service.state == "stopped":
             stopped += wanted
             continue
-        failure = _conflict(service, wanted, bound, local)
+        failure = _conflict(service, wanted, bound, local, ways)
         if failure is None:
             reason = startup(service)
             failure = Failure(service, reason) if reason is not None else None
@@ -144,14 +147,14 @@ def open_sockets(
 
 
 def _conflict(
-    service: Service, wanted: list[Binding], bound: list[Binding], local: Mapping[IPAddress, object]
+    service: Service, wanted: list[Binding], bound: list[Binding], local: Mapping[IPAddress, object], ways: Ways
 ) -> Failure | None:
     if not service.privileged:
         low = next((binding.port for binding in wanted if binding.port < FIRST_OPEN_PORT), None)
         if low is not None:
             text = f"it may not open port {low}: it runs without that privilege"
             return Failure(service, StartFailure(Why.NO_PRIVILEGE, text))
-    merges = service.kind == "web" and program_of(service) == "nginx"
+    merges = service.kind == "web" and ways(service).merges_wildcards
     for index, binding in enumerate(wanted):
         under_wildcard = (
             merges

@@ -22,7 +22,7 @@ from portolan.estate.network import Interface, Network
 from portolan.estate.service import Service
 from portolan.estate.vantage import Vantage
 from portolan.evidence.start import StartFailure
-from portolan.net.listeners import Sockets, open_sockets
+from portolan.net.listeners import Sockets, Ways, open_sockets
 from portolan.net.rules import Rules
 from portolan.source.place import Place
 
@@ -167,7 +167,7 @@ class Device:
         """What listens here."""
         if self._sockets is None:
             services = self.stated.services if isinstance(self.stated, Machine) else {}
-            self._sockets = open_sockets(services.values(), self.local, self._topology.startup)
+            self._sockets = open_sockets(services.values(), self.local, self._topology.startup, self._topology.ways)
         return self._sockets
 
     def route(self, target: IPAddress) -> RouteLine | None:
@@ -237,10 +237,16 @@ class Topology:
     """Every box of an estate, and who is where; `extras` are devices that no file states."""
 
     def __init__(
-        self, estate: Estate, startup: Startup, extras: tuple[Machine, ...] = (), shared: dict[Any, Any] | None = None
+        self,
+        estate: Estate,
+        startup: Startup,
+        ways: Ways,
+        extras: tuple[Machine, ...] = (),
+        shared: dict[Any, Any] | None = None,
     ) -> None:
         self.estate = estate
         self.startup = startup
+        self.ways = ways
         self.shared: dict[Any, Any] = {} if shared is None else shared
         self._devices: dict[Any, Device] = {}
         self.on_link: dict[str, dict[IPAddress, Port]] = {}

@@ -116,17 +116,21 @@ class Naming:
 
     def client_files(self, vantage: Vantage, number: int) -> list[list[str]]:
         """The resolv.conf and hosts file that a visitor's client sees: (file, where it is mounted)."""
-        plan, client = self.plan, client_of(self.estate, vantage)
-        name = f"{plan.space_of(client)}-{number}"
+        client = client_of(self.estate, vantage)
+        return self.box_files(client, vantage.last_asked, f"{self.plan.space_of(client)}-{number}")
+
+    def box_files(self, client: Box, last_asked: datetime | None, name: str) -> list[list[str]]:
+        """The same for the programs of any box."""
+        plan = self.plan
         stated = client.resolver
         if stated is None or isinstance(stated, str):
-            place = self.ordinary(stated == "validating", vantage.last_asked)
+            place = self.ordinary(stated == "validating", last_asked)
             old = any(each.version == 4 for _, _, held in legs(self.estate, client) for each in held)
             resolver = (RESOLVERS_4 if old else RESOLVERS_6).format(53 + place)
         else:
             resolver = str(stated)
             if public(stated) and not has(self.estate, stated):
-                self._nobodys(stated, vantage.last_asked, client)
+                self._nobodys(stated, last_asked, client)
         search = (
             f"search {plain_words(list(client.search), 'a search domain', client.place)}\n" if client.search else ""
         )

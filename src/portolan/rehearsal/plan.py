@@ -14,7 +14,8 @@ BASE = "/run/rehearsal"
 class Daemon(NamedTuple):
     """A program to start in a namespace, and what shows that it is ready: its sockets (`tcp`/`udp`, port), a `file`.
 
-    `privileged` leaves it the right to open ports below 1024; `clock` names the file that shifts its clock.
+    `privileged` leaves it the right to open ports below 1024; `clock` names the file that shifts its clock;
+    `mounts` pairs files of the stage with where it sees them, and lets it start after all that has none.
     """
 
     name: str
@@ -24,6 +25,7 @@ class Daemon(NamedTuple):
     kind: str = "program"
     privileged: bool = True
     clock: str | None = None
+    mounts: list[list[str]] = []
 
 
 class Probe(NamedTuple):

@@ -137,11 +137,27 @@ def as_other(whose: int, many: bool, low_ports: bool) -> list[str]:
 
 def start_all(daemons: list[dict[str, Any]], pool: ThreadPoolExecutor, many: bool) -> list[tuple[dict[str, Any], Any]]:
     """Starts every program: in order within a namespace, since the first to bind a port has it; namespaces side by side."""
-    by_space: dict[str, list[dict[str, Any]]] = {}
-    for daemon in daemons:
-        by_space.setdefault(daemon["space"], []).append(daemon)
-    groups = pool.map(lambda group: [(daemon, start(daemon, many)) for daemon in group], by_space.values())
-    return [pair for group in groups for pair in group]
+    started: list[tuple[dict[str, Any], Any]] = []
+    # Whoever looks names up at its start needs those who answer for them.
+    for asks in (False, True):
+        by_space: dict[str, list[dict[str, Any]]] = {}
+        for daemon in daemons:
+            if bool(daemon["mounts"]) is asks:
+                by_space.setdefault(daemon["space"], []).append(daemon)
+        groups = pool.map(lambda group: [(daemon, start(daemon, many)) for daemon in group], by_space.values())
+        started += [pair for group in groups for pair in group]
+    return started
+
+
+#: Lets a command see files of the stage at other places.
+_MOUNTING = 'for pair in $PAIRS; do mount --bind "$BASE/${pair%%=*}" "${pair#*=}" || exit 125; done; '
+
+
+def seeing(mounts: list[list[str]], script: str = "") -> tuple[list[str], dict[str, str]]:
+    """The words that run a command with files of the stage mounted elsewhere, and the environment that they need."""
+    pairs = " ".join(f"{below(source)}={target}" for source, target in mounts)
+    words = ["unshare", "-m", "--propagation", "private", "sh", "-c", f'{_MOUNTING}{script}exec "$@"', "sh"]
+    return words, {**_ENVIRONMENT, "PAIRS": pairs, "BASE": os.getcwd()}
 
 
 def clocked(clock: str | None) -> list[str]:
@@ -167,15 +183,17 @@ def start(daemon: dict[str, Any], many: bool) -> Any:
         return None
     wanted = {(kind, what) for kind, what in daemon["ready"] if kind != "file"}
     files = [what for kind, what in daemon["ready"] if kind == "file"]
+    mounting, environment = seeing(daemon["mounts"]) if daemon["mounts"] else ([], _ENVIRONMENT)
     command = [
         "nsenter",
         f"--net=/run/netns/{daemon['space']}",
+        *mounting,
         *as_other(_SERVER, many, daemon["privileged"]),
         *clocked(daemon["clock"]),
         *daemon["command"],
     ]
     with open(below(f"{daemon['name']}.out"), "wb") as out:
-        process = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=out, stderr=out, env=_ENVIRONMENT)
+        process = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=out, stderr=out, env=environment)
     limit = time.monotonic() + _READY_LIMIT
     while time.monotonic() < limit and process.poll() is None:
         if all(map(os.path.exists, files)) and wanted <= listening(process.pid):
@@ -252,26 +270,17 @@ def ask(probe: dict[str, Any], many: bool) -> dict[str, Any]:
         os.makedirs(below(probe["home"]), exist_ok=True)
         if many:
             os.chown(probe["home"], _VISITOR, _VISITOR)
-    script = 'for pair in $PAIRS; do mount --bind "$BASE/${pair%%=*}" "${pair#*=}" || exit 125; done; '
-    if probe["syn_retries"] is not None:
-        script += f"echo {int(probe['syn_retries'])} > /proc/sys/net/ipv4/tcp_syn_retries; "
-    pairs = " ".join(f"{below(source)}={target}" for source, target in probe["mounts"])
+    retries = probe["syn_retries"]
+    script = f"echo {int(retries)} > /proc/sys/net/ipv4/tcp_syn_retries; " if retries is not None else ""
+    mounting, environment = seeing(probe["mounts"], script)
     command = [
         "nsenter",
         f"--net=/run/netns/{probe['space']}",
-        "unshare",
-        "-m",
-        "--propagation",
-        "private",
-        "sh",
-        "-c",
-        f'{script}exec "$@"',
-        "sh",
+        *mounting,
         *as_other(_VISITOR, many, False),
         *clocked(probe["clock"]),
         *probe["command"],
     ]
-    environment = {**_ENVIRONMENT, "PAIRS": pairs, "BASE": os.getcwd()}
     begin = time.monotonic()
     try:
         done = subprocess.run(command, capture_output=True, env=environment, timeout=probe["limit"], check=False)

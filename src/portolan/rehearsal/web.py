@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Iterator
+from typing import TYPE_CHECKING
 from urllib.parse import unquote
 
 from portolan.estate.base import IPAddress
@@ -11,6 +12,9 @@ from portolan.rehearsal import quoting
 from portolan.rehearsal.certificates import Forge
 from portolan.rehearsal.facts import every_service, path_asked, runs
 from portolan.rehearsal.plan import BASE, Daemon, Plan
+
+if TYPE_CHECKING:
+    from portolan.rehearsal.naming import Naming
 
 _MODULES = (
     "mpm_event",
@@ -24,12 +28,16 @@ _MODULES = (
     "env",
     "ssl",
     "socache_shmcb",
+    "proxy",
+    "proxy_http",
 )
 #: Ports below this one need a right that a service may lack (ip(7), ip_unprivileged_port_start).
 _FREE_PORTS = 1024
+#: Seconds that a program waits for its upstream: fewer than the client waits for the program.
+UPSTREAM_LIMIT = 3
 
 
-def build_web(plan: Plan, forge: Forge, urls: list[str], unsaid: str) -> None:
+def build_web(plan: Plan, forge: Forge, urls: list[str], unsaid: str, naming: "Naming") -> None:
     """Every web server that runs, and everything else that listens; `unsaid` is the program where the estate names none."""
     for machine, service in every_service(plan.estate):
         if not runs(service):
@@ -41,7 +49,9 @@ def build_web(plan: Plan, forge: Forge, urls: list[str], unsaid: str) -> None:
                 sockets = [part for each in service.listens for part in (str(each.address or ""), str(each.port))]
                 plan.daemons.append(Daemon(name, space, sockets, [], "other"))
         elif service.kind == "web":
-            _web(plan, forge, machine, service, name, paths_of(service, urls), service.program or unsaid)
+            if service.program is not None and not isinstance(service.program, str):
+                raise quoting.UnstageableError("a program", "described by its ways", service.place.key("program"))
+            _web(plan, forge, machine, service, name, paths_of(service, urls), service.program or unsaid, naming)
 
 
 def paths_of(service: Service, urls: list[str]) -> set[str]:
@@ -64,7 +74,14 @@ def paths_of(service: Service, urls: list[str]) -> set[str]:
 
 
 def _web(
-    plan: Plan, forge: Forge, machine: Machine, service: Service, name: str, paths: set[str], program: str
+    plan: Plan,
+    forge: Forge,
+    machine: Machine,
+    service: Service,
+    name: str,
+    paths: set[str],
+    program: str,
+    naming: "Naming",
 ) -> None:
     folder = f"{BASE}/{name}"
     certificates = {
@@ -88,15 +105,29 @@ def _web(
         command = ["/usr/sbin/apache2", "-D", "FOREGROUND", "-f", f"{folder}/web.conf"]
     ready: list[list[str | int]] = [["tcp", listener.port] for listener in service.listens]
     if program == "nginx":
-        # It tries for seconds to bind what it cannot, with its other sockets open; it writes its pid when it has all. It has
+        # It tries for seconds to bind what it cannot, with its other sockets open. It has
         # no socket where no site is bound.
         ready = [
             ["tcp", each.port]
             for each in service.listens
             if any(isinstance(site, Service) or bound(site, each) for site in sites)
         ]
-        ready.append(["file", f"{folder}/pid"])
-    plan.daemons.append(Daemon(name, plan.space_of(machine), command, ready, program, service.privileged))
+    # Both write their pid when all is checked: Apache httpd has its sockets open before that.
+    ready.append(["file", f"{folder}/pid"])
+    named = any(isinstance(site, Site) and site.upstream and not site.upstream.literal for site in sites)
+    mounts = naming.box_files(machine, None, name) if named else []
+    plan.daemons.append(
+        Daemon(name, plan.space_of(machine), command, ready, program, service.privileged, mounts=mounts)
+    )
+
+
+def upstream_of(site: Site) -> str:
+    """The upstream as configurations write it."""
+    assert site.upstream is not None
+    text = str(site.upstream)
+    if not re.fullmatch(r"https?://[A-Za-z0-9_.:\[\]-]+", text):
+        raise quoting.UnstageableError("an upstream", text, site.place.key("upstream"))
+    return text
 
 
 def bound(site: Site, listener: Listener) -> bool:
@@ -202,6 +233,8 @@ def _nginx(plan: Plan, service: Service, sites: list[Site | Service], folder: st
             lines += _nginx_redirects(site)
             if site.listing:
                 lines.append("autoindex on;")
+            if site.upstream is not None:
+                lines.append(f"location / {{ proxy_pass {upstream_of(site)}; }}")
             if site.answer is not None:
                 body = (
                     f" {quoting.nginx(f'{site.name}/', site.place)}"
@@ -213,9 +246,10 @@ def _nginx(plan: Plan, service: Service, sites: list[Site | Service], folder: st
     temporary = "".join(
         f"  {kind}_temp_path {folder}/tmp;\n" for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
     )
+    waits = "".join(f"proxy_{each}_timeout {UPSTREAM_LIMIT}s; " for each in ("connect", "read", "send"))
     return (
         f"daemon off; master_process off; worker_processes 1; pid {folder}/pid; error_log {folder}/log/error.log;\n"
-        f"events {{ worker_connections 256; }}\nhttp {{\n  access_log off; server_names_hash_bucket_size 512;\n  {quoting.NGINX_DOLLAR}\n{temporary}"
+        f"events {{ worker_connections 256; }}\nhttp {{\n  access_log off; server_names_hash_bucket_size 512; {waits}\n  {quoting.NGINX_DOLLAR}\n{temporary}"
         + "\n".join(servers)
         + "\n}\n"
     )
@@ -289,6 +323,7 @@ def _apache(plan: Plan, service: Service, sites: list[Site | Service], folder: s
         "MaxRequestWorkers 16",
         "ServerLimit 1",
         "KeepAlive Off",
+        f"ProxyTimeout {UPSTREAM_LIMIT}",
         f"DefaultRuntimeDir {folder}/tmp",
         "SSLSessionCache none",
         "TypesConfig /dev/null",
@@ -341,6 +376,8 @@ def _apache_host(
         if site.listing:
             yield f'  <Directory "{root}">\n    Options +Indexes\n  </Directory>'
         yield from _apache_redirects(site)
+        if site.upstream is not None:
+            yield f"  SSLProxyEngine on\n  ProxyPass / {upstream_of(site)}/"
         if site.answer is not None and 200 <= site.answer < 300 and site.answer != 204:
             plan.files[f"{root.removeprefix(BASE + '/')}.answer"] = f"{site.name}/"
             yield f'  AliasMatch "^" "{root}.answer"'

@@ -1,16 +1,17 @@
 """What a visitor checks, in this order: the chain to an anchor, use, the time at its clock, and names."""
 
+from collections.abc import Callable
 from datetime import datetime
 from ipaddress import ip_address
 from typing import Any
 
 from portolan.estate.base import IPAddress
 from portolan.estate.certificate import Certificate
+from portolan.estate.client import Checks, Client
 from portolan.estate.estate import Estate
-from portolan.estate.vantage import Vantage
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import tls as tls_kinds
-from portolan.evidence.results import Handshake
+from portolan.evidence.legs import Handshake
 from portolan.tls.facts import Facts, Shown, authority_facts, shown_by
 
 _MOST_LINKS = 10
@@ -34,20 +35,24 @@ def verify(
     certificate: Certificate,
     host: str,
     literal: IPAddress | None,
-    vantage: Vantage,
+    client: Client,
     now: datetime,
     estate: Estate,
     shared: dict[Any, Any],
 ) -> Handshake:
-    """What a visitor makes of a server's certificate, for the host that it asked for."""
-    shown = shown_by(certificate, estate, shared)
+    """What a client makes of a server's certificate, for the host that it asked for."""
     decisions: list[Decision] = []
     place = certificate.place
-    path = _chain(shown, certificate, vantage, estate, shared, decisions)
+    if client.checks is Checks.NOTHING:
+        unchecked = tls_kinds.Unchecked(client.name, place=client.place, subject=certificate)
+        return Handshake(None, (unchecked,), certificate)
+    shown = shown_by(certificate, estate, shared)
+    full = client.checks is Checks.EVERYTHING
+    path = _chain(shown, certificate, client, estate, shared, decisions) if full else [shown.leaf]
     if isinstance(path, str):
         return Handshake(path, tuple(decisions), certificate, decisions[-1])
 
-    def fail(detail: str, kind: Any, *facts: Any) -> Handshake:
+    def fail(detail: str, kind: Callable[..., Decision], *facts: str) -> Handshake:
         decisions.append(kind(*facts, place=place, subject=certificate))
         return Handshake(detail, tuple(decisions), certificate, decisions[-1])
 
@@ -59,7 +64,7 @@ def verify(
             return fail(
                 "other", tls_kinds.WrongUse, link.label, f"at most {link.most_below} authorities may stand below it"
             )
-    if not shown.leaf.may_serve:
+    if full and not shown.leaf.may_serve:
         return fail("other", tls_kinds.WrongUse, shown.leaf.label, "it is not for servers")
     for link in reversed(path):
         if link.until is not None and now > link.until:
@@ -88,15 +93,15 @@ def _when(moment: datetime) -> str:
 def _chain(
     shown: Shown,
     certificate: Certificate,
-    vantage: Vantage,
+    client: Client,
     estate: Estate,
     shared: dict[Any, Any],
     decisions: list[Decision],
 ) -> list[Facts] | str:
     """The path to an anchor, or the failure's detail."""
-    anchors, others = _trusted(vantage, estate, shared)
+    anchors, others = _trusted(client, estate, shared)
     leaf = shown.leaf
-    place, who = certificate.place, vantage.name
+    place, who = certificate.place, client.name
     path = [leaf]
     while len(path) < _MOST_LINKS:
         current = path[-1]
@@ -113,7 +118,7 @@ def _chain(
             break
         path.append(above)
     last = path[-1]
-    if last.issuer == "authority:public" and "public" in vantage.trusts:
+    if last.issuer == "authority:public" and "public" in client.trusts:
         decisions.append(tls_kinds.Trusted("an ordinary public authority", who, place=place, subject=certificate))
         return path
     if leaf.self_signed:
@@ -126,7 +131,7 @@ def _chain(
     if known is not None and _leads_to(known, others, anchors):
         decisions.append(tls_kinds.IncompleteChain(last.label, known.label, who, place=place, subject=certificate))
         return "incomplete-chain"
-    if known is None and isinstance(last.identity, bytes) and "public" in vantage.trusts and not estate.authorities:
+    if known is None and isinstance(last.identity, bytes) and "public" in client.trusts and not estate.authorities:
         decisions.append(tls_kinds.TrustAssumed(last.issuer, who, place=place, subject=certificate))
         return path
     issuer = known.label if known is not None else last.issuer.removeprefix("authority:")
@@ -134,13 +139,13 @@ def _chain(
     return "unknown-issuer"
 
 
-def _trusted(vantage: Vantage, estate: Estate, shared: dict[Any, Any]) -> tuple[list[Facts], list[Facts]]:
+def _trusted(client: Client, estate: Estate, shared: dict[Any, Any]) -> tuple[list[Facts], list[Facts]]:
     """The visitor's anchors, and every other authority of the estate."""
     anchors, others = [], []
     for authority in estate.authorities.values():
         facts = authority_facts(authority, shared)
         root = facts.self_signed
-        if authority.name in vantage.trusts or (root and authority.public and "public" in vantage.trusts):
+        if authority.name in client.trusts or (root and authority.public and "public" in client.trusts):
             anchors.append(facts)
         else:
             others.append(facts)

@@ -8,8 +8,9 @@ from portolan.diagnosis.base import Finding
 from portolan.diagnosis.search import Explanation, Remedy
 from portolan.estate.estate import Estate
 from portolan.evidence.decision import Decision
-from portolan.evidence.results import Connection
-from portolan.journey.visit import Exchange, Outcome, Visit
+from portolan.evidence.legs import Connection, Exchange
+from portolan.evidence.outcome import Outcome
+from portolan.journey.visit import Visit
 from portolan.source.place import Place
 
 VERSION = 1

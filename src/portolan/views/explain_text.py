@@ -2,7 +2,7 @@
 
 from portolan.diagnosis.base import Finding
 from portolan.diagnosis.search import Explanation, Remedy
-from portolan.journey.visit import Outcome
+from portolan.evidence.outcome import Outcome
 from portolan.views.style import Style, paragraph, row
 from portolan.views.text import assumed, head, legs, verdict, where
 from portolan.views.words import in_words

@@ -3,7 +3,9 @@
 from typing import TYPE_CHECKING
 
 from portolan.evidence.decision import Decision
-from portolan.journey.visit import Exchange, Visit
+from portolan.evidence.kinds import http as http_kinds
+from portolan.evidence.legs import Exchange
+from portolan.journey.visit import Visit
 from portolan.source.place import Place
 from portolan.views.style import Style, paragraph, row
 from portolan.views.words import in_words
@@ -58,28 +60,38 @@ def legs(visit: Visit, style: Style, every: bool) -> list[str]:
             lines.append(style.ink(f"  ... {hidden} more of the same kind", "dim"))
         if several:
             lines += paragraph(style, f"{style.arrow} {exchange.url}", 0, ("bold",))
-        lines += _exchange(exchange, visit.stop, style, every)
+        lines += _exchange(exchange, visit.stop, style, every, 0)
     if visit.stop is not None and visit.outcome.kind == "redirect-error":
         lines += _line(visit.stop, visit.stop, style, "answer")
     return [*lines, ""]
 
 
-def _exchange(exchange: Exchange, stop: Decision | None, style: Style, every: bool) -> list[str]:
+def _exchange(exchange: Exchange, stop: Decision | None, style: Style, every: bool, depth: int) -> list[str]:
+    """An exchange's decisions; an inner exchange stands indented under the decision that passes the request on."""
     lines: list[str] = []
     last = ""
     for decision in exchange.decisions:
         if every or decision is stop or decision.stops or decision.shown:
             leg = decision.leg
-            lines += _line(decision, stop, style, leg if leg != last else "")
+            lines += _line(decision, stop, style, leg if leg != last else "", depth)
             last = leg
+        if isinstance(decision, http_kinds.PassesOn):
+            for each in exchange.inner:
+                lines += _exchange(each, stop, style, every, depth + 1)
+                last = ""
     return lines
 
 
-def _line(decision: Decision, stop: Decision | None, style: Style, leg: str) -> list[str]:
+#: How far an inner exchange is indented, at most how often.
+_INDENT, _MOST_INDENTED = "    ", 4
+
+
+def _line(decision: Decision, stop: Decision | None, style: Style, leg: str, depth: int = 0) -> list[str]:
     broke = decision is stop
     mark = style.ink(style.bad, "bad", "bold") if broke else style.ink(style.dot, "dim")
-    lead = f"{style.ink(f'{leg:<7}', 'leg')} {mark} "
-    return row(style, lead, 10, decision.text, where(decision.place), ("bad", "bold") if broke else ())
+    indent = _INDENT * min(depth, _MOST_INDENTED)
+    lead = f"{indent}{style.ink(f'{leg:<7}', 'leg')} {mark} "
+    return row(style, lead, len(indent) + 10, decision.text, where(decision.place), ("bad", "bold") if broke else ())
 
 
 def assumed(visit: Visit, style: Style) -> list[str]:

@@ -1,6 +1,6 @@
 """Outcomes in words; the same words in every view."""
 
-from portolan.journey.visit import Outcome
+from portolan.evidence.outcome import Outcome
 
 _DETAILS = {
     "no-such-name": "no such name",

@@ -6,8 +6,8 @@ from portolan.estate.base import IPAddress
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import name as name_kinds
-from portolan.evidence.results import Connection
-from portolan.journey.visit import Exchange, Visit
+from portolan.evidence.legs import Connection, Exchange
+from portolan.journey.visit import Visit
 from portolan.views.style import Style, row
 from portolan.views.text import where
 
@@ -15,7 +15,7 @@ from portolan.views.text import where
 def zoom_text(visit: Visit, leg: str, style: Style) -> list[str]:
     """The enlarged leg of every exchange."""
     lines: list[str] = []
-    for exchange in visit.exchanges:
+    for exchange in visit.tree:
         if leg == "name" and exchange.resolution.decisions:
             lines += _names(exchange, visit.stop, style)
         if leg == "way":

@@ -226,3 +226,96 @@ class NotFound(HttpDecision, frozen=True):
 
     site: str
     path: str
+
+
+class SiteFirst(HttpDecision, frozen=True):
+    kind = "site-first"
+    words = "no site on {listener} is named {name}: the first one listed, {site}, takes it"
+    standard = "RFC 9110 section 7.2"
+    shown = True
+
+    listener: Listener
+    name: str
+    site: str
+
+
+class NameRefused(HttpDecision, frozen=True):
+    kind = "name-refused"
+    words = "no site on {listener} is named {name}: {service} refuses it with {status}"
+    standard = "RFC 9110 section 7.2"
+    stops = True
+
+    listener: Listener
+    name: str
+    service: str
+    status: int
+
+
+class PassesOn(HttpDecision, frozen=True):
+    kind = "passes-on"
+    words = "{site} passes it on to {upstream}"
+    standard = "RFC 9110 section 7.6"
+    shown = True
+
+    site: str
+    upstream: str
+
+
+class UpstreamFails(HttpDecision, frozen=True):
+    kind = "upstream-fails"
+    words = "{site} gets nothing from {upstream}, and answers {status}"
+    standard = "RFC 9110 section 15.6"
+    stops = True
+
+    site: str
+    upstream: str
+    status: int
+
+
+class UpstreamGarbled(HttpDecision, frozen=True):
+    kind = "upstream-garbled"
+    words = "what {site} gets from {upstream} is no HTTP"
+    standard = "RFC 9110 section 15.6.3"
+    stops = True
+
+    site: str
+    upstream: str
+
+
+class RedirectTurned(HttpDecision, frozen=True):
+    kind = "redirect-turned"
+    words = "{site} turns the upstream's redirect to its own address: {target}"
+    standard = "RFC 9110 section 10.2.2"
+    shown = True
+
+    site: str
+    target: str
+
+
+class RedirectPassed(HttpDecision, frozen=True):
+    kind = "redirect-passed"
+    words = "{site} passes the upstream's redirect on as it is: {target}"
+    standard = "RFC 9110 section 10.2.2"
+    shown = True
+
+    site: str
+    target: str
+
+
+class PassesInCircle(HttpDecision, frozen=True):
+    kind = "passes-in-circle"
+    words = "{site} passes it on for the {count}th time: the upstreams lead back to where they began"
+    standard = "RFC 9110 section 7.6.3"
+    stops = True
+
+    site: str
+    count: int
+
+
+class NoTarget(HttpDecision, frozen=True):
+    kind = "no-target"
+    words = "status {status} is a redirect, and says no target"
+    standard = "RFC 9110 section 15.4"
+    stops = True
+
+    status: int

@@ -171,3 +171,11 @@ class WrongUse(TlsDecision, frozen=True):
 
     certificate: str
     why: str
+
+
+class Unchecked(TlsDecision, frozen=True):
+    kind = "unchecked"
+    words = "{client} does not check the certificate"
+    shown = True
+
+    client: str

@@ -1,11 +1,14 @@
-"""What each leg of an exchange comes to."""
+"""What each leg of an exchange comes to, and the exchange itself: a tree, since a response may rest on inner exchanges."""
 
+from collections.abc import Iterator
 from typing import Any, NamedTuple
 
 from portolan.estate.base import IPAddress
 from portolan.estate.certificate import Certificate
+from portolan.estate.client import Client
 from portolan.estate.machine import Machine
 from portolan.estate.service import Listener, Service, Site
+from portolan.estate.url import Url
 from portolan.evidence.decision import Decision
 
 Decisions = tuple[Decision, ...]
@@ -102,3 +105,66 @@ class Response(NamedTuple):
     location: str | None = None
     protocol: str | None = None
     stop: Decision | None = None
+
+
+class Exchange(NamedTuple):
+    """One request by one client and all that it took; legs that were not reached are None.
+
+    `attempts` are the connections tried, in the order in which they were; the last one counts. `inner` are the exchanges
+    that the program which was asked made by itself to answer, each with that program as the client.
+    """
+
+    url: Url
+    client: Client
+    resolution: Resolution
+    attempts: tuple[Connection, ...] = ()
+    handshake: Handshake | None = None
+    response: Response | None = None
+    inner: "tuple[Exchange, ...]" = ()
+
+    @property
+    def connection(self) -> Connection | None:
+        """The attempt that counts."""
+        return self.attempts[-1] if self.attempts else None
+
+    @property
+    def decisions(self) -> Decisions:
+        """Every decision of this exchange itself, in order."""
+        found = [*self.resolution.decisions]
+        for attempt in self.attempts:
+            found += attempt.decisions
+        found += self.handshake.decisions if self.handshake is not None else ()
+        found += self.response.decisions if self.response is not None else ()
+        return tuple(found)
+
+    @property
+    def tree(self) -> "Iterator[Exchange]":
+        """This exchange and those that it rests on, outermost first."""
+        yield self
+        for each in self.inner:
+            yield from each.tree
+
+    @property
+    def innermost(self) -> "Exchange":
+        """The exchange whose answer is passed on to the client, or whose failure it hears of."""
+        return self.inner[-1].innermost if self.inner else self
+
+    @property
+    def detail(self) -> str | None:
+        """What went wrong before there was a response; None where nothing did."""
+        if self.resolution.detail is not None:
+            return self.resolution.detail
+        if self.connection is not None and self.connection.detail is not None:
+            return self.connection.detail
+        return self.handshake.detail if self.handshake is not None else None
+
+    @property
+    def stop(self) -> Decision | None:
+        """The decision that ended it badly."""
+        if self.resolution.detail is not None:
+            return self.resolution.stop
+        if self.connection is not None and self.connection.detail is not None:
+            return self.connection.stop
+        if self.handshake is not None and self.handshake.detail is not None:
+            return self.handshake.stop
+        return self.response.stop if self.response is not None else None

@@ -1,0 +1,98 @@
+"""Whoever asks is a client: a visitor, or a program that passes a request on."""
+
+from datetime import datetime
+from enum import StrEnum
+from typing import Literal, NamedTuple, Protocol
+
+from portolan.estate.base import PortRange
+from portolan.estate.machine import Machine
+from portolan.estate.service import Service, Site
+from portolan.source.place import Place
+
+
+class Checks(StrEnum):
+    """What a client checks of a certificate."""
+
+    EVERYTHING = "everything"
+    #: Name and dates, and whether it is for servers; not who issued it.
+    NAME_AND_DATES = "name-and-dates"
+    NOTHING = "nothing"
+
+
+class Client(Protocol):
+    """A place to send from, a resolver, a trust store, a clock, what it remembers, its limits, and what it says of itself."""
+
+    @property
+    def name(self) -> str:
+        """What people call it."""
+
+    @property
+    def place(self) -> Place:
+        """Where the estate states it."""
+
+    @property
+    def host(self) -> str | None:
+        """The machine of the estate that it asks from, with that machine's resolver; None for a device of its own."""
+
+    @property
+    def trusts(self) -> tuple[str, ...]:
+        """The authorities that it trusts."""
+
+    @property
+    def checks(self) -> Checks:
+        """What it checks of a certificate."""
+
+    @property
+    def sends_server_name(self) -> bool:
+        """Whether it says in the handshake for which name it asks (RFC 6066 section 3)."""
+
+    @property
+    def clock(self) -> datetime | None:
+        """What its clock says; None: the right time."""
+
+    @property
+    def last_asked(self) -> datetime | None:
+        """When it last looked up the names that it remembers."""
+
+    @property
+    def https_records(self) -> Literal["ignored", "offers", "all"]:
+        """What it does with HTTPS records (RFC 9460)."""
+
+    @property
+    def client_ports(self) -> PortRange:
+        """The ports that it sends from."""
+
+    @property
+    def redirect_limit(self) -> int:
+        """How many redirects it follows; a program that passes requests on follows none."""
+
+
+class PassingProgram(NamedTuple):
+    """A web server that passes the requests of a site on: the client of an inner exchange."""
+
+    machine: Machine
+    service: Service
+    site: Site
+    checks: Checks
+    sends_server_name: bool
+    trusts: tuple[str, ...] = ("public",)
+    clock: datetime | None = None
+    last_asked: datetime | None = None
+    https_records: Literal["ignored", "offers", "all"] = "ignored"
+    client_ports: PortRange = PortRange(32768, 60999)
+    redirect_limit: int = 0
+
+    @property
+    def name(self) -> str:
+        """The service's name."""
+        return self.service.name
+
+    @property
+    def place(self) -> Place:
+        """Where the site says whom it asks."""
+        return self.site.place.key("upstream")
+
+    @property
+    def host(self) -> str:
+        """The machine that it runs on."""
+        return self.machine.name
