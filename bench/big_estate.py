@@ -19,7 +19,7 @@ HOSTS = 100
 
 
 def big_estate(sites: int) -> str:
-    """YAML text with about ten lines a site, spread over 100 hosts, with a record and a promise for each."""
+    """YAML text with about ten lines a site, spread over 100 hosts, with a record and an expectation for each."""
     parts = [HEAD]
     for host in range(HOSTS):
         parts.append(
@@ -34,6 +34,6 @@ def big_estate(sites: int) -> str:
             )
     parts.append("zones:\n  sites.example:\n    records:\n")
     parts += [f"      - s{site} 3600 A 192.0.2.{site % HOSTS + 10}\n" for site in range(sites)]
-    parts.append("promises:\n")
+    parts.append("expected:\n")
     parts += [f"  - url: https://s{site}.sites.example/\n    page: s{site}/index.html\n" for site in range(sites)]
     return "".join(parts)

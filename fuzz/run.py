@@ -78,8 +78,8 @@ def seedlings() -> list[Seedling]:
         data: Any = {}
         with contextlib.suppress(EstateError):
             data = plain_data(compose("estate.yaml", files["estate.yaml"].encode()))
-        promises = data.get("promises") if isinstance(data, dict) else None
-        urls = [str(each["url"]) for each in promises or () if isinstance(each, dict) and "url" in each]
+        expectations = data.get("expected") if isinstance(data, dict) else None
+        urls = [str(each["url"]) for each in expectations or () if isinstance(each, dict) and "url" in each]
         vantages = list(data.get("vantages") or ()) if isinstance(data, dict) else []
         grown.append(
             Seedling(files, data, urls or ["http://10.20.0.15/"], [str(each) for each in vantages] or ["desk"])

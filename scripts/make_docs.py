@@ -51,8 +51,8 @@ def main() -> int:
                 stale.append(page)
         else:
             path.write_text(make(), "utf-8")
-    for name in stale:
-        print(f"docs/{name} is not current: run python scripts/make_docs.py")
+    for each in stale:
+        print(f"docs/{each} is not current: run python scripts/make_docs.py")
     return 1 if stale else 0
 
 

@@ -21,8 +21,8 @@ PICTURES = {
     "explain": (f"portolan explain {URL} --from street -e half-open", 100, 36),
     "rehearse": ("portolan rehearse -e half-open", 100, 18),
     "zoom-name": ("portolan follow http://www.kestrel-ridge.example/ -e old-ledger --zoom name | head -16", 100, 20),
-    "zoom-way": (
-        "portolan follow https://bookings.kestrel-ridge.example/ -e one-way-street --zoom way | head -22",
+    "zoom-connect": (
+        "portolan follow https://bookings.kestrel-ridge.example/ -e one-way-street --zoom connect | head -22",
         100,
         26,
     ),

@@ -1,6 +1,5 @@
 """Shared helpers: estates from text, questions to them, and the installed program on temporary folders."""
 
-import json
 import os
 import subprocess
 import sys
@@ -18,6 +17,7 @@ from portolan.formats.files import MemoryFiles
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
 from portolan.source.problem import EstateError
+from portolan.views.schemas import schema_of
 
 # How long an example takes is measured in bench/, never by a test. Tests answer the same every time; what they explore at random
 # is a step of its own (`pytest tests/property --hypothesis-profile explore --hypothesis-seed N`), and what it finds is kept.
@@ -78,7 +78,7 @@ zones:
 vantages:
   street: {network: internet, address: 198.51.100.77, default: true}
   office: {network: dome, address: 10.20.0.50}
-promises:
+expected:
   - {url: "https://visit.kestrel-ridge.example/", from: street, page: visit/index.html}
 """
 
@@ -142,4 +142,4 @@ def program(tmp_path: Path) -> Callable[..., "subprocess.CompletedProcess[str]"]
 
 def schema(name: str) -> Any:
     """A shipped JSON Schema."""
-    return json.loads((STORIES.parent / "views" / f"{name}.schema.json").read_text("utf-8"))
+    return schema_of(name)

@@ -16,7 +16,7 @@ import pytest
 
 from portolan.cli.disk import DiskFiles
 from portolan.formats.files import FileError
-from portolan.gathering import transfer
+from portolan.transcribing import transfer
 from tests.conftest import OFFICE, STORIES, problems, swap
 
 FOUND = Path(__file__).parent.parent / "found" / "input"
@@ -25,7 +25,7 @@ SITE = "http://10.20.0.15/"
 #: What each estate or change that once crashed, hung or ate all memory must come to: status, and a piece of what is said.
 ENDS = {
     "change-deep-list-key": (2, "change-deep-list-key:1:11: a key must be a word"), "change-host-is-a-number": (2, "1:40: expected a host with keys, found '7'"),
-    "change-index-of-5000-digits": (2, "1:3: '/promises/99999"), "change-is-a-list-key": (2, "1:3: a key must be a word"), "change-key-is-a-list": (2, "1:39: a key must be a word"),
+    "change-index-of-5000-digits": (2, "1:3: '/expected/99999"), "change-is-a-list-key": (2, "1:3: a key must be a word"), "change-key-is-a-list": (2, "1:39: a key must be a word"),
     "escaped-semicolon.yaml": (0, ""), "glue-empty.yaml": (0, "works inside only"), "glue-twice.yaml": (2, "5:117: the name 'ns1.a.example' is written twice"),
     "include-tree": (2, "the zone includes more than 200 files in all"), "json-surrogates.json": (0, ""), "names-with-escapes.yaml": (2, "Take U+001B out."),
     "record-is-a-list.yaml": (2, "5:52: expected a line of text, found a list"), "rfc3597-address.yaml": (0, ""), "target-without-scheme.yaml": (0, ""),
@@ -253,7 +253,7 @@ def test_a_file_is_never_overwritten(program, tmp_path):
     (tmp_path / "kept").write_text("kept")
     (tmp_path / "link").symlink_to("kept")
     for name in ("kept", "link"):
-        done = program("gather", "zone", "a.example", "--server", "127.0.0.1", "-o", name)
+        done = program("transcribe", "zone", "a.example", "--server", "127.0.0.1", "-o", name)
         assert (done.returncode, json.dumps(done.stderr)) == (
             2,
             json.dumps(f"portolan: '{name}' exists. Name another file, or move that one away.\n"),

@@ -24,7 +24,7 @@ def test_demo_tells_the_main_story_to_its_remedy(program):
     """From the question to the proven remedy."""
     done = program("demo")
     assert (done.returncode, done.stderr) == (0, "")
-    for text in ("forward-missing", "cert-name", "Proven:", "as promised"):
+    for text in ("forward-missing", "cert-name", "Proven:", "as expected"):
         assert text in done.stdout
     assert max(map(len, done.stdout.split("\n"))) <= 80
 
@@ -267,7 +267,7 @@ def test_after_a_reboot_and_one_leg_large(program):
         done = program("follow", *arguments, "-e", "here")
         assert (done.returncode, done.stdout) == (2, "")
         assert told in done.stderr
-    way = program("follow", url, "-e", "here", "--zoom", "way").stdout
+    way = program("follow", url, "-e", "here", "--zoom", "connect").stdout
     assert "and the answer's way back" in way
     assert "198.51.100.77:32768 -> 192.0.2.10:443" in way
     name = program("explain", url, "-e", "here", "--zoom", "name", PYTHONIOENCODING="ascii", PYTHONUTF8="0").stdout

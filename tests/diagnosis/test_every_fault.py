@@ -8,7 +8,7 @@ from portolan.diagnosis.registry import BY_CODE, FAULTS, PROPOSERS
 from portolan.diagnosis.search import Explanation, explain
 from portolan.formats.change import patch_operations
 from portolan.formats.estate_file import changed
-from portolan.journey.promise import breaches, promise_for
+from portolan.journey.expectation import expectation_for, misses
 from portolan.journey.visit import visit
 from portolan.journey.world import World
 from tests.conftest import OFFICE, loaded, swap
@@ -17,7 +17,7 @@ VISIT = "https://visit.kestrel-ridge.example/"
 F443 = "      - {on: line, tcp: 443, to: 10.20.0.15}\n"
 CERT = '  visit: {names: ["*.kestrel-ridge.example"], from: 2026-01-01, until: 2026-06-01}\n'
 REC = "      - visit 3600 A 203.0.113.40\n"
-PROMISE = '  - {url: "https://visit.kestrel-ridge.example/", from: street, page: visit/index.html}\n'
+EXPECTED = '  - {url: "https://visit.kestrel-ridge.example/", from: street, page: visit/index.html}\n'
 NAMES = "names: [visit.kestrel-ridge.example]\n"
 FILES = "files: [index.html, tonight.html, img/dome.jpg]"
 HOST = "{dome: {address: 10.20.0.15}}"
@@ -61,7 +61,7 @@ RESOLVER = [
 RACK = (REC, REC + "      - rack 60 A 192.0.2.10\n")
 CARRIER = [("networks:\n", "networks:\n  carrier: {subnets: [100.64.0.0/10]}\n"), ("line: {network: internet, address: 203.0.113.40}", "line: {network: carrier, address: 100.64.12.7}"),
            ("routers:\n", "routers:\n  carrier:\n    provider: true\n    interfaces: {up: {network: internet, address: 203.0.113.40}, down: {network: carrier, address: 100.64.0.1}}\n    masquerade: [up]\n")]  # fmt: skip
-OF_OFFICE = (PROMISE, PROMISE.replace("street", "office"))
+OF_OFFICE = (EXPECTED, EXPECTED.replace("street", "office"))
 
 
 def zone(*lines: str):
@@ -89,7 +89,7 @@ def street(facts: str):
     return STREET, f"{STREET} {facts},"
 
 
-#: code: (changes, url, vantage); the promise of the office holds for VISIT from street.
+#: code: (changes, url, vantage); the expectation of the office holds for VISIT from street.
 BAD = {
     "name-missing": ([(REC, "")], VISIT, "street"),
     "name-wrong-type": ([(REC, "      - visit 3600 TXT x\n")], VISIT, "street"),
@@ -131,8 +131,8 @@ BAD = {
     "name-local-only, no dot": ([], "http://visit/", "street"),
     "name-caa-forbids": None,  # only checks find it: tests/diagnosis/test_lint.py
     "address-typed-wrong": ([], "http://203.0.113.41/", "street"),
-    "hairpin-missing": ([(PROMISE, PROMISE.replace("street", "office"))], VISIT, "office"),
-    "hairpin-missing, half": ([("    masquerade", "    hairpin: destination-only\n    masquerade"), (PROMISE, PROMISE.replace("street", "office"))], VISIT, "office"),
+    "hairpin-missing": ([(EXPECTED, EXPECTED.replace("street", "office"))], VISIT, "office"),
+    "hairpin-missing, half": ([("    masquerade", "    hairpin: destination-only\n    masquerade"), (EXPECTED, EXPECTED.replace("street", "office"))], VISIT, "office"),
     "forward-missing": ([(F443, "")], VISIT, "street"),
     "forward-missing, silent": ([(F443, ""), ("    masquerade", "    filter: {inbound: {default: drop}}\n    masquerade")], VISIT, "street"),
     "forward-disabled": ([(F443, F443.replace("}", ", enabled: false}"))], VISIT, "street"),
@@ -146,7 +146,7 @@ BAD = {
     "group-wrong-source": (grouped("{allow: tcp, ports: 443, from: 10.20.0.0/24}"), VISIT, "street"),
     "outbound-blocked": ([("address: 198.51.100.77,", "address: 198.51.100.77, filter: {outbound: {rules: [{drop: tcp, ports: 443}]}},")], VISIT, "street"),
     "route-missing": ([(HOST, f"{HOST}\n    gateway: none"), ("address: 10.20.0.50}", "host: orion}".replace("host", "host")), ("network: dome, host", "host"),
-                       (PROMISE, '  - {url: "http://192.0.2.10/", from: office}\n'), ELSEWHERE], "http://192.0.2.10/", "office"),
+                       (EXPECTED, '  - {url: "http://192.0.2.10/", from: office}\n'), ELSEWHERE], "http://192.0.2.10/", "office"),
     "route-missing, at the server": ([(HOST, f"{HOST}\n    gateway: none")], VISIT, "street"),
     "route-back-astray": ([(HOST, f"{HOST}\n    gateway: 10.20.0.2"), ("address: 10.20.0.50}", "address: 10.20.0.50, gateway: 10.20.0.1}"),
                            ("routers:\n", "routers:\n  second:\n    interfaces: {up: {network: internet, address: 203.0.113.41}, dome: {address: 10.20.0.2}}\n    masquerade: [up]\n")], VISIT, "street"),
@@ -209,7 +209,7 @@ BAD = {
     "site-catch-all": ([("          visit:\n", "          none: {certificate: visit, answer: 404}\n          visit:\n"), (REC, REC + "      - new 60 A 203.0.113.40\n")], "https://new.kestrel-ridge.example/", "street"),
     "binding-shadowed": ([("          visit:\n", "          first: {names: [visit.kestrel-ridge.example, x.example], certificate: visit, files: [index.html]}\n          visit:\n")], VISIT, "street"),
     "content-default-missing": ([(FILES, "files: [tonight.html]")], VISIT, "street"),
-    "content-default-missing, other name": ([(FILES, "files: [Index.html]"), (PROMISE, PROMISE.replace("visit/index.html", "visit"))], VISIT, "street"),
+    "content-default-missing, other name": ([(FILES, "files: [Index.html]"), (EXPECTED, EXPECTED.replace("visit/index.html", "visit"))], VISIT, "street"),
     "content-missing": ([], "https://visit.kestrel-ridge.example/Tonight.html", "street"),
     "content-default-order": ([(FILES, "files: [index.html, index.htm]\n            default_documents: [index.htm, index.html]")], VISIT, "street"),
     "clock-wrong": ([("address: 198.51.100.77,", "address: 198.51.100.77, clock: 2029-01-01,")], VISIT, "street"),
@@ -217,7 +217,7 @@ BAD = {
     "cert-not-yet": ([("from: 2026-01-01", "from: 2026-04-01")], VISIT, "street"),
     "cert-default-served": ([("names: [other.kestrel-ridge.example]\n            certificate: visit", "names: [other.kestrel-ridge.example]"),
                              (CERT, "  visit: {names: [visit.kestrel-ridge.example]}\n  o: {names: [other.kestrel-ridge.example]}\n"),
-                             (PROMISE, '  - {url: "https://other.kestrel-ridge.example/", page: other, from: street}\n')], "https://other.kestrel-ridge.example/", "street"),
+                             (EXPECTED, '  - {url: "https://other.kestrel-ridge.example/", page: other, from: street}\n')], "https://other.kestrel-ridge.example/", "street"),
     "cert-name": ([('names: ["*.kestrel-ridge.example"]', "names: [kestrel-ridge.example]")], VISIT, "street"),
     "cert-self-signed": ([("from: 2026-01-01", "issuer: self")], VISIT, "street"),
     "cert-issuer-unknown": ([("from: 2026-01-01", "issuer: House"), ("zones:\n", "authorities: {House: {public: false}}\nzones:\n")], VISIT, "street"),
@@ -225,9 +225,9 @@ BAD = {
     "redirect-loop-names": ([redirect('{to: "https://other.kestrel-ridge.example{path}"}'),
                              ("            files: [index.html]\n", '            files: [index.html]\n            redirects: [{to: "https://visit.kestrel-ridge.example{path}"}]\n')], VISIT, "street"),
     "redirect-too-many": ([redirect('{to: "https://{host}/x{path}"}')], VISIT, "street"),
-    "redirect-inner-target": ([redirect('{when: {scheme: http}, to: "https://orion.local/"}'), (PROMISE, PROMISE.replace("https:", "http:"))], "http://visit.kestrel-ridge.example/", "street"),
-    "redirect-missing": ([(PROMISE, PROMISE.replace("https:", "http:").replace("page:", "secure: true, page:"))], "http://visit.kestrel-ridge.example/", "street"),
-    "redirect-loses-path": ([redirect('{when: {scheme: http}, to: "https://{host}/"}'), (PROMISE, PROMISE.replace("https:", "http:").replace("example/", "example/tonight.html").replace("visit/index", "visit/tonight"))], "http://visit.kestrel-ridge.example/tonight.html", "street"),
+    "redirect-inner-target": ([redirect('{when: {scheme: http}, to: "https://orion.local/"}'), (EXPECTED, EXPECTED.replace("https:", "http:"))], "http://visit.kestrel-ridge.example/", "street"),
+    "redirect-missing": ([(EXPECTED, EXPECTED.replace("https:", "http:").replace("page:", "secure: true, page:"))], "http://visit.kestrel-ridge.example/", "street"),
+    "redirect-loses-path": ([redirect('{when: {scheme: http}, to: "https://{host}/"}'), (EXPECTED, EXPECTED.replace("https:", "http:").replace("example/", "example/tonight.html").replace("visit/index", "visit/tonight"))], "http://visit.kestrel-ridge.example/tonight.html", "street"),
 }  # fmt: skip
 
 #: Faults whose remedy lies outside the estate, or that no single change mends.
@@ -253,7 +253,7 @@ def explained(code: str) -> tuple[Explanation, object]:
 
 @pytest.mark.parametrize("code", [code for code, bad in BAD.items() if bad is not None])
 def test_named_and_mended(code):
-    """The fault is the one cause; its first remedy, applied as a change file, gives the visitor what was promised."""
+    """The fault is the one cause; its first remedy, applied as a change file, gives the visitor what was expected."""
     found, held = explained(code)
     assert [cause.code for cause in found.causes] == [code.partition(",")[0]]
     assert found.causes[0].text
@@ -264,7 +264,7 @@ def test_named_and_mended(code):
     again = changed(held, patch_operations(json.loads(json.dumps(best.patch)))).estate
     vantage = again.vantages[BAD[code][2]]
     after = visit(World(again, again.at, None, None if code.endswith("booted") else frozenset()), BAD[code][1], vantage)
-    assert breaches(promise_for(again, BAD[code][1], vantage), after) == ()
+    assert misses(expectation_for(again, BAD[code][1], vantage), after) == ()
     assert after.outcome == best.outcome
 
 
@@ -314,7 +314,7 @@ def test_a_remedy_that_breaks_another_promise_is_not_offered():
     """Renaming a binding would take the page from somebody else."""
     changes, url, vantage = BAD["binding-name-differs"]
     other = '  - {url: "https://visti.kestrel-ridge.example/", from: street, page: visit/index.html}\n'
-    held = loaded(swap(OFFICE, *changes, (PROMISE, PROMISE + other), (REC, REC + "      - visti 60 A 203.0.113.40\n")))
+    held = loaded(swap(OFFICE, *changes, (EXPECTED, EXPECTED + other), (REC, REC + "      - visti 60 A 203.0.113.40\n")))
     found = explain(World(held.estate, held.estate.at), url, held.estate.vantages[vantage],
                     lambda patch: changed(held, patch_operations(patch)).estate)  # fmt: skip
     assert [each.text for each in found.remedies if each.patch] == [

@@ -9,7 +9,7 @@ from portolan.diagnosis.exposure import Asked, exposure
 from portolan.diagnosis.search import Explanation, explain
 from portolan.formats.change import patch_operations
 from portolan.formats.estate_file import changed
-from portolan.journey.promise import promise_for
+from portolan.journey.expectation import expectation_for
 from portolan.journey.visit import visit
 from portolan.journey.world import World
 from tests.conftest import OFFICE, loaded, swap
@@ -35,8 +35,8 @@ def filtered(rules: str) -> str:
 def between(before: str, after: str, url: str = VISIT, vantage: str = "street"):
     """What lies between two estates for a question."""
     worlds = [World(held.estate, held.estate.at) for held in (loaded(before), loaded(after))]
-    promise = promise_for(worlds[0].estate, url, worlds[0].estate.vantages[vantage])
-    asked = Asked(url, worlds[0].estate.vantages[vantage], promise, frozenset(promise.marks if promise else ()))
+    expectation = expectation_for(worlds[0].estate, url, worlds[0].estate.vantages[vantage])
+    asked = Asked(url, worlds[0].estate.vantages[vantage], expectation, frozenset(expectation.marks if expectation else ()))
     return exposure(*worlds, asked, visit(worlds[1], url, worlds[1].estate.vantages[vantage]))
 
 
@@ -58,13 +58,13 @@ CHANGES = {
     "a filter that lets all of it in": (
         [(HOST, filtered("")), ("      web:\n", "      keys: {kind: other, listens: [22]}\n      web:\n")],
         [(HOST, filtered("{allow: any}")), ("      web:\n", "      keys: {kind: other, listens: [22]}\n      web:\n")], VISIT, "office", "weakens", ("port 22",)),
-    "the promise names one vantage, the world comes with it": (
+    "the expectation names one vantage, the world comes with it": (
         [NARROW, (FORWARD, FORWARD.replace("to:", "from: 198.51.100.77, to:"))], [NARROW], VISIT, "street", "opens", ("lab",)),
     "a redirect to https away": (
         [(FILES, SECURE)], [], PLAIN, "street", "weakens", ("without encryption, where the way was encrypted before",)),
     "a listener that no longer speaks TLS": ([], [("443 tls", "443")], PLAIN, "street", "weakens", ("no longer encrypts", )),
     "a page that newly comes plain": ([("[80, 443 tls]", "[443 tls]"), (FIRST, "")], [], PLAIN, "street", "opens", ("without encryption",)),
-    "the same, where it is promised secure": (
+    "the same, where it is expected secure": (
         [("[80, 443 tls]", "[443 tls]"), (FIRST, ""), (VISIT, PLAIN), ("from: street, page", "from: street, secure: true, page")],
         [(VISIT, PLAIN), ("from: street, page", "from: street, secure: true, page")], PLAIN, "street", "weakens", ("without encryption",)),
     "the same, where payments are taken": (

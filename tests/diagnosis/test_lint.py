@@ -153,7 +153,7 @@ def test_authorities_that_caa_records_forbid(records, names, expected):
     [([(REC, REC + "      - visit 60 A 203.0.113.99\n")], "name-one-address-dead"), ([(REC, REC + "      - visit 60 A 203.0.113.99\n"), ("203.0.113.99", "203.0.113.2")], "name-one-address-dead")],
 )  # fmt: skip
 def test_a_visit_that_was_slow_says_why(changes, code):
-    """The promise is kept over the next address, and the dead one is named as a warning."""
+    """The expectation is met over the next address, and the dead one is named as a warning."""
     ready = world(swap(OFFICE, (REC, changes[0][1].replace(REC, "") + REC), *changes[1:]))
     found = visit(ready, "https://visit.kestrel-ridge.example/", ready.estate.vantages["street"])
     assert found.outcome.page == "visit/index.html"

@@ -183,11 +183,11 @@ def test_yaml_1_2_and_json():
 
 def test_include_adds_sections():
     """An estate split over files is one estate; places name the right file."""
-    extra = "hosts:\n  vela: {interfaces: {internet: {address: 192.0.2.1}}}\npromises: [{url: 'http://192.0.2.1/'}]\n"
+    extra = "hosts:\n  vela: {interfaces: {internet: {address: 192.0.2.1}}}\nexpected: [{url: 'http://192.0.2.1/'}]\n"
     estate = loaded(
         swap(OFFICE, ("portolan: 1\n", "portolan: 1\ninclude: more/rack.yaml\n")), **{"more/rack.yaml": extra}
     ).estate
-    assert (list(estate.hosts), len(estate.promises)) == (["orion", "vela"], 2)
+    assert (list(estate.hosts), len(estate.expected)) == (["orion", "vela"], 2)
     assert str(estate.hosts["vela"].place.span) == "more/rack.yaml:2:3"
     for name, expected in (("../x.yaml", "relative path inside"), ("gone.yaml", "no such file")):
         assert expected in problems(swap(OFFICE, ("portolan: 1\n", f"portolan: 1\ninclude: {name}\n")))[0]

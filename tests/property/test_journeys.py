@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 from portolan.diagnosis.search import explain
 from portolan.formats.change import patch_operations
 from portolan.formats.estate_file import changed
-from portolan.journey.promise import breaches
+from portolan.journey.expectation import misses
 from portolan.journey.visit import visit
 from portolan.journey.world import World
 from portolan.net.listeners import Binding, _choose
@@ -58,7 +58,7 @@ def test_journeys_end(held, url, vantage):
 
 @given(offices(), st.sampled_from(["street", "office"]))
 def test_what_explain_mends_is_mended(held, vantage):
-    """The whole change keeps the promise; taking any one cause's part away does not."""
+    """The whole change meets the expectation; taking any one cause's part away does not."""
     mended(held, vantage)
 
 
@@ -85,14 +85,14 @@ def mended(held, vantage):
         return changed(held, patch_operations(patch)).estate
 
     found = explain(world, url, held.estate.vantages[vantage], apply)
-    if not found.broken:
+    if not found.missed:
         return
     assert found.causes
     if found.after is None:
         return
     whole = next(each for each in found.remedies if each.complete and len(each.fixes) == len(found.causes))
     after = visit(world.changed(apply(whole.patch)), url, held.estate.vantages[vantage])
-    assert breaches(found.promise, after) == ()
+    assert misses(found.expectation, after) == ()
     assert after.outcome != found.visit.outcome
 
 

@@ -103,7 +103,7 @@ def test_random_zones(text):
     assert data.nodes or problems.found
 
 
-@given(st.one_of(st.binary(max_size=80), st.sampled_from(["/hosts/orion", "/promises/0", "/zones", "/nope/0", "", "/routers/gateway/forwards/-"]).flatmap(
+@given(st.one_of(st.binary(max_size=80), st.sampled_from(["/hosts/orion", "/expected/0", "/zones", "/nope/0", "", "/routers/gateway/forwards/-"]).flatmap(
     lambda path: st.tuples(st.sampled_from(["add", "remove", "replace", "test"]), WORDS).map(
         lambda part: f'[{{"op": "{part[0]}", "path": "{path}", "value": "{part[1]}"}}]'.encode()))))  # fmt: skip
 def test_changes_of_noise(change):

@@ -6,9 +6,9 @@ from pathlib import Path
 
 import pytest
 
+from portolan.estate.url import BadUrlError
 from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
-from portolan.estate.url import BadUrlError
 from portolan.journey.visit import visit
 from portolan.journey.world import World
 from portolan.rehearsal.quoting import UnstageableError
@@ -84,7 +84,7 @@ PLACES = {
     "zones/other.example/records": ["x TXT ?", "y TXT \"?\""], "zones/other.example/delegated_to": ["?"], "zones/other.example/keys": ["?"],
     "zones/other.example/ds": ["?"], "zones/other.example/views/?": {"for": ["10.0.0.0/8"], "records": ["@ A 192.0.2.2"]},
     "vantages/desk/hosts_file/lines": ["10.20.0.15 visit.kestrel-ridge.example", "10.20.0.15 ?"], "vantages/desk/search": ["?"], "vantages/?/host": "orion",
-    "promises/1/url": "http://10.20.0.15/?", "promises/1/page": "?",
+    "expectations/1/url": "http://10.20.0.15/?", "expectations/1/page": "?",
 }  # fmt: skip
 
 
@@ -98,7 +98,7 @@ def base():
         "zones": {"kestrel-ridge.example": {"records": ["visit A 10.20.0.15"]}, "other.example": {"records": ["@ A 192.0.2.1"]}},
         "authorities": {"house": {}}, "certificates": {"visit": {"names": ["visit.kestrel-ridge.example"]}},
         "vantages": {"desk": {"network": "dome", "address": "10.20.0.50", "hosts_file": {"lines": ["10.20.0.15 visit.kestrel-ridge.example"]}}},
-        "promises": [{"url": "http://visit.kestrel-ridge.example/"}, {"url": "http://10.20.0.15:8080/"}],
+        "expected": [{"url": "http://visit.kestrel-ridge.example/"}, {"url": "http://10.20.0.15:8080/"}],
     }  # fmt: skip
 
 
@@ -117,11 +117,11 @@ def with_value(estate, path, value, text):
 
 
 def questions(estate):
-    """Every promise from the desk, with what is predicted."""
+    """Every expectation from the desk, with what is predicted."""
     world = World(estate, estate.at or WHEN)
     return [
         (str(each.url), estate.vantages["desk"], visit(world, str(each.url), estate.vantages["desk"]))
-        for each in estate.promises
+        for each in estate.expected
     ]
 
 

@@ -1,4 +1,4 @@
-"""`portolan check`: loads, cross-checks and lints an estate, and asks every promise."""
+"""`portolan check`: loads, cross-checks and lints an estate, and asks every expectation."""
 
 import argparse
 
@@ -10,7 +10,7 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
     parser = add_command(
         commands,
         "check",
-        "load an estate, ask every promise, and name what is wrong or will go wrong",
+        "load an estate, ask every expectation, and name what is wrong or will go wrong",
         "portolan check --estate observatory/",
     )
     estate_options(parser)
@@ -19,7 +19,7 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
 
 
 def run(arguments: argparse.Namespace) -> int:
-    """Answers; 0 when no promise is broken and nothing is an error, else 1."""
+    """Answers; 0 when no expectation is missed and nothing is an error, else 1."""
     from portolan.cli.question import ready
     from portolan.cli.terminal import print_json, style_of
     from portolan.diagnosis.asking import answers

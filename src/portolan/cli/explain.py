@@ -16,7 +16,7 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
     parser = add_command(
         commands,
         "explain",
-        "why a visitor does not get what was promised, and what mends it",
+        "why a visitor does not get what was expected, and what mends it",
         "portolan explain https://visit.kestrel-ridge.example/ --from street",
     )
     question_options(parser)
@@ -45,10 +45,10 @@ def run(arguments: argparse.Namespace) -> int:
             vantage,
             lambda patch: changed(question.loaded, patch_operations(patch)).estate,
         )
-    findings = recognise(Case(question.world, found.visit, found.promise))
+    findings = recognise(Case(question.world, found.visit, found.expectation))
     if arguments.format == "patch":
         print_json(found.best.patch if found.best is not None else [])
-        if found.broken and (found.best is None or not found.best.patch):
+        if found.missed and (found.best is None or not found.best.patch):
             complain(f"portolan: {_why_empty(found)}")
     elif arguments.format == "json":
         from portolan.views.data import explain_data
@@ -61,7 +61,7 @@ def run(arguments: argparse.Namespace) -> int:
         style = style_of(arguments)
         zoomed = zoom_text(found.visit, arguments.zoom, style) if arguments.zoom is not None else []
         print(explain_text(found, findings, style, arguments.every_step, zoomed), end="")
-    return 1 if found.broken else 0
+    return 1 if found.missed else 0
 
 
 def _why_empty(found: "Explanation") -> str:
@@ -73,4 +73,4 @@ def _why_empty(found: "Explanation") -> str:
     )
     if unsafe is not None:
         return f"the patch is empty: what was found weakens or is withheld ({one_line(unsafe, 300)})"
-    return "the patch is empty: no change to this estate was found that keeps the promise"
+    return "the patch is empty: no change to this estate was found that meets the expectation"

@@ -20,29 +20,29 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
 
 
 def run(arguments: argparse.Namespace) -> int:
-    """Answers; 0 when the visitor gets what was promised, else 1."""
+    """Answers; 0 when the visitor gets what was expected, else 1."""
     from portolan.cli.asking import asked
     from portolan.cli.question import ready, vantage_of
     from portolan.cli.terminal import print_json, style_of
-    from portolan.journey.promise import breaches, promise_for
+    from portolan.journey.expectation import expectation_for, misses
     from portolan.journey.visit import visit
 
     question = ready(arguments)
     vantage = vantage_of(arguments, question.loaded)
     with asked():
         found = visit(question.world, arguments.url, vantage)
-        promise = promise_for(question.loaded.estate, arguments.url, vantage)
-    broken = breaches(promise, found)
+        expectation = expectation_for(question.loaded.estate, arguments.url, vantage)
+    missed = misses(expectation, found)
     findings = []
-    if broken or any(len(exchange.attempts) > 1 for exchange in found.exchanges):
+    if missed or any(len(exchange.attempts) > 1 for exchange in found.exchanges):
         from portolan.diagnosis.base import Case
         from portolan.diagnosis.registry import recognise
 
-        findings = recognise(Case(question.world, found, promise))
+        findings = recognise(Case(question.world, found, expectation))
     if arguments.format == "json":
         from portolan.views.data import follow_data
 
-        print_json(follow_data(found, broken, promise is not None, findings))
+        print_json(follow_data(found, missed, expectation is not None, findings))
     else:
         from portolan.views.text import follow_text
 
@@ -51,5 +51,7 @@ def run(arguments: argparse.Namespace) -> int:
             from portolan.views.zoom_text import zoom_text
 
             zoomed = zoom_text(found, arguments.zoom, style)
-        print(follow_text(found, broken, promise is not None, findings, style, arguments.every_step, zoomed), end="")
-    return 1 if broken else 0
+        print(
+            follow_text(found, missed, expectation is not None, findings, style, arguments.every_step, zoomed), end=""
+        )
+    return 1 if missed else 0

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from functools import cache
 from typing import TYPE_CHECKING
 
-from portolan.cli import check, completion, demo, explain, follow, gather, rehearse, schema
+from portolan.cli import check, completion, demo, explain, follow, rehearse, schema, transcribe
 from portolan.cli.errors import UsageError
 from portolan.cli.streams import complain, give_up_output
 from portolan.source.plain import one_line, plain
@@ -17,7 +17,7 @@ from portolan.version import VERSION
 if TYPE_CHECKING:
     from _typeshed import SupportsWrite
 
-COMMANDS = (demo, check, follow, explain, rehearse, gather, schema, completion)
+COMMANDS = (demo, check, follow, explain, rehearse, transcribe, schema, completion)
 
 
 class _Parser(argparse.ArgumentParser):
@@ -40,7 +40,7 @@ def parser() -> argparse.ArgumentParser:
         description="Works out what a visitor to a published website gets, shows why, and proves a remedy.",
         epilog="example: portolan demo\n"
         "example: portolan follow https://visit.kestrel-ridge.example/ --from street\n\n"
-        "exit status: 0 the visitor gets what was promised; 1 not so; 2 the command or the\n"
+        "exit status: 0 the visitor gets what was expected; 1 not so; 2 the command or the\n"
         "input is wrong; 3 a fault of Portolan itself",
         formatter_class=argparse.RawDescriptionHelpFormatter,
         allow_abbrev=False,

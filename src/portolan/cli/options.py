@@ -63,7 +63,7 @@ def question_options(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "--zoom",
-        choices=("name", "way"),
+        choices=("name", "connect"),
         default=None,
         help="draw one leg large: how the name is resolved, or the packet's way",
     )

@@ -12,10 +12,10 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         "rehearse",
         "build the estate from real programs here, and compare what they do with what is predicted",
         "portolan rehearse --estate observatory/",
-        "Builds the estate on this machine in namespaces of its own, from real open-source programs, asks every promise (or one URL)\n"
+        "Builds the estate on this machine in namespaces of its own, from real open-source programs, asks every expectation (or one URL)\n"
         "with a real client from every vantage, and lays predicted and observed side by side.",
     )
-    parser.add_argument("url", metavar="URL", nargs="?", default=None, help="ask this URL instead of every promise")
+    parser.add_argument("url", metavar="URL", nargs="?", default=None, help="ask this URL instead of every expectation")
     parser.add_argument("--from", dest="vantage", metavar="VANTAGE", default=None, help="from this vantage only")
     parser.add_argument(
         "--evidence",
@@ -74,13 +74,15 @@ def _rehearse(arguments: argparse.Namespace) -> int:
         questions = [(arguments.url, vantage) for vantage in chosen]
     else:
         questions = [
-            (str(promise.url), vantage)
-            for promise in estate.promises
+            (str(expectation.url), vantage)
+            for expectation in estate.expected
             for vantage in chosen
-            if not promise.vantages or vantage.name in promise.vantages
+            if not expectation.vantages or vantage.name in expectation.vantages
         ]
     if not questions:
-        raise UsageError("the estate has no promise to ask", "Name a URL: portolan rehearse URL --from VANTAGE.")
+        raise UsageError(
+            "the estate expects nothing that could be asked", "Name a URL: portolan rehearse URL --from VANTAGE."
+        )
     shown = progress_line(sys.stderr)
     try:
         with asked():

@@ -1,7 +1,6 @@
 """`portolan schema`: JSON Schemas of the estate's format and of the JSON outputs."""
 
 import argparse
-import sys
 
 from portolan.cli.options import add_command
 
@@ -26,7 +25,8 @@ def run(arguments: argparse.Namespace) -> int:
 
         print_json(estate_schema())
     else:
-        from importlib.resources import files
+        from portolan.cli.terminal import print_json
+        from portolan.views.schemas import schema_of
 
-        sys.stdout.write((files("portolan.views") / f"{arguments.of}.schema.json").read_text("utf-8"))
+        print_json(schema_of(arguments.of))
     return 0

@@ -1,4 +1,4 @@
-"""Asks every promise of an estate from every vantage that it is for, and groups those that are broken by their first cause."""
+"""Asks every expectation of an estate from every vantage that it is for, and groups those that are broken by their first cause."""
 
 from typing import NamedTuple
 
@@ -7,8 +7,8 @@ from portolan.diagnosis.registry import recognise
 from portolan.diagnosis.search import Apply, explain
 from portolan.estate.estate import Estate
 from portolan.estate.url import BadUrlError
-from portolan.estate.vantage import Promise, Vantage
-from portolan.journey.promise import breaches, vantages_for
+from portolan.estate.vantage import Expectation, Vantage
+from portolan.journey.expectation import misses, vantages_for
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
 
@@ -19,16 +19,16 @@ _MOST_PROVEN, _SMALL = 8, 300
 
 
 class Missed(NamedTuple):
-    """A promise that is not kept from a vantage."""
+    """An expectation that is missed from a vantage."""
 
-    promise: Promise
+    expectation: Expectation
     vantage: Vantage
     visit: Visit
-    broken: tuple[str, ...]
+    missed: tuple[str, ...]
 
 
 class Group(NamedTuple):
-    """Broken promises with one first cause; None where no known fault explains them."""
+    """Missed expectations with one first cause; None where no known fault explains them."""
 
     cause: Finding | None
     missed: tuple[Missed, ...]
@@ -42,9 +42,9 @@ class Answers(NamedTuple):
     groups: tuple[Group, ...]
 
 
-def questions(estate: Estate) -> tuple[list[tuple[Promise, Vantage]], int]:
-    """Every promise with every vantage that it is for, and how many of those are left out."""
-    every = [(promise, vantage) for promise in estate.promises for vantage in vantages_for(estate, promise)]
+def questions(estate: Estate) -> tuple[list[tuple[Expectation, Vantage]], int]:
+    """Every expectation with every vantage that it is for, and how many of those are left out."""
+    every = [(expectation, vantage) for expectation in estate.expected for vantage in vantages_for(estate, expectation)]
     if len(every) <= MOST_QUESTIONS:
         return every, 0
     chosen = [every[number * len(every) // MOST_QUESTIONS] for number in range(MOST_QUESTIONS)]
@@ -55,28 +55,28 @@ def answers(world: World, apply: Apply) -> Answers:
     """Asks them all."""
     chosen, left = questions(world.estate)
     missed = []
-    for promise, vantage in chosen:
+    for expectation, vantage in chosen:
         try:
-            found = visit(world, promise.url, vantage)
+            found = visit(world, expectation.url, vantage)
         except BadUrlError:
             continue  # a finding of its own says that no client would ask for it
-        broken = breaches(promise, found)
-        if broken:
-            missed.append(Missed(promise, vantage, found, broken))
+        missing = misses(expectation, found)
+        if missing:
+            missed.append(Missed(expectation, vantage, found, missing))
     return Answers(len(chosen), left, _grouped(world, missed, apply, len(chosen) <= _SMALL))
 
 
 def _grouped(world: World, missed: list[Missed], apply: Apply, small: bool) -> tuple[Group, ...]:
     groups: dict[tuple[str, str], tuple[Finding | None, list[Missed]]] = {}
     for each in missed:
-        cause = next(iter(recognise(Case(world, each.visit, each.promise))), None)
+        cause = next(iter(recognise(Case(world, each.visit, each.expectation))), None)
         groups.setdefault(_key(cause, each), (cause, []))[1].append(each)
     if not small or len(groups) > _MOST_PROVEN:
         return tuple(Group(cause, tuple(held)) for cause, held in groups.values())
     proven: dict[tuple[str, str], tuple[Finding | None, list[Missed]]] = {}
     for cause, held in groups.values():
         first = held[0]
-        causes = explain(world, first.promise.url, first.vantage, apply).causes
+        causes = explain(world, first.expectation.url, first.vantage, apply).causes
         better = causes[0] if causes else cause
         proven.setdefault(_key(better, first), (better, []))[1].extend(held)
     return tuple(Group(cause, tuple(held)) for cause, held in proven.values())
@@ -86,4 +86,4 @@ def _key(cause: Finding | None, missed: Missed) -> tuple[str, str]:
     if cause is not None:
         return cause.code, cause.object
     stop = missed.visit.stop
-    return "", stop.text if stop is not None else missed.broken[0]
+    return "", stop.text if stop is not None else missed.missed[0]

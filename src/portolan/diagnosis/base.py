@@ -1,6 +1,7 @@
 """What a recogniser is given, what it returns, and the registry that holds them all."""
 
 from collections.abc import Callable, Iterable
+from enum import StrEnum
 from typing import Any, NamedTuple, TypeVar
 
 from portolan.estate.base import IPAddress, is_public
@@ -8,19 +9,26 @@ from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
 from portolan.estate.service import Service, Site
-from portolan.estate.vantage import Promise
+from portolan.estate.vantage import Expectation
 from portolan.estate.zone import Record, Zone
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import name as name_kinds
 from portolan.evidence.legs import Exchange
 from portolan.evidence.packet import Seen
-from portolan.journey.promise import breaches
+from portolan.journey.expectation import misses
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
 from portolan.source.place import Place
 
 ADecision = TypeVar("ADecision", bound=Decision)
+
+
+class Severity(StrEnum):
+    """How bad a finding is."""
+
+    ERROR = "error"
+    WARNING = "warning"
 
 
 class Finding(NamedTuple):
@@ -32,7 +40,7 @@ class Finding(NamedTuple):
     code: str
     text: str
     place: Place | None
-    severity: str = "error"
+    severity: Severity = Severity.ERROR
     hints: dict[str, Any] = {}  # never altered
 
     @property
@@ -72,11 +80,11 @@ LED_ASTRAY = (
 
 
 class Case(NamedTuple):
-    """A visit that did not get what was promised."""
+    """A visit that did not get what was expected."""
 
     world: World
     visit: Visit
-    promise: Promise | None
+    expectation: Expectation | None
 
     @property
     def estate(self) -> Estate:
@@ -95,25 +103,25 @@ class Case(NamedTuple):
 
     @property
     def symptom(self) -> str:
-        """The kind of the decision that ended it, or for a page that came: what of the promise it breaks."""
+        """The kind of the decision that ended it, or for a page that came: what of the expectation it misses."""
         stop = self.stop
         if stop is not None:
             return stop.kind
-        promise, outcome = self.promise, self.visit.outcome
-        if promise is not None:
-            if promise.page is not None and outcome.page != promise.page and self.breached("page"):
+        expectation, outcome = self.expectation, self.visit.outcome
+        if expectation is not None:
+            if expectation.page is not None and outcome.page != expectation.page and self.missing_in("page"):
                 return "wrong-page"
-            if promise.secure and not outcome.secure:
+            if expectation.secure and not outcome.secure:
                 return "not-secure"
-            if self.breached("final"):
+            if self.missing_in("final"):
                 return "wrong-final"
-            if self.breached("status"):
+            if self.missing_in("status"):
                 return "wrong-status"
         return "slow" if any(len(each.attempts) > 1 for each in self.visit.exchanges) else "none"
 
-    def breached(self, word: str) -> bool:
-        """Whether the promise is broken in the way that a word names."""
-        return any(word in breach for breach in breaches(self.promise, self.visit))
+    def missing_in(self, word: str) -> bool:
+        """Whether the expectation is missed in the way that a word names."""
+        return any(word in breach for breach in misses(self.expectation, self.visit))
 
     @property
     def stop(self) -> Decision | None:
@@ -199,12 +207,12 @@ class Case(NamedTuple):
 
     @property
     def site_name(self) -> str | None:
-        """The site that was promised."""
-        page = self.promise.page if self.promise is not None else None
+        """The site that was expected."""
+        page = self.expectation.page if self.expectation is not None else None
         return page.partition("/")[0] if page else None
 
     def homes(self) -> list["Home"]:
-        """The sites that the visitor may have meant: the promised one, else those that answer to the name."""
+        """The sites that the visitor may have meant: the expected one, else those that answer to the name."""
         wanted, host = self.site_name, self.host
         found = []
         for home in all_homes(self.estate):
@@ -370,7 +378,7 @@ def reached_by(case: Case) -> object:
 
 
 def supposing(case: Case, estate: Estate) -> bool:
-    """Whether the promise would be kept in another estate."""
+    """Whether the expectation would be met in another estate."""
     world = case.world.changed(estate)
     vantage = estate.vantages.get(case.visit.vantage.name, case.visit.vantage)
-    return not breaches(case.promise, visit(world, case.visit.url, vantage))
+    return not misses(case.expectation, visit(world, case.visit.url, vantage))

@@ -69,7 +69,7 @@ def no_privilege(case: Case) -> Finding | None:
     "*",
 )
 def config_broken(case: Case) -> Finding | None:
-    """A boot had none to start with; or what is saved would keep the promise, if it loaded."""
+    """A boot had none to start with; or what is saved would meet the expectation, if it loaded."""
     stop = case.stop
     if stop is not None and isinstance(stop.subject, Service) and stop.subject.failing is not None:
         saved = stop.subject.saved
@@ -95,7 +95,7 @@ def config_broken(case: Case) -> Finding | None:
     "*",
 )
 def not_reloaded(case: Case) -> Finding | None:
-    """What is saved would keep the promise."""
+    """What is saved would meet the expectation."""
     for machine, service in _pending(case):
         if (
             service.saved is not None

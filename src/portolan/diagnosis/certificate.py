@@ -67,7 +67,7 @@ def not_yet(case: Case) -> Finding | None:
     "name-mismatch",
 )
 def default_served(case: Case) -> Finding | None:
-    """Another certificate of the estate that covers the name is bound to the promised site of this service."""
+    """Another certificate of the estate that covers the name is bound to the expected site of this service."""
     return None if case.decision(tls_kinds.ShowsOthers) is None else _found(case, "cert-default-served")
 
 

@@ -12,13 +12,14 @@ from typing import Any, Literal, NamedTuple
 
 import msgspec
 
+from portolan.diagnosis.proposal import Safety
 from portolan.estate.base import IPAddress, IPNetwork, is_public
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import attachments, machines
 from portolan.estate.machine import Machine
 from portolan.estate.service import Service, Site
 from portolan.estate.url import BadUrlError, parse
-from portolan.estate.vantage import Promise, Vantage
+from portolan.estate.vantage import Expectation, Vantage
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
 
@@ -42,7 +43,7 @@ class Asked(NamedTuple):
 
     url: str
     vantage: Vantage
-    promise: Promise | None
+    expectation: Expectation | None
     marks: frozenset[str]
 
 
@@ -63,11 +64,11 @@ class Exposure(NamedTuple):
     closed: bool = False
 
     @property
-    def safety(self) -> Literal["safe", "opens", "weakens"]:
+    def safety(self) -> Safety:
         """The class by itself; a smaller form of the same change may make it `weakens`."""
         if any(gain.grade == "more" for gain in self.gains):
-            return "weakens"
-        return "opens" if self.gains or not self.whole else "safe"
+            return Safety.WEAKENS
+        return Safety.OPENS if self.gains or not self.whole else Safety.SAFE
 
     @property
     def told(self) -> tuple[str, ...]:
@@ -162,8 +163,10 @@ def _reach(before: World, after: World, asked: Asked, seen: Visit) -> tuple[list
 
 def _askers(before: Estate, after: Estate, asked: Asked) -> list[_Asker]:
     """The estate's vantages, a stranger, one from each range that rules name, and a neighbour on each segment."""
-    named = asked.promise.vantages if asked.promise is not None and asked.promise.vantages else ()
-    meant = {*named, asked.vantage.name} if named or asked.promise is None else {*after.vantages, asked.vantage.name}
+    named = asked.expectation.vantages if asked.expectation is not None and asked.expectation.vantages else ()
+    meant = (
+        {*named, asked.vantage.name} if named or asked.expectation is None else {*after.vantages, asked.vantage.name}
+    )
     public = any(_on_internet(after, vantage) for name, vantage in after.vantages.items() if name in meant)
     found = [
         _Asker(name, vantage, name in meant or (public and _on_internet(after, vantage)), _on_internet(after, vantage))
@@ -353,7 +356,7 @@ def _pages(before: World, after: World, asked: Asked) -> Iterator[Gain]:
             grade: Grade = "beside"
             if str(parse(asked.url)) == url:
                 guarded = asked.marks & {"takes-payments", "private"} or (
-                    asked.promise is not None and asked.promise.secure
+                    asked.expectation is not None and asked.expectation.secure
                 )
                 grade = "more" if guarded else "needed"
             yield Gain("plain", key, f"{vantage.name} newly gets {page} without encryption", grade)

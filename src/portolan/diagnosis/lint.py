@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterator
 from datetime import timedelta
 
-from portolan.diagnosis.base import Finding, all_homes, listed, zone_of
+from portolan.diagnosis.base import Finding, Severity, all_homes, listed, zone_of
 from portolan.diagnosis.lint_names import NAME_LINTS
 from portolan.diagnosis.lint_way import WAY_LINTS
 from portolan.estate.base import IPAddress, is_public
@@ -54,7 +54,7 @@ def doubled_origins(world: World) -> Iterator[Finding]:
                     "name-doubled-origin",
                     f"{owner} ends in the zone's name twice: a final dot is missing",
                     record.place,
-                    "warning",
+                    Severity.WARNING,
                 )
 
 
@@ -68,7 +68,7 @@ def private_addresses(world: World) -> Iterator[Finding]:
                         "name-private-address",
                         f"{record.owner} is {record.data}, which works inside only",
                         record.place,
-                        "warning",
+                        Severity.WARNING,
                     )
 
 
@@ -107,7 +107,7 @@ def certificates_in_time(world: World) -> Iterator[Finding]:
                 "cert-expired",
                 f"the certificate {certificate.name} ends on {leaf.until:%Y-%m-%d}",
                 certificate.place,
-                "warning",
+                Severity.WARNING,
             )
 
 
@@ -144,7 +144,7 @@ def forwards_lead_somewhere(world: World) -> Iterator[Finding]:
                     "forward-wrong-address",
                     f"no box has {forward.to}, to which port {forward.outside} is forwarded",
                     forward.place,
-                    "warning",
+                    Severity.WARNING,
                 )
             elif forward.protocol == "tcp" and forward.outside.first == forward.outside.last:
                 port = forward.port or forward.outside.first
@@ -157,7 +157,7 @@ def forwards_lead_somewhere(world: World) -> Iterator[Finding]:
                         f"nothing listens on port {port} of {holder.label}, to which port "
                         f"{forward.outside} is forwarded",
                         forward.place,
-                        "warning",
+                        Severity.WARNING,
                     )
 
 
@@ -209,7 +209,7 @@ def services_that_are_stopped(world: World) -> Iterator[Finding]:
                     "service-stopped",
                     f"{service.name} on {machine.name} is stopped: nobody gets {listed(service.sites)}",
                     service.place.key("state"),
-                    "warning",
+                    Severity.WARNING,
                 )
 
 
@@ -230,7 +230,7 @@ def names_have_records(world: World) -> Iterator[Finding]:
                         "name-missing",
                         f"the site {site.name} answers to {name}, which the zone {zone.name} does not have{hint}",
                         site.place.key("names"),
-                        "warning",
+                        Severity.WARNING,
                     )
 
 
@@ -245,7 +245,7 @@ def hidden_rules(world: World) -> Iterator[Finding]:
             for rule in chain.rules if chain is not None else ():
                 if final is not None:
                     text = f"rule {int(rule.place.path[-1]) + 1} is never asked: rule {int(final.place.path[-1]) + 1} takes everything"
-                    yield Finding("filter-order", text, rule.place, "warning")
+                    yield Finding("filter-order", text, rule.place, Severity.WARNING)
                 elif _takes_all(rule):
                     final = rule
 
@@ -286,20 +286,20 @@ def _shadowed(service: Service, listener: Listener, told: set[tuple[str, str]]) 
                         "binding-shadowed",
                         f"{other.name} answers to {name} on {listener} before {site.name} does",
                         site.place.key("names"),
-                        "warning",
+                        Severity.WARNING,
                     )
 
 
-def promises_can_be_asked(world: World) -> Iterator[Finding]:
-    """Promises whose URL no client would ask, or whose name nothing mentions."""
-    for promise in world.estate.promises:
-        for key, text in (("url", promise.url), ("final", promise.final)):
+def expectations_can_be_asked(world: World) -> Iterator[Finding]:
+    """Expectations whose URL no client would ask, or whose name nothing mentions."""
+    for expectation in world.estate.expected:
+        for key, text in (("url", expectation.url), ("final", expectation.final)):
             if text is None:
                 continue
             try:
                 parse(text)
             except BadUrlError as error:
-                yield Finding("address-typed-wrong", str(error), promise.place.key(key))
+                yield Finding("address-typed-wrong", str(error), expectation.place.key(key))
 
 
 LINTS: tuple[Lint, ...] = (
@@ -315,7 +315,7 @@ LINTS: tuple[Lint, ...] = (
     names_have_records,
     hidden_rules,
     shadowed_names,
-    promises_can_be_asked,
+    expectations_can_be_asked,
     *NAME_LINTS,
     *WAY_LINTS,
 )

@@ -4,7 +4,7 @@ import shlex
 from collections.abc import Iterator
 from datetime import timedelta
 
-from portolan.diagnosis.base import Finding, all_homes, listed, warned, zone_of
+from portolan.diagnosis.base import Finding, Severity, all_homes, listed, warned, zone_of
 from portolan.diagnosis.resolving import wrong_glue
 from portolan.dns.signatures import judged, named_keys, signatures_end
 from portolan.dns.versions import same_answer
@@ -47,7 +47,7 @@ def registrations(world: World) -> Iterator[Finding]:
                 "name-registration-lapsed",
                 f"the registration of {zone.name} ends on {until:%Y-%m-%d}",
                 zone.place.key("registered_until"),
-                "warning",
+                Severity.WARNING,
             )
 
 
@@ -89,7 +89,7 @@ def delegations(world: World) -> Iterator[Finding]:
                 "name-zone-elsewhere",
                 f"the zone {parent.name} does not delegate {zone.name}: nobody asks for it there",
                 zone.place,
-                "warning",
+                Severity.WARNING,
             )
 
 
@@ -113,7 +113,7 @@ def signatures(world: World) -> Iterator[Finding]:
                 "name-signature-broken",
                 f"the signatures of {zone.name} end on {until:%Y-%m-%d %H:%M} UTC",
                 verdict.place,
-                "warning",
+                Severity.WARNING,
             )
 
 
@@ -127,7 +127,7 @@ def views(world: World) -> Iterator[Finding]:
                     "name-view-split",
                     f"the view {view.name} of {zone.name} has no {name}, which others get",
                     view.place,
-                    "warning",
+                    Severity.WARNING,
                 )
 
 
@@ -157,7 +157,7 @@ def dead_addresses(world: World) -> Iterator[Finding]:
                     code,
                     f"{name} has the address {record.data}, which no box of the estate has, beside {living[0].data}",
                     record.place,
-                    "warning",
+                    Severity.WARNING,
                 )
 
 
@@ -219,7 +219,7 @@ def wrong_types(world: World) -> Iterator[Finding]:
         ):
             place = next((records[0].place for records in found.types.values()), zone.place)
             yield Finding(
-                "name-wrong-type", f"{name} exists in the zone {zone.name}, and has no address", place, "warning"
+                "name-wrong-type", f"{name} exists in the zone {zone.name}, and has no address", place, Severity.WARNING
             )
 
 
@@ -261,7 +261,7 @@ def _forbidden(world: World, certificate: Certificate, covered: str) -> Finding 
             f"the CAA records of {name} allow {who} to issue for {covered}; the certificate {certificate.name} is by "
             f"{certificate.issuer or 'a public authority'}",
             records[0].place,
-            "warning",
+            Severity.WARNING,
             {"zone": zone, "owner": name, "tag": tag, "wanted": wanted[0] if wanted else ""},
         )
     return None

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from portolan.diagnosis.base import Finding
+from portolan.diagnosis.base import Finding, Severity
 from portolan.estate.base import is_public, same_facts
 from portolan.estate.guesses import machines, network_name, network_named, prefix_of
 from portolan.estate.machine import Machine
@@ -18,7 +18,7 @@ def boots(world: World) -> Iterator[Finding]:
                 "filter-not-permanent",
                 f"the filter of {machine.name} is in force now, and the next boot {what}",
                 machine.place.key("filter_after_boot"),
-                "warning",
+                Severity.WARNING,
             )
         for service in machine.services.values():
             name = f"{service.name} on {machine.name}"
@@ -27,7 +27,7 @@ def boots(world: World) -> Iterator[Finding]:
                     "service-not-enabled",
                     f"{name} runs, and the next boot does not start it",
                     service.place.key("after_boot"),
-                    "warning",
+                    Severity.WARNING,
                 )
             if service.saved is not None and service.saved.broken is not None:
                 yield Finding(
@@ -35,14 +35,14 @@ def boots(world: World) -> Iterator[Finding]:
                     f"the saved configuration of {name} does not load ({service.saved.broken}): the old one "
                     "stays in force until the next start, and then there is none",
                     service.saved.place,
-                    "warning",
+                    Severity.WARNING,
                 )
             elif service.saved is not None:
                 yield Finding(
                     "service-not-reloaded",
                     f"a configuration of {name} is saved and not in force",
                     service.saved.place,
-                    "warning",
+                    Severity.WARNING,
                 )
 
 
@@ -75,7 +75,7 @@ def masks(world: World) -> Iterator[Finding]:
                         f"{machine.name} has {address.ip} with the mask /{prefix.prefixlen}; {network.name if network else ''} "
                         f"is {right}",
                         interface.place.key("address"),
-                        "warning",
+                        Severity.WARNING,
                     )
 
 
@@ -94,7 +94,7 @@ def lists_let_answers_out(world: World) -> Iterator[Finding]:
                 f"the access list of {network.name} lets questions in, and no answer out to the ports that visitors "
                 "ask from",
                 held.place.key("outbound"),
-                "warning",
+                Severity.WARNING,
             )
 
 
@@ -119,7 +119,7 @@ def forwards_in_order(world: World) -> Iterator[Finding]:
                         f"the forward of port {later.outside} to {later.to} is never asked: an earlier one takes "
                         f"the port to {earlier.to}",
                         later.place,
-                        "warning",
+                        Severity.WARNING,
                     )
                     break
 
@@ -145,7 +145,7 @@ def lines_are_public(world: World) -> Iterator[Finding]:
                     f"{router.name} forwards on {name}, whose address {addresses[0]} is not public, and "
                     f"{above[0].name} sends nothing on to it",
                     router.place.key("forwards"),
-                    "warning",
+                    Severity.WARNING,
                 )
 
 
@@ -170,7 +170,7 @@ def leases_may_change(world: World) -> Iterator[Finding]:
                     f"port {forward.outside} is forwarded to {forward.to}, which {leased[forward.to]} has by a lease "
                     "that may change: reserve it",
                     forward.place,
-                    "warning",
+                    Severity.WARNING,
                 )
 
 
@@ -188,7 +188,9 @@ def groups_hang_somewhere(world: World) -> Iterator[Finding]:
     }
     for name, group in world.estate.groups.items():
         if name not in attached | named:
-            yield Finding("group-not-attached", f"the group {name} hangs on no interface", group.place, "warning")
+            yield Finding(
+                "group-not-attached", f"the group {name} hangs on no interface", group.place, Severity.WARNING
+            )
 
 
 WAY_LINTS = (

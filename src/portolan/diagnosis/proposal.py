@@ -1,17 +1,29 @@
 """What a remedy is, and the small edits that remedies are made of (JSON Patch, RFC 6902)."""
 
 from collections.abc import Callable, Iterator
-from typing import Any, Literal, NamedTuple
+from enum import StrEnum
+from typing import Any, NamedTuple
 
 from portolan.diagnosis.base import Case, Finding
 from portolan.estate.zone import Record, Zone
 from portolan.source.place import Place, pointer
 
-#: Computed by exposure.py. `safe` lays nothing open; `opens` lays open what is expected, in the smallest form found; `weakens`
-#: more than that, or a leg that is no longer encrypted or verified, and is withheld where a mark forbids it; `outside` changes
-#: nothing here.
-Safety = Literal["safe", "opens", "weakens", "outside"]
-ORDER: dict[Safety, int] = {"safe": 0, "opens": 1, "outside": 2, "weakens": 3}
+
+class Safety(StrEnum):
+    """What a remedy lays open; computed by exposure.py, never claimed.
+
+    `safe` lays nothing open; `opens` lays open what is expected, in the smallest form found; `weakens` more than that, or
+    a leg that is no longer encrypted or verified, and is withheld where a mark forbids it; `outside` changes nothing here.
+    """
+
+    SAFE = "safe"
+    OPENS = "opens"
+    OUTSIDE = "outside"
+    WEAKENS = "weakens"
+
+
+#: In which order remedies are offered.
+ORDER: dict[Safety, int] = {each: number for number, each in enumerate(Safety)}
 
 Patch = list[dict[str, Any]]
 

@@ -82,7 +82,7 @@ def inner_target(case: Case) -> Finding | None:
 
 @fault(
     "redirect-missing",
-    "Plain HTTP is served although secure was promised",
+    "Plain HTTP is served although secure was expected",
     "not secure",
     "Send plain requests to the secure address.",
     "not-secure",

@@ -53,7 +53,7 @@ def _looking_at(symptom: str) -> tuple[Fault, ...]:
 def recognise(case: Case) -> list[Finding]:
     """The causes that fit what stopped the visit, the most particular first; empty when none does.
 
-    For a visit that got what was promised: what made it slow, as warnings.
+    For a visit that got what was expected: what made it slow, as warnings.
     """
     found: list[Finding] = []
     for fault in _looking_at(case.symptom):

@@ -6,6 +6,7 @@ from portolan.diagnosis.base import (
     LED_ASTRAY,
     Case,
     Finding,
+    Severity,
     fault,
     leads_home,
     origin_of,
@@ -175,7 +176,7 @@ def _dead(case: Case, code: str, version: int | None) -> Finding | None:
             if version == 6:
                 text = f"{record.owner} has the IPv6 address {record.data}, which does not serve it: {what}"
             hints = {**record_hints(case, record), "others": tuple(each.data for each in others)}
-            return Finding(code, text, record.place, "warning" if slow else "error", hints)
+            return Finding(code, text, record.place, Severity.WARNING if slow else Severity.ERROR, hints)
     return None
 
 

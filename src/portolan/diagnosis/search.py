@@ -1,7 +1,7 @@
-"""Mends in thought: finds the cause, applies a remedy, asks again, until the visitor has what was promised.
+"""Mends in thought: finds the cause, applies a remedy, asks again, until the visitor has what was expected.
 
-Every remedy that is shown was proven by asking again: the promise is kept, or the next fault is met in its place; and
-no other promise fares worse. A cause that turns out not to be needed is not blamed.
+Every remedy that is shown was proven by asking again: the expectation is met, or the next fault is met in its place; and
+no other expectation fares worse. A cause that turns out not to be needed is not blamed.
 """
 
 from collections.abc import Callable
@@ -14,17 +14,20 @@ from portolan.diagnosis.registry import proposals, recognise
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
 from portolan.estate.url import BadUrlError
-from portolan.estate.vantage import Promise, Vantage
+from portolan.estate.vantage import Expectation, Vantage
 from portolan.evidence.outcome import Outcome
-from portolan.journey.promise import breaches, promise_for, vantages_for
+from portolan.journey.expectation import expectation_for, misses, vantages_for
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
+from portolan.source.place import Place
 from portolan.source.problem import EstateError
 
 #: Turns a patch of the estate's document into the changed estate; raises EstateError when it does not fit.
 Apply = Callable[[Patch], Estate]
 
 MOST_CAUSES = 8
+#: How many states are looked at before the search gives up, and how many changes are followed for one cause.
+_MOST_STATES, _MOST_WAYS = 24, 3
 #: Marks under which nothing that weakens is handed out.
 GUARDED = frozenset(("takes-payments", "private"))
 
@@ -33,7 +36,7 @@ class Remedy(NamedTuple):
     """A proven remedy, or advice that changes nothing here (`patch` empty).
 
     `safety` is computed from what the change lays open. `outcome` is what the visitor gets after this change and those of the
-    causes before it; `complete` says whether that keeps the promise. `changes` says what else it changes for visitors.
+    causes before it; `complete` says whether that meets the expectation. `changes` says what else it changes for visitors.
     """
 
     text: str
@@ -43,18 +46,22 @@ class Remedy(NamedTuple):
     outcome: Outcome | None
     complete: bool
     changes: tuple[str, ...] = ()
+    #: What has to change; None where several things have to.
+    place: Place | None = None
 
 
 class Explanation(NamedTuple):
-    """Why a visit did not get what was promised, and what mends it."""
+    """Why a visit did not get what was expected, and what mends it."""
 
     visit: Visit
-    promise: Promise | None
-    broken: tuple[str, ...]
+    expectation: Expectation | None
+    missed: tuple[str, ...]
     causes: tuple[Finding, ...]
     remedies: tuple[Remedy, ...]
     after: Visit | None
     withheld: tuple[str, ...] = ()
+    #: Other sets of causes, each of which would explain it by itself.
+    other_causes: tuple[tuple[Finding, ...], ...] = ()
 
     @property
     def best(self) -> Remedy | None:
@@ -62,25 +69,39 @@ class Explanation(NamedTuple):
         every = [cause.code for cause in self.causes]
         whole = [each for each in self.remedies if each.patch and each.complete and sorted(each.fixes) == sorted(every)]
         advice = [each for each in self.remedies if not each.patch]
-        return next((each for each in (*whole, *advice) if each.safety != "weakens"), None)
+        return next((each for each in (*whole, *advice) if each.safety is not Safety.WEAKENS), None)
 
 
 class _Tried(NamedTuple):
+    """A proposal carried out: `onward` where the next fault is met on the same leg or a later one."""
+
     proposal: Proposal
     world: World
     visit: Visit
     complete: bool
+    onward: bool
     exposure: Exposure
 
 
 class _Step(NamedTuple):
+    """A cause with what mends it; `chosen` is what the search went on with."""
+
     finding: Finding
     chosen: Proposal | None
     remedies: tuple[Remedy, ...]
 
 
+class _State(NamedTuple):
+    """Where a search stands: the changes so far, the world and the visit that they lead to, the steps taken."""
+
+    world: World
+    visit: Visit
+    patch: Patch
+    steps: tuple[_Step, ...]
+
+
 def explain(world: World, text: str, vantage: Vantage, apply: Apply) -> Explanation:
-    """Why a URL does not give a visitor what was promised (or a page), and the remedies, proven."""
+    """Why a URL does not give a visitor what was expected (or a page), and the remedies, proven."""
     return _Mending(world, text, vantage, apply).run()
 
 
@@ -90,18 +111,18 @@ class _Mending:
         self.text = text
         self.vantage = vantage
         self.apply = apply
-        self.promise = promise_for(world.estate, text, vantage)
+        self.expectation = expectation_for(world.estate, text, vantage)
         self.first = visit(world, text, vantage)
         self.withheld: list[str] = []
         #: Causes that turned out not to be needed, by code and object.
         self.spared: set[tuple[str, str]] = set()
-        self._kept_before: list[tuple[Promise, Vantage]] | None = None
+        self._kept_before: list[tuple[Expectation, Vantage]] | None = None
 
     def run(self) -> Explanation:
         """Looks for causes until none is left, then drops those that were not needed."""
-        broken = breaches(self.promise, self.first)
-        if not broken:
-            return Explanation(self.first, self.promise, (), (), (), None)
+        missed = misses(self.expectation, self.first)
+        if not missed:
+            return Explanation(self.first, self.expectation, (), (), (), None)
         steps, final = self._steps()
         if final is not None and len(steps) > 1:
             steps, final = self._needed(steps, final)
@@ -109,72 +130,88 @@ class _Mending:
         if final is not None and len(steps) > 1:
             remedies.insert(0, self._together(steps, final))
         causes = tuple(step.finding for step in steps)
-        return Explanation(self.first, self.promise, broken, causes, tuple(remedies), final, tuple(self.withheld))
+        return Explanation(
+            self.first, self.expectation, missed, causes, tuple(remedies), final, tuple(dict.fromkeys(self.withheld))
+        )
 
     def _steps(self) -> tuple[list[_Step], Visit | None]:
-        steps: list[_Step] = []
-        patch: Patch = []
-        world, current = self.world, self.first
-        while len(steps) < MOST_CAUSES:
-            found = [
-                each
-                for each in recognise(Case(world, current, self.promise))
-                if (each.code, each.object) not in self.spared
-            ]
-            step, following = self._step(world, current, patch, found, steps)
-            if step is None:
-                break
-            steps.append(step)
-            if step.chosen is None or following is None:
-                return steps, None
-            patch = [*patch, *step.chosen.patch]
-            world, current = following
-            if not breaches(self.promise, current):
-                return steps, current
-        return steps, None
+        """The way to the end that the search finds; where it finds none, the first way that it went."""
+        self._budget = _MOST_STATES
+        self._first_way: list[_Step] = []
+        found = self._search(_State(self.world, self.first, [], ()), frozenset())
+        if found is None:
+            return self._first_way, None
+        return list(found.steps), found.visit
 
-    def _step(
-        self, world: World, current: Visit, patch: Patch, found: list[Finding], before: list[_Step]
-    ) -> tuple[_Step | None, tuple[World, Visit] | None]:
-        """The first cause with a remedy that proves right; else the first cause, with advice only."""
-        fallback: _Step | None = None
-        known = {(step.finding.code, step.finding.object) for step in before}
-        for finding in found:
+    def _search(self, state: _State, met: frozenset[tuple[str, str, int]]) -> _State | None:
+        """Depth first, with a way back: the first way on which the expectation is met.
+
+        At each state, changes that lead to the end or onward are followed for every cause that fits, in the order of the
+        causes; only then those after which a fault on an earlier leg is met, which is progress too. No fault is met twice.
+        """
+        here = _fault_met(state.visit)
+        if self._budget <= 0 or len(state.steps) >= MOST_CAUSES or here in met:
+            return None
+        self._budget -= 1
+        met |= {here}
+        back: list[_State] = []
+        advice: _Step | None = None
+        known = {(step.finding.code, step.finding.object) for step in state.steps} | self.spared
+        for finding in recognise(Case(state.world, state.visit, self.expectation)):
             if (finding.code, finding.object) in known:
                 continue
-            step, following = self._remedied(world, current, patch, finding)
-            if step.chosen is not None:
-                return step, following
-            fallback = fallback or step
-        return fallback, None
+            step, tried = self._remedied(state, finding)
+            advice = advice or step
+            for each in tried[:_MOST_WAYS]:
+                chosen = step._replace(chosen=each.proposal)
+                patch = [*state.patch, *each.proposal.patch]
+                following = _State(each.world, each.visit, patch, (*state.steps, chosen))
+                if each.complete:
+                    return following
+                if not each.onward:
+                    back.append(following)
+                    continue
+                self._went(following)
+                end = self._search(following, met)
+                if end is not None:
+                    return end
+        for following in back:
+            self._went(following)
+            end = self._search(following, met)
+            if end is not None:
+                return end
+        if advice is not None:
+            self._went(state._replace(steps=(*state.steps, advice)))
+        return None
 
-    def _remedied(
-        self, world: World, current: Visit, patch: Patch, finding: Finding
-    ) -> tuple[_Step, tuple[World, Visit] | None]:
+    def _went(self, state: _State) -> None:
+        """Keeps the first way as far as it leads: each state on it adds to the one before."""
+        way = list(state.steps)
+        held = [step.finding for step in self._first_way]
+        if [step.finding for step in way[: len(held)]] == held and len(way) > len(held):
+            self._first_way = way
+
+    def _remedied(self, state: _State, finding: Finding) -> tuple[_Step, list[_Tried]]:
         """Every proposal for a cause, tried and weighed: the safest first."""
-        asked = Asked(self.text, self.vantage, self.promise, self._marks(current))
+        asked = Asked(self.text, self.vantage, self.expectation, self._marks(state.visit))
         advice: list[Remedy] = []
         tried: list[_Tried] = []
-        for proposal in proposals(Case(world, current, self.promise), finding):
+        for proposal in proposals(Case(state.world, state.visit, self.expectation), finding):
             if not proposal.patch:
-                advice.append(Remedy(proposal.text, [], "outside", (finding.code,), None, False))
+                text, codes = proposal.text, (finding.code,)
+                advice.append(Remedy(text, [], Safety.OUTSIDE, codes, None, False, place=finding.place))
                 continue
-            result = self._try([*patch, *proposal.patch], finding, current)
+            result = self._try([*state.patch, *proposal.patch], finding, state.visit)
             if result is None:
                 continue
-            laid_open = exposure(world, result[0], asked, result[1])
+            world, after, onward = result
+            laid_open = exposure(state.world, world, asked, after)
             if laid_open.closed:
                 self.withheld.append(f"{proposal.text}: the refusal is marked as meant")
                 continue
-            tried.append(_Tried(proposal, *result, not breaches(self.promise, result[1]), laid_open))
-        weighed = [(_class_of(each, tried), each) for each in tried]
-        if asked.marks & GUARDED:
-            self.withheld += [each.proposal.text for safety, each in weighed if safety == "weakens"]
-            weighed = [(safety, each) for safety, each in weighed if safety != "weakens"]
-        # What completes comes before what only leads on, within its class of safety.
-        weighed.sort(key=lambda pair: (ORDER[pair[0]], not pair[1].complete))
-        if any(each.complete for _, each in weighed):
-            weighed = [pair for pair in weighed if pair[1].complete]
+            complete = not misses(self.expectation, after)
+            tried.append(_Tried(proposal, world, after, complete, onward, laid_open))
+        weighed = self._weighed(tried, asked)
         remedies = [
             Remedy(
                 each.proposal.text,
@@ -183,84 +220,94 @@ class _Mending:
                 (finding.code,),
                 each.visit.outcome,
                 each.complete,
-                self._other_changes(world, each.world, each.exposure),
+                self._other_changes(state.world, each.world, each.exposure),
+                finding.place,
             )
             for safety, each in weighed
         ]
         ordered = sorted([*remedies, *advice], key=lambda each: ORDER[each.safety])
-        if not weighed:
-            return _Step(finding, None, tuple(ordered)), None
-        best = weighed[0][1]
-        return _Step(finding, best.proposal, tuple(ordered)), (best.world, best.visit)
+        return _Step(finding, None, tuple(ordered)), [each for _, each in weighed]
 
-    def _try(self, patch: Patch, finding: Finding, current: Visit) -> tuple[World, Visit] | None:
-        """The world and visit after a patch, when it keeps the promise or meets another fault; else None."""
+    def _weighed(self, tried: list[_Tried], asked: Asked) -> list[tuple[Safety, _Tried]]:
+        """What is handed out, the safest first; of one class what completes first, then what leads onward."""
+        weighed = [(_class_of(each, tried), each) for each in tried]
+        if asked.marks & GUARDED:
+            self.withheld += [each.proposal.text for safety, each in weighed if safety is Safety.WEAKENS]
+            weighed = [(safety, each) for safety, each in weighed if safety is not Safety.WEAKENS]
+        weighed.sort(key=lambda pair: (ORDER[pair[0]], not pair[1].complete, not pair[1].onward))
+        for wanted in ("complete", "onward"):
+            best = [pair for pair in weighed if getattr(pair[1], wanted)]
+            if best:
+                return best
+        return weighed
+
+    def _try(self, patch: Patch, finding: Finding, current: Visit) -> tuple[World, Visit, bool] | None:
+        """The world and visit after a patch, when it meets the expectation or another fault; else None.
+
+        The last value says whether what is met next lies on the same leg or a later one.
+        """
         try:
             world = self.world.changed(self.apply(patch))
             vantage = world.estate.vantages.get(self.vantage.name, self.vantage)
             after = visit(world, self.text, vantage)
         except (EstateError, BadUrlError):
             return None
-        if breaches(self.promise, after):
-            again = {(each.code, each.object) for each in recognise(Case(world, after, self.promise))}
-            if not again and after.outcome == current.outcome and _stop_of(after) == _stop_of(current):
+        onward = True
+        if misses(self.expectation, after):
+            again = {(each.code, each.object) for each in recognise(Case(world, after, self.expectation))}
+            if (finding.code, finding.object) in again or _fault_met(after) == _fault_met(current):
                 return None
-            if (
-                (finding.code, finding.object) in again
-                or len(after.exchanges) < len(current.exchanges)
-                or (_depth(after) < _depth(current))
-            ):
-                return None
-        return None if self._breaks_others(world) else (world, after)
+            onward = len(after.exchanges) >= len(current.exchanges) and _depth(after) >= _depth(current)
+        return None if self._breaks_others(world) else (world, after, onward)
 
     def _breaks_others(self, world: World) -> bool:
-        """Whether a promise that was kept is not kept any more."""
+        """Whether an expectation that was met is not met any more."""
         if self._kept_before is None:
             self._kept_before = []
-            for promise in self.world.estate.promises:
-                for vantage in vantages_for(self.world.estate, promise):
-                    if promise is self.promise and vantage.name == self.vantage.name:
+            for expectation in self.world.estate.expected:
+                for vantage in vantages_for(self.world.estate, expectation):
+                    if expectation is self.expectation and vantage.name == self.vantage.name:
                         continue
-                    if not _breached(self.world, promise, vantage):
-                        self._kept_before.append((promise, vantage))
+                    if not _missing_in(self.world, expectation, vantage):
+                        self._kept_before.append((expectation, vantage))
         return any(
-            _breached(world, promise, world.estate.vantages.get(vantage.name, vantage))
-            for promise, vantage in self._kept_before
+            _missing_in(world, expectation, world.estate.vantages.get(vantage.name, vantage))
+            for expectation, vantage in self._kept_before
         )
 
     def _marks(self, current: Visit) -> frozenset[str]:
         """The marks of what was asked for: of the expectation, of the site expected, of the one met, and of those with the name."""
-        found = set(self.promise.marks) if self.promise is not None else set()
-        promised = self.promise.page.partition("/")[0] if self.promise is not None and self.promise.page else None
-        hosts = {exchange.url.host.rstrip(".") for exchange in (*self.first.exchanges, *current.exchanges)}
+        found = set(self.expectation.marks) if self.expectation is not None else set()
+        expected = (
+            self.expectation.page.partition("/")[0] if self.expectation is not None and self.expectation.page else None
+        )
+        hosts = {exchange.url.host.rstrip(".") for exchange in (*self.first.tree, *current.tree)}
         met = {
-            exchange.response.site
-            for exchange in (*self.first.exchanges, *current.exchanges)
-            if exchange.response is not None
+            exchange.response.site for exchange in (*self.first.tree, *current.tree) if exchange.response is not None
         }
         for machine in machines(self.world.estate):
             for service in machine.services.values():
                 for site in service.sites.values():
-                    if site.name == promised or site in met or hosts & set(site.names):
+                    if site.name == expected or site in met or hosts & set(site.names):
                         found.update(site.marks)
         return frozenset(found)
 
     def _other_changes(self, before: World, after: World, laid_open: Exposure) -> tuple[str, ...]:
-        """Promises that are newly kept, and what is laid open."""
+        """Expectations that are newly met, and what is laid open."""
         found = []
-        for promise in self.world.estate.promises:
-            for vantage in vantages_for(self.world.estate, promise):
-                if promise is self.promise and vantage.name == self.vantage.name:
+        for expectation in self.world.estate.expected:
+            for vantage in vantages_for(self.world.estate, expectation):
+                if expectation is self.expectation and vantage.name == self.vantage.name:
                     continue
-                if _breached(before, promise, vantage) and not _breached(
-                    after, promise, after.estate.vantages.get(vantage.name, vantage)
+                if _missing_in(before, expectation, vantage) and not _missing_in(
+                    after, expectation, after.estate.vantages.get(vantage.name, vantage)
                 ):
-                    found.append(f"keeps the promise of {promise.url} from {vantage.name} too")
+                    found.append(f"meets what is expected of {expectation.url} from {vantage.name} too")
         rest = () if laid_open.whole else ("the estate is large: not everybody's way to every listener was compared",)
         return (*found, *laid_open.told, *rest)
 
     def _needed(self, steps: list[_Step], final: Visit) -> tuple[list[_Step], Visit]:
-        """Takes away every cause without whose remedy the promise is kept all the same.
+        """Takes away every cause without whose remedy the expectation is met all the same.
 
         What is left is worked out anew, so that each remedy tells what it does without the one taken away.
         """
@@ -271,7 +318,7 @@ class _Mending:
             try:
                 world = self.world.changed(self.apply(patch))
                 after = visit(world, self.text, world.estate.vantages.get(self.vantage.name, self.vantage))
-                kept = not breaches(self.promise, after)
+                kept = not misses(self.expectation, after)
             except (EstateError, BadUrlError):
                 kept = False
             if not kept:
@@ -289,10 +336,12 @@ class _Mending:
         patch: Patch = [change for step in steps if step.chosen for change in step.chosen.patch]
         text = "; then ".join(step.chosen.text for step in steps if step.chosen)
         world = self.world.changed(self.apply(patch))
-        asked = Asked(self.text, self.vantage, self.promise, self._marks(self.first))
+        asked = Asked(self.text, self.vantage, self.expectation, self._marks(self.first))
         laid_open = exposure(self.world, world, asked, final)
         own = {remedy.text: remedy.safety for step in steps for remedy in step.remedies}
-        worst = max((own.get(step.chosen.text, "safe") for step in steps if step.chosen), key=lambda each: ORDER[each])
+        worst = max(
+            (own.get(step.chosen.text, Safety.SAFE) for step in steps if step.chosen), key=lambda each: ORDER[each]
+        )
         safety = max((worst, laid_open.safety), key=lambda each: ORDER[each])
         return Remedy(
             text,
@@ -311,14 +360,17 @@ def _class_of(each: _Tried, tried: list[_Tried]) -> Safety:
     smaller = any(
         other.complete >= each.complete
         and other.exposure.beside < each.exposure.beside
-        and other.exposure.safety != "weakens"
+        and other.exposure.safety is not Safety.WEAKENS
         for other in tried
     )
-    return "weakens" if own == "opens" and smaller else own
+    return Safety.WEAKENS if own is Safety.OPENS and smaller else own
 
 
-def _stop_of(found: Visit) -> tuple[str, str]:
-    return (found.stop.kind, found.stop.text) if found.stop is not None else ("", "")
+def _fault_met(found: Visit) -> tuple[str, str, int]:
+    """What a visit ended by, in which of its exchanges; where nothing stopped it, what it got."""
+    if found.stop is None:
+        return str(found.outcome), found.outcome.final_url, len(found.exchanges)
+    return found.stop.kind, found.stop.text, len(found.exchanges)
 
 
 def _depth(found: Visit) -> int:
@@ -331,8 +383,8 @@ def _depth(found: Visit) -> int:
     return 2 if last.attempts else 1
 
 
-def _breached(world: World, promise: Promise, vantage: Vantage) -> bool:
+def _missing_in(world: World, expectation: Expectation, vantage: Vantage) -> bool:
     try:
-        return bool(breaches(promise, visit(world, promise.url, vantage)))
+        return bool(misses(expectation, visit(world, expectation.url, vantage)))
     except BadUrlError:
         return True

@@ -180,7 +180,7 @@ def binding_missing(case: Case) -> Finding | None:
     "name-mismatch",
 )
 def shadowed(case: Case) -> Finding | None:
-    """Another site took the name although the promised one has it too."""
+    """Another site took the name although the expected one has it too."""
     connection = case.last.connection
     if connection is None or connection.arrival is None or case.site_name is None:
         return None
@@ -255,16 +255,16 @@ def content_missing(case: Case) -> Finding | None:
     "wrong-page",
 )
 def default_order(case: Case) -> Finding | None:
-    """Another default document of the same folder was promised."""
-    page, promised = case.visit.outcome.page, case.promise.page if case.promise else None
+    """Another default document of the same folder was expected."""
+    page, expected = case.visit.outcome.page, case.expectation.page if case.expectation else None
     response = case.last.response
-    if page is None or promised is None or response is None or not isinstance(response.site, Site):
+    if page is None or expected is None or response is None or not isinstance(response.site, Site):
         return None
     site = response.site
     folder, _, got = page.rpartition("/")
-    if folder != promised.rpartition("/")[0] or not case.last.url.path.endswith("/"):
+    if folder != expected.rpartition("/")[0] or not case.last.url.path.endswith("/"):
         return None
-    wanted = promised.rpartition("/")[2]
+    wanted = expected.rpartition("/")[2]
     if wanted not in site.default_documents:
         return None
     return Finding(
@@ -365,7 +365,7 @@ def _files(site: Site, name: str) -> Patch:
 
 @remedy("content-default-order")
 def reorder(_case: Case, finding: Finding) -> Iterator[Proposal]:
-    """Puts the promised document first."""
+    """Puts the expected document first."""
     site, wanted = finding.hints["site"], str(finding.hints["wanted"])
     yield Proposal(f"let {site.name} try {wanted} first", _documents(site, wanted, True))
 

@@ -9,7 +9,7 @@ from portolan.estate.base import EstatePath, Stated, says
 from portolan.estate.certificate import Authority, Certificate
 from portolan.estate.machine import Host, Router
 from portolan.estate.network import Group, Network
-from portolan.estate.vantage import Promise, Vantage
+from portolan.estate.vantage import Expectation, Vantage
 from portolan.estate.zone import Zone
 
 
@@ -41,4 +41,4 @@ class Estate(Stated, frozen=True, kw_only=True, eq=False):
         default_factory=dict
     )
     vantages: Annotated[dict[str, Vantage], says("Where visitors ask from.")] = msgspec.field(default_factory=dict)
-    promises: Annotated[tuple[Promise, ...], says("What visitors should get.")] = ()
+    expected: Annotated[tuple[Expectation, ...], says("What visitors should get.")] = ()

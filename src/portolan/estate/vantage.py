@@ -73,7 +73,7 @@ class Vantage(Stated, frozen=True, kw_only=True, eq=False):
         return True
 
 
-class Promise(Stated, frozen=True, kw_only=True, eq=False):
+class Expectation(Stated, frozen=True, kw_only=True, eq=False):
     """What a visitor should get."""
 
     url: Annotated[WebAddress, says("The address asked for.", example="https://visit.kestrel-ridge.example/")]

@@ -466,10 +466,14 @@ def _whole(estate: Estate, note: _Notes) -> None:
         for service in machine.services.values()
         for site in (*service.sites.values(), *(() if service.sites else (service,)))
     }
-    for promise in estate.promises:
-        if promise.page is not None:
-            site = promise.page.partition("/")[0]
+    for expectation in estate.expected:
+        if expectation.page is not None:
+            site = expectation.page.partition("/")[0]
             if site not in site_names:
-                note(promise.place.key("page"), f"no site is named '{one_line(site)}'", did_you_mean(site, site_names))
-        if promise.status is not None and not 100 <= promise.status <= 599:
-            note(promise.place.key("status"), f"expected a status, 100 to 599, found {promise.status}")
+                note(
+                    expectation.place.key("page"),
+                    f"no site is named '{one_line(site)}'",
+                    did_you_mean(site, site_names),
+                )
+        if expectation.status is not None and not 100 <= expectation.status <= 599:
+            note(expectation.place.key("status"), f"expected a status, 100 to 599, found {expectation.status}")

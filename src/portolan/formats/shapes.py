@@ -138,7 +138,7 @@ SHAPES: dict[str, list[Schema]] = {
         {"properties": {"files": _each(r"^(?!/)(?!(?:.*/)?\.\.(?:/|$))"), "default_documents": _each("^[^/]+$")}},
     ],
     "When": [{"properties": {"path": {"type": "string", "pattern": r"^/[^*?]*\*?$"}}}],
-    "Promise": [{"properties": {"status": _STATUS}}],
+    "Expectation": [{"properties": {"status": _STATUS}}],
     "Host": [
         {
             "properties": {

@@ -272,7 +272,11 @@ def plan_of(
     naming = Naming(plan, staging.now)
     naming.build()
     build_web(
-        plan, forge, [url for url, _ in questions] + [str(promise.url) for promise in estate.promises], unsaid, naming
+        plan,
+        forge,
+        [url for url, _ in questions] + [str(expectation.url) for expectation in estate.expected],
+        unsaid,
+        naming,
     )
     for number, vantage in enumerate(dict.fromkeys(each for _, each in questions)):
         space, trust = plan.space_of(vantage), f"trust{list(estate.vantages).index(vantage.name)}.pem"

@@ -7,7 +7,7 @@ from portolan.source.place import Place
 from portolan.views.style import Style, row
 from portolan.views.words import in_words
 
-#: How many broken promises of one cause are named.
+#: How many missed expectations of one cause are named.
 _MOST_NAMED = 5
 
 
@@ -17,7 +17,7 @@ def counted(number: int, word: str) -> str:
 
 
 def check_text(estate: Estate, findings: list[Finding], answers: Answers, style: Style) -> str:
-    """What breaks promises, what else is wrong, then what was looked at."""
+    """What misses expectations, what else is wrong, then what was looked at."""
     lines: list[str] = []
     causes = {(each.cause.code, each.cause.object) for each in answers.groups if each.cause is not None}
     for group in answers.groups:
@@ -42,10 +42,10 @@ def _group(group: Group, style: Style) -> list[str]:
         lines = _headed(group.cause.place, "error", group.cause.code, group.cause.text, style)
     else:
         stop = first.visit.stop
-        text = stop.text if stop is not None else "; ".join(first.broken)
-        lines = _headed(first.promise.place, "error", "no known fault", text, style)
+        text = stop.text if stop is not None else "; ".join(first.missed)
+        lines = _headed(first.expectation.place, "error", "no known fault", text, style)
     for each in group.missed[:_MOST_NAMED]:
-        text = f"breaks the promise of {each.promise.url} from {each.vantage.name}: {in_words(each.visit.outcome)}"
+        text = f"missed: {each.expectation.url} from {each.vantage.name}: {in_words(each.visit.outcome)}"
         lines += row(style, "    ", 4, text, ink=("dim",))
     more = len(group.missed) - _MOST_NAMED
     if more > 0:
@@ -54,7 +54,7 @@ def _group(group: Group, style: Style) -> list[str]:
 
 
 def _verdict(estate: Estate, findings: list[Finding], answers: Answers, style: Style) -> list[str]:
-    broken = sum(len(group.missed) for group in answers.groups)
+    missed = sum(len(group.missed) for group in answers.groups)
     errors = len(answers.groups) + sum(finding.severity == "error" for finding in findings)
     warnings = sum(finding.severity != "error" for finding in findings)
     good = not errors
@@ -62,12 +62,12 @@ def _verdict(estate: Estate, findings: list[Finding], answers: Answers, style: S
         asked = f"{counted(answers.asked, 'question')} asked"
         asked += f", {answers.left:,} left to 'portolan follow'" if answers.left else ""
         text = (
-            f"{broken:,} of {asked} break{'s' if broken == 1 else ''} a promise"
-            if broken
-            else f"every promise is kept ({asked})"
+            f"{missed:,} of {asked} miss{'es' if missed == 1 else ''} what is expected"
+            if missed
+            else f"every expectation is met ({asked})"
         )
     else:
-        text = "no promise says what visitors should get, so nothing was asked"
+        text = "nothing under 'expected' says what visitors should get, so nothing was asked"
     if errors or warnings:
         text += f"; {counted(errors, 'error')}, {counted(warnings, 'warning')}"
     elif good and answers.asked:
@@ -83,7 +83,7 @@ def _verdict(estate: Estate, findings: list[Finding], answers: Answers, style: S
             counted(len(estate.hosts), "host"),
             counted(sites, "site"),
             counted(len(estate.zones), "zone"),
-            counted(len(estate.promises), "promise"),
+            counted(len(estate.expected), "expectation"),
         )
     )
     # Where nothing was asked, nothing is praised either.

@@ -7,16 +7,17 @@ from portolan.diagnosis.asking import Answers
 from portolan.diagnosis.base import Finding
 from portolan.diagnosis.search import Explanation, Remedy
 from portolan.estate.estate import Estate
+from portolan.estate.vantage import Vantage
 from portolan.evidence.decision import Decision
 from portolan.evidence.legs import Connection, Exchange
 from portolan.evidence.outcome import Outcome
 from portolan.journey.visit import Visit
-from portolan.source.place import Place
+from portolan.source.place import Place, pointer
 
 VERSION = 1
 
 
-def follow_data(visit: Visit, broken: tuple[str, ...], promised: bool, findings: list[Finding]) -> dict[str, Any]:
+def follow_data(visit: Visit, missed: tuple[str, ...], expected: bool, findings: list[Finding]) -> dict[str, Any]:
     """One visit as plain data."""
     return {
         "portolan": VERSION,
@@ -25,7 +26,7 @@ def follow_data(visit: Visit, broken: tuple[str, ...], promised: bool, findings:
         "at": visit.at.strftime("%Y-%m-%dT%H:%M:%SZ"),
         "after_reboot": None if visit.booted is None else sorted(visit.booted),
         "outcome": outcome_data(visit.outcome),
-        "promise": {"stated": promised, "kept": not broken, "broken": list(broken)},
+        "expected": {"stated": expected, "met": not missed, "missed": list(missed)},
         "exchanges": [_exchange(exchange) for exchange in visit.exchanges],
         "assumptions": [each.text for each in visit.assumptions],
         "findings": [finding_data(finding) for finding in findings],
@@ -34,8 +35,9 @@ def follow_data(visit: Visit, broken: tuple[str, ...], promised: bool, findings:
 
 def explain_data(explanation: Explanation, findings: list[Finding]) -> dict[str, Any]:
     """An explanation as plain data."""
-    data = follow_data(explanation.visit, explanation.broken, explanation.promise is not None, findings)
+    data = follow_data(explanation.visit, explanation.missed, explanation.expectation is not None, findings)
     data["causes"] = [finding_data(cause) for cause in explanation.causes]
+    data["other_causes"] = [[finding_data(cause) for cause in others] for others in explanation.other_causes]
     data["remedies"] = [_remedy(remedy) for remedy in explanation.remedies]
     data["withheld"] = list(explanation.withheld)
     data["after"] = outcome_data(explanation.after.outcome) if explanation.after is not None else None
@@ -52,6 +54,7 @@ def outcome_data(outcome: Outcome) -> dict[str, Any]:
         "final_url": outcome.final_url,
         "secure": outcome.secure,
         "address": outcome.address,
+        "doubt": outcome.doubt,
     }
 
 
@@ -61,6 +64,7 @@ def finding_data(finding: Finding) -> dict[str, Any]:
         "code": finding.code,
         "severity": finding.severity,
         "object": finding.object,
+        "pointer": pointer(finding.place.path) if finding.place is not None else None,
         "where": _where(finding.place),
         "text": finding.text,
     }
@@ -69,6 +73,8 @@ def finding_data(finding: Finding) -> dict[str, Any]:
 def _remedy(remedy: Remedy) -> dict[str, Any]:
     return {
         "text": remedy.text,
+        "object": remedy.place.object if remedy.place is not None else None,
+        "where": _where(remedy.place),
         "change": remedy.patch,
         "safety": remedy.safety,
         "fixes": list(remedy.fixes),
@@ -82,6 +88,12 @@ def _exchange(exchange: Exchange) -> dict[str, Any]:
     handshake, response = exchange.handshake, exchange.response
     return {
         "url": str(exchange.url),
+        "client": {
+            "kind": "visitor" if isinstance(exchange.client, Vantage) else "program",
+            "name": exchange.client.name,
+            "machine": exchange.client.host,
+        },
+        "from_memory": None,
         "resolution": {
             "host": exchange.resolution.host,
             "addresses": [str(address) for address in exchange.resolution.addresses],
@@ -107,6 +119,7 @@ def _exchange(exchange: Exchange) -> dict[str, Any]:
         }
         if response is not None
         else None,
+        "inner": [_exchange(each) for each in exchange.inner],
     }
 
 
@@ -143,14 +156,22 @@ def _packet(packet: tuple[Any, int, Any, int]) -> dict[str, Any]:
 def _steps(decisions: tuple[Decision, ...]) -> list[dict[str, Any]]:
     return [
         {
+            "leg": each.leg,
             "kind": each.kind,
+            "facts": {name: _plain(value) for name, value in each.facts.items()},
             "text": each.text,
             "where": _where(each.place),
             "standard": each.standard or None,
             "stops": each.stops,
+            "assumed": each.assumed,
         }
         for each in decisions
     ]
+
+
+def _plain(value: object) -> object:
+    """A fact as plain data: numbers as they are, everything else in words."""
+    return value if value is None or isinstance(value, int | bool) else f"{value}"
 
 
 def _where(place: Place | None) -> str | None:
@@ -169,15 +190,15 @@ def check_data(estate: Estate, at: datetime, findings: list[Finding], answers: A
             "hosts": len(estate.hosts),
             "zones": len(estate.zones),
             "vantages": len(estate.vantages),
-            "promises": len(estate.promises),
+            "expected": len(estate.expected),
         },
         "questions": {"asked": answers.asked, "left": answers.left},
-        "broken": [
+        "missed": [
             {
-                "url": each.promise.url,
+                "url": each.expectation.url,
                 "vantage": each.vantage.name,
-                "where": _where(each.promise.place),
-                "broken": list(each.broken),
+                "where": _where(each.expectation.place),
+                "missed": list(each.missed),
                 "outcome": outcome_data(each.visit.outcome),
                 "cause": finding_data(group.cause) if group.cause is not None else None,
             }

@@ -35,7 +35,7 @@ def story_text(
         for command, rest in (("explain", "--format patch > mend.json"), ("follow", "--with mend.json")):
             out += "\n" + style.ink(f"$ portolan {command} {question} \\\n      {rest}", "leg")
         out += "\n\n"
-        out += follow_text(after, (), found.promise is not None, [], style, False)
+        out += follow_text(after, (), found.expectation is not None, [], style, False)
     closing = (
         f"The estate of this story: portolan demo {story['name']} --copy DIR. Other stories: portolan demo --list."
     )

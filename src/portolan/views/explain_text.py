@@ -1,6 +1,7 @@
 """The text view of `explain`: why, what to do, and the proof."""
 
 from portolan.diagnosis.base import Finding
+from portolan.diagnosis.proposal import Safety
 from portolan.diagnosis.search import Explanation, Remedy
 from portolan.evidence.outcome import Outcome
 from portolan.views.style import Style, paragraph, row
@@ -18,17 +19,17 @@ _SAFETY = {
 def explain_text(
     explanation: Explanation, findings: list[Finding], style: Style, every: bool, zoomed: list[str]
 ) -> str:
-    """Why, and what to do; for a promise that is kept, what made it slow."""
+    """Why, and what to do; for an expectation that is met, what made it slow."""
     visit = explanation.visit
     lines = [*head(visit, style), *zoomed, *legs(visit, style, every), *assumed(visit, style)]
-    if not explanation.broken:
+    if not explanation.missed:
         for finding in findings:
             lines += row(
                 style, style.ink("beware  ", "warn"), 8, f"{finding.code}: {finding.text}", where(finding.place)
             )
-        lines += verdict(visit, (), explanation.promise is not None, style)
+        lines += verdict(visit, (), explanation.expectation is not None, style)
         return "\n".join(lines) + "\n"
-    lines += [*verdict(visit, explanation.broken, explanation.promise is not None, style), ""]
+    lines += [*verdict(visit, explanation.missed, explanation.expectation is not None, style), ""]
     if explanation.causes:
         lines.append(style.ink("Why", "bold"))
         for number, cause in enumerate(explanation.causes, 1):
@@ -73,7 +74,7 @@ def _remedies(explanation: Explanation, style: Style) -> list[str]:
         lines += row(style, style.ink(f"{style.good} ", "good", "bold"), 2, text, ink=("good",))
         lines += paragraph(style, "The change itself: add --format patch; to try it: --with FILE.", 2, ("dim",))
     else:
-        text = "Not mended in full: no change to this estate was found that keeps the promise"
+        text = "Not mended in full: no change to this estate was found that meets the expectation"
         if explanation.after is not None:
             text = "Only changes that weaken would do it, and none is handed out"
             text += ": follow the advice above" if best is not None else ""
@@ -85,7 +86,7 @@ def _after(remedy: Remedy, style: Style, several: bool, before: Outcome) -> list
     if not remedy.patch:
         return []
     lines: list[str] = []
-    warn = ("warn", "bold") if remedy.safety == "weakens" else ("dim",)
+    warn = ("warn", "bold") if remedy.safety is Safety.WEAKENS else ("dim",)
     if remedy.outcome is not None and (several or not remedy.complete):
         same = (remedy.outcome.kind, remedy.outcome.detail) == (before.kind, before.detail)
         words = "the next fault gives the same error" if same else "another error is progress here"

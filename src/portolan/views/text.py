@@ -16,8 +16,8 @@ if TYPE_CHECKING:
 
 def follow_text(
     visit: Visit,
-    broken: tuple[str, ...],
-    promised: bool,
+    missed: tuple[str, ...],
+    expected: bool,
     findings: "list[Finding]",
     style: Style,
     every: bool,
@@ -26,9 +26,9 @@ def follow_text(
     """One visit, leg by leg; a leg enlarged stands before the rest."""
     lines = [*head(visit, style), *(zoomed or ()), *legs(visit, style, every), *assumed(visit, style)]
     for finding in findings[:1]:
-        word = "cause   " if broken else "beware  "
+        word = "cause   " if missed else "beware  "
         lines += row(style, style.ink(word, "warn"), 8, f"{finding.code}: {finding.text}", where(finding.place))
-    lines += verdict(visit, broken, promised, style)
+    lines += verdict(visit, missed, expected, style)
     return "\n".join(lines) + "\n"
 
 
@@ -105,14 +105,14 @@ def assumed(visit: Visit, style: Style) -> list[str]:
     return [*lines, ""]
 
 
-def verdict(visit: Visit, broken: tuple[str, ...], promised: bool, style: Style) -> list[str]:
-    """The outcome, and whether the promise is kept."""
+def verdict(visit: Visit, missed: tuple[str, ...], expected: bool, style: Style) -> list[str]:
+    """The outcome, and whether the expectation is met."""
     outcome = visit.outcome
     text = f"The visitor gets {in_words(outcome)}" if outcome.kind in ("served", "http-error") else in_words(outcome)
     text = text[0].upper() + text[1:]
-    if promised:
-        kept = "as promised" if not broken else f"promise broken: {'; '.join(broken)}"
-        text = f"{text}; {kept}" if broken else f"{text}, {kept}"
-    good = not broken
+    if expected:
+        kept = "as expected" if not missed else f"missed: {'; '.join(missed)}"
+        text = f"{text}; {kept}" if missed else f"{text}, {kept}"
+    good = not missed
     mark = style.ink(f"{style.good if good else style.bad} ", "good" if good else "bad", "bold")
     return row(style, mark, 2, text, ink=("good" if good else "bad", "bold"))

@@ -18,9 +18,9 @@ def zoom_text(visit: Visit, leg: str, style: Style) -> list[str]:
     for exchange in visit.tree:
         if leg == "name" and exchange.resolution.decisions:
             lines += _names(exchange, visit.stop, style)
-        if leg == "way":
+        if leg == "connect":
             for attempt in exchange.attempts:
-                lines += _way(attempt, visit.stop, style)
+                lines += _connect(attempt, visit.stop, style)
     return lines
 
 
@@ -77,7 +77,7 @@ def _goes_on(rest: list[int], level: int) -> bool:
     return False
 
 
-def _way(connection: Connection, stop: Decision | None, style: Style) -> list[str]:
+def _connect(connection: Connection, stop: Decision | None, style: Style) -> list[str]:
     """The boxes there and back: the packet as it comes in, what is decided, and how it goes on."""
     lines = [style.ink(f"The way to {connection.address} port {connection.port}", "bold")]
     down = "│" if style.unicode else "|"

@@ -1,4 +1,4 @@
-"""`portolan gather`: reads real configuration in. So far: a zone, by zone transfer from the server that holds it."""
+"""`portolan transcribe`: reads real configuration in. So far: a zone, by zone transfer from the server that holds it."""
 
 import argparse
 from typing import TYPE_CHECKING
@@ -6,16 +6,16 @@ from typing import TYPE_CHECKING
 from portolan.cli.options import add_command
 
 if TYPE_CHECKING:
-    from portolan.gathering.transfer import Key
+    from portolan.transcribing.transfer import Key
 
 
 def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
     """Adds the command."""
     parser = add_command(
         commands,
-        "gather",
+        "transcribe",
         "read a zone in from the name server that holds it",
-        "portolan gather zone kestrel-ridge.example --server 192.0.2.53 -o zones/kestrel-ridge.example.zone",
+        "portolan transcribe zone kestrel-ridge.example --server 192.0.2.53 -o zones/kestrel-ridge.example.zone",
     )
     parser.add_argument("what", choices=("zone",), help="what to read in")
     parser.add_argument("name", metavar="NAME", help="the zone's name")
@@ -41,8 +41,8 @@ def run(arguments: argparse.Namespace) -> int:
 
     from portolan.cli.errors import UsageError
     from portolan.formats.scalars import UnfitError, host_name
-    from portolan.gathering.transfer import TransferError, transferred
     from portolan.source.plain import one_line, plain
+    from portolan.transcribing.transfer import TransferError, transferred
 
     try:
         name = host_name(arguments.name)
@@ -76,8 +76,8 @@ def run(arguments: argparse.Namespace) -> int:
 
 def _key(path: str) -> "Key":
     from portolan.cli.errors import UsageError
-    from portolan.gathering.transfer import key_from
     from portolan.source.plain import one_line
+    from portolan.transcribing.transfer import key_from
 
     try:
         with open(path, encoding="ascii") as file:

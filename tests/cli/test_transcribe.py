@@ -1,4 +1,4 @@
-"""`gather` against a real name server on the loopback address."""
+"""`transcribe` against a real name server on the loopback address."""
 
 import shutil
 import socket
@@ -73,7 +73,7 @@ def test_a_zone_is_fetched_and_can_be_read(program, tmp_path, server):
     """What comes over the wire is what the file said, and the estate's reader takes it."""
     port, keys = server
     call = (
-        "gather",
+        "transcribe",
         "zone",
         "kestrel-ridge.example",
         "--server",
@@ -114,7 +114,7 @@ def test_refusals_are_clear(program, server, arguments, status, expected):
     """One line, and nothing is written."""
     port, keys = server
     given = [str(keys / each) if at and arguments[at - 1] == "--key" else each for at, each in enumerate(arguments)]
-    done = program("gather", "zone", "kestrel-ridge.example", "--server", "127.0.0.1", "--port", port, *given)
+    done = program("transcribe", "zone", "kestrel-ridge.example", "--server", "127.0.0.1", "--port", port, *given)
     assert (done.returncode, done.stdout) == (status, "")
     assert expected in done.stderr
     assert done.stderr.count("\n") == 1

@@ -1,0 +1,229 @@
+"""The JSON Schemas (2020-12) of the JSON views, made from the enumerations that the views write."""
+
+from enum import StrEnum
+from typing import Any
+
+from portolan.diagnosis.base import Severity
+from portolan.diagnosis.proposal import Safety
+from portolan.evidence.decision import Leg
+from portolan.evidence.outcome import DETAILS, Detail, Kind
+
+Schema = dict[str, Any]
+
+_TEXT: Schema = {"type": "string"}
+_NUMBER: Schema = {"type": "integer"}
+_TRUTH: Schema = {"type": "boolean"}
+_MAYBE_TEXT: Schema = {"type": ["string", "null"]}
+_MAYBE_NUMBER: Schema = {"type": ["integer", "null"]}
+_MOMENT: Schema = {"type": "string", "format": "date-time"}
+
+
+def _object(**properties: Schema) -> Schema:
+    """An object with exactly these keys; an underscore at a key's end is no part of it."""
+    named = {key.removesuffix("_"): value for key, value in properties.items()}
+    return {"type": "object", "properties": named, "required": list(named), "additionalProperties": False}
+
+
+def _list(of: Schema, **more: Any) -> Schema:
+    return {"type": "array", "items": of, **more}
+
+
+def _or_null(of: Schema) -> Schema:
+    return {"anyOf": [of, {"type": "null"}]}
+
+
+def _one_of(values: type[StrEnum] | tuple[Detail, ...], null: bool = False) -> Schema:
+    return {"enum": [*(str(each) for each in values), *([None] if null else [])]}
+
+
+def _ref(name: str) -> Schema:
+    return {"$ref": f"#/$defs/{name}"}
+
+
+def _details(*kinds: Kind) -> Schema:
+    return _one_of(tuple(dict.fromkeys(each for kind in kinds for each in DETAILS[kind])), null=True)
+
+
+def _outcome() -> Schema:
+    shape = _object(
+        kind=_one_of(Kind),
+        detail={**_MAYBE_TEXT, "description": "What went wrong; for http-error the service that answered."},
+        status={**_MAYBE_NUMBER, "minimum": 100, "maximum": 599},
+        page={**_MAYBE_TEXT, "description": "SITE/PATH, or BUCKET/KEY where an object store gave it."},
+        final_url=_TEXT,
+        secure=_TRUTH,
+        address=_MAYBE_TEXT,
+        doubt={**_MAYBE_TEXT, "description": "Why the page that came is perhaps not what was meant; no failure."},
+    )
+    bound = [
+        {"if": {"properties": {"kind": {"const": str(kind)}}}, "then": {"properties": {"detail": _one_of(details)}}}
+        for kind, details in DETAILS.items()
+        if details
+    ]
+    return {**shape, "allOf": bound}
+
+
+_DEFINITIONS: dict[str, Schema] = {
+    "step": _object(
+        leg=_one_of(Leg),
+        kind=_TEXT,
+        facts={"type": "object", "description": "The facts of this kind, by the names that docs/decisions.md lists."},
+        text=_TEXT,
+        where=_MAYBE_TEXT,
+        standard=_MAYBE_TEXT,
+        stops=_TRUTH,
+        assumed=_TRUTH,
+    ),
+    "outcome": _outcome(),
+    "finding": _object(
+        code={"type": "string", "pattern": "^[a-z0-9-]+$"},
+        severity=_one_of(Severity),
+        object=_TEXT,
+        pointer={**_MAYBE_TEXT, "description": "The same as a JSON Pointer (RFC 6901)."},
+        where=_MAYBE_TEXT,
+        text=_TEXT,
+    ),
+    "packet": _object(from_=_TEXT, from_port=_NUMBER, to=_TEXT, to_port=_NUMBER),
+    "hop": _object(
+        box=_TEXT,
+        entering=_MAYBE_TEXT,
+        leaving=_MAYBE_TEXT,
+        network=_MAYBE_TEXT,
+        before=_ref("packet"),
+        after=_ref("packet"),
+        answer=_TRUTH,
+    ),
+    "connection": _object(
+        address=_TEXT,
+        port=_NUMBER,
+        detail=_details(Kind.CONNECT_ERROR),
+        machine=_MAYBE_TEXT,
+        service=_MAYBE_TEXT,
+        inside_address=_MAYBE_TEXT,
+        inside_port=_MAYBE_NUMBER,
+        hops=_list(_ref("hop")),
+        steps=_list(_ref("step")),
+    ),
+    "exchange": _object(
+        url=_TEXT,
+        client=_object(
+            kind={"enum": ["visitor", "program"]},
+            name=_TEXT,
+            machine={**_MAYBE_TEXT, "description": "The machine that it asks from; null: a device of its own."},
+        ),
+        from_memory=_or_null(
+            _object(until={**_MAYBE_TEXT, "description": "Until when it is remembered; null: for good."})
+        ),
+        resolution=_object(
+            host=_TEXT,
+            addresses=_list(_TEXT),
+            aliases=_list(_TEXT),
+            detail=_details(Kind.NAME_ERROR),
+            steps=_list(_ref("step")),
+        ),
+        connection=_or_null(_ref("connection")),
+        attempts=_list(_ref("connection")),
+        tls=_or_null(_object(certificate=_MAYBE_TEXT, detail=_details(Kind.TLS_ERROR), steps=_list(_ref("step")))),
+        response=_or_null(
+            _object(
+                status={**_NUMBER, "description": "0 where what came is no HTTP."},
+                site=_MAYBE_TEXT,
+                page=_MAYBE_TEXT,
+                location=_MAYBE_TEXT,
+                steps=_list(_ref("step")),
+            )
+        ),
+        inner={
+            **_list(_ref("exchange")),
+            "description": "The exchanges that the program asked made by itself, and that the response rests on.",
+        },
+    ),
+    "remedy": _object(
+        text=_TEXT,
+        object=_MAYBE_TEXT,
+        where=_MAYBE_TEXT,
+        change=_list({"type": "object"}),
+        safety=_one_of(Safety),
+        fixes=_list(_TEXT),
+        also_changes=_list(_TEXT),
+        outcome=_or_null(_ref("outcome")),
+        complete=_TRUTH,
+    ),
+}
+
+_EXPECTED = _object(stated=_TRUTH, met=_TRUTH, missed=_list(_TEXT))
+_FOLLOW: dict[str, Schema] = {
+    "portolan": {"const": 1},
+    "url": _TEXT,
+    "vantage": _TEXT,
+    "at": _MOMENT,
+    "after_reboot": {
+        **_or_null(_list(_TEXT)),
+        "description": "The machines that had just booted; null: every one.",
+    },
+    "outcome": _ref("outcome"),
+    "expected": _EXPECTED,
+    "exchanges": _list(_ref("exchange"), minItems=1),
+    "assumptions": _list(_TEXT),
+    "findings": _list(_ref("finding")),
+}
+_SHAPES: dict[str, Schema] = {
+    "follow": _object(**_FOLLOW),
+    "explain": _object(
+        **_FOLLOW,
+        causes={**_list(_ref("finding")), "description": "Those that together keep the visitor out, in the order met."},
+        other_causes={**_list(_list(_ref("finding"))), "description": "Other sets that would explain it as well."},
+        remedies=_list(_ref("remedy")),
+        withheld=_list(_TEXT),
+        after=_or_null(_ref("outcome")),
+    ),
+    "check": _object(
+        portolan={"const": 1},
+        at=_MOMENT,
+        read=_object(routers=_NUMBER, hosts=_NUMBER, zones=_NUMBER, vantages=_NUMBER, expected=_NUMBER),
+        questions=_object(asked=_NUMBER, left=_NUMBER),
+        missed=_list(
+            _object(
+                url=_TEXT,
+                vantage=_TEXT,
+                where=_MAYBE_TEXT,
+                missed=_list(_TEXT, minItems=1),
+                outcome=_ref("outcome"),
+                cause=_or_null(_ref("finding")),
+            )
+        ),
+        findings=_list(_ref("finding")),
+    ),
+}
+#: What has a schema.
+NAMES = tuple(_SHAPES)
+
+
+def schema_of(name: str) -> Schema:
+    """The schema of a view's JSON."""
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": f"The JSON of 'portolan {name}'",
+        **_SHAPES[name],
+        "$defs": {key: _DEFINITIONS[key] for key in _needed(_SHAPES[name])},
+    }
+
+
+def _needed(shape: Any) -> list[str]:
+    """The definitions that a shape refers to, with those that they refer to."""
+    found: dict[str, None] = {}
+
+    def look(at: Any) -> None:
+        if isinstance(at, dict):
+            name = str(at.get("$ref", "")).removeprefix("#/$defs/")
+            if name and name not in found:
+                found[name] = None
+                look(_DEFINITIONS[name])
+            for each in at.values():
+                look(each)
+        elif isinstance(at, list):
+            for each in at:
+                look(each)
+
+    look(shape)
+    return list(found)
