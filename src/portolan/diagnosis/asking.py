@@ -8,7 +8,7 @@ from portolan.diagnosis.search import Apply, explain
 from portolan.estate.estate import Estate
 from portolan.estate.url import BadUrlError
 from portolan.estate.vantage import Expectation, Vantage
-from portolan.journey.expectation import misses, vantages_for
+from portolan.journey.expectation import Miss, misses, vantages_for
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
 
@@ -24,7 +24,7 @@ class Missed(NamedTuple):
     expectation: Expectation
     vantage: Vantage
     visit: Visit
-    missed: tuple[str, ...]
+    misses: tuple[Miss, ...]
 
 
 class Group(NamedTuple):
@@ -86,4 +86,4 @@ def _key(cause: Finding | None, missed: Missed) -> tuple[str, str]:
     if cause is not None:
         return cause.code, cause.object
     stop = missed.visit.stop
-    return "", stop.text if stop is not None else missed.missed[0]
+    return "", stop.text if stop is not None else missed.misses[0].text

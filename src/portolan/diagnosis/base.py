@@ -1,10 +1,11 @@
 """What a recogniser is given, what it returns, and the registry that holds them all."""
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from enum import StrEnum
 from typing import Any, NamedTuple, TypeVar
 
 from portolan.estate.base import IPAddress, is_public
+from portolan.estate.client import Client
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
@@ -13,12 +14,14 @@ from portolan.estate.vantage import Expectation
 from portolan.estate.zone import Record, Zone
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import connect as connect_kinds
+from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.kinds import name as name_kinds
 from portolan.evidence.legs import Exchange
 from portolan.evidence.packet import Seen
-from portolan.journey.expectation import misses
+from portolan.journey.expectation import Missed, misses
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
+from portolan.net.topology import Device
 from portolan.source.place import Place
 
 ADecision = TypeVar("ADecision", bound=Decision)
@@ -79,6 +82,18 @@ LED_ASTRAY = (
 )
 
 
+#: A resolver that could not be asked; the subject is what kept the question or its answer away.
+_UNANSWERED = (name_kinds.ResolverSilent, name_kinds.ResolverOutOfReach)
+
+
+def _chain(stop: Decision) -> Iterator[Decision]:
+    """A decision, and the decisions that it rests on."""
+    at: object = stop
+    while isinstance(at, Decision):
+        yield at
+        at = at.subject
+
+
 class Case(NamedTuple):
     """A visit that did not get what was expected."""
 
@@ -92,14 +107,32 @@ class Case(NamedTuple):
         return self.world.estate
 
     @property
-    def last(self) -> Exchange:
-        """The exchange that counts."""
-        return self.visit.exchanges[-1]
+    def exchange(self) -> Exchange:
+        """The exchange that failed, whoever made it; for a page that came and is not what is expected, the one that gave it."""
+        last = self.visit.exchanges[-1]
+        if not last.inner:
+            return last
+        if self.visit.stop is None:
+            return last.innermost if self.symptom == "wrong-page" else last
+        ends = [*_chain(self.visit.stop)]
+        return next(
+            (each for each in reversed([*last.tree]) if any(end is one for one in each.decisions for end in ends)), last
+        )
+
+    @property
+    def client(self) -> Client:
+        """Whoever made the exchange that failed: the visitor, or a program that passed the request on."""
+        return self.exchange.client
+
+    @property
+    def device(self) -> Device:
+        """The device that it was made from."""
+        return self.world.topology.device(self.world.seat(self.client))
 
     @property
     def host(self) -> str:
         """The name asked for in the last exchange."""
-        return self.last.url.host.rstrip(".")
+        return self.exchange.url.host.rstrip(".")
 
     @property
     def symptom(self) -> str:
@@ -109,29 +142,35 @@ class Case(NamedTuple):
             return stop.kind
         expectation, outcome = self.expectation, self.visit.outcome
         if expectation is not None:
-            if expectation.page is not None and outcome.page != expectation.page and self.missing_in("page"):
+            if expectation.page is not None and outcome.page != expectation.page and self.missing_in(Missed.PAGE):
                 return "wrong-page"
             if expectation.secure and not outcome.secure:
                 return "not-secure"
-            if self.missing_in("final"):
+            if self.missing_in(Missed.FINAL):
                 return "wrong-final"
-            if self.missing_in("status"):
+            if self.missing_in(Missed.STATUS):
                 return "wrong-status"
-        return "slow" if any(len(each.attempts) > 1 for each in self.visit.exchanges) else "none"
+        return "slow" if any(len(each.attempts) > 1 for each in self.visit.tree) else "none"
 
-    def missing_in(self, word: str) -> bool:
-        """Whether the expectation is missed in the way that a word names."""
-        return any(word in breach for breach in misses(self.expectation, self.visit))
+    def missing_in(self, what: Missed) -> bool:
+        """Whether the expectation is missed in one way."""
+        return any(miss.what is what for miss in misses(self.expectation, self.visit))
+
+    @property
+    def ended(self) -> Decision | None:
+        """The decision that ended the exchange that failed: what its own client met, and not what others made of it."""
+        stop = self.visit.stop
+        while isinstance(stop, http_kinds.UpstreamFails | http_kinds.UpstreamGarbled) and isinstance(
+            stop.subject, Decision
+        ):
+            stop = stop.subject
+        return stop
 
     @property
     def stop(self) -> Decision | None:
         """The decision that ended it; for what was lost on the way back or to a resolver, the one that kept it away."""
-        stop = self.visit.stop
-        if (
-            stop is not None
-            and isinstance(stop, name_kinds.ResolverSilent | name_kinds.ResolverOutOfReach)
-            and isinstance(stop.subject, Decision)
-        ):
+        stop = self.ended
+        if isinstance(stop, _UNANSWERED) and isinstance(stop.subject, Decision):
             stop = stop.subject
         while stop is not None and isinstance(stop.subject, Decision) and stop.subject.kind not in _ASTRAY:
             stop = stop.subject
@@ -139,14 +178,14 @@ class Case(NamedTuple):
 
     def decision(self, kind: type[ADecision]) -> ADecision | None:
         """The last decision of a kind in the exchange that counts."""
-        return next((each for each in reversed(self.last.decisions) if isinstance(each, kind)), None)
+        return next((each for each in reversed(self.exchange.decisions) if isinstance(each, kind)), None)
 
     @property
     def asked_port(self) -> int:
         """The destination port at the box that decided: after a forward, the inside one."""
         if self.met is not None:
             return self.met.dport
-        taken, connection = self.decision(connect_kinds.Forwarded), self.last.connection
+        taken, connection = self.decision(connect_kinds.Forwarded), self.exchange.connection
         return taken.to_port if taken is not None else connection.port if connection is not None else 0
 
     @property
@@ -155,7 +194,7 @@ class Case(NamedTuple):
         if self.met is not None:
             return self.met.dst
         taken, paired = self.decision(connect_kinds.Forwarded), self.decision(connect_kinds.OneToOne)
-        connection = self.last.connection
+        connection = self.exchange.connection
         if taken is not None:
             return taken.to
         if paired is not None:
@@ -174,23 +213,17 @@ class Case(NamedTuple):
     @property
     def ended_on_its_way(self) -> bool:
         """Whether what ended the visit met the question, a resolver's included, and not an answer."""
-        stop, ended = self.stop, self.visit.stop
+        stop, ended = self.stop, self.ended
         return (
             stop is not None
             and ended is not None
-            and (
-                stop is ended
-                or (
-                    isinstance(ended, name_kinds.ResolverSilent | name_kinds.ResolverOutOfReach)
-                    and ended.subject is stop
-                )
-            )
+            and (stop is ended or (isinstance(ended, _UNANSWERED) and ended.subject is stop))
         )
 
     @property
     def answer_lost(self) -> bool:
         """Whether an answer, or what follows it, was lost on its way back."""
-        stop = self.visit.stop
+        stop = self.ended
         while stop is not None and not isinstance(stop, connect_kinds.ReplyLost | connect_kinds.LaterLost):
             stop = stop.subject if isinstance(stop.subject, Decision) else None
         return stop is not None
@@ -198,12 +231,8 @@ class Case(NamedTuple):
     @property
     def asked_protocol(self) -> str:
         """The protocol of what was kept away: a question to a resolver goes by UDP (RFC 1035 section 4.2.1)."""
-        ended = self.visit.stop
-        return (
-            "udp"
-            if ended is not None and isinstance(ended, name_kinds.ResolverSilent | name_kinds.ResolverOutOfReach)
-            else "tcp"
-        )
+        ended = self.ended
+        return "udp" if ended is not None and isinstance(ended, _UNANSWERED) else "tcp"
 
     @property
     def site_name(self) -> str | None:
@@ -313,13 +342,13 @@ def listed(names: Iterable[str]) -> str:
 
 def asked_name(case: Case) -> str:
     """The name that a record is wanted for: the end of the aliases, else the name asked for."""
-    aliases = case.last.resolution.aliases
+    aliases = case.exchange.resolution.aliases
     return aliases[-1] if aliases else case.host
 
 
 def zone_asked(case: Case) -> Zone | None:
     """The zone that answered last."""
-    name = case.last.resolution.zone
+    name = case.exchange.resolution.zone
     if name is not None:
         return case.estate.zones.get(name)
     return zone_of(case.estate, asked_name(case))
@@ -336,7 +365,7 @@ def zone_of(estate: Estate, name: str) -> Zone | None:
 
 def origin_of(case: Case) -> object:
     """What states the address that the visit used."""
-    resolution, connection = case.last.resolution, case.last.connection
+    resolution, connection = case.exchange.resolution, case.exchange.connection
     if connection is None:
         return None
     for address, origin in zip(resolution.addresses, resolution.origins, strict=True):
@@ -354,7 +383,7 @@ def inside_addresses(case: Case) -> set[object]:
 
 def leads_home(case: Case) -> bool:
     """Whether the visit was delivered to a machine that holds the site."""
-    connection = case.last.connection
+    connection = case.exchange.connection
     return connection is not None and any(home.machine is connection.reached for home in case.homes())
 
 
@@ -365,7 +394,7 @@ def record_hints(case: Case, record: Record) -> dict[str, object]:
 
 def reached_by(case: Case) -> object:
     """The machine at which the visit ended: where it was delivered, or whose rule or table ended it."""
-    connection = case.last.connection
+    connection = case.exchange.connection
     if connection is not None and connection.reached is not None:
         return connection.reached
     stop = case.stop

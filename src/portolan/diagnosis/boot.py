@@ -109,7 +109,7 @@ def not_reloaded(case: Case) -> Finding | None:
 
 def _pending(case: Case) -> list[tuple[Machine, Service]]:
     """Services of the machine that was reached, and of those that hold the site, with a configuration that waits."""
-    connection = case.last.connection
+    connection = case.exchange.connection
     found = [home.machine for home in case.homes()]
     if connection is not None and connection.reached is not None:
         found.insert(0, connection.reached)

@@ -12,7 +12,7 @@ from portolan.tls.facts import shown_by
 
 def _found(case: Case, code: str) -> Finding | None:
     stop = case.stop
-    handshake = case.last.handshake
+    handshake = case.exchange.handshake
     if stop is None or handshake is None or not isinstance(stop.subject, Certificate):
         return None
     return Finding(code, stop.text, stop.subject.place, hints={"certificate": stop.subject, "name": case.host})
@@ -28,7 +28,7 @@ def _found(case: Case, code: str) -> Finding | None:
 )
 def clock_wrong(case: Case) -> Finding | None:
     """By the estate's moment the certificate is valid."""
-    vantage = case.visit.vantage
+    vantage = case.client
     if vantage.clock is None:
         return None
     text = f"{vantage.name}'s clock says {vantage.clock:%Y-%m-%d}; it is {case.world.now:%Y-%m-%d}"
@@ -144,8 +144,8 @@ def _names(case: Case, certificate: Certificate) -> list[str]:
 def _issuers(case: Case, certificate: Certificate) -> list[str]:
     """The issuer that it has, as far as it can be declared, then those that the visitor trusts."""
     known = [certificate.issuer] if certificate.issuer not in (None, "self") else []
-    trusted = [name for name in case.visit.vantage.trusts if name != "public"]
-    public = ["public"] if "public" in case.visit.vantage.trusts else []
+    trusted = [name for name in case.client.trusts if name != "public"]
+    public = ["public"] if "public" in case.client.trusts else []
     return list(dict.fromkeys([*(each for each in known if each), *public, *trusted]))
 
 

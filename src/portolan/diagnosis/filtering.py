@@ -37,7 +37,7 @@ def filter_order(case: Case) -> Finding | None:
     if stop.subject not in chain.rules:
         return None
     at = chain.rules.index(stop.subject)
-    connection = case.last.connection
+    connection = case.exchange.connection
     for later, rule in enumerate(chain.rules[at + 1 :], at + 1):
         if rule.verdict == "allow" and connection is not None and _same_kind(rule, case):
             text = f"rule {at + 1} stops it before rule {later + 1}, which allows it: {stop.text}"
@@ -124,7 +124,7 @@ def group_wrong_source(case: Case) -> Finding | None:
 def group_not_attached(case: Case) -> Finding | None:
     """A group that hangs elsewhere allows the port to this asker."""
     interface, port = _grouped(case)
-    connection = case.last.connection
+    connection = case.exchange.connection
     if interface is None or connection is None:
         return None
     seen = connection.seen_from
@@ -231,7 +231,7 @@ def askers(case: Case) -> tuple[str | None, ...]:
     asked, met = case.asked_address, case.met
     if asked is None:
         return (None,)
-    own = [met.src] if met is not None else list(case.world.topology.device(case.visit.vantage).local)
+    own = [met.src] if met is not None else list(case.device.local)
     for address in own:
         if address.version == asked.version and not is_public(address):
             segments = [
@@ -317,7 +317,7 @@ def chain_of(case: Case) -> object:
     at = next((index for index, part in enumerate(path) if part in ("filter", "filter_after_boot")), -1)
     if at < 0 or len(path) <= at + 1:
         return None
-    owner: Machine | Vantage | None = case.visit.vantage
+    owner: Machine | Vantage | None = case.device.stated
     if path[0] in ("routers", "hosts"):
         owner = (case.estate.routers if path[0] == "routers" else case.estate.hosts).get(str(path[1]))
     filtering = owner.filter if owner is not None else None

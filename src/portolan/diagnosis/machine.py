@@ -21,7 +21,7 @@ from portolan.evidence.start import Why
 )
 def stopped(case: Case) -> Finding | None:
     """A stopped service would have listened here, or holds the site."""
-    stop, connection = case.stop, case.last.connection
+    stop, connection = case.stop, case.exchange.connection
     if stop is None or connection is None:
         return None
     if not isinstance(stop.subject, Service):
@@ -77,7 +77,7 @@ def certificate_missing(case: Case) -> Finding | None:
 )
 def port_taken(case: Case) -> Finding | None:
     """The service could not bind."""
-    connection = case.last.connection
+    connection = case.exchange.connection
     if connection is None or not isinstance(connection.reached, Machine):
         return None
     failures = case.world.topology.device(connection.reached).sockets.failures
@@ -120,7 +120,7 @@ def loopback_only(case: Case) -> Finding | None:
 )
 def family(case: Case) -> Finding | None:
     """A listener of the other family has the port."""
-    connection = case.last.connection
+    connection = case.exchange.connection
     if connection is None:
         return None
     for service, listener in _candidates(case):
@@ -162,7 +162,7 @@ def wrong_address(case: Case) -> Finding | None:
 )
 def wrong_port(case: Case) -> Finding | None:
     """The site's service runs on the machine, on other ports only."""
-    secure = case.last.url.secure
+    secure = case.exchange.url.secure
     taken = case.decision(connect_kinds.Forwarded)
     if taken is not None and isinstance(taken.subject, Forward) and taken.subject.port is not None:
         return None  # the forward changes the port on purpose, and is at fault
@@ -196,7 +196,7 @@ def wrong_port(case: Case) -> Finding | None:
 )
 def plain_on_tls(case: Case) -> Finding | None:
     """The listener speaks no TLS."""
-    stop, connection = case.stop, case.last.connection
+    stop, connection = case.stop, case.exchange.connection
     if stop is None or stop.leg is not Leg.TLS or connection is None or connection.arrival is None:
         return None
     listener = connection.arrival.listener
@@ -217,7 +217,7 @@ def plain_on_tls(case: Case) -> Finding | None:
 )
 def tls_on_plain(case: Case) -> Finding | None:
     """The listener expects TLS."""
-    stop, connection = case.stop, case.last.connection
+    stop, connection = case.stop, case.exchange.connection
     if stop is None or connection is None or connection.arrival is None:
         return None
     listener = connection.arrival.listener
@@ -231,7 +231,7 @@ def tls_on_plain(case: Case) -> Finding | None:
 
 def _candidates(case: Case) -> list[tuple[Service, Listener]]:
     """The running listeners of the machine that was reached."""
-    connection = case.last.connection
+    connection = case.exchange.connection
     if connection is None or connection.reached is None:
         return []
     return [
@@ -243,7 +243,7 @@ def _candidates(case: Case) -> list[tuple[Service, Listener]]:
 
 
 def _name(case: Case) -> str:
-    connection = case.last.connection
+    connection = case.exchange.connection
     return connection.reached.name if connection is not None and connection.reached is not None else "the machine"
 
 
@@ -280,7 +280,7 @@ def listen_everywhere(case: Case, finding: Finding) -> Iterator[Proposal]:
 
 
 def _at_address(case: Case, listener: Listener) -> str | None:
-    connection = case.last.connection
+    connection = case.exchange.connection
     address = case.asked_address
     if connection is None or address is None:
         return None

@@ -19,7 +19,6 @@ from portolan.diagnosis.base import (
 from portolan.diagnosis.proposal import Proposal, add_record, drop_record, item_path, remedy, remove, swap_record
 from portolan.estate.base import IPAddress, is_public
 from portolan.estate.machine import HostsLine, Router
-from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Record, Zone
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import name as name_kinds
@@ -60,7 +59,7 @@ def doubledorigin_of(case: Case) -> Finding | None:
 )
 def alias_dangling(case: Case) -> Finding | None:
     """The name exists, as an alias of one that does not."""
-    aliases = case.last.resolution.aliases
+    aliases = case.exchange.resolution.aliases
     link = case.decision(name_kinds.Alias)
     if not aliases or link is None or not isinstance(link.subject, Record):
         return None
@@ -177,10 +176,10 @@ def wrong_type(case: Case) -> Finding | None:
     zone = zone_asked(case)
     stop = case.stop
     if stop is not None and not isinstance(stop, zone_kinds.NoAddress):
-        origin, own = origin_of(case), {each.version for each in case.world.topology.device(case.visit.vantage).local}
+        origin, own = origin_of(case), {each.version for each in case.device.local}
         if not isinstance(origin, Record) or not own or origin.data.version in own:
             return None
-        text = f"{origin.owner} has an IPv{origin.data.version} address only, and {case.visit.vantage.name} has IPv{min(own)} only"
+        text = f"{origin.owner} has an IPv{origin.data.version} address only, and {case.client.name} has IPv{min(own)} only"
         return Finding("name-wrong-type", text, origin.place, hints={"zone": zone, "name": origin.owner})
     text = stop.text if stop is not None else ""
     return Finding(
@@ -269,7 +268,7 @@ def private_address(case: Case) -> Finding | None:
     origin = origin_of(case)
     if not isinstance(origin, Record) or is_public(origin.data):
         return None
-    asker = case.world.topology.device(case.visit.vantage)
+    asker = case.device
     if any(origin.data in subnet for port in asker.ports for subnet in port.network.subnets):
         return None  # the asker is inside, where the address works
     if (
@@ -343,7 +342,7 @@ def wrong_address(case: Case) -> Finding | None:
 )
 def typed_wrong(case: Case) -> Finding | None:
     """A literal address that nobody has, near one that somebody has."""
-    literal = case.last.url.literal
+    literal = case.exchange.url.literal
     if (
         literal is None
         or case.world.topology.holder(literal) is not None
@@ -370,12 +369,8 @@ def site_addresses(case: Case) -> list[IPAddress]:
     found: list[IPAddress] = []
     for home in homes:
         found += [address for address in outside_addresses(case.estate, home.machine) if address not in found]
-    version = {address.version for address in visitor_addresses(case.visit.vantage, case)}
+    version = {address.version for address in case.device.local}
     return [address for address in found if not version or address.version in version]
-
-
-def visitor_addresses(vantage: Vantage, case: Case) -> list[IPAddress]:
-    return list(case.world.topology.device(vantage).local)
 
 
 @remedy("name-missing", "name-wrong-type", "name-wildcard-hides")
@@ -443,7 +438,7 @@ def replace_alias(case: Case, finding: Finding) -> Iterator[Proposal]:
 def drop_hosts_line(case: Case, finding: Finding) -> Iterator[Proposal]:
     """Takes the line out of the hosts file."""
     line = finding.hints["line"]
-    client = case.world.topology.device(case.visit.vantage).stated
+    client = case.device.stated
     held = client.hosts_file
     if held is None:
         return

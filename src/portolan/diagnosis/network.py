@@ -57,7 +57,7 @@ def line_port_blocked(case: Case) -> Finding | None:
 )
 def line_shared_address(case: Case) -> Finding | None:
     """The provider's router was asked, and the site is behind a router of ours behind it."""
-    connection, reached = case.last.connection, reached_by(case)
+    connection, reached = case.exchange.connection, reached_by(case)
     if (
         not isinstance(reached, Router)
         or not reached.provider
@@ -132,7 +132,7 @@ def list_blocks_inbound(case: Case) -> Finding | None:
 
 def _own_network(case: Case, stop: connect_kinds.ListDrops) -> bool:
     """Whether the list is that of the asker's own network, on the way out."""
-    mine = {port.network.name for port in case.world.topology.device(case.visit.vantage).ports}
+    mine = {port.network.name for port in case.device.ports}
     return stop.way == "out" and stop.network in mine
 
 
@@ -173,7 +173,7 @@ def outbound_blocked(case: Case) -> Finding | None:
     )
     if router is None or "forward" not in path or case.decision(connect_kinds.Forwarded) is not None:
         return None
-    mine = {port.network.name for port in case.world.topology.device(case.visit.vantage).ports} - {"internet"}
+    mine = {port.network.name for port in case.device.ports} - {"internet"}
     beyond = {name for home in case.homes() for name in _networks(home.machine)}
     if mine & _networks(router) and not beyond & _networks(router):
         return Finding("outbound-blocked", stop.text, stop.place, hints={"chain": chain_of(case)})
@@ -198,8 +198,8 @@ def mask_wrong(case: Case) -> Finding | None:
     inner = stop.subject if stop is not None and isinstance(stop.subject, Decision) else stop
     if stop is None or inner is None:
         return None
-    connection = case.last.connection
-    asker = case.world.topology.device(case.visit.vantage)
+    connection = case.exchange.connection
+    asker = case.device
     devices: list[Device] = [asker]
     if connection is not None and connection.reached is not None:
         devices.append(case.world.topology.device(connection.reached))
@@ -218,8 +218,8 @@ def mask_wrong(case: Case) -> Finding | None:
 
 def _concerns(case: Case, device: Device, port: Port) -> bool:
     """Whether the peer lies where the written mask and the network's differ."""
-    connection = case.last.connection
-    asker = case.world.topology.device(case.visit.vantage)
+    connection = case.exchange.connection
+    asker = case.device
     peers: list[IPAddress | None] = []
     if connection is not None:
         peers = [connection.address] if device is asker else [connection.seen_from, *asker.local]
@@ -287,7 +287,7 @@ def address_duplicate(case: Case) -> Finding | None:
 )
 def network_isolated(case: Case) -> Finding | None:
     """The address belongs to a network that nothing leads to from here."""
-    connection, stop = case.last.connection, case.stop
+    connection, stop = case.exchange.connection, case.stop
     taken = case.decision(connect_kinds.Forwarded)
     address = taken.to if taken is not None else connection.address if connection is not None else None
     held = (
@@ -306,17 +306,17 @@ def network_isolated(case: Case) -> Finding | None:
     ):
         return None
     port = held[0]
-    asker = case.world.topology.device(case.visit.vantage)
+    asker = case.device
     if port.network.kind == "internet" or any(each.network is port.network for each in asker.ports):
         return None
-    if case.last.url.literal is None and port.network.kind != "host-only":
+    if case.exchange.url.literal is None and port.network.kind != "host-only":
         return None
     what = (
         "is a host-only network, from which no router leads out"
         if port.network.kind == "host-only"
         else "is not connected to it"
     )
-    text = f"{port.device.label} has {address} on {port.network.name}, which {what}; {case.visit.vantage.name} is elsewhere"
+    text = f"{port.device.label} has {address} on {port.network.name}, which {what}; {case.client.name} is elsewhere"
     return Finding("network-isolated", text, port.place, hints={"port": port, "asked": address})
 
 

@@ -74,7 +74,7 @@ def inner_target(case: Case) -> Finding | None:
         return None
     return Finding(
         "redirect-inner-target",
-        f"a redirect leads to {case.last.url}, which fails: {rule.text}",
+        f"a redirect leads to {case.exchange.url}, which fails: {rule.text}",
         rule.place,
         hints={"rule": rule.subject},
     )
@@ -89,12 +89,15 @@ def inner_target(case: Case) -> Finding | None:
 )
 def redirect_missing(case: Case) -> Finding | None:
     """A page came without encryption."""
-    response = case.last.response
+    response = case.exchange.response
     site = response.site if response is not None else None
     if site is None or case.visit.outcome.secure:
         return None
     return Finding(
-        "redirect-missing", f"{site.name} serves {case.last.url} without encryption", site.place, hints={"site": site}
+        "redirect-missing",
+        f"{site.name} serves {case.exchange.url} without encryption",
+        site.place,
+        hints={"site": site},
     )
 
 

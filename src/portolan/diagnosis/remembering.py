@@ -81,7 +81,7 @@ def _mended_since(case: Case) -> bool:
     old: Types | None = None
     if isinstance(held, name_kinds.Remembered):
         origin = origin_of(case)
-        if any(isinstance(each, name_kinds.Alias) and each.name == name for each in case.last.resolution.decisions):
+        if any(isinstance(each, name_kinds.Alias) and each.name == name for each in case.exchange.resolution.decisions):
             return True
         old = {origin.type: (origin,)} if isinstance(origin, Record) else None
     return not same_answer(old, held_at(case, zone, None, name))
@@ -92,7 +92,7 @@ def _cache(case: Case) -> object:
     asked = case.decision(name_kinds.ResolverAsked)
     if asked is not None and isinstance(asked.subject, Service) and asked.subject.last_asked is not None:
         return asked.subject
-    return case.visit.vantage
+    return case.client
 
 
 @fault(
@@ -154,7 +154,7 @@ def one_address_dead(case: Case) -> Finding | None:
 def _dead(case: Case, code: str, version: int | None) -> Finding | None:
     slow = case.symptom == "slow"
     right = {each for home in case.homes() for each in outside_addresses(case.estate, home.machine)}
-    for exchange in case.visit.exchanges if slow else (case.last,):
+    for exchange in case.visit.exchanges if slow else (case.exchange,):
         resolution = exchange.resolution
         tried = exchange.attempts[:-1] if slow else exchange.attempts
         for attempt in tried:

@@ -251,7 +251,7 @@ def local_only(case: Case) -> Finding | None:
     why = (
         stop.text
         if isinstance(stop, name_kinds.LocalOnly)
-        else f"{host} has no dot: only a search list would complete it, and {case.visit.vantage.name} has none that does"
+        else f"{host} has no dot: only a search list would complete it, and {case.client.name} has none that does"
     )
     place = holder.place.key("local_name") if holder is not None else stop.place
     return Finding("name-local-only", why, place, hints={"near": names[0] if names else None})

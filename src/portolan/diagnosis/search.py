@@ -16,7 +16,7 @@ from portolan.estate.guesses import machines
 from portolan.estate.url import BadUrlError
 from portolan.estate.vantage import Expectation, Vantage
 from portolan.evidence.outcome import Outcome
-from portolan.journey.expectation import expectation_for, misses, vantages_for
+from portolan.journey.expectation import Miss, expectation_for, misses, vantages_for
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
 from portolan.source.place import Place
@@ -55,7 +55,7 @@ class Explanation(NamedTuple):
 
     visit: Visit
     expectation: Expectation | None
-    missed: tuple[str, ...]
+    missed: tuple[Miss, ...]
     causes: tuple[Finding, ...]
     remedies: tuple[Remedy, ...]
     after: Visit | None

@@ -27,11 +27,11 @@ _OTHER = (
 
 def _unbound(case: Case) -> tuple[Service, Site | None] | None:
     """The service that took a request whose name none of its sites answers to, and its default site."""
-    connection = case.last.connection
+    connection = case.exchange.connection
     if connection is None or connection.arrival is None:
         return None
     service, listener = connection.arrival.service, connection.arrival.listener
-    if service.kind != "web" or not service.sites or case.last.url.literal is not None:
+    if service.kind != "web" or not service.sites or case.exchange.url.literal is not None:
         return None
     chosen = case.world.table(service, listener).choose(case.host)
     if chosen.by_name or (chosen.site is not None and chosen.site.name == case.site_name):
@@ -125,7 +125,7 @@ def name_differs(case: Case) -> Finding | None:
 )
 def catch_all(case: Case) -> Finding | None:
     """The site that took it gives an error to everything: the default one, or the one that was meant."""
-    response = case.last.response
+    response = case.exchange.response
     site = response.site if response is not None else None
     if not isinstance(site, Site) or site.answer is None:
         return None
@@ -181,7 +181,7 @@ def binding_missing(case: Case) -> Finding | None:
 )
 def shadowed(case: Case) -> Finding | None:
     """Another site took the name although the expected one has it too."""
-    connection = case.last.connection
+    connection = case.exchange.connection
     if connection is None or connection.arrival is None or case.site_name is None:
         return None
     service, listener = connection.arrival.service, connection.arrival.listener
@@ -257,12 +257,12 @@ def content_missing(case: Case) -> Finding | None:
 def default_order(case: Case) -> Finding | None:
     """Another default document of the same folder was expected."""
     page, expected = case.visit.outcome.page, case.expectation.page if case.expectation else None
-    response = case.last.response
+    response = case.exchange.response
     if page is None or expected is None or response is None or not isinstance(response.site, Site):
         return None
     site = response.site
     folder, _, got = page.rpartition("/")
-    if folder != expected.rpartition("/")[0] or not case.last.url.path.endswith("/"):
+    if folder != expected.rpartition("/")[0] or not case.exchange.url.path.endswith("/"):
         return None
     wanted = expected.rpartition("/")[2]
     if wanted not in site.default_documents:
@@ -315,7 +315,7 @@ def enable(_case: Case, finding: Finding) -> Iterator[Proposal]:
 def ask_bound(case: Case, finding: Finding) -> Iterator[Proposal]:
     """Names what is bound."""
     site = finding.hints["site"]
-    connection = case.last.connection
+    connection = case.exchange.connection
     if connection is None or connection.arrival is None:
         return
     if finding.hints["bound"]:

@@ -43,7 +43,7 @@ _AT_ROUTER = (
 )
 def hairpin_missing(case: Case) -> Finding | None:
     """A forward exists for the port, and packets from inside do not get it, or their answer goes astray."""
-    connection = case.last.connection
+    connection = case.exchange.connection
     if connection is None:
         return None
     for router in case.estate.routers.values():
@@ -51,9 +51,7 @@ def hairpin_missing(case: Case) -> Finding | None:
             continue
         pair = next((each for each in router.one_to_one if each.outside == connection.address), None)
         if pair is not None and _turns_back(case, router):
-            text = (
-                f"{case.visit.vantage.name} asks {pair.outside} from inside, and {router.name} does not turn it round"
-            )
+            text = f"{case.client.name} asks {pair.outside} from inside, and {router.name} does not turn it round"
             return Finding("hairpin-missing", text, router.place, hints={"router": router})
         for forward in router.forwards:
             outside = router.interfaces.get(forward.on)
@@ -66,7 +64,7 @@ def hairpin_missing(case: Case) -> Finding | None:
                 and _came_from_inside(case, router, forward)
             ):
                 text = (
-                    f"{case.visit.vantage.name} asks {router.name}'s outside address {connection.address} from inside, "
+                    f"{case.client.name} asks {router.name}'s outside address {connection.address} from inside, "
                     f"and {router.name} does not turn it round"
                 )
                 return Finding("hairpin-missing", text, router.place, hints={"router": router})
@@ -76,7 +74,7 @@ def hairpin_missing(case: Case) -> Finding | None:
 def _turns_back(case: Case, router: Router) -> bool:
     """Whether a visit from behind the router ended because its one-to-one address is asked from inside."""
     stop = case.stop
-    mine = {port.network.name for port in case.world.topology.device(case.visit.vantage).ports} - {"internet"}
+    mine = {port.network.name for port in case.device.ports} - {"internet"}
     behind = {interface.network or interface.name for interface in router.interfaces.values()}
     return (
         stop is not None
@@ -110,8 +108,7 @@ def _arrived_on(case: Case, router: Router, forward: Forward) -> bool:
     carried = case.decision(connect_kinds.InternetCarries)
     if carried is not None:
         return network == "internet"
-    vantage = case.visit.vantage
-    return vantage.network == network
+    return any(port.network.name == network for port in case.device.ports)
 
 
 @fault(
@@ -120,7 +117,7 @@ def _arrived_on(case: Case, router: Router, forward: Forward) -> bool:
 def forward_disabled(case: Case) -> Finding | None:
     """A forward for the port that is off."""
     router = _own_address_asked(case)
-    connection = case.last.connection
+    connection = case.exchange.connection
     if router is None or connection is None:
         return None
     for forward in router.forwards:
@@ -140,7 +137,7 @@ def forward_disabled(case: Case) -> Finding | None:
 def forward_missing(case: Case) -> Finding | None:
     """The router itself was asked, and a site behind it was meant."""
     router = _own_address_asked(case)
-    connection = case.last.connection
+    connection = case.exchange.connection
     if router is None or connection is None:
         return None
     if any(each.enabled and each.protocol == "tcp" and connection.port in each.outside for each in router.forwards):
@@ -164,7 +161,7 @@ def _own_address_asked(case: Case) -> Router | None:
     """The router whose own address was asked, when the packet was not forwarded and no service of its own was meant."""
     if case.decision(connect_kinds.Forwarded) is not None:
         return None
-    connection = case.last.connection
+    connection = case.exchange.connection
     machine = reached_by(case)
     if not isinstance(machine, Router) or connection is None or connection.address not in addresses_of(machine):
         return None
@@ -174,7 +171,7 @@ def _own_address_asked(case: Case) -> Router | None:
 def _home_behind(case: Case, router: Router, port: int) -> Home | None:
     """The site that was meant, on a machine behind the router; with TLS where the URL is secure."""
     networks = {interface.network or interface.name for interface in router.interfaces.values()} - {"internet"}
-    secure = case.last.url.secure
+    secure = case.exchange.url.secure
     homes = case.homes() or (list(all_homes(case.estate)) if case.site_name is None else [])
     behind = [
         home
@@ -209,7 +206,7 @@ def _home_behind(case: Case, router: Router, port: int) -> Home | None:
 )
 def forward_shadowed(case: Case) -> Finding | None:
     """A later forward of the port leads to the site, and something else took it."""
-    connection, taken, router = case.last.connection, case.decision(connect_kinds.Forwarded), reached_by(case)
+    connection, taken, router = case.exchange.connection, case.decision(connect_kinds.Forwarded), reached_by(case)
     if connection is None:
         return None
     inside = {address for home in case.homes() for address in addresses_of(home.machine)}
@@ -262,7 +259,7 @@ def _takes(forward: Forward, port: int) -> bool:
 def forward_wrong_address(case: Case) -> Finding | None:
     """A forward was taken, and its target is not a machine that holds the site."""
     taken = case.decision(connect_kinds.Forwarded)
-    connection = case.last.connection
+    connection = case.exchange.connection
     if taken is None or connection is None or not isinstance(taken.subject, Forward):
         return None
     forward = taken.subject
@@ -304,10 +301,10 @@ def _had(case: Case, address: object) -> str:
 def forward_wrong_port(case: Case) -> Finding | None:
     """The machine is right, and the service listens elsewhere on it."""
     taken = case.decision(connect_kinds.Forwarded)
-    connection = case.last.connection
+    connection = case.exchange.connection
     if taken is None or connection is None or not isinstance(taken.subject, Forward):
         return None
-    forward, secure = taken.subject, case.last.url.secure
+    forward, secure = taken.subject, case.exchange.url.secure
     asked = taken.to_port
     for home in case.homes() or list(all_homes(case.estate)):
         if forward.to not in addresses_of(home.machine) or home.service.state != "running":
@@ -367,14 +364,14 @@ def route_back_astray(case: Case) -> Finding | None:
 def add_forward(case: Case, finding: Finding) -> Iterator[Proposal]:
     """Forwards the port to the machine that holds the site."""
     router, home = finding.hints["router"], finding.hints["home"]
-    connection = case.last.connection
+    connection = case.exchange.connection
     if not isinstance(router, Router) or not isinstance(home, Home) or connection is None:
         return
     outside = next(
         (name for name, each in router.interfaces.items() if connection.address in [item.ip for item in each.address]),
         None,
     )
-    secure = case.last.url.secure
+    secure = case.exchange.url.secure
     inner = [each.port for each in home.service.listens if each.tls == secure]
     for address in addresses_of(home.machine):
         if address.version != connection.address.version or outside is None:
@@ -446,7 +443,7 @@ def forward_first(_case: Case, finding: Finding) -> Iterator[Proposal]:
 @remedy("route-back-astray")
 def answer_the_same_way(case: Case, _finding: Finding) -> Iterator[Proposal]:
     """Lets the server answer through the router that sent the question on."""
-    taken, connection = case.decision(connect_kinds.Forwarded), case.last.connection
+    taken, connection = case.decision(connect_kinds.Forwarded), case.exchange.connection
     machine = connection.reached if connection is not None else None
     if taken is None or not isinstance(machine, Machine):
         return

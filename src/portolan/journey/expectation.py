@@ -1,9 +1,16 @@
 """Expectations: what was expected for a URL and a vantage, and whether a visit meets it."""
 
+from enum import StrEnum
+from typing import NamedTuple
+
 from portolan.estate.estate import Estate
 from portolan.estate.url import BadUrlError, parse
 from portolan.estate.vantage import Expectation, Vantage
+from portolan.evidence.outcome import Kind
 from portolan.journey.visit import Visit
+
+#: Ends at which somebody answered.
+_ANSWERED = (Kind.SERVED, Kind.HTTP_ERROR)
 
 
 def expectation_for(estate: Estate, url: str, vantage: Vantage) -> Expectation | None:
@@ -24,27 +31,41 @@ def vantages_for(estate: Estate, expectation: Expectation) -> list[Vantage]:
     ]
 
 
-def misses(expectation: Expectation | None, visit: Visit) -> tuple[str, ...]:
-    """What of the expectation is not met, in words; without an expectation, that there is no page."""
+class Missed(StrEnum):
+    """In which way an expectation is missed."""
+
+    NO_PAGE = "no-page"
+    STATUS = "status"
+    PAGE = "page"
+    FINAL = "final"
+    SECURE = "secure"
+
+
+class Miss(NamedTuple):
+    """One thing that is not as expected, and a sentence about it."""
+
+    what: Missed
+    text: str
+
+
+def misses(expectation: Expectation | None, visit: Visit) -> tuple[Miss, ...]:
+    """What is not as expected; without an expectation, that there is no page."""
     outcome = visit.outcome
     found = []
     if expectation is None or expectation.status is None:
-        if outcome.kind != "served":
-            found.append("no page came")
-    elif outcome.status != expectation.status or outcome.kind not in ("served", "http-error"):
-        found.append(f"status {expectation.status} was expected")
+        if outcome.kind is not Kind.SERVED:
+            found.append(Miss(Missed.NO_PAGE, "no page came"))
+    elif outcome.status != expectation.status or outcome.kind not in _ANSWERED:
+        found.append(Miss(Missed.STATUS, f"status {expectation.status} was expected"))
     if expectation is None:
         return tuple(found)
     if expectation.page is not None and not _same_page(expectation.page, outcome.page):
-        found.append(f"the page {expectation.page} was expected")
-    if expectation.final is not None and (outcome.final_url is None or outcome.final_url != _whole(expectation.final)):
-        found.append(f"the final address {expectation.final} was expected")
-    if (
-        expectation.secure is not None
-        and outcome.kind in ("served", "http-error")
-        and outcome.secure != expectation.secure
-    ):
-        found.append(f"{'a secure' if expectation.secure else 'a plain'} connection was expected")
+        found.append(Miss(Missed.PAGE, f"the page {expectation.page} was expected"))
+    if expectation.final is not None and outcome.final_url != _whole(expectation.final):
+        found.append(Miss(Missed.FINAL, f"the final address {expectation.final} was expected"))
+    if expectation.secure is not None and outcome.kind in _ANSWERED and outcome.secure != expectation.secure:
+        kind = "a secure" if expectation.secure else "a plain"
+        found.append(Miss(Missed.SECURE, f"{kind} connection was expected"))
     return tuple(found)
 
 

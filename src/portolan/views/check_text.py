@@ -42,7 +42,7 @@ def _group(group: Group, style: Style) -> list[str]:
         lines = _headed(group.cause.place, "error", group.cause.code, group.cause.text, style)
     else:
         stop = first.visit.stop
-        text = stop.text if stop is not None else "; ".join(first.missed)
+        text = stop.text if stop is not None else "; ".join(each.text for each in first.misses)
         lines = _headed(first.expectation.place, "error", "no known fault", text, style)
     for each in group.missed[:_MOST_NAMED]:
         text = f"missed: {each.expectation.url} from {each.vantage.name}: {in_words(each.visit.outcome)}"

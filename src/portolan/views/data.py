@@ -11,13 +11,14 @@ from portolan.estate.vantage import Vantage
 from portolan.evidence.decision import Decision
 from portolan.evidence.legs import Connection, Exchange
 from portolan.evidence.outcome import Outcome
+from portolan.journey.expectation import Miss
 from portolan.journey.visit import Visit
 from portolan.source.place import Place, pointer
 
 VERSION = 1
 
 
-def follow_data(visit: Visit, missed: tuple[str, ...], expected: bool, findings: list[Finding]) -> dict[str, Any]:
+def follow_data(visit: Visit, missed: tuple[Miss, ...], expected: bool, findings: list[Finding]) -> dict[str, Any]:
     """One visit as plain data."""
     return {
         "portolan": VERSION,
@@ -26,7 +27,7 @@ def follow_data(visit: Visit, missed: tuple[str, ...], expected: bool, findings:
         "at": visit.at.strftime("%Y-%m-%dT%H:%M:%SZ"),
         "after_reboot": None if visit.booted is None else sorted(visit.booted),
         "outcome": outcome_data(visit.outcome),
-        "expected": {"stated": expected, "met": not missed, "missed": list(missed)},
+        "expected": {"stated": expected, "met": not missed, "missed": [each.text for each in missed]},
         "exchanges": [_exchange(exchange) for exchange in visit.exchanges],
         "assumptions": [each.text for each in visit.assumptions],
         "findings": [finding_data(finding) for finding in findings],
@@ -198,7 +199,7 @@ def check_data(estate: Estate, at: datetime, findings: list[Finding], answers: A
                 "url": each.expectation.url,
                 "vantage": each.vantage.name,
                 "where": _where(each.expectation.place),
-                "missed": list(each.missed),
+                "missed": [miss.text for miss in each.misses],
                 "outcome": outcome_data(each.visit.outcome),
                 "cause": finding_data(group.cause) if group.cause is not None else None,
             }

@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.legs import Exchange
+from portolan.journey.expectation import Miss
 from portolan.journey.visit import Visit
 from portolan.source.place import Place
 from portolan.views.style import Style, paragraph, row
@@ -16,7 +17,7 @@ if TYPE_CHECKING:
 
 def follow_text(
     visit: Visit,
-    missed: tuple[str, ...],
+    missed: tuple[Miss, ...],
     expected: bool,
     findings: "list[Finding]",
     style: Style,
@@ -105,14 +106,18 @@ def assumed(visit: Visit, style: Style) -> list[str]:
     return [*lines, ""]
 
 
-def verdict(visit: Visit, missed: tuple[str, ...], expected: bool, style: Style) -> list[str]:
+def verdict(visit: Visit, missed: tuple[Miss, ...], expected: bool, style: Style) -> list[str]:
     """The outcome, and whether the expectation is met."""
     outcome = visit.outcome
     text = f"The visitor gets {in_words(outcome)}" if outcome.kind in ("served", "http-error") else in_words(outcome)
     text = text[0].upper() + text[1:]
     if expected:
-        kept = "as expected" if not missed else f"missed: {'; '.join(missed)}"
+        kept = "as expected" if not missed else f"missed: {'; '.join(each.text for each in missed)}"
         text = f"{text}; {kept}" if missed else f"{text}, {kept}"
     good = not missed
     mark = style.ink(f"{style.good if good else style.bad} ", "good" if good else "bad", "bold")
-    return row(style, mark, 2, text, ink=("good" if good else "bad", "bold"))
+    lines = row(style, mark, 2, text, ink=("good" if good else "bad", "bold"))
+    if outcome.doubt is not None and not expected:
+        text = f"perhaps not what is meant: {outcome.doubt}"
+        lines += row(style, style.ink("! ", "warn", "bold"), 2, text, ink=("warn",))
+    return lines
