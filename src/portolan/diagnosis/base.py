@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Iterable, Iterator
 from enum import StrEnum
-from typing import Any, NamedTuple, TypeVar
+from typing import NamedTuple, TypeVar
 
 from portolan.estate.base import IPAddress, is_public
 from portolan.estate.client import Client
@@ -11,7 +11,7 @@ from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
 from portolan.estate.service import Service, Site
 from portolan.estate.vantage import Expectation
-from portolan.estate.zone import Record, Zone
+from portolan.estate.zone import Zone
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import http as http_kinds
@@ -37,14 +37,14 @@ class Severity(StrEnum):
 class Finding(NamedTuple):
     """One cause: its code, the estate's value that must change, and why in a sentence.
 
-    `hints` carries what the recogniser learned on the way (the near miss, say) to the remedies.
+    `clue` carries what the recogniser learned on the way to the remedies: a value of a type beside the recogniser.
     """
 
     code: str
     text: str
     place: Place | None
     severity: Severity = Severity.ERROR
-    hints: dict[str, Any] = {}  # never altered
+    clue: object = None
 
     @property
     def object(self) -> str:
@@ -385,11 +385,6 @@ def leads_home(case: Case) -> bool:
     """Whether the visit was delivered to a machine that holds the site."""
     connection = case.exchange.connection
     return connection is not None and any(home.machine is connection.reached for home in case.homes())
-
-
-def record_hints(case: Case, record: Record) -> dict[str, object]:
-    """What remedies need to know of a record."""
-    return {"record": record, "zone": zone_of(case.estate, record.owner), "name": record.owner}
 
 
 def reached_by(case: Case) -> object:

@@ -1,6 +1,7 @@
 """Faults of what is saved, in force, and restored by a boot."""
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 import msgspec
 
@@ -13,6 +14,20 @@ from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.start import Why
 from portolan.journey.moment import reloaded, with_facts
 from portolan.source.place import pointer
+
+
+class ServiceClue(NamedTuple):
+    """The service that is concerned."""
+
+    service: Service
+
+
+class BootFilterClue(NamedTuple):
+    """The machine whose filter a boot changes, and which of the two counts."""
+
+    path: tuple[str | int, ...]
+    booted: bool
+    none: bool = False
 
 
 @fault(
@@ -34,7 +49,7 @@ def not_enabled(case: Case) -> Finding | None:
         return None
     service = stop.subject
     text = f"{service.name} on {service.place.path[1]} was running, and the boot did not start it"
-    return Finding("service-not-enabled", text, service.place.key("after_boot"), hints={"service": service})
+    return Finding("service-not-enabled", text, service.place.key("after_boot"), clue=ServiceClue(service=service))
 
 
 def _booted(case: Case, service: Service) -> bool:
@@ -57,7 +72,9 @@ def no_privilege(case: Case) -> Finding | None:
     if stop.reason.why is not Why.NO_PRIVILEGE:
         return None
     service = stop.subject
-    return Finding("service-no-privilege", stop.text, service.place.key("privileged"), hints={"service": service})
+    return Finding(
+        "service-no-privilege", stop.text, service.place.key("privileged"), clue=ServiceClue(service=service)
+    )
 
 
 @fault(
@@ -74,7 +91,10 @@ def config_broken(case: Case) -> Finding | None:
     if stop is not None and isinstance(stop.subject, Service) and stop.subject.failing is not None:
         saved = stop.subject.saved
         return Finding(
-            "service-config-broken", stop.text, saved.place if saved else stop.place, hints={"service": stop.subject}
+            "service-config-broken",
+            stop.text,
+            saved.place if saved else stop.place,
+            clue=ServiceClue(service=stop.subject),
         )
     for machine, service in _pending(case):
         saved = service.saved
@@ -83,7 +103,7 @@ def config_broken(case: Case) -> Finding | None:
         whole = msgspec.structs.replace(service, saved=msgspec.structs.replace(saved, broken=None))
         if supposing(case, _with(case, machine, reloaded(whole))):
             text = f"{service.name} on {machine.name} keeps its old configuration: the saved one does not load ({saved.broken})"
-            return Finding("service-config-broken", text, saved.place, hints={"service": service})
+            return Finding("service-config-broken", text, saved.place, clue=ServiceClue(service=service))
     return None
 
 
@@ -103,7 +123,7 @@ def not_reloaded(case: Case) -> Finding | None:
             and supposing(case, _with(case, machine, reloaded(service)))
         ):
             text = f"what is saved for {service.name} on {machine.name} would do, and is not in force"
-            return Finding("service-not-reloaded", text, service.saved.place, hints={"service": service})
+            return Finding("service-not-reloaded", text, service.saved.place, clue=ServiceClue(service=service))
     return None
 
 
@@ -142,7 +162,7 @@ def not_permanent(case: Case) -> Finding | None:
     path = stop.place.path
     if "filter_after_boot" in path:
         text = f"the boot restored another filter on {path[1]} than was in force: {stop.text}"
-        return Finding("filter-not-permanent", text, stop.place, hints={"path": path[:2], "booted": True})
+        return Finding("filter-not-permanent", text, stop.place, clue=BootFilterClue(path=path[:2], booted=True))
     machine = (
         (case.estate.routers if path[0] == "routers" else case.estate.hosts).get(str(path[1]))
         if len(path) > 2
@@ -155,7 +175,7 @@ def not_permanent(case: Case) -> Finding | None:
         return None
     text = f"the filter in force on {machine.name} stops it, and the saved one would not: {stop.text}"
     return Finding(
-        "filter-not-permanent", text, stop.place, hints={"path": path[:2], "booted": False, "none": saved is None}
+        "filter-not-permanent", text, stop.place, clue=BootFilterClue(path=path[:2], booted=False, none=saved is None)
     )
 
 
@@ -163,9 +183,9 @@ def not_permanent(case: Case) -> Finding | None:
 
 
 @remedy("service-not-enabled")
-def enable(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def enable(_case: Case, clue: ServiceClue) -> Iterator[Proposal]:
     """Lets the boot start it."""
-    service = finding.hints["service"]
+    service = clue.service
     if isinstance(service, Service):
         yield Proposal(
             f"let {service.name} on {service.place.path[1]} start at boot", put(service.place, "after_boot", "running")
@@ -173,18 +193,18 @@ def enable(_case: Case, finding: Finding) -> Iterator[Proposal]:
 
 
 @remedy("service-no-privilege")
-def give_privilege(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def give_privilege(_case: Case, clue: ServiceClue) -> Iterator[Proposal]:
     """Lets it open low ports."""
-    service = finding.hints["service"]
+    service = clue.service
     if isinstance(service, Service):
         text = f"give {service.name} on {service.place.path[1]} the privilege to open ports below 1024, and no other"
         yield Proposal(text, put(service.place, "privileged", True))
 
 
 @remedy("service-config-broken")
-def mend_configuration(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def mend_configuration(_case: Case, clue: ServiceClue) -> Iterator[Proposal]:
     """Mends what the test names, and loads it."""
-    service = finding.hints["service"]
+    service = clue.service
     if not isinstance(service, Service) or service.saved is None:
         return
     text = f"mend what the test of {service.name}'s configuration says ({service.saved.broken}), and reload"
@@ -193,9 +213,9 @@ def mend_configuration(_case: Case, finding: Finding) -> Iterator[Proposal]:
 
 
 @remedy("service-not-reloaded")
-def reload(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def reload(_case: Case, clue: ServiceClue) -> Iterator[Proposal]:
     """Puts what is saved in force."""
-    service = finding.hints["service"]
+    service = clue.service
     if isinstance(service, Service) and service.saved is not None:
         yield Proposal(f"reload {service.name} on {service.place.path[1]}", _in_force(service))
 
@@ -213,16 +233,16 @@ def _in_force(service: Service) -> Patch:
 
 
 @remedy("filter-not-permanent")
-def one_filter(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def one_filter(_case: Case, clue: BootFilterClue) -> Iterator[Proposal]:
     """Saves the filter in force, or loads the saved one."""
-    machine = finding.hints["path"]
+    machine = clue.path
     after = pointer((*machine, "filter_after_boot"))
-    if finding.hints["booted"]:
+    if clue.booted:
         yield Proposal(
             f"save the filter of {machine[1]} that was in force, so that a boot restores it",
             [{"op": "remove", "path": after}],
         )
-    elif finding.hints["none"]:
+    elif clue.none:
         patch: Patch = [{"op": "remove", "path": after}, {"op": "remove", "path": pointer((*machine, "filter"))}]
         yield Proposal(f"take the filter of {machine[1]} out of force, as the next boot would", patch)
     else:

@@ -2,12 +2,28 @@
 
 from collections.abc import Iterator
 from datetime import timedelta
+from typing import NamedTuple
 
 from portolan.diagnosis.base import Case, Finding, fault
 from portolan.diagnosis.proposal import Patch, Proposal, put, remedy, remove, replace
 from portolan.estate.certificate import Certificate
+from portolan.estate.vantage import Vantage
 from portolan.evidence.kinds import tls as tls_kinds
 from portolan.tls.facts import shown_by
+
+
+class CertificateClue(NamedTuple):
+    """The certificate shown, the name asked for, and the fault's code."""
+
+    certificate: Certificate
+    name: str
+    code: str
+
+
+class ClockClue(NamedTuple):
+    """Whose clock is wrong."""
+
+    vantage: Vantage
 
 
 def _found(case: Case, code: str) -> Finding | None:
@@ -15,7 +31,9 @@ def _found(case: Case, code: str) -> Finding | None:
     handshake = case.exchange.handshake
     if stop is None or handshake is None or not isinstance(stop.subject, Certificate):
         return None
-    return Finding(code, stop.text, stop.subject.place, hints={"certificate": stop.subject, "name": case.host})
+    return Finding(
+        code, stop.text, stop.subject.place, clue=CertificateClue(certificate=stop.subject, name=case.host, code=code)
+    )
 
 
 @fault(
@@ -29,10 +47,10 @@ def _found(case: Case, code: str) -> Finding | None:
 def clock_wrong(case: Case) -> Finding | None:
     """By the estate's moment the certificate is valid."""
     vantage = case.client
-    if vantage.clock is None:
+    if not isinstance(vantage, Vantage) or vantage.clock is None:
         return None
     text = f"{vantage.name}'s clock says {vantage.clock:%Y-%m-%d}; it is {case.world.now:%Y-%m-%d}"
-    return Finding("clock-wrong", text, vantage.place.key("clock"), hints={"vantage": vantage})
+    return Finding("clock-wrong", text, vantage.place.key("clock"), clue=ClockClue(vantage=vantage))
 
 
 @fault(
@@ -150,9 +168,9 @@ def _issuers(case: Case, certificate: Certificate) -> list[str]:
 
 
 @remedy("cert-expired", "cert-not-yet")
-def renew(case: Case, finding: Finding) -> Iterator[Proposal]:
+def renew(case: Case, clue: CertificateClue) -> Iterator[Proposal]:
     """Renews it with the same names."""
-    certificate = finding.hints["certificate"]
+    certificate = clue.certificate
     names = _names(case, certificate) or [case.host]
     for issuer in _issuers(case, certificate):
         yield Proposal(
@@ -162,9 +180,9 @@ def renew(case: Case, finding: Finding) -> Iterator[Proposal]:
 
 
 @remedy("cert-name", "cert-default-served")
-def cover(case: Case, finding: Finding) -> Iterator[Proposal]:
+def cover(case: Case, clue: CertificateClue) -> Iterator[Proposal]:
     """Uses a certificate of the estate that covers the name; or gets one that covers it too."""
-    certificate, name = finding.hints["certificate"], str(finding.hints["name"])
+    certificate, name = clue.certificate, clue.name
     response_site = next((home.site for home in case.homes()), None)
     for other in case.estate.certificates.values():
         if other is not certificate and name in _names(case, other) and response_site is not None:
@@ -181,13 +199,13 @@ def cover(case: Case, finding: Finding) -> Iterator[Proposal]:
 
 
 @remedy("cert-self-signed", "cert-issuer-unknown", "cert-chain-incomplete")
-def trusted_one(case: Case, finding: Finding) -> Iterator[Proposal]:
+def trusted_one(case: Case, clue: CertificateClue) -> Iterator[Proposal]:
     """Sends the chain, or gets a certificate that the visitor trusts."""
-    certificate = finding.hints["certificate"]
+    certificate = clue.certificate
     if certificate.file is None and not certificate.sends_chain:
         yield Proposal(f"install {certificate.name} with its whole chain", put(certificate.place, "sends_chain", True))
     names = _names(case, certificate) or [case.host]
-    if finding.code == "cert-chain-incomplete" and certificate.file is not None:
+    if clue.code == "cert-chain-incomplete" and certificate.file is not None:
         yield Proposal(f"install {certificate.name} with its whole chain", _renewed(case, certificate, names, "public"))
         return
     for issuer in _issuers(case, certificate):
@@ -199,7 +217,7 @@ def trusted_one(case: Case, finding: Finding) -> Iterator[Proposal]:
 
 
 @remedy("clock-wrong")
-def set_clock(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def set_clock(_case: Case, clue: ClockClue) -> Iterator[Proposal]:
     """Sets the visitor's clock."""
-    vantage = finding.hints["vantage"]
+    vantage = clue.vantage
     yield Proposal(f"set the clock of {vantage.name}", remove((*vantage.place.path, "clock")))

@@ -1,7 +1,7 @@
 """Faults of filters and security groups: the rule that stops it, and who it is meant for."""
 
 from collections.abc import Iterable, Iterator
-from typing import Any
+from typing import Any, NamedTuple
 
 from portolan.diagnosis.base import (
     Case,
@@ -19,6 +19,47 @@ from portolan.estate.network import Group, GroupRule, Interface
 from portolan.estate.vantage import Vantage
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.source.place import pointer
+
+
+class OrderClue(NamedTuple):
+    """Two rules of a chain whose order is wrong."""
+
+    chain: Chain | NamedChain
+    later: int
+    earlier: int
+
+
+class ChainClue(NamedTuple):
+    """The chain, or the area, whose rule or default decided."""
+
+    chain: object
+    rule: object = None
+    port: int = 0
+
+
+class SourceClue(NamedTuple):
+    """A rule that allows the port to others, its group, and all groups of the interface."""
+
+    rule: GroupRule
+    group: Group
+    groups: list[Group]
+    port: int
+
+
+class AttachClue(NamedTuple):
+    """A group that allows the port, and the interface that lacks it."""
+
+    interface: Interface
+    group: str
+    port: int
+
+
+class PortClue(NamedTuple):
+    """The interface, its groups, and the port that none allows."""
+
+    interface: Interface
+    groups: list[Group]
+    port: int
 
 
 @fault(
@@ -41,7 +82,7 @@ def filter_order(case: Case) -> Finding | None:
     for later, rule in enumerate(chain.rules[at + 1 :], at + 1):
         if rule.verdict == "allow" and connection is not None and _same_kind(rule, case):
             text = f"rule {at + 1} stops it before rule {later + 1}, which allows it: {stop.text}"
-            return Finding("filter-order", text, stop.place, hints={"chain": chain, "from": later, "to": at})
+            return Finding("filter-order", text, stop.place, clue=OrderClue(chain=chain, later=later, earlier=at))
     return None
 
 
@@ -83,7 +124,7 @@ def _filtered(case: Case, code: str) -> Finding | None:
     if stop is None:
         return None
     return Finding(
-        code, stop.text, stop.place, hints={"chain": chain_of(case), "rule": stop.subject, "port": case.asked_port}
+        code, stop.text, stop.place, clue=ChainClue(chain=chain_of(case), rule=stop.subject, port=case.asked_port)
     )
 
 
@@ -109,8 +150,8 @@ def group_wrong_source(case: Case) -> Finding | None:
             ):
                 text = f"group {name} allows port {port} from {listed(map(str, rule.peers))} only: {case.stop.text if case.stop else ''}"
                 attached = [case.estate.groups[each] for each in interface.groups or ()]
-                hints = {"rule": rule, "group": group, "groups": attached, "port": port}
-                return Finding("group-wrong-source", text, rule.place, hints=hints)
+                clue = SourceClue(rule=rule, group=group, groups=attached, port=port)
+                return Finding("group-wrong-source", text, rule.place, clue=clue)
     return None
 
 
@@ -148,7 +189,7 @@ def group_not_attached(case: Case) -> Finding | None:
                     "group-not-attached",
                     text,
                     interface.place.key("groups"),
-                    hints={"interface": interface, "group": name, "port": port},
+                    clue=AttachClue(interface=interface, group=name, port=port),
                 )
     return None
 
@@ -169,7 +210,7 @@ def group_missing_port(case: Case) -> Finding | None:
     groups: list[Group] = [case.estate.groups[name] for name in interface.groups or ()]
     where = groups[0].place if groups else interface.place
     text = f"no security group on {stop.interface} ({stop.groups}) allows tcp port {port}"
-    return Finding("group-missing-port", text, where, hints={"interface": interface, "groups": groups, "port": port})
+    return Finding("group-missing-port", text, where, clue=PortClue(interface=interface, groups=groups, port=port))
 
 
 def _grouped(case: Case) -> tuple[Interface | None, int]:
@@ -180,9 +221,11 @@ def _grouped(case: Case) -> tuple[Interface | None, int]:
 
 
 @remedy("filter-drops", "filter-rejects", "filter-order", "outbound-blocked")
-def allow_port(case: Case, finding: Finding) -> Iterator[Proposal]:
+def allow_port(case: Case, clue: object) -> Iterator[Proposal]:
     """Allows the port before what stops it, for the asker's kind only."""
-    chain = finding.hints.get("chain")
+    if not isinstance(clue, ChainClue | OrderClue):
+        return
+    chain = clue.chain
     stop, protocol = case.stop, case.asked_protocol
     if isinstance(chain, Area):
         yield Proposal(
@@ -201,9 +244,9 @@ def allow_port(case: Case, finding: Finding) -> Iterator[Proposal]:
         if isinstance(stop.subject, FilterRule) and stop.subject in chain.rules
         else None
     )
-    if finding.code == "filter-order":
-        moved = {"op": "move", "from": _item(chain, finding.hints["from"]), "path": _item(chain, finding.hints["to"])}
-        yield Proposal(f"move rule {finding.hints['from'] + 1} before rule {finding.hints['to'] + 1}", [moved])
+    if isinstance(clue, OrderClue):
+        moved = {"op": "move", "from": _item(chain, clue.later), "path": _item(chain, clue.earlier)}
+        yield Proposal(f"move rule {clue.later + 1} before rule {clue.earlier + 1}", [moved])
     where = f"before rule {at + 1}" if at is not None else "at the end of the rules"
     for source in askers(case) if path[-1] != "outbound" else (None,):
         narrowed = rule if source is None else {**rule, "from": [source]}
@@ -245,20 +288,20 @@ def askers(case: Case) -> tuple[str | None, ...]:
 
 
 @remedy("group-not-attached")
-def attach_group(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def attach_group(_case: Case, clue: AttachClue) -> Iterator[Proposal]:
     """Attaches the group."""
-    interface, group = finding.hints["interface"], finding.hints["group"]
+    interface, group = clue.interface, clue.group
     if isinstance(interface, Interface):
         yield Proposal(
-            f"attach the group {group}, which allows port {finding.hints['port']}, to {interface.name} of {interface.place.path[1]}",
+            f"attach the group {group}, which allows port {clue.port}, to {interface.name} of {interface.place.path[1]}",
             append(interface.place, "groups", group),
         )
 
 
 @remedy("group-missing-port")
-def allow_in_group(case: Case, finding: Finding) -> Iterator[Proposal]:
+def allow_in_group(case: Case, clue: PortClue) -> Iterator[Proposal]:
     """Allows the port in a group of the interface, or attaches one that allows it."""
-    groups, port, interface = finding.hints["groups"], finding.hints["port"], finding.hints["interface"]
+    groups, port, interface = clue.groups, clue.port, clue.interface
     yield from _allowances(case, groups, port)
     for name in sorted(case.estate.groups):
         group = case.estate.groups[name]
@@ -291,14 +334,14 @@ def _allows(group: Group, port: int) -> bool:
 
 
 @remedy("group-wrong-source")
-def widen_source(case: Case, finding: Finding) -> Iterator[Proposal]:
+def widen_source(case: Case, clue: SourceClue) -> Iterator[Proposal]:
     """Adds the asker to the rule where it is about this port only; else allows the port in a rule of its own."""
-    rule, group, port = finding.hints["rule"], finding.hints["group"], finding.hints["port"]
+    rule, group, port = clue.rule, clue.group, clue.port
     if not isinstance(rule, GroupRule) or not isinstance(group, Group):
         return
     only = rule.allow == "tcp" and rule.ports == (PortRange(port, port),)
     if not only:
-        held = [each for each in finding.hints["groups"] if each is not group]
+        held = [each for each in clue.groups if each is not group]
         yield from _allowances(case, [*held, group], port)
     version = case.asked_address.version if case.asked_address is not None else 4
     for source in askers(case):

@@ -1,6 +1,7 @@
 """Faults of the machine and its listeners."""
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from portolan.diagnosis.base import Case, Finding, fault, listed
 from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, remove, replace
@@ -9,6 +10,34 @@ from portolan.estate.service import Listener, Service
 from portolan.evidence.decision import Leg
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.start import Why
+from portolan.net.listeners import Failure
+
+
+class ServiceClue(NamedTuple):
+    """The service that is concerned."""
+
+    service: Service
+
+
+class FailureClue(NamedTuple):
+    """What kept a service from starting."""
+
+    failure: Failure
+
+
+class ListenerClue(NamedTuple):
+    """The listener that is wrong, and its service."""
+
+    listener: Listener
+    service: Service
+
+
+class WrongPortClue(NamedTuple):
+    """The service, and the port on which it should listen."""
+
+    service: Service
+    port: int
+    tls: bool
 
 
 @fault(
@@ -28,9 +57,9 @@ def stopped(case: Case) -> Finding | None:
         for home in case.homes():
             if home.machine is connection.reached and home.service.state == "stopped":
                 text = f"{home.service.name} on {home.machine.name} holds the site {home.site.name}, and is stopped"
-                return Finding("service-stopped", text, home.service.place, hints={"service": home.service})
+                return Finding("service-stopped", text, home.service.place, clue=ServiceClue(service=home.service))
         return None
-    return Finding("service-stopped", stop.text, stop.subject.place, hints={"service": stop.subject})
+    return Finding("service-stopped", stop.text, stop.subject.place, clue=ServiceClue(service=stop.subject))
 
 
 @fault(
@@ -43,9 +72,11 @@ def stopped(case: Case) -> Finding | None:
 def key_differs(case: Case) -> Finding | None:
     """The service does not start for its key."""
     stop = case.stop
-    if not isinstance(stop, connect_kinds.ServiceFailed) or stop.reason.why is not Why.KEY_MISFIT:
+    if not isinstance(stop, connect_kinds.ServiceFailed) or not isinstance(stop.subject, Service):
         return None
-    return Finding("cert-key-differs", stop.text, stop.place, hints={"service": stop.subject})
+    if stop.reason.why is not Why.KEY_MISFIT:
+        return None
+    return Finding("cert-key-differs", stop.text, stop.place, clue=ServiceClue(service=stop.subject))
 
 
 @fault(
@@ -58,9 +89,11 @@ def key_differs(case: Case) -> Finding | None:
 def certificate_missing(case: Case) -> Finding | None:
     """The service does not start for want of a certificate."""
     stop = case.stop
-    if not isinstance(stop, connect_kinds.ServiceFailed) or stop.reason.why is not Why.NO_CERTIFICATE:
+    if not isinstance(stop, connect_kinds.ServiceFailed) or not isinstance(stop.subject, Service):
         return None
-    return Finding("cert-missing", stop.text, stop.place, hints={"service": stop.subject})
+    if stop.reason.why is not Why.NO_CERTIFICATE:
+        return None
+    return Finding("cert-missing", stop.text, stop.place, clue=ServiceClue(service=stop.subject))
 
 
 @fault(
@@ -85,11 +118,13 @@ def port_taken(case: Case) -> Finding | None:
         failure = failures.get(home.service.name)
         if failure is not None and failure.service is home.service and failure.rival is not None:
             text = f"{home.service.name} on {connection.reached.name} does not start: {failure.reason}"
-            return Finding("service-port-taken", text, home.service.place, hints={"failure": failure})
+            return Finding("service-port-taken", text, home.service.place, clue=FailureClue(failure=failure))
     stop = case.stop
-    if stop is not None and isinstance(stop, connect_kinds.ServiceFailed) and isinstance(stop.subject, Service):
-        failure = failures.get(stop.subject.name)
-        return Finding("service-port-taken", stop.text, stop.place, hints={"failure": failure})
+    if not isinstance(stop, connect_kinds.ServiceFailed) or not isinstance(stop.subject, Service):
+        return None
+    failure = failures.get(stop.subject.name)
+    if failure is not None and stop.reason.why is Why.ADDRESS_IN_USE:
+        return Finding("service-port-taken", stop.text, stop.place, clue=FailureClue(failure=failure))
     return None
 
 
@@ -106,7 +141,7 @@ def loopback_only(case: Case) -> Finding | None:
         if listener.address is not None and listener.address.is_loopback and listener.port == case.asked_port:
             text = f"{service.name} on {_name(case)} listens on {listener}, which only {_name(case)} itself can ask"
             return Finding(
-                "listener-loopback-only", text, listener.place, hints={"listener": listener, "service": service}
+                "listener-loopback-only", text, listener.place, clue=ListenerClue(listener=listener, service=service)
             )
     return None
 
@@ -131,7 +166,9 @@ def family(case: Case) -> Finding | None:
             and (int(listener.address) == 0)
         ):
             text = f"{service.name} on {_name(case)} listens on {listener}, which does not take IPv{connection.address.version}"
-            return Finding("listener-family", text, listener.place, hints={"listener": listener, "service": service})
+            return Finding(
+                "listener-family", text, listener.place, clue=ListenerClue(listener=listener, service=service)
+            )
     return None
 
 
@@ -148,7 +185,7 @@ def wrong_address(case: Case) -> Finding | None:
         if listener.port == case.asked_port and listener.address is not None and not listener.address.is_loopback:
             text = f"{service.name} on {_name(case)} listens on {listener} only"
             return Finding(
-                "listener-wrong-address", text, listener.place, hints={"listener": listener, "service": service}
+                "listener-wrong-address", text, listener.place, clue=ListenerClue(listener=listener, service=service)
             )
     return None
 
@@ -181,7 +218,7 @@ def wrong_port(case: Case) -> Finding | None:
         "listener-wrong-port",
         text,
         service.place.key("listens"),
-        hints={"service": service, "port": case.asked_port, "tls": secure},
+        clue=WrongPortClue(service=service, port=case.asked_port, tls=secure),
     )
 
 
@@ -204,7 +241,7 @@ def plain_on_tls(case: Case) -> Finding | None:
         "listener-plain-on-tls",
         stop.text,
         listener.place,
-        hints={"listener": listener, "service": connection.arrival.service},
+        clue=ListenerClue(listener=listener, service=connection.arrival.service),
     )
 
 
@@ -225,7 +262,7 @@ def tls_on_plain(case: Case) -> Finding | None:
         "listener-tls-on-plain",
         stop.text,
         listener.place,
-        hints={"listener": listener, "service": connection.arrival.service},
+        clue=ListenerClue(listener=listener, service=connection.arrival.service),
     )
 
 
@@ -251,18 +288,18 @@ def _name(case: Case) -> str:
 
 
 @remedy("service-stopped")
-def start(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def start(_case: Case, clue: ServiceClue) -> Iterator[Proposal]:
     """Starts the service."""
-    service = finding.hints["service"]
+    service = clue.service
     if isinstance(service, Service):
         machine = service.place.path[1]
         yield Proposal(f"start {service.name} on {machine}", put(service.place, "state", "running"))
 
 
 @remedy("listener-loopback-only", "listener-wrong-address", "listener-family")
-def listen_everywhere(case: Case, finding: Finding) -> Iterator[Proposal]:
+def listen_everywhere(case: Case, clue: ListenerClue) -> Iterator[Proposal]:
     """Lets the listener take the address that was asked, or every address."""
-    listener, service = finding.hints["listener"], finding.hints["service"]
+    listener, service = clue.listener, clue.service
     if not isinstance(listener, Listener) or not isinstance(service, Service):
         return
     index = service.listens.index(listener)
@@ -288,18 +325,18 @@ def _at_address(case: Case, listener: Listener) -> str | None:
 
 
 @remedy("listener-wrong-port")
-def listen_too(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def listen_too(_case: Case, clue: WrongPortClue) -> Iterator[Proposal]:
     """Adds a listener on the port that visitors ask."""
-    service, port = finding.hints["service"], finding.hints["port"]
+    service, port = clue.service, clue.port
     if isinstance(service, Service):
-        value = f"{port} tls" if finding.hints["tls"] else port
+        value = f"{port} tls" if clue.tls else port
         yield Proposal(f"let {service.name} listen on {value} too", append(service.place, "listens", value))
 
 
 @remedy("listener-plain-on-tls")
-def speak_tls(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def speak_tls(_case: Case, clue: ListenerClue) -> Iterator[Proposal]:
     """Lets the listener speak TLS."""
-    listener, service = finding.hints["listener"], finding.hints["service"]
+    listener, service = clue.listener, clue.service
     if isinstance(service, Service) and isinstance(listener, Listener) and service.kind == "web":
         index = service.listens.index(listener)
         text = f"{listener.text} tls"
@@ -309,10 +346,10 @@ def speak_tls(_case: Case, finding: Finding) -> Iterator[Proposal]:
 
 
 @remedy("listener-tls-on-plain")
-def ask_securely(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def ask_securely(_case: Case, clue: ListenerClue) -> Iterator[Proposal]:
     """The listener is right, the question is not."""
     yield Proposal("ask for the https:// address instead", [])
-    listener, service = finding.hints["listener"], finding.hints["service"]
+    listener, service = clue.listener, clue.service
     if isinstance(service, Service) and isinstance(listener, Listener):
         index = service.listens.index(listener)
         text = " ".join(word for word in listener.text.split() if word != "tls")
@@ -322,16 +359,16 @@ def ask_securely(_case: Case, finding: Finding) -> Iterator[Proposal]:
 
 
 @remedy("service-port-taken")
-def free_port(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def free_port(_case: Case, clue: FailureClue) -> Iterator[Proposal]:
     """Stops the rival."""
-    failure = finding.hints.get("failure")
+    failure = clue.failure
     rival = getattr(failure, "rival", None)
     if isinstance(rival, Service):
         yield Proposal(f"stop {rival.name}, which has the port", put(rival.place, "state", "stopped"))
 
 
 @remedy("cert-key-differs")
-def right_key(case: Case, _finding: Finding) -> Iterator[Proposal]:
+def right_key(case: Case, _clue: ServiceClue) -> Iterator[Proposal]:
     """Asks for the key that belongs to the certificate."""
     stop = case.stop
     name = stop.reason.about if isinstance(stop, connect_kinds.ServiceFailed) else None
@@ -343,9 +380,9 @@ def right_key(case: Case, _finding: Finding) -> Iterator[Proposal]:
 
 
 @remedy("cert-missing")
-def give_certificate(case: Case, finding: Finding) -> Iterator[Proposal]:
+def give_certificate(case: Case, clue: ServiceClue) -> Iterator[Proposal]:
     """Gives the service a certificate that the estate has."""
-    service = finding.hints["service"]
+    service = clue.service
     if isinstance(service, Service):
         for name in case.estate.certificates:
             yield Proposal(f"give {service.name} the certificate {name}", put(service.place, "certificate", name))

@@ -1,6 +1,7 @@
 """Faults of names."""
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from portolan.diagnosis.base import (
     Case,
@@ -12,7 +13,6 @@ from portolan.diagnosis.base import (
     leads_home,
     origin_of,
     outside_addresses,
-    record_hints,
     zone_asked,
     zone_of,
 )
@@ -24,6 +24,35 @@ from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import name as name_kinds
 from portolan.evidence.kinds import zone as zone_kinds
 from portolan.source.nearest import nearest
+
+
+class MissingClue(NamedTuple):
+    """The name that is wanted, its zone, and one that is spelled nearly so."""
+
+    zone: Zone | None
+    name: str
+    near: str | None = None
+
+
+class RecordClue(NamedTuple):
+    """The record that is wrong, its zone, and its owner."""
+
+    record: Record | None
+    zone: Zone | None
+    name: str
+
+
+class LineClue(NamedTuple):
+    """A line of a hosts file."""
+
+    line: HostsLine
+
+
+class TypedClue(NamedTuple):
+    """What was meant, and the address typed."""
+
+    near: str | None
+    literal: IPAddress
 
 
 @fault(
@@ -45,7 +74,7 @@ def doubledorigin_of(case: Case) -> Finding | None:
     record = next(iter(held.values()))[0]
     text = f"the record made for {asked_name(case)} is named {doubled}: its final dot is missing"
     return Finding(
-        "name-doubled-origin", text, zone.place, hints={"record": record, "zone": zone, "name": asked_name(case)}
+        "name-doubled-origin", text, zone.place, clue=RecordClue(record=record, zone=zone, name=asked_name(case))
     )
 
 
@@ -67,7 +96,7 @@ def alias_dangling(case: Case) -> Finding | None:
     zone = zone_of(case.estate, record.owner)
     text = f"{record.owner} is an alias of {record.data}, which does not exist"
     return Finding(
-        "name-alias-dangling", text, record.place, hints={"record": record, "zone": zone, "name": record.owner}
+        "name-alias-dangling", text, record.place, clue=RecordClue(record=record, zone=zone, name=record.owner)
     )
 
 
@@ -88,7 +117,7 @@ def missing(case: Case) -> Finding | None:
         close = nearest(asked.split(".", 1)[-1], case.estate.zones) or nearest(asked, case.estate.zones)
         near = f"; the estate has the zone {close}" if close else ""
         return Finding(
-            "name-missing", f"no zone of the estate holds {asked}{near}", None, hints={"zone": None, "name": asked}
+            "name-missing", f"no zone of the estate holds {asked}{near}", None, clue=MissingClue(zone=None, name=asked)
         )
     owners = [owner for owner, types in zone.data.nodes.items() if {"A", "AAAA", "CNAME"} & set(types)]
     close = nearest(asked, owners) or _namesake(case, asked, zone)
@@ -97,7 +126,7 @@ def missing(case: Case) -> Finding | None:
         "name-missing",
         f"the zone {zone.name} has no record named {asked}{near}",
         zone.place,
-        hints={"zone": zone, "name": asked, "near": close},
+        clue=MissingClue(zone=zone, name=asked, near=close),
     )
 
 
@@ -132,12 +161,12 @@ def wildcard_hides(case: Case) -> Finding | None:
     if zone is None:
         return None
     expanded = case.decision(zone_kinds.Wildcard)
-    hints = {"zone": zone, "name": name}
+    clue = MissingClue(zone=zone, name=name)
     if expanded is not None:
         if leads_home(case) or not case.homes() or case.decision(connect_kinds.Forwarded) is not None:
             return None
         text = f"{name} was never made in the zone {zone.name}: the wildcard {expanded.wildcard} answers for it"
-        return Finding("name-wildcard-hides", text, expanded.place, hints=hints)
+        return Finding("name-wildcard-hides", text, expanded.place, clue=clue)
     if case.stop is None or not isinstance(case.stop, zone_kinds.NoSuchName | zone_kinds.NoAddress):
         return None
     above = name
@@ -149,7 +178,7 @@ def wildcard_hides(case: Case) -> Finding | None:
         if {"A", "AAAA", "CNAME"} & set(types):
             record = next(iter(types.values()))[0]
             text = f"the wildcard *.{above} does not answer for {name}: {_stops(zone, name, above)} exists"
-            return Finding("name-wildcard-hides", text, record.place, hints=hints)
+            return Finding("name-wildcard-hides", text, record.place, clue=clue)
     return None
 
 
@@ -180,10 +209,10 @@ def wrong_type(case: Case) -> Finding | None:
         if not isinstance(origin, Record) or not own or origin.data.version in own:
             return None
         text = f"{origin.owner} has an IPv{origin.data.version} address only, and {case.client.name} has IPv{min(own)} only"
-        return Finding("name-wrong-type", text, origin.place, hints={"zone": zone, "name": origin.owner})
+        return Finding("name-wrong-type", text, origin.place, clue=MissingClue(zone=zone, name=origin.owner))
     text = stop.text if stop is not None else ""
     return Finding(
-        "name-wrong-type", text, stop.place if stop else None, hints={"zone": zone, "name": asked_name(case)}
+        "name-wrong-type", text, stop.place if stop else None, clue=MissingClue(zone=zone, name=asked_name(case))
     )
 
 
@@ -206,7 +235,7 @@ def alias_loop(case: Case) -> Finding | None:
         "name-alias-loop",
         stop.text,
         record.place,
-        hints={"record": record, "zone": zone_of(case.estate, record.owner), "name": record.owner},
+        clue=RecordClue(record=record, zone=zone_of(case.estate, record.owner), name=record.owner),
     )
 
 
@@ -228,7 +257,7 @@ def alias_at_apex(case: Case) -> Finding | None:
         "name-alias-at-apex",
         stop.text,
         stop.place,
-        hints={"record": record, "zone": zone, "name": record.owner if record else ""},
+        clue=RecordClue(record=record, zone=zone, name=record.owner if record else ""),
     )
 
 
@@ -251,7 +280,7 @@ def hosts_override(case: Case) -> Finding | None:
     if not isinstance(origin, HostsLine) or leads_home(case):
         return None
     text = f"the hosts file says that {case.host} is {origin.address}, before any resolver is asked"
-    return Finding("name-hosts-override", text, origin.place, hints={"line": origin})
+    return Finding("name-hosts-override", text, origin.place, clue=LineClue(line=origin))
 
 
 @fault(
@@ -278,7 +307,12 @@ def private_address(case: Case) -> Finding | None:
     ):
         return None
     text = f"{origin.owner} is {origin.data} in the public zone, which no packet from outside reaches"
-    return Finding("name-private-address", text, origin.place, hints=record_hints(case, origin))
+    return Finding(
+        "name-private-address",
+        text,
+        origin.place,
+        clue=RecordClue(origin, zone_of(case.estate, origin.owner), origin.owner),
+    )
 
 
 @fault(
@@ -326,7 +360,12 @@ def wrong_address(case: Case) -> Finding | None:
         ):
             return None
     text = f"{origin.owner} is {origin.data}, {where}"
-    return Finding("name-wrong-address", text, origin.place, hints=record_hints(case, origin))
+    return Finding(
+        "name-wrong-address",
+        text,
+        origin.place,
+        clue=RecordClue(origin, zone_of(case.estate, origin.owner), origin.owner),
+    )
 
 
 @fault(
@@ -356,7 +395,7 @@ def typed_wrong(case: Case) -> Finding | None:
         "address-typed-wrong",
         f"no box of the estate has the address {literal}{near}",
         None,
-        hints={"near": close, "literal": literal},
+        clue=TypedClue(near=close, literal=literal),
     )
 
 
@@ -374,16 +413,16 @@ def site_addresses(case: Case) -> list[IPAddress]:
 
 
 @remedy("name-missing", "name-wrong-type", "name-wildcard-hides")
-def make_record(case: Case, finding: Finding) -> Iterator[Proposal]:
+def make_record(case: Case, clue: MissingClue) -> Iterator[Proposal]:
     """Makes the record, with the address at which the site is reached."""
-    zone = finding.hints.get("zone")
-    name = str(finding.hints["name"])
+    zone = clue.zone
+    name = clue.name
     if isinstance(zone, Zone):
         for address in site_addresses(case):
             kind = "A" if address.version == 4 else "AAAA"
             text = f"add the record '{name} {kind} {address}' to the zone {zone.name}"
             yield Proposal(text, add_record(zone, name, kind, address))
-    near = finding.hints.get("near")
+    near = clue.near
     if near:
         yield Proposal(f"or ask for {near}, which exists", [])
     if zone is None:
@@ -391,9 +430,9 @@ def make_record(case: Case, finding: Finding) -> Iterator[Proposal]:
 
 
 @remedy("name-wrong-address", "name-private-address")
-def correct_address(case: Case, finding: Finding) -> Iterator[Proposal]:
+def correct_address(case: Case, clue: RecordClue) -> Iterator[Proposal]:
     """Gives the record the address at which the site is reached."""
-    record, zone = finding.hints["record"], finding.hints["zone"]
+    record, zone = clue.record, clue.zone
     if not isinstance(zone, Zone) or not isinstance(record, Record):
         return
     others = [address for address in _siblings(zone, record) if address not in site_addresses(case)]
@@ -411,33 +450,34 @@ def _siblings(zone: Zone, record: Record) -> list[IPAddress]:
 
 
 @remedy("name-doubled-origin")
-def mend_dot(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def mend_dot(_case: Case, clue: RecordClue) -> Iterator[Proposal]:
     """Gives the record the name that was meant."""
-    record, zone = finding.hints["record"], finding.hints["zone"]
-    name = str(finding.hints["name"])
+    record, zone, name = clue.record, clue.zone, clue.name
+    if record is None or zone is None:
+        return
     data = f"{record.data}." if record.type == "CNAME" else record.data
     patch = [*drop_record(zone, record), *add_record(zone, name, record.type, data, record.ttl)]
     yield Proposal(f"name the record '{name}.' with its final dot", patch)
 
 
 @remedy("name-alias-dangling", "name-alias-loop", "name-alias-at-apex")
-def replace_alias(case: Case, finding: Finding) -> Iterator[Proposal]:
+def replace_alias(case: Case, clue: RecordClue) -> Iterator[Proposal]:
     """Puts an address record in the alias's place."""
-    record, zone = finding.hints["record"], finding.hints["zone"]
+    record, zone = clue.record, clue.zone
     if not isinstance(zone, Zone) or not isinstance(record, Record):
         return
     for address in site_addresses(case):
         kind = "A" if address.version == 4 else "AAAA"
         text = f"replace the alias {record.owner} by the record '{kind} {address}'"
         yield Proposal(text, swap_record(zone, record, kind, address))
-    if finding.code == "name-alias-at-apex":
+    if zone is not None and clue.name == zone.name:
         yield Proposal(f"take the alias at {record.owner} away", drop_record(zone, record))
 
 
 @remedy("name-hosts-override")
-def drop_hosts_line(case: Case, finding: Finding) -> Iterator[Proposal]:
+def drop_hosts_line(case: Case, clue: LineClue) -> Iterator[Proposal]:
     """Takes the line out of the hosts file."""
-    line = finding.hints["line"]
+    line = clue.line
     client = case.device.stated
     held = client.hosts_file
     if held is None:
@@ -452,7 +492,7 @@ def drop_hosts_line(case: Case, finding: Finding) -> Iterator[Proposal]:
 
 
 @remedy("address-typed-wrong")
-def ask_rightly(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def ask_rightly(_case: Case, clue: TypedClue) -> Iterator[Proposal]:
     """Says which address was probably meant."""
-    near = finding.hints.get("near")
+    near = clue.near
     yield Proposal(f"ask for {near}" if near else "ask for an address that a box has", [])

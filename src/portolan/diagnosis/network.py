@@ -1,11 +1,10 @@
 """Faults of lines, subnets and addresses: what providers block and share, access lists, masks, one address twice."""
 
 from collections.abc import Iterator
-from ipaddress import ip_address
-from typing import Any
+from typing import Any, NamedTuple
 
-from portolan.diagnosis.base import Case, Finding, addresses_of, fault, outside_addresses, reached_by
-from portolan.diagnosis.filtering import askers, chain_of
+from portolan.diagnosis.base import Case, Finding, Home, addresses_of, fault, outside_addresses, reached_by
+from portolan.diagnosis.filtering import ChainClue, askers, chain_of
 from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, replace
 from portolan.estate.base import IPAddress, PortRange, is_public
 from portolan.estate.guesses import network_name
@@ -16,6 +15,57 @@ from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.packet import Seen
 from portolan.net.topology import Device, Port
+
+
+class LineClue(NamedTuple):
+    """The interface to the line, and the port blocked on it."""
+
+    port: int
+    interface: Interface
+
+
+class CarrierClue(NamedTuple):
+    """Who shares the address, the router behind, and what is to be sent on."""
+
+    carrier: Machine
+    router: Router
+    address: IPAddress
+    inside: IPAddress
+    port: int
+    home: Home | None
+
+
+class ListClue(NamedTuple):
+    """The access list's network, its direction, the packet, and the line that decided."""
+
+    network: Network | None
+    way: str
+    packet: Seen
+    line: ListRule | None
+    replies: bool = False
+
+
+class MaskClue(NamedTuple):
+    """The interface with the wrong mask, and the address."""
+
+    stated: object
+    address: object
+
+
+class TwiceClue(NamedTuple):
+    """The address that two boxes have, one of them, and their network."""
+
+    address: IPAddress
+    box: object
+    network: str
+
+
+class IsolatedClue(NamedTuple):
+    """The box that has the address asked."""
+
+    port: Port
+    asked: object
+
 
 _AT_CARRIER = (
     "nothing-listens",
@@ -43,9 +93,9 @@ _AT_CARRIER = (
 def line_port_blocked(case: Case) -> Finding | None:
     """The packet ended at the provider's edge."""
     stop = case.stop
-    if not isinstance(stop, connect_kinds.LineBlocks):
+    if not isinstance(stop, connect_kinds.LineBlocks) or not isinstance(stop.subject, Interface):
         return None
-    return Finding("line-port-blocked", stop.text, stop.place, hints={"port": stop.port, "interface": stop.subject})
+    return Finding("line-port-blocked", stop.text, stop.place, clue=LineClue(port=stop.port, interface=stop.subject))
 
 
 @fault(
@@ -84,14 +134,14 @@ def line_shared_address(case: Case) -> Finding | None:
                 "line-shared-address",
                 text,
                 reached.place,
-                hints={
-                    "carrier": reached,
-                    "router": router,
-                    "inside": shared[0],
-                    "port": connection.port,
-                    "address": connection.address,
-                    "home": homes[0] if homes else None,
-                },
+                clue=CarrierClue(
+                    carrier=reached,
+                    router=router,
+                    inside=shared[0],
+                    port=connection.port,
+                    address=connection.address,
+                    home=homes[0] if homes else None,
+                ),
             )
     return None
 
@@ -112,7 +162,7 @@ def list_blocks_replies(case: Case) -> Finding | None:
     stop = case.stop
     if not isinstance(stop, connect_kinds.ListDrops) or not case.answer_lost:
         return None
-    return Finding("list-blocks-replies", stop.text, stop.place, hints=_list_hints(case, stop))
+    return Finding("list-blocks-replies", stop.text, stop.place, clue=_list_clue(case, stop)._replace(replies=True))
 
 
 @fault(
@@ -127,7 +177,7 @@ def list_blocks_inbound(case: Case) -> Finding | None:
     stop = case.stop
     if not isinstance(stop, connect_kinds.ListDrops) or _own_network(case, stop):
         return None
-    return Finding("list-blocks-inbound", stop.text, stop.place, hints=_list_hints(case, stop))
+    return Finding("list-blocks-inbound", stop.text, stop.place, clue=_list_clue(case, stop))
 
 
 def _own_network(case: Case, stop: connect_kinds.ListDrops) -> bool:
@@ -136,14 +186,11 @@ def _own_network(case: Case, stop: connect_kinds.ListDrops) -> bool:
     return stop.way == "out" and stop.network in mine
 
 
-def _list_hints(case: Case, stop: connect_kinds.ListDrops) -> dict[str, object]:
+def _list_clue(case: Case, stop: connect_kinds.ListDrops) -> ListClue:
     network = stop.subject if isinstance(stop.subject, Network) else case.estate.networks.get(stop.network)
-    return {
-        "network": network,
-        "way": "inbound" if stop.way == "in" else "outbound",
-        "packet": stop.packet,
-        "line": stop.subject if isinstance(stop.subject, ListRule) else None,
-    }
+    way = "inbound" if stop.way == "in" else "outbound"
+    line = stop.subject if isinstance(stop.subject, ListRule) else None
+    return ListClue(network, way, stop.packet, line)
 
 
 @fault(
@@ -163,9 +210,9 @@ def outbound_blocked(case: Case) -> Finding | None:
         return None
     path = stop.place.path
     if path[:1] == ("vantages",):
-        return Finding("outbound-blocked", stop.text, stop.place, hints={"chain": chain_of(case)})
+        return Finding("outbound-blocked", stop.text, stop.place, clue=ChainClue(chain_of(case)))
     if isinstance(stop, connect_kinds.ListDrops) and _own_network(case, stop):
-        return Finding("outbound-blocked", stop.text, stop.place, hints=_list_hints(case, stop))
+        return Finding("outbound-blocked", stop.text, stop.place, clue=_list_clue(case, stop))
     router = (
         case.estate.routers.get(str(path[1]))
         if len(path) > 2 and path[0] == "routers" and path[-2:] != ("inbound", "default")
@@ -176,7 +223,7 @@ def outbound_blocked(case: Case) -> Finding | None:
     mine = {port.network.name for port in case.device.ports} - {"internet"}
     beyond = {name for home in case.homes() for name in _networks(home.machine)}
     if mine & _networks(router) and not beyond & _networks(router):
-        return Finding("outbound-blocked", stop.text, stop.place, hints={"chain": chain_of(case)})
+        return Finding("outbound-blocked", stop.text, stop.place, clue=ChainClue(chain_of(case)))
     return None
 
 
@@ -211,7 +258,7 @@ def mask_wrong(case: Case) -> Finding | None:
                     text = f"{device.label} has {address} with the mask /{prefix.prefixlen}, and {port.network.name} is {right}: {stop.text}"
                     place = (port.stated or device.stated).place.key("address")
                     return Finding(
-                        "mask-wrong", text, place, hints={"stated": port.stated or device.stated, "address": address}
+                        "mask-wrong", text, place, clue=MaskClue(stated=port.stated or device.stated, address=address)
                     )
     return None
 
@@ -269,7 +316,7 @@ def address_duplicate(case: Case) -> Finding | None:
         "address-duplicate",
         text,
         twice.place,
-        hints={"address": address, "box": twice.subject, "network": twice.network},
+        clue=TwiceClue(address=address, box=twice.subject, network=twice.network),
     )
 
 
@@ -317,7 +364,7 @@ def network_isolated(case: Case) -> Finding | None:
         else "is not connected to it"
     )
     text = f"{port.device.label} has {address} on {port.network.name}, which {what}; {case.client.name} is elsewhere"
-    return Finding("network-isolated", text, port.place, hints={"port": port, "asked": address})
+    return Finding("network-isolated", text, port.place, clue=IsolatedClue(port=port, asked=address))
 
 
 # -- remedies --
@@ -327,9 +374,9 @@ CLIENT_PORTS = "1024-65535"
 
 
 @remedy("line-port-blocked")
-def ask_provider(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def ask_provider(_case: Case, clue: LineClue) -> Iterator[Proposal]:
     """Leaves it to the provider, and shows what it would do."""
-    interface, port = finding.hints["interface"], finding.hints["port"]
+    interface, port = clue.interface, clue.port
     if isinstance(interface, Interface):
         text = f"ask the provider of the line to let port {port} through; until then serve on another port, such as {8443 if port == 443 else 8080}"
         yield Proposal(text, put(interface.place, "provider_blocks", list(_without(interface.provider_blocks, port))))
@@ -345,35 +392,35 @@ def _without(ranges: tuple[PortRange, ...], port: int) -> Iterator[str | int]:
 
 
 @remedy("line-shared-address")
-def ask_for_own_address(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def ask_for_own_address(_case: Case, clue: CarrierClue) -> Iterator[Proposal]:
     """Leaves it to the provider; shows what a forward there would do."""
-    carrier, router, port = finding.hints["carrier"], finding.hints["router"], finding.hints["port"]
+    carrier, router, port = clue.carrier, clue.router, clue.port
     yield Proposal(
         "ask the provider for a public address of your own; or serve over IPv6, which needs no translation", []
     )
     if isinstance(carrier, Router) and isinstance(router, Router):
         on = next(
-            name
-            for name, each in carrier.interfaces.items()
-            if finding.hints["address"] in [item.ip for item in each.address]
+            name for name, each in carrier.interfaces.items() if clue.address in [item.ip for item in each.address]
         )
-        value = {"on": on, "tcp": port, "to": str(finding.hints["inside"])}
-        text = f"ask the provider to send tcp port {port} of {finding.hints['address']} on to {finding.hints['inside']} ({router.name})"
+        value = {"on": on, "tcp": port, "to": str(clue.inside)}
+        text = f"ask the provider to send tcp port {port} of {clue.address} on to {clue.inside} ({router.name})"
         yield Proposal(text, append(carrier.place, "forwards", value))
 
 
 @remedy("list-blocks-inbound", "list-blocks-replies", "outbound-blocked")
-def allow_in_list(case: Case, finding: Finding) -> Iterator[Proposal]:
+def allow_in_list(case: Case, clue: object) -> Iterator[Proposal]:
     """Allows it in a line with a lower number."""
-    network, way, packet = finding.hints.get("network"), finding.hints.get("way"), finding.hints.get("packet")
+    if not isinstance(clue, ListClue):
+        return
+    network, way, packet = clue.network, clue.way, clue.packet
     if not isinstance(network, Network) or network.access_list is None or not isinstance(packet, Seen):
         return
     held = (network.access_list.inbound if way == "inbound" else network.access_list.outbound) or ()
-    line = finding.hints.get("line")
+    line = clue.line
     number = _free_number(held, line if isinstance(line, ListRule) else None)
     if number is None:
         return
-    replies = finding.code == "list-blocks-replies"
+    replies = clue.replies
     value: dict[str, Any] = {
         "number": number,
         "allow": packet.protocol,
@@ -397,9 +444,9 @@ def _free_number(held: tuple[ListRule, ...], line: ListRule | None) -> int | Non
 
 
 @remedy("mask-wrong")
-def right_mask(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def right_mask(_case: Case, clue: MaskClue) -> Iterator[Proposal]:
     """Takes the written prefix length away, so that the network's counts."""
-    stated, address = finding.hints["stated"], finding.hints["address"]
+    stated, address = clue.stated, clue.address
     if isinstance(stated, Interface | Vantage):
         index = next(at for at, item in enumerate(stated.address) if item.ip == address)
         yield Proposal(
@@ -408,9 +455,9 @@ def right_mask(_case: Case, finding: Finding) -> Iterator[Proposal]:
 
 
 @remedy("address-duplicate")
-def another_address(case: Case, finding: Finding) -> Iterator[Proposal]:
+def another_address(case: Case, clue: TwiceClue) -> Iterator[Proposal]:
     """Gives the box that is not the site's a free address."""
-    box, address, name = finding.hints["box"], ip_address(str(finding.hints["address"])), str(finding.hints["network"])
+    box, address, name = clue.box, clue.address, clue.network
     network = case.estate.networks.get(name)
     stated = box if isinstance(box, Interface) else getattr(box, "stated", None)
     if network is None or not isinstance(stated, Interface | Vantage):
@@ -432,9 +479,9 @@ def another_address(case: Case, finding: Finding) -> Iterator[Proposal]:
 
 
 @remedy("network-isolated")
-def ask_outside(case: Case, finding: Finding) -> Iterator[Proposal]:
+def ask_outside(case: Case, clue: IsolatedClue) -> Iterator[Proposal]:
     """Names an address that is reachable, or what to connect."""
-    port = finding.hints["port"]
+    port = clue.port
     if isinstance(port, Port) and isinstance(port.device.stated, Machine):
         public = outside_addresses(case.estate, port.device.stated)
         if public:

@@ -4,7 +4,7 @@ from collections.abc import Callable, Iterator
 from enum import StrEnum
 from typing import Any, NamedTuple
 
-from portolan.diagnosis.base import Case, Finding
+from portolan.diagnosis.base import Case
 from portolan.estate.zone import Record, Zone
 from portolan.source.place import Place, pointer
 
@@ -35,7 +35,8 @@ class Proposal(NamedTuple):
     patch: Patch
 
 
-Proposer = Callable[[Case, Finding], Iterator[Proposal]]
+#: Takes the case, and the clue that its fault's recogniser found.
+Proposer = Callable[[Case, Any], Iterator[Proposal]]
 PROPOSERS: dict[str, list[Proposer]] = {}
 
 

@@ -1,11 +1,30 @@
 """Faults of redirects."""
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from portolan.diagnosis.base import Case, Finding, fault, listed
 from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, remove
-from portolan.estate.service import Redirect, Site
+from portolan.estate.service import Redirect, Service, Site
 from portolan.evidence.decision import Decision
+
+
+class RulesClue(NamedTuple):
+    """The decisions by the rules that go round."""
+
+    rules: list[Decision]
+
+
+class RuleClue(NamedTuple):
+    """The rule that is wrong."""
+
+    rule: Redirect
+
+
+class SiteClue(NamedTuple):
+    """The site that lacks a rule."""
+
+    site: Site | Service
 
 
 def loop_rules(case: Case) -> list[Decision]:
@@ -38,7 +57,10 @@ def loop_names(case: Case) -> Finding | None:
     circle = f"{listed(hosts)} send to each other" if len(hosts) > 1 else f"{hosts[0]} sends to itself"
     where = " and ".join(rule.place.span.short for rule in rules[:4] if rule.place is not None)
     return Finding(
-        "redirect-loop-names", f"{circle} without end, by the rules at {where}", rules[-1].place, hints={"rules": rules}
+        "redirect-loop-names",
+        f"{circle} without end, by the rules at {where}",
+        rules[-1].place,
+        clue=RulesClue(rules=rules),
     )
 
 
@@ -68,7 +90,7 @@ def too_many(case: Case) -> Finding | None:
 def inner_target(case: Case) -> Finding | None:
     """A redirect led to a host that only the inside knows."""
     rule = _last_rule(case)
-    if rule is None or rule.place is None:
+    if rule is None or rule.place is None or not isinstance(rule.subject, Redirect):
         return None
     if case.symptom == "undescribed" and "." in case.host and case.host.rpartition(".")[2] not in _INNER:
         return None
@@ -76,7 +98,7 @@ def inner_target(case: Case) -> Finding | None:
         "redirect-inner-target",
         f"a redirect leads to {case.exchange.url}, which fails: {rule.text}",
         rule.place,
-        hints={"rule": rule.subject},
+        clue=RuleClue(rule=rule.subject),
     )
 
 
@@ -97,7 +119,7 @@ def redirect_missing(case: Case) -> Finding | None:
         "redirect-missing",
         f"{site.name} serves {case.exchange.url} without encryption",
         site.place,
-        hints={"site": site},
+        clue=SiteClue(site=site),
     )
 
 
@@ -123,7 +145,7 @@ def loses_path(case: Case) -> Finding | None:
         "redirect-loses-path",
         f"the redirect to {target} drops the path {first.path}",
         rule.place,
-        hints={"rule": rule.subject},
+        clue=RuleClue(rule=rule.subject),
     )
 
 
@@ -145,9 +167,9 @@ def _last_rule(case: Case) -> Decision | None:
 
 
 @remedy("redirect-loop-names")
-def keep_one(case: Case, finding: Finding) -> Iterator[Proposal]:
+def keep_one(case: Case, clue: RulesClue) -> Iterator[Proposal]:
     """Gives a rule that forces secure the condition that it lost; else takes one of the rules away."""
-    rules = [decision.subject for decision in finding.hints["rules"] if isinstance(decision.subject, Redirect)]
+    rules = [decision.subject for decision in clue.rules if isinstance(decision.subject, Redirect)]
     for rule in rules:
         if str(rule.to).startswith("https://") and (rule.when is None or rule.when.scheme is None):
             text = f"let the redirect of the site {_site(rule)} to {rule.to} apply to plain requests only ({rule.place.span.short})"
@@ -172,9 +194,9 @@ def _path(case: Case, rule: Redirect) -> tuple[str | int, ...]:
 
 
 @remedy("redirect-missing")
-def secure(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def secure(_case: Case, clue: SiteClue) -> Iterator[Proposal]:
     """Sends plain requests to the secure address."""
-    site = finding.hints["site"]
+    site = clue.site
     if isinstance(site, Site):
         rule = {"when": {"scheme": "http"}, "to": "https://{host}{path}{query}"}
         yield Proposal(
@@ -184,17 +206,17 @@ def secure(_case: Case, finding: Finding) -> Iterator[Proposal]:
 
 
 @remedy("redirect-loses-path")
-def keep_path(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def keep_path(_case: Case, clue: RuleClue) -> Iterator[Proposal]:
     """Keeps path and query in the target."""
-    rule = finding.hints["rule"]
+    rule = clue.rule
     target = str(rule.to).rstrip("/") + "{path}{query}"
     yield Proposal(f"let the redirect lead to {target}", put(rule.place, "to", target))
 
 
 @remedy("redirect-inner-target")
-def outer_target(case: Case, finding: Finding) -> Iterator[Proposal]:
+def outer_target(case: Case, clue: RuleClue) -> Iterator[Proposal]:
     """Writes the name that was asked for into the target."""
-    rule = finding.hints["rule"]
+    rule = clue.rule
     if isinstance(rule, Redirect):
         scheme = "https" if str(rule.to).startswith("https") else "http"
         target = f"{scheme}://{{host}}{{path}}{{query}}"
@@ -205,6 +227,6 @@ def outer_target(case: Case, finding: Finding) -> Iterator[Proposal]:
 
 
 @remedy("redirect-too-many")
-def shorten(_case: Case, _finding: Finding) -> Iterator[Proposal]:
+def shorten(_case: Case, _clue: object) -> Iterator[Proposal]:
     """No single rule is at fault."""
     yield Proposal("send the first address straight to the last", [])

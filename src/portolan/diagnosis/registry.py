@@ -66,4 +66,4 @@ def recognise(case: Case) -> list[Finding]:
 def proposals(case: Case, finding: Finding) -> Iterator[Proposal]:
     """What may mend a cause, in the order of the files: how safe each is, is found out by trying it."""
     for propose in PROPOSERS.get(finding.code, ()):
-        yield from propose(case, finding)
+        yield from propose(case, finding.clue)

@@ -1,6 +1,7 @@
 """Faults of time and of several addresses: what is still remembered, an address that moved, one of several that is dead."""
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from portolan.diagnosis.base import (
     LED_ASTRAY,
@@ -11,7 +12,7 @@ from portolan.diagnosis.base import (
     leads_home,
     origin_of,
     outside_addresses,
-    record_hints,
+    zone_of,
 )
 from portolan.diagnosis.names import site_addresses
 from portolan.diagnosis.proposal import (
@@ -24,11 +25,38 @@ from portolan.diagnosis.proposal import (
 from portolan.diagnosis.resolving import held_at
 from portolan.dns.versions import same_answer
 from portolan.dns.zone import Types
+from portolan.estate.base import IPAddress
 from portolan.estate.guesses import machines
 from portolan.estate.service import Service
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Record, Zone
 from portolan.evidence.kinds import name as name_kinds
+
+
+class CacheClue(NamedTuple):
+    """Whose cache it is, until when, and how it is called."""
+
+    until: str
+    holder: object
+    label: str
+
+
+class MovedClue(NamedTuple):
+    """The record with the old address, its zone, and the addresses now."""
+
+    record: Record
+    zone: Zone | None
+    name: str
+    addresses: list[IPAddress]
+
+
+class DeadClue(NamedTuple):
+    """The record whose address is dead, its zone, and the other addresses."""
+
+    record: Record
+    zone: Zone | None
+    name: str
+    others: tuple[IPAddress, ...]
 
 
 @fault(
@@ -47,7 +75,7 @@ def cached_absent(case: Case) -> Finding | None:
         "name-cached-absent",
         f"{stop.text}; it has been made since, and others get it",
         stop.place,
-        hints={"until": stop.until, "holder": _cache(case), "label": stop.cache},
+        clue=CacheClue(until=stop.until, holder=_cache(case), label=stop.cache),
     )
 
 
@@ -68,7 +96,7 @@ def cached_old(case: Case) -> Finding | None:
         "name-cached-old",
         f"{held.text}; the zone says otherwise since, and others get that",
         held.place,
-        hints={"until": held.until, "holder": _cache(case), "label": held.cache},
+        clue=CacheClue(until=held.until, holder=_cache(case), label=held.cache),
     )
 
 
@@ -120,7 +148,7 @@ def address_changed(case: Case) -> Finding | None:
                         "name-address-changed",
                         text,
                         origin.place,
-                        hints={**record_hints(case, origin), "addresses": now},
+                        clue=MovedClue(origin, zone_of(case.estate, origin.owner), origin.owner, now),
                     )
     return None
 
@@ -175,41 +203,42 @@ def _dead(case: Case, code: str, version: int | None) -> Finding | None:
             text = f"{record.owner} is {record.data} too, where {'the site is not' if attempt.detail is None else 'nobody answers for it'}: {what}"
             if version == 6:
                 text = f"{record.owner} has the IPv6 address {record.data}, which does not serve it: {what}"
-            hints = {**record_hints(case, record), "others": tuple(each.data for each in others)}
-            return Finding(code, text, record.place, Severity.WARNING if slow else Severity.ERROR, hints)
+            zone = zone_of(case.estate, record.owner)
+            clue = DeadClue(record, zone, record.owner, tuple(each.data for each in others))
+            return Finding(code, text, record.place, Severity.WARNING if slow else Severity.ERROR, clue)
     return None
 
 
 @remedy("name-cached-old", "name-cached-absent")
-def empty_cache(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def empty_cache(_case: Case, clue: CacheClue) -> Iterator[Proposal]:
     """Waits, or empties the cache."""
-    holder, until, label = finding.hints["holder"], finding.hints["until"], finding.hints["label"]
+    holder, until, label = clue.holder, clue.until, clue.label
     if isinstance(holder, Vantage | Service):
         text = f"wait until {until}, or empty the cache of {label} now"
         yield Proposal(text, remove((*holder.place.path, "last_asked")))
 
 
 @remedy("name-address-changed")
-def present_address(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def present_address(_case: Case, clue: MovedClue) -> Iterator[Proposal]:
     """Puts the interface's present address into the record."""
-    record, zone = finding.hints["record"], finding.hints["zone"]
+    record, zone = clue.record, clue.zone
     if isinstance(zone, Zone) and isinstance(record, Record):
-        for address in finding.hints["addresses"]:
+        for address in clue.addresses:
             text = f"change {record.owner} from {record.data} to the present address {address}"
             yield Proposal(text, swap_record(zone, record, record.type, address))
 
 
 @remedy("name-v6-dead", "name-one-address-dead")
-def drop_dead(case: Case, finding: Finding) -> Iterator[Proposal]:
+def drop_dead(case: Case, clue: DeadClue) -> Iterator[Proposal]:
     """Gives the site's own address of the family, or takes the dead one away."""
-    record, zone = finding.hints["record"], finding.hints["zone"]
+    record, zone = clue.record, clue.zone
     if not isinstance(zone, Zone) or not isinstance(record, Record):
         return
     for address in site_addresses(case):
-        if address.version == record.data.version and address not in finding.hints["others"]:
+        if address.version == record.data.version and address not in clue.others:
             yield Proposal(
                 f"change {record.owner} from {record.data} to {address}",
                 swap_record(zone, record, record.type, address),
             )
-    if finding.hints["others"]:
+    if clue.others:
         yield Proposal(f"take the record '{record.owner} {record.type} {record.data}' away", drop_record(zone, record))

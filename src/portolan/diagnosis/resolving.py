@@ -1,6 +1,7 @@
 """Faults of how names are resolved: who is asked, what is remembered, which version of a zone answers."""
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from portolan.diagnosis.base import (
     LED_ASTRAY,
@@ -38,6 +39,66 @@ from portolan.evidence.kinds import zone as zone_kinds
 from portolan.source.nearest import nearest
 
 
+class ZoneClue(NamedTuple):
+    """The zone that is concerned."""
+
+    zone: object
+
+
+class ElsewhereClue(NamedTuple):
+    """The zone, the name, and the copy or the parent that lacks it."""
+
+    zone: Zone
+    name: str
+    copy: Copy | None = None
+    parent: str | None = None
+
+
+class GlueClue(NamedTuple):
+    """The zone, its server, and the address that the zone itself states."""
+
+    zone: Zone
+    server: str
+    own: str
+
+
+class ViewClue(NamedTuple):
+    """The zone, its view, and the name."""
+
+    zone: Zone
+    view: View
+    name: str
+
+
+class SignatureClue(NamedTuple):
+    """The zone, and what is wrong with its signatures."""
+
+    zone: object
+    kind: str
+
+
+class RefusedClue(NamedTuple):
+    """The resolver, and what it does not look up."""
+
+    service: Service
+    barred: str | None
+
+
+class NearClue(NamedTuple):
+    """A name that would do."""
+
+    near: str | None
+
+
+class CaaClue(NamedTuple):
+    """The zone, where the record goes, its tag, and the authority to allow."""
+
+    zone: Zone
+    owner: str
+    tag: str
+    wanted: str
+
+
 @fault(
     "name-registration-lapsed",
     "The registration of the name has ended, or is on hold",
@@ -51,7 +112,7 @@ def registration_lapsed(case: Case) -> Finding | None:
     stop = case.stop
     if stop is None or not isinstance(stop.subject, Zone):
         return None
-    return Finding("name-registration-lapsed", stop.text, stop.place, hints={"zone": stop.subject})
+    return Finding("name-registration-lapsed", stop.text, stop.place, clue=ZoneClue(zone=stop.subject))
 
 
 @fault(
@@ -77,7 +138,7 @@ def zone_elsewhere(case: Case) -> Finding | None:
             "name-zone-elsewhere",
             text,
             zone.place.key("delegated_to"),
-            hints={"zone": zone, "copy": copy, "name": name},
+            clue=ElsewhereClue(zone=zone, copy=copy, name=name),
         )
     missing = case.decision(zone_kinds.DelegationMissing)
     if missing is None or not isinstance(missing.subject, Zone):
@@ -87,7 +148,7 @@ def zone_elsewhere(case: Case) -> Finding | None:
         return None
     parent = missing.zone
     text = f"{name} stands in the zone {child.name}, to which the zone {parent} does not delegate"
-    return Finding("name-zone-elsewhere", text, child.place, hints={"zone": child, "parent": parent, "name": name})
+    return Finding("name-zone-elsewhere", text, child.place, clue=ElsewhereClue(zone=child, parent=parent, name=name))
 
 
 def held_at(case: Case, zone: Zone, version: Copy | View | None, name: str) -> Types | None:
@@ -121,7 +182,7 @@ def glue_wrong(case: Case) -> Finding | None:
     server, glue, own = wrong
     text = f"the glue of {server} is {glue or 'missing'}, and the zone {zone.name} itself says {own}"
     place = zone.place.key("glue") if server in zone.glue else zone.place
-    return Finding("name-glue-wrong", text, place, hints={"zone": zone, "server": server, "own": own})
+    return Finding("name-glue-wrong", text, place, clue=GlueClue(zone=zone, server=server, own=own))
 
 
 def wrong_glue(estate: Estate, zone: Zone) -> tuple[str, str, str] | None:
@@ -157,7 +218,7 @@ def _addresses(zone: Zone, name: str) -> list[str]:
 def delegation_lame(case: Case) -> Finding | None:
     """None of the delegated servers answers."""
     stop = case.stop
-    return Finding("name-delegation-lame", stop.text, stop.place, hints={"zone": stop.subject}) if stop else None
+    return Finding("name-delegation-lame", stop.text, stop.place, clue=ZoneClue(zone=stop.subject)) if stop else None
 
 
 @fault(
@@ -179,7 +240,7 @@ def view_split(case: Case) -> Finding | None:
     if own is None or same_answer(held, own):
         return None
     text = f"the view {view.name} of {zone.name}, for {answered.asker}, says that there {_differs(name, held)}; others get another answer"
-    return Finding("name-view-split", text, view.place, hints={"zone": zone, "view": view, "name": name})
+    return Finding("name-view-split", text, view.place, clue=ViewClue(zone=zone, view=view, name=name))
 
 
 @fault(
@@ -197,7 +258,9 @@ def signature_broken(case: Case) -> Finding | None:
     stop = case.stop
     if stop is None or not isinstance(stop.subject, Zone):
         return None
-    return Finding("name-signature-broken", stop.text, stop.place, hints={"zone": stop.subject, "kind": stop.kind})
+    return Finding(
+        "name-signature-broken", stop.text, stop.place, clue=SignatureClue(zone=stop.subject, kind=stop.kind)
+    )
 
 
 @fault(
@@ -213,7 +276,9 @@ def resolver_refuses(case: Case) -> Finding | None:
     if not isinstance(stop, name_kinds.ResolverRefuses) or not isinstance(stop.subject, Service):
         return None
     barred = next((each for each in stop.subject.refuses if within(stop.name, each)), None)
-    return Finding("name-resolver-refuses", stop.text, stop.place, hints={"service": stop.subject, "barred": barred})
+    return Finding(
+        "name-resolver-refuses", stop.text, stop.place, clue=RefusedClue(service=stop.subject, barred=barred)
+    )
 
 
 @fault(
@@ -254,16 +319,16 @@ def local_only(case: Case) -> Finding | None:
         else f"{host} has no dot: only a search list would complete it, and {case.client.name} has none that does"
     )
     place = holder.place.key("local_name") if holder is not None else stop.place
-    return Finding("name-local-only", why, place, hints={"near": names[0] if names else None})
+    return Finding("name-local-only", why, place, clue=NearClue(near=names[0] if names else None))
 
 
 # -- remedies --
 
 
 @remedy("name-delegation-lame")
-def ask_registrar(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def ask_registrar(_case: Case, clue: ZoneClue) -> Iterator[Proposal]:
     """Leaves the delegation to whoever holds it, and shows what it would do."""
-    zone = finding.hints["zone"]
+    zone = clue.zone
     if isinstance(zone, Zone):
         if zone.delegated_to:
             text = f"have the registration of {zone.name} name the servers that hold it"
@@ -272,9 +337,9 @@ def ask_registrar(_case: Case, finding: Finding) -> Iterator[Proposal]:
 
 
 @remedy("name-registration-lapsed")
-def renew(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def renew(_case: Case, clue: ZoneClue) -> Iterator[Proposal]:
     """Leaves it to the registrar, and shows what it would do."""
-    zone = finding.hints["zone"]
+    zone = clue.zone
     if not isinstance(zone, Zone):
         return
     if zone.on_hold:
@@ -286,18 +351,18 @@ def renew(_case: Case, finding: Finding) -> Iterator[Proposal]:
 
 
 @remedy("name-zone-elsewhere")
-def ask_the_right_zone(case: Case, finding: Finding) -> Iterator[Proposal]:
+def ask_the_right_zone(case: Case, clue: ElsewhereClue) -> Iterator[Proposal]:
     """Leads the world to the zone that was edited, or makes the record where the world asks."""
-    zone, name = finding.hints["zone"], str(finding.hints["name"])
+    zone, name = clue.zone, clue.name
     if not isinstance(zone, Zone):
         return
-    copy = finding.hints.get("copy")
+    copy = clue.copy
     if isinstance(copy, Copy):
         text = f"have the registration of {zone.name} name the servers that hold the new records, instead of {', '.join(copy.servers)}"
         yield Proposal(text, remove((*zone.place.path, "delegated_to")))
         yield from _into(case, zone, copy, name, f"at {copy.name}, whose servers the world asks")
         return
-    parent = case.estate.zones.get(str(finding.hints.get("parent")))
+    parent = case.estate.zones.get(clue.parent or "")
     if parent is None:
         return
     for server in zone.data.nodes.get(zone.name, {}).get("NS", ()):
@@ -312,11 +377,11 @@ def ask_the_right_zone(case: Case, finding: Finding) -> Iterator[Proposal]:
 
 
 @remedy("name-view-split")
-def put_in_view(case: Case, finding: Finding) -> Iterator[Proposal]:
+def put_in_view(case: Case, clue: ViewClue) -> Iterator[Proposal]:
     """Gives the view its own record."""
-    zone, view = finding.hints["zone"], finding.hints["view"]
+    zone, view = clue.zone, clue.view
     if isinstance(zone, Zone) and isinstance(view, View):
-        yield from _into(case, zone, view, str(finding.hints["name"]), f"in the view {view.name}")
+        yield from _into(case, zone, view, clue.name, f"in the view {view.name}")
 
 
 def _into(case: Case, zone: Zone, version: Version, name: str, where: str) -> Iterator[Proposal]:
@@ -343,9 +408,9 @@ def _is_for(line: str, zone: Zone, name: str) -> bool:
 
 
 @remedy("name-glue-wrong")
-def correct_glue(case: Case, finding: Finding) -> Iterator[Proposal]:
+def correct_glue(case: Case, clue: GlueClue) -> Iterator[Proposal]:
     """Gives the server its address."""
-    zone, server, own = finding.hints["zone"], str(finding.hints["server"]), str(finding.hints["own"])
+    zone, server, own = clue.zone, clue.server, clue.own
     if not isinstance(zone, Zone):
         return
     if server in zone.glue:
@@ -362,9 +427,9 @@ def correct_glue(case: Case, finding: Finding) -> Iterator[Proposal]:
 
 
 @remedy("name-signature-broken")
-def fit_keys(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def fit_keys(_case: Case, clue: SignatureClue) -> Iterator[Proposal]:
     """Makes the parent name the key in use, or signs anew."""
-    zone, kind = finding.hints["zone"], finding.hints["kind"]
+    zone, kind = clue.zone, clue.kind
     if not isinstance(zone, Zone):
         return
     if kind == "signature-expired" and zone.signatures_until is not None:
@@ -386,9 +451,9 @@ def fit_keys(_case: Case, finding: Finding) -> Iterator[Proposal]:
 
 
 @remedy("name-resolver-refuses")
-def unblock(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def unblock(_case: Case, clue: RefusedClue) -> Iterator[Proposal]:
     """Takes the name off the list."""
-    service, barred = finding.hints["service"], finding.hints["barred"]
+    service, barred = clue.service, clue.barred
     if isinstance(service, Service) and barred in service.refuses:
         text = f"take {barred} off the list of names that {service.name} on {service.place.path[1]} does not look up"
         yield Proposal(text, remove(item_path(service.place, "refuses", service.refuses.index(barred))))
@@ -396,18 +461,18 @@ def unblock(_case: Case, finding: Finding) -> Iterator[Proposal]:
 
 
 @remedy("name-local-only")
-def ask_in_full(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def ask_in_full(_case: Case, clue: NearClue) -> Iterator[Proposal]:
     """Names the full name."""
-    near = finding.hints["near"]
+    near = clue.near
     yield Proposal(f"ask for {near}" if near else "ask for the site's full public name", [])
 
 
 @remedy("name-caa-forbids")
-def allow_authority(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def allow_authority(_case: Case, clue: CaaClue) -> Iterator[Proposal]:
     """Allows the authority, or takes another."""
-    zone, allowed = finding.hints["zone"], finding.hints["wanted"]
+    zone, allowed = clue.zone, clue.wanted
     if isinstance(zone, Zone) and allowed:
-        text = f"add the record '{finding.hints['owner']} CAA 0 {finding.hints['tag']} \"{allowed}\"'"
-        value = f'{owner_in(zone, str(finding.hints["owner"]))} 3600 CAA 0 {finding.hints["tag"]} "{allowed}"'
+        text = f"add the record '{clue.owner} CAA 0 {clue.tag} \"{allowed}\"'"
+        value = f'{owner_in(zone, clue.owner)} 3600 CAA 0 {clue.tag} "{allowed}"'
         yield Proposal(text, append(zone.place, "records", value))
     yield Proposal("or get the certificate from an authority that the CAA records allow", [])

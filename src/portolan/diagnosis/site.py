@@ -1,12 +1,82 @@
 """Faults of the site: bindings and content."""
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from portolan.diagnosis.base import Case, Finding, Home, fault, listed
 from portolan.diagnosis.proposal import Patch, Proposal, append, item_path, put, remedy, remove, replace
 from portolan.estate.service import Service, Site
 from portolan.evidence.kinds import http as http_kinds
 from portolan.source.nearest import nearest
+
+
+class SiteClue(NamedTuple):
+    """The site that is concerned."""
+
+    site: Site
+
+
+class NamedClue(NamedTuple):
+    """The site, and the name that it should answer to."""
+
+    site: Site | None
+    name: str
+
+
+class SlipClue(NamedTuple):
+    """The site, its name one slip away, and the name asked for."""
+
+    site: Site
+    near: str
+    name: str
+
+
+class CatchAllClue(NamedTuple):
+    """The site that answers with an error, and whether it is bound to the name."""
+
+    site: Site
+    bound: bool
+
+
+class UnboundClue(NamedTuple):
+    """The service, the site that was meant, the name, and who took it."""
+
+    service: Service
+    site: Site | Service | None
+    name: str
+    default: Site | None
+
+
+class ShadowClue(NamedTuple):
+    """The site that took the name, and the one that was meant."""
+
+    taker: Site
+    site: Site
+    name: str
+
+
+class FolderClue(NamedTuple):
+    """The folder without default document, and a file that may be one."""
+
+    site: Site
+    folder: str
+    like: str | None
+
+
+class WantedClue(NamedTuple):
+    """The document that should come first."""
+
+    site: Site
+    wanted: str
+
+
+class FileClue(NamedTuple):
+    """The file that is missing, and one that is spelled nearly so."""
+
+    site: Site
+    asked: str
+    near: str | None
+
 
 _OTHER = (
     "wrong-page",
@@ -66,7 +136,7 @@ def not_enabled(case: Case) -> Finding | None:
                 "site-not-enabled",
                 f"the site {site.name} is not switched on in {unbound[0].name}",
                 site.place,
-                hints={"site": site},
+                clue=SiteClue(site=site),
             )
     return None
 
@@ -90,7 +160,7 @@ def apex_or_www(case: Case) -> Finding | None:
                 "binding-apex-or-www",
                 f"the site {site.name} answers to {twin}, and not to {case.host}",
                 site.place,
-                hints={"site": site, "name": case.host},
+                clue=NamedClue(site=site, name=case.host),
             )
     return None
 
@@ -113,7 +183,7 @@ def name_differs(case: Case) -> Finding | None:
         return None
     site = bound[close]
     text = f"no site answers to {case.host}; the site {site.name} answers to {close}, one slip away"
-    return Finding("binding-name-differs", text, site.place, hints={"site": site, "near": close, "name": case.host})
+    return Finding("binding-name-differs", text, site.place, clue=SlipClue(site=site, near=close, name=case.host))
 
 
 @fault(
@@ -138,7 +208,9 @@ def catch_all(case: Case) -> Finding | None:
         return None
     else:
         text = f"no site answers to {case.host}; the default site {site.name} answers {site.answer}"
-    return Finding("site-catch-all", text, site.place.key("answer"), hints={"site": site, "bound": unbound is None})
+    return Finding(
+        "site-catch-all", text, site.place.key("answer"), clue=CatchAllClue(site=site, bound=unbound is None)
+    )
 
 
 @fault(
@@ -164,7 +236,7 @@ def binding_missing(case: Case) -> Finding | None:
         "binding-missing",
         text,
         place,
-        hints={"service": service, "site": meant.site if meant else None, "name": case.host, "default": default},
+        clue=UnboundClue(service=service, site=meant.site if meant else None, name=case.host, default=default),
     )
 
 
@@ -192,7 +264,7 @@ def shadowed(case: Case) -> Finding | None:
     if taker is None or taker is mine.site:
         return None
     text = f"the site {taker.name} takes {case.host} on {listener} before {mine.site.name} does"
-    return Finding("binding-shadowed", text, taker.place, hints={"taker": taker, "site": mine.site, "name": case.host})
+    return Finding("binding-shadowed", text, taker.place, clue=ShadowClue(taker=taker, site=mine.site, name=case.host))
 
 
 @fault(
@@ -222,7 +294,7 @@ def default_missing(case: Case) -> Finding | None:
         "content-default-missing",
         f"{stop.text}{held}",
         site.place,
-        hints={"site": site, "folder": folder, "like": like},
+        clue=FolderClue(site=site, folder=folder, like=like),
     )
 
 
@@ -243,7 +315,7 @@ def content_missing(case: Case) -> Finding | None:
     other = next((name for name in files if name.lower() == asked.lower()), None) or nearest(asked, files)
     near = f"; {other} exists" if other else ""
     return Finding(
-        "content-missing", f"{stop.text}{near}", site.place, hints={"site": site, "asked": asked, "near": other}
+        "content-missing", f"{stop.text}{near}", site.place, clue=FileClue(site=site, asked=asked, near=other)
     )
 
 
@@ -271,7 +343,7 @@ def default_order(case: Case) -> Finding | None:
         "content-default-order",
         f"{site.name} tries {got} before {wanted}",
         site.place.key("default_documents"),
-        hints={"site": site, "wanted": wanted},
+        clue=WantedClue(site=site, wanted=wanted),
     )
 
 
@@ -279,24 +351,24 @@ def default_order(case: Case) -> Finding | None:
 
 
 @remedy("binding-missing", "binding-apex-or-www")
-def bind(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def bind(_case: Case, clue: UnboundClue) -> Iterator[Proposal]:
     """Binds the name to the site."""
-    site, name = finding.hints["site"], str(finding.hints["name"])
+    site, name = clue.site, clue.name
     if isinstance(site, Site):
         yield Proposal(f"let the site {site.name} answer to {name}", append(site.place, "names", name))
         return
-    service = finding.hints.get("service")
+    service = clue.service
     if isinstance(service, Service):
-        default = finding.hints.get("default")
+        default = clue.default
         for each in service.sites.values():
             if each is not default and each.enabled and each.answer is None:
                 yield Proposal(f"let the site {each.name} answer to {name}", append(each.place, "names", name))
 
 
 @remedy("binding-name-differs")
-def correct_name(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def correct_name(_case: Case, clue: SlipClue) -> Iterator[Proposal]:
     """Corrects the bound name; or binds the asked one too."""
-    site, near, name = finding.hints["site"], str(finding.hints["near"]), str(finding.hints["name"])
+    site, near, name = clue.site, clue.near, clue.name
     if isinstance(site, Site):
         path = item_path(site.place, "names", site.names.index(near))
         yield Proposal(f"let the site {site.name} answer to {name} instead of {near}", replace(path, name))
@@ -305,20 +377,20 @@ def correct_name(_case: Case, finding: Finding) -> Iterator[Proposal]:
 
 
 @remedy("site-not-enabled")
-def enable(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def enable(_case: Case, clue: SiteClue) -> Iterator[Proposal]:
     """Switches the site on."""
-    site = finding.hints["site"]
+    site = clue.site
     yield Proposal(f"switch the site {site.name} on, and reload", put(site.place, "enabled", True))
 
 
 @remedy("site-catch-all")
-def ask_bound(case: Case, finding: Finding) -> Iterator[Proposal]:
+def ask_bound(case: Case, clue: CatchAllClue) -> Iterator[Proposal]:
     """Names what is bound."""
-    site = finding.hints["site"]
+    site = clue.site
     connection = case.exchange.connection
     if connection is None or connection.arrival is None:
         return
-    if finding.hints["bound"]:
+    if clue.bound:
         yield Proposal(
             f"let the site {site.name} give its pages instead of {site.answer}", remove((*site.place.path, "answer"))
         )
@@ -329,9 +401,9 @@ def ask_bound(case: Case, finding: Finding) -> Iterator[Proposal]:
 
 
 @remedy("binding-shadowed")
-def unshadow(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def unshadow(_case: Case, clue: ShadowClue) -> Iterator[Proposal]:
     """Frees the name, or binds the site to the listener that takes the request."""
-    taker, site, name = finding.hints["taker"], finding.hints["site"], str(finding.hints["name"])
+    taker, site, name = clue.taker, clue.site, clue.name
     if isinstance(site, Site) and site.listens:
         yield Proposal(f"bind the site {site.name} to every listener", remove((*site.place.path, "listens")))
     if isinstance(taker, Site) and name in taker.names and len(taker.names) > 1:
@@ -340,9 +412,9 @@ def unshadow(_case: Case, finding: Finding) -> Iterator[Proposal]:
 
 
 @remedy("content-default-missing")
-def add_default(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def add_default(_case: Case, clue: FolderClue) -> Iterator[Proposal]:
     """Names the document that the folder has, or adds the one that is asked for."""
-    site, folder, like = finding.hints["site"], str(finding.hints["folder"]), finding.hints["like"]
+    site, folder, like = clue.site, clue.folder, clue.like
     if not isinstance(site, Site):
         return
     if like:
@@ -364,16 +436,16 @@ def _files(site: Site, name: str) -> Patch:
 
 
 @remedy("content-default-order")
-def reorder(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def reorder(_case: Case, clue: WantedClue) -> Iterator[Proposal]:
     """Puts the expected document first."""
-    site, wanted = finding.hints["site"], str(finding.hints["wanted"])
+    site, wanted = clue.site, clue.wanted
     yield Proposal(f"let {site.name} try {wanted} first", _documents(site, wanted, True))
 
 
 @remedy("content-missing")
-def add_file(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def add_file(_case: Case, clue: FileClue) -> Iterator[Proposal]:
     """Adds the file."""
-    site, asked, near = finding.hints["site"], str(finding.hints["asked"]), finding.hints["near"]
+    site, asked, near = clue.site, clue.asked, clue.near
     if isinstance(site, Site) and asked and not asked.endswith("/"):
         yield Proposal(f"put {asked} into the folder of {site.name}", _files(site, asked))
     if near:

@@ -1,7 +1,7 @@
 """Faults of the way in: forwards, filters, groups, routes."""
 
 from collections.abc import Iterator
-from typing import Any
+from typing import Any, NamedTuple
 
 from portolan.diagnosis.base import Case, Finding, Home, addresses_of, all_homes, fault, listed, reached_by
 from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, remove, replace
@@ -11,6 +11,55 @@ from portolan.estate.vantage import Vantage
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.net.topology import Device
 from portolan.source.place import pointer
+
+
+class RouterClue(NamedTuple):
+    """The router that is concerned."""
+
+    router: Router
+
+
+class ForwardClue(NamedTuple):
+    """The forward that is concerned."""
+
+    forward: Forward
+
+
+class TargetClue(NamedTuple):
+    """The router, and the site behind it."""
+
+    router: Router
+    home: Home
+
+
+class ShadowedClue(NamedTuple):
+    """What took the port before the forward: a service of the router, or an earlier forward."""
+
+    router: Router
+    service: Service | None = None
+    later: int = 0
+    earlier: int = 0
+
+
+class AddressClue(NamedTuple):
+    """The forward, and where the site is."""
+
+    forward: Forward
+    home: Home
+
+
+class PortClue(NamedTuple):
+    """The forward, and the port on which the site is."""
+
+    forward: Forward
+    port: int
+
+
+class DeviceClue(NamedTuple):
+    """The device without a way."""
+
+    device: object
+
 
 _AT_ROUTER = (
     "nothing-listens",
@@ -52,7 +101,7 @@ def hairpin_missing(case: Case) -> Finding | None:
         pair = next((each for each in router.one_to_one if each.outside == connection.address), None)
         if pair is not None and _turns_back(case, router):
             text = f"{case.client.name} asks {pair.outside} from inside, and {router.name} does not turn it round"
-            return Finding("hairpin-missing", text, router.place, hints={"router": router})
+            return Finding("hairpin-missing", text, router.place, clue=RouterClue(router=router))
         for forward in router.forwards:
             outside = router.interfaces.get(forward.on)
             if (
@@ -67,7 +116,7 @@ def hairpin_missing(case: Case) -> Finding | None:
                     f"{case.client.name} asks {router.name}'s outside address {connection.address} from inside, "
                     f"and {router.name} does not turn it round"
                 )
-                return Finding("hairpin-missing", text, router.place, hints={"router": router})
+                return Finding("hairpin-missing", text, router.place, clue=RouterClue(router=router))
     return None
 
 
@@ -123,7 +172,7 @@ def forward_disabled(case: Case) -> Finding | None:
     for forward in router.forwards:
         if not forward.enabled and forward.protocol == "tcp" and connection.port in forward.outside:
             text = f"{router.name}'s forward of port {connection.port} to {forward.to} is switched off"
-            return Finding("forward-disabled", text, forward.place, hints={"forward": forward})
+            return Finding("forward-disabled", text, forward.place, clue=ForwardClue(forward=forward))
     return None
 
 
@@ -154,7 +203,7 @@ def forward_missing(case: Case) -> Finding | None:
     )
     too = f" (it forwards {listed(others)} there)" if others else ""
     text = f"{router.name} has no forward for port {connection.port} to {home.machine.name}{too}"
-    return Finding("forward-missing", text, router.place.key("forwards"), hints={"router": router, "home": home})
+    return Finding("forward-missing", text, router.place.key("forwards"), clue=TargetClue(router=router, home=home))
 
 
 def _own_address_asked(case: Case) -> Router | None:
@@ -225,7 +274,7 @@ def forward_shadowed(case: Case) -> Finding | None:
             return None
         service = connection.arrival.service
         text = f"{router.name}'s own {service.name} takes port {connection.port} before the forward to {hidden.to}"
-        return Finding("forward-shadowed", text, hidden.place, hints={"router": router, "service": service})
+        return Finding("forward-shadowed", text, hidden.place, clue=ShadowedClue(router=router, service=service))
     first = taken.subject
     router = next((each for each in case.estate.routers.values() if first in each.forwards), None)
     if router is None or not isinstance(first, Forward) or first.to in inside:
@@ -234,7 +283,9 @@ def forward_shadowed(case: Case) -> Finding | None:
     for index, later in enumerate(router.forwards[at + 1 :], at + 1):
         if _takes(later, connection.port) and later.to in inside and later.on == first.on:
             text = f"the forward to {first.to} takes port {connection.port} before the one to {later.to}, where the site is"
-            return Finding("forward-shadowed", text, later.place, hints={"router": router, "from": index, "to": at})
+            return Finding(
+                "forward-shadowed", text, later.place, clue=ShadowedClue(router=router, later=index, earlier=at)
+            )
     return None
 
 
@@ -272,7 +323,7 @@ def forward_wrong_address(case: Case) -> Finding | None:
     holder = case.world.topology.holder(forward.to)
     whose = f"which is {holder.label}'s" if holder is not None else _had(case, forward.to) or "which no box has"
     text = f"the forward of port {connection.port} leads to {forward.to}, {whose}; the site {home.site.name} is on {home.machine.name}"
-    return Finding("forward-wrong-address", text, forward.place, hints={"forward": forward, "home": home})
+    return Finding("forward-wrong-address", text, forward.place, clue=AddressClue(forward=forward, home=home))
 
 
 def _had(case: Case, address: object) -> str:
@@ -312,7 +363,7 @@ def forward_wrong_port(case: Case) -> Finding | None:
         ports = [each.port for each in home.service.listens if each.tls == secure and not _loopback(each)]
         if ports and asked not in ports:
             text = f"the forward of port {connection.port} leads to port {asked} of {home.machine.name}; {home.service.name} listens on {listed(map(str, ports))}"
-            return Finding("forward-wrong-port", text, forward.place, hints={"forward": forward, "port": ports[0]})
+            return Finding("forward-wrong-port", text, forward.place, clue=PortClue(forward=forward, port=ports[0]))
     return None
 
 
@@ -338,7 +389,7 @@ def route_missing(case: Case) -> Finding | None:
     if stop is None:
         return None
     subject = stop.subject.stated if isinstance(stop.subject, Device) else stop.subject
-    return Finding("route-missing", stop.text, stop.place, hints={"device": subject})
+    return Finding("route-missing", stop.text, stop.place, clue=DeviceClue(device=subject))
 
 
 @fault(
@@ -361,9 +412,9 @@ def route_back_astray(case: Case) -> Finding | None:
 
 
 @remedy("forward-missing")
-def add_forward(case: Case, finding: Finding) -> Iterator[Proposal]:
+def add_forward(case: Case, clue: TargetClue) -> Iterator[Proposal]:
     """Forwards the port to the machine that holds the site."""
-    router, home = finding.hints["router"], finding.hints["home"]
+    router, home = clue.router, clue.home
     connection = case.exchange.connection
     if not isinstance(router, Router) or not isinstance(home, Home) or connection is None:
         return
@@ -385,9 +436,9 @@ def add_forward(case: Case, finding: Finding) -> Iterator[Proposal]:
 
 
 @remedy("forward-wrong-address")
-def correct_forward(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def correct_forward(_case: Case, clue: AddressClue) -> Iterator[Proposal]:
     """Leads the forward to the machine that holds the site."""
-    forward, home = finding.hints["forward"], finding.hints["home"]
+    forward, home = clue.forward, clue.home
     if isinstance(forward, Forward) and isinstance(home, Home):
         for address in addresses_of(home.machine):
             if address.version == forward.to.version:
@@ -396,35 +447,35 @@ def correct_forward(_case: Case, finding: Finding) -> Iterator[Proposal]:
 
 
 @remedy("forward-wrong-port")
-def correct_port(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def correct_port(_case: Case, clue: PortClue) -> Iterator[Proposal]:
     """Leads the forward to the port on which the service listens."""
-    forward = finding.hints["forward"]
-    text = f"let the forward of port {forward.outside} lead to port {finding.hints['port']}"
-    yield Proposal(text, put(forward.place, "port", finding.hints["port"]))
+    forward = clue.forward
+    text = f"let the forward of port {forward.outside} lead to port {clue.port}"
+    yield Proposal(text, put(forward.place, "port", clue.port))
 
 
 @remedy("forward-disabled")
-def enable_forward(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def enable_forward(_case: Case, clue: ForwardClue) -> Iterator[Proposal]:
     """Switches the forward on."""
-    forward = finding.hints["forward"]
+    forward = clue.forward
     yield Proposal(
         f"switch the forward of port {forward.outside} to {forward.to} on", put(forward.place, "enabled", True)
     )
 
 
 @remedy("hairpin-missing")
-def turn_round(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def turn_round(_case: Case, clue: RouterClue) -> Iterator[Proposal]:
     """Lets the router turn inside packets round."""
-    router = finding.hints["router"]
+    router = clue.router
     yield Proposal(
         f"let {router.name} turn packets from inside round, under its own address", put(router.place, "hairpin", "full")
     )
 
 
 @remedy("forward-shadowed")
-def forward_first(_case: Case, finding: Finding) -> Iterator[Proposal]:
+def forward_first(_case: Case, clue: ShadowedClue) -> Iterator[Proposal]:
     """Puts the forward before what took the port."""
-    router, service = finding.hints["router"], finding.hints.get("service")
+    router, service = clue.router, clue.service
     if not isinstance(router, Router):
         return
     if isinstance(service, Service):
@@ -434,14 +485,14 @@ def forward_first(_case: Case, finding: Finding) -> Iterator[Proposal]:
     path = (*router.place.path, "forwards")
     moved = {
         "op": "move",
-        "from": pointer((*path, finding.hints["from"])),
-        "path": pointer((*path, finding.hints["to"])),
+        "from": pointer((*path, clue.later)),
+        "path": pointer((*path, clue.earlier)),
     }
-    yield Proposal(f"put the forward to {router.forwards[finding.hints['from']].to} first", [moved])
+    yield Proposal(f"put the forward to {router.forwards[clue.later].to} first", [moved])
 
 
 @remedy("route-back-astray")
-def answer_the_same_way(case: Case, _finding: Finding) -> Iterator[Proposal]:
+def answer_the_same_way(case: Case, _clue: object) -> Iterator[Proposal]:
     """Lets the server answer through the router that sent the question on."""
     taken, connection = case.decision(connect_kinds.Forwarded), case.exchange.connection
     machine = connection.reached if connection is not None else None
@@ -461,9 +512,9 @@ def answer_the_same_way(case: Case, _finding: Finding) -> Iterator[Proposal]:
 
 
 @remedy("route-missing")
-def give_route(case: Case, finding: Finding) -> Iterator[Proposal]:
+def give_route(case: Case, clue: DeviceClue) -> Iterator[Proposal]:
     """Gives a gateway, or lets the last router masquerade."""
-    stop, device = case.stop, finding.hints["device"]
+    stop, device = case.stop, clue.device
     if stop is not None and isinstance(stop, connect_kinds.SourcePrivate) and isinstance(device, Router):
         for name, interface in device.interfaces.items():
             if (interface.network or interface.name) == "internet":
