@@ -296,7 +296,8 @@ def _touched(before: Estate, after: Estate) -> set[str]:
 
 def _peopled(world: World, askers: list[_Asker]) -> World:
     """The world with everybody in it who asks; made once for the same people."""
-    key = ("peopled", id(world.estate), tuple(sorted(each.label + str(each.vantage.address) for each in askers)))
+    people = tuple(sorted(f"{each.label} {each.vantage.address} {each.vantage.trusts}" for each in askers))
+    key = ("peopled", id(world.estate), people)
     found = world.shared.get(key)
     if found is None:
         vantages = {**world.estate.vantages, **{each.vantage.name: each.vantage for each in askers}}

@@ -26,8 +26,18 @@ class Reached(NamedTuple):
     service: Service | None = None
 
 
+#: All that decides which server answers: the zone, the delegation that leads to it, and who asks.
+_Key = tuple[str, tuple[int, ...], str | None, Asker]
+
+
+def _key_of(zone: Zone, cut: Cut | None, parent: Zone | None, asker: Asker) -> _Key:
+    named = tuple(map(id, cut.servers)) if cut is not None else ()
+    # What is remembered of the asked name does not count where servers are looked for.
+    return zone.name, named, parent.name if parent is not None else None, asker._replace(since=None, passed=())
+
+
 class Servers:
-    """Finds a server for a zone; each zone is tried once for each resolver."""
+    """Finds a server for a zone; each zone is tried once for each asker."""
 
     def __init__(
         self,
@@ -42,8 +52,8 @@ class Servers:
         self._described = described
         self._resolve = resolve
         self._way_out = way_out
-        self._known: dict[tuple[str, int], Reached] = {}
-        self._walking: set[tuple[str, int]] = set()
+        self._known: dict[_Key, Reached] = {}
+        self._walking: set[_Key] = set()
         #: Whether a zone was met again while its own servers were looked for.
         self._in_circle = False
         self._holders: dict[str, list[tuple[Machine, Service]]] = {}
@@ -55,7 +65,7 @@ class Servers:
 
     def reached(self, zone: Zone, cut: Cut | None, parent: Zone | None, asker: Asker) -> Reached:
         """Whether some server of the zone, as the delegation names them, answers the asker for it."""
-        key = (zone.name, id(asker.machine))
+        key = _key_of(zone, cut, parent, asker)
         found = self._known.get(key)
         if found is None:
             if key in self._walking:

@@ -42,15 +42,16 @@ class Shown(NamedTuple):
 
 def shown_by(certificate: Certificate, estate: Estate, shared: dict[Any, Any]) -> Shown:
     """What a server that uses the certificate sends. Raises EstateError for a PEM certificate that is damaged."""
-    key = ("shown", id(certificate))
+    above = () if certificate.pem or not certificate.sends_chain else _above(certificate, estate)
+    key = ("shown", id(certificate), *map(id, above))
     found = shared.get(key)
     if found is None:
         if certificate.pem:
             parsed = [_from_pem(der, certificate, number) for number, der in enumerate(certificate.pem)]
             shown = Shown(parsed[0], tuple(parsed[1:]))
         else:
-            shown = _declared(certificate, estate)
-        found = shared[key] = (shown, certificate)
+            shown = _declared(certificate, above)
+        found = shared[key] = (shown, certificate, above)
     result: Shown = found[0]
     return result
 
@@ -87,7 +88,17 @@ def _declared_authority(authority: Authority) -> Facts:
     )
 
 
-def _declared(certificate: Certificate, estate: Estate) -> Shown:
+def _above(certificate: Certificate, estate: Estate) -> tuple[Authority, ...]:
+    """The intermediates that a declared certificate is sent with, by its issuer and theirs."""
+    found = []
+    above = estate.authorities.get(certificate.issuer or "public")
+    while above is not None and above.issued_by is not None:
+        found.append(above)
+        above = estate.authorities.get(above.issued_by)
+    return tuple(found)
+
+
+def _declared(certificate: Certificate, above: tuple[Authority, ...]) -> Shown:
     issuer = certificate.issuer or "public"
     own = issuer == "self"
     subject = f"certificate:{certificate.name}"
@@ -104,12 +115,7 @@ def _declared(certificate: Certificate, estate: Estate) -> Shown:
         subject,
         lambda _other: False,
     )
-    chain = []
-    above = estate.authorities.get(issuer)
-    while certificate.sends_chain and above is not None and above.issued_by is not None:
-        chain.append(_declared_authority(above) if not above.pem else authority_facts(above, {}))
-        above = estate.authorities.get(above.issued_by)
-    return Shown(leaf, tuple(chain))
+    return Shown(leaf, tuple(_declared_authority(each) if not each.pem else authority_facts(each, {}) for each in above))
 
 
 def _from_pem(der: bytes, holder: Certificate | Authority, number: int) -> Facts:
