@@ -435,18 +435,33 @@ def correct_address(case: Case, clue: RecordClue) -> Iterator[Proposal]:
     record, zone = clue.record, clue.zone
     if not isinstance(zone, Zone) or not isinstance(record, Record):
         return
-    others = [address for address in _siblings(zone, record) if address not in site_addresses(case)]
-    for address in [*site_addresses(case), *others]:
-        if address != record.data and address.version == record.data.version:
-            text = f"change {record.owner} from {record.data} to {address}"
-            yield Proposal(text, swap_record(zone, record, record.type, address))
+    wanted = [each for each in site_addresses(case) if each.version == record.data.version and each != record.data]
+    others = [each for each in _siblings(zone, record) if each != record.data and each not in set(wanted)]
+    for address in _leading_home(case, [*wanted, *others]) or (wanted or others)[:_MOST_BLIND]:
+        text = f"change {record.owner} from {record.data} to {address}"
+        yield Proposal(text, swap_record(zone, record, record.type, address))
+
+
+#: How many addresses are tried that lead to no site: another fault may keep them from it.
+_MOST_BLIND = 3
+
+
+def _leading_home(case: Case, addresses: list[IPAddress]) -> list[IPAddress]:
+    """The addresses that lead to the site now."""
+    homes = {id(home.service) for home in case.homes()}
+    port = case.exchange.url.port
+    found = []
+    for address in addresses:
+        arrival = case.world.connect(case.client, address, port).arrival
+        if arrival is not None and id(arrival.service) in homes:
+            found.append(address)
+    return found
 
 
 def _siblings(zone: Zone, record: Record) -> list[IPAddress]:
-    found: list[IPAddress] = []
-    for types in zone.data.nodes.values():
-        found += [each.data for each in types.get(record.type, ()) if each.data not in found and is_public(each.data)]
-    return found
+    """The public addresses of a zone's other records, each once."""
+    every = (each.data for types in zone.data.nodes.values() for each in types.get(record.type, ()))
+    return [address for address in dict.fromkeys(every) if is_public(address)]
 
 
 @remedy("name-doubled-origin")

@@ -25,6 +25,8 @@ from portolan.source.problem import EstateError
 #: Turns a patch of the estate's document into the changed estate; raises EstateError when it does not fit.
 Apply = Callable[[Patch], Estate]
 
+#: An expectation, and a vantage that it is for.
+_Other = tuple[Expectation, Vantage]
 MOST_CAUSES = 8
 #: How many states are looked at before the search gives up, and how many changes are followed for one cause.
 _MOST_STATES, _MOST_WAYS = 24, 3
@@ -116,7 +118,7 @@ class _Mending:
         self.withheld: list[str] = []
         #: Causes that turned out not to be needed, by code and object.
         self.spared: set[tuple[str, str]] = set()
-        self._kept_before: list[tuple[Expectation, Vantage]] | None = None
+        self._known_others: tuple[list[_Other], list[_Other]] | None = None
 
     def run(self) -> Explanation:
         """Looks for causes until none is left, then drops those that were not needed."""
@@ -260,20 +262,23 @@ class _Mending:
             onward = len(after.exchanges) >= len(current.exchanges) and _depth(after) >= _depth(current)
         return None if self._breaks_others(world) else (world, after, onward)
 
-    def _breaks_others(self, world: World) -> bool:
-        """Whether an expectation that was met is not met any more."""
-        if self._kept_before is None:
-            self._kept_before = []
+    def _others(self) -> tuple[list[_Other], list[_Other]]:
+        """Every other expectation with every vantage that it is for: those that are met now, and those that are missed."""
+        if self._known_others is None:
+            met: list[_Other] = []
+            missed: list[_Other] = []
             for expectation in self.world.estate.expected:
                 for vantage in vantages_for(self.world.estate, expectation):
-                    if expectation is self.expectation and vantage.name == self.vantage.name:
-                        continue
-                    if not _missing_in(self.world, expectation, vantage):
-                        self._kept_before.append((expectation, vantage))
-        return any(
-            _missing_in(world, expectation, world.estate.vantages.get(vantage.name, vantage))
-            for expectation, vantage in self._kept_before
-        )
+                    if expectation is not self.expectation or vantage.name != self.vantage.name:
+                        held = missed if _missing_in(self.world, expectation, vantage) else met
+                        held.append((expectation, vantage))
+            self._known_others = met, missed
+        return self._known_others
+
+    def _breaks_others(self, world: World) -> bool:
+        """Whether an expectation that was met is not met any more."""
+        met, _ = self._others()
+        return any(_missing_in(world, each, _there(world, vantage)) for each, vantage in met)
 
     def _marks(self, current: Visit) -> frozenset[str]:
         """The marks of what was asked for: of the expectation, of the site expected, of the one met, and of those with the name."""
@@ -294,15 +299,13 @@ class _Mending:
 
     def _other_changes(self, before: World, after: World, laid_open: Exposure) -> tuple[str, ...]:
         """Expectations that are newly met, and what is laid open."""
-        found = []
-        for expectation in self.world.estate.expected:
-            for vantage in vantages_for(self.world.estate, expectation):
-                if expectation is self.expectation and vantage.name == self.vantage.name:
-                    continue
-                if _missing_in(before, expectation, vantage) and not _missing_in(
-                    after, expectation, after.estate.vantages.get(vantage.name, vantage)
-                ):
-                    found.append(f"meets what is expected of {expectation.url} from {vantage.name} too")
+        # What was met from the start is so still, or the change would not be looked at.
+        found = [
+            f"meets what is expected of {each.url} from {vantage.name} too"
+            for each, vantage in self._others()[1]
+            if _missing_in(before, each, _there(before, vantage))
+            and not _missing_in(after, each, _there(after, vantage))
+        ]
         rest = () if laid_open.whole else ("the estate is large: not everybody's way to every listener was compared",)
         return (*found, *laid_open.told, *rest)
 
@@ -381,6 +384,11 @@ def _depth(found: Visit) -> int:
     if last.handshake is not None:
         return 3
     return 2 if last.attempts else 1
+
+
+def _there(world: World, vantage: Vantage) -> Vantage:
+    """The same vantage in another world."""
+    return world.estate.vantages.get(vantage.name, vantage)
 
 
 def _missing_in(world: World, expectation: Expectation, vantage: Vantage) -> bool:

@@ -115,7 +115,9 @@ def _declared(certificate: Certificate, above: tuple[Authority, ...]) -> Shown:
         subject,
         lambda _other: False,
     )
-    return Shown(leaf, tuple(_declared_authority(each) if not each.pem else authority_facts(each, {}) for each in above))
+    return Shown(
+        leaf, tuple(_declared_authority(each) if not each.pem else authority_facts(each, {}) for each in above)
+    )
 
 
 def _from_pem(der: bytes, holder: Certificate | Authority, number: int) -> Facts:
