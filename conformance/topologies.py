@@ -288,7 +288,7 @@ class Draw:
         found = []
         for number in self.rng.sample(range(1, 400), self.rng.choice((1, 2, 3))):
             protocol = self.rng.choice(("tcp", "tcp", "any"))
-            line: dict[str, Any] = {"number": number, self.rng.choice(("allow", "allow", "allow", "deny")): protocol}
+            line: dict[str, Any] = {"number": number, self.rng.choice(("allow", "allow", "allow", "drop")): protocol}
             if protocol == "tcp":
                 line |= self.rng.choice(
                     ({}, {"ports": [80, 443]}, {"ports": "1024-65535"}, {"ports": "49152-65535"}, {"ports": "1-33999"})

@@ -34,7 +34,7 @@ HEALTHY = {
     "a view for the inside": [("    records:\n", "    views: {inside: {for: [10.20.0.0/24, 203.0.113.40/32], records: [visit 3600 A 10.20.0.15, other 3600 A 10.20.0.15]}}\n    records:\n")],
     "both families": SIX,
     "a one-to-one address": [(FORWARDS, "    one_to_one: [{on: line, outside: 203.0.113.41, inside: 10.20.0.15}]\n"), ("A 203.0.113.40\n      - other 3600 A 203.0.113.40", "A 203.0.113.41\n      - other 3600 A 203.0.113.41")],
-    "a filter, the same at the next boot": [(HOST, f"{HOST}\n    filter: {RULES}\n    filter_after_boot: {RULES}")],
+    "a filter, the same at the next boot": [(HOST, f"{HOST}\n    filter: {RULES}\n    after_boot: {{filter: {RULES}}}")],
     "areas": [(HOST, f"{HOST}\n    filter: {{areas: {{keepers: {{from: 10.20.0.0/24, services: [ssh, http, https]}}, visitors: {{default: true, services: [http, https], otherwise: drop}}}}}}")],
     "a security group": [(HOST, "interfaces: {dome: {address: 10.20.0.15, groups: [web]}}"), ("certificates:", "groups: {web: {inbound: [{allow: tcp, ports: [80, 443]}]}}\ncertificates:")],
     "an access list that lets answers out": [("[10.20.0.0/24]}", "[10.20.0.0/24], access_list: {inbound: [{number: 100, allow: tcp, ports: [80, 443, '1024-65535']}, {number: 110, allow: udp}], outbound: [{number: 100, allow: any}]}}")],

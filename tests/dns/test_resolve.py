@@ -176,7 +176,7 @@ def test_withdrawn_records_are_gone():
         BASE,
         (
             "    file: ridge.zone\n",
-            "    file: ridge.zone\n    withdrawn: [visit A]\n    records: [new 60 A 203.0.113.40]\n",
+            "    file: ridge.zone\n    without: [visit A]\n    records: [new 60 A 203.0.113.40]\n",
         ),
     )
     assert resolved("visit.kestrel-ridge.example", text=text).detail == "no-such-name"

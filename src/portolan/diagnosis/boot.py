@@ -3,16 +3,16 @@
 from collections.abc import Iterator
 from typing import NamedTuple
 
-import msgspec
-
 from portolan.diagnosis.base import Case, Finding, fault, supposing
-from portolan.diagnosis.proposal import Patch, Proposal, put, remedy, remove
+from portolan.diagnosis.proposal import Patch, Proposal, put, remedy, remove, replace
+from portolan.estate.changing import reloaded, with_facts
 from portolan.estate.estate import Estate
+from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
 from portolan.estate.service import Service
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.start import Why
-from portolan.journey.moment import reloaded, with_facts
+from portolan.journey import moment
 from portolan.source.place import pointer
 
 
@@ -27,7 +27,7 @@ class BootFilterClue(NamedTuple):
 
     path: tuple[str | int, ...]
     booted: bool
-    none: bool = False
+    saved: tuple[str | int, ...]
 
 
 @fault(
@@ -40,16 +40,19 @@ class BootFilterClue(NamedTuple):
 def not_enabled(case: Case) -> Finding | None:
     """A boot left it stopped."""
     stop = case.stop
-    if (
-        stop is None
-        or not isinstance(stop.subject, Service)
-        or stop.subject.after_boot != "stopped"
-        or not _booted(case, stop.subject)
-    ):
+    if stop is None or not isinstance(stop.subject, Service) or not _booted(case, stop.subject):
         return None
-    service = stop.subject
+    service = _stated(case, stop.subject)
+    if service is None or service.after_boot is None or service.after_boot.facts.get("state") != "stopped":
+        return None
     text = f"{service.name} on {service.place.path[1]} was running, and the boot did not start it"
     return Finding("service-not-enabled", text, service.place.key("after_boot"), clue=ServiceClue(service=service))
+
+
+def _stated(case: Case, service: Service) -> Service | None:
+    """The service as the estate states it, whatever a moment or a boot made of it."""
+    machine = next((each for each in machines(case.world.stated) if each.name == service.place.path[1]), None)
+    return machine.services.get(service.name) if machine is not None else None
 
 
 def _booted(case: Case, service: Service) -> bool:
@@ -100,8 +103,8 @@ def config_broken(case: Case) -> Finding | None:
         saved = service.saved
         if saved is None or saved.broken is None:
             continue
-        whole = msgspec.structs.replace(service, saved=msgspec.structs.replace(saved, broken=None))
-        if supposing(case, _with(case, machine, reloaded(whole))):
+        whole = with_facts(service, {**saved.facts, "saved": None})
+        if supposing(case, _with(case, machine, whole)):
             text = f"{service.name} on {machine.name} keeps its old configuration: the saved one does not load ({saved.broken})"
             return Finding("service-config-broken", text, saved.place, clue=ServiceClue(service=service))
     return None
@@ -143,7 +146,7 @@ def _pending(case: Case) -> list[tuple[Machine, Service]]:
 
 def _with(case: Case, machine: Machine, service: Service) -> Estate:
     """The estate with one service otherwise."""
-    return with_facts(case.estate, machine, services={**machine.services, service.name: service})
+    return moment.with_facts(case.estate, machine, services={**machine.services, service.name: service})
 
 
 @fault(
@@ -160,22 +163,28 @@ def not_permanent(case: Case) -> Finding | None:
     if stop is None or stop.place is None:
         return None
     path = stop.place.path
-    if "filter_after_boot" in path:
+    if path[2:4] == ("after_boot", "filter"):
         text = f"the boot restored another filter on {path[1]} than was in force: {stop.text}"
-        return Finding("filter-not-permanent", text, stop.place, clue=BootFilterClue(path=path[:2], booted=True))
+        return Finding(
+            "filter-not-permanent", text, stop.place, clue=BootFilterClue(path=path[:2], booted=True, saved=path[:3])
+        )
     machine = (
         (case.estate.routers if path[0] == "routers" else case.estate.hosts).get(str(path[1]))
         if len(path) > 2
         else None
     )
-    if machine is None or machine.filter_after_boot is None or path[2] != "filter":
+    later = [each for each in (machine.saved, machine.after_boot) if each is not None] if machine is not None else []
+    saved = next((each for each in reversed(later) if "filter" in each.facts), None)
+    if machine is None or saved is None or path[2] != "filter":
         return None
-    saved = None if machine.filter_after_boot == "none" else machine.filter_after_boot
-    if not supposing(case, with_facts(case.estate, machine, filter=saved)):
+    if not supposing(case, moment.with_facts(case.estate, machine, filter=saved.facts["filter"])):
         return None
     text = f"the filter in force on {machine.name} stops it, and the saved one would not: {stop.text}"
     return Finding(
-        "filter-not-permanent", text, stop.place, clue=BootFilterClue(path=path[:2], booted=False, none=saved is None)
+        "filter-not-permanent",
+        text,
+        stop.place,
+        clue=BootFilterClue(path=path[:2], booted=False, saved=saved.place.path),
     )
 
 
@@ -188,7 +197,8 @@ def enable(_case: Case, clue: ServiceClue) -> Iterator[Proposal]:
     service = clue.service
     if isinstance(service, Service):
         yield Proposal(
-            f"let {service.name} on {service.place.path[1]} start at boot", put(service.place, "after_boot", "running")
+            f"let {service.name} on {service.place.path[1]} start at boot",
+            replace((*service.place.path, "after_boot", "state"), "running"),
         )
 
 
@@ -226,8 +236,8 @@ def _in_force(service: Service) -> Patch:
     saved = service.saved.place
     patch: Patch = [
         {"op": "move", "from": pointer((*saved.path, key)), "path": pointer((*service.place.path, key))}
-        for key in ("listens", "certificate", "sites")
-        if saved.has(key)
+        for key in saved.keys
+        if key != "broken"
     ]
     return [*patch, *remove(saved.path)]
 
@@ -236,15 +246,10 @@ def _in_force(service: Service) -> Patch:
 def one_filter(_case: Case, clue: BootFilterClue) -> Iterator[Proposal]:
     """Saves the filter in force, or loads the saved one."""
     machine = clue.path
-    after = pointer((*machine, "filter_after_boot"))
+    after = pointer((*clue.saved, "filter"))
     if clue.booted:
-        yield Proposal(
-            f"save the filter of {machine[1]} that was in force, so that a boot restores it",
-            [{"op": "remove", "path": after}],
-        )
-    elif clue.none:
-        patch: Patch = [{"op": "remove", "path": after}, {"op": "remove", "path": pointer((*machine, "filter"))}]
-        yield Proposal(f"take the filter of {machine[1]} out of force, as the next boot would", patch)
+        text = f"save the filter of {machine[1]} that was in force, so that a boot restores it"
+        yield Proposal(text, [{"op": "remove", "path": after}])
     else:
-        patch = [{"op": "move", "from": after, "path": pointer((*machine, "filter"))}]
+        patch: Patch = [{"op": "move", "from": after, "path": pointer((*machine, "filter"))}]
         yield Proposal(f"load the saved filter of {machine[1]}", patch)

@@ -357,7 +357,7 @@ def chain_of(case: Case) -> object:
     if stop is None or stop.place is None:
         return None
     path = stop.place.path
-    at = next((index for index, part in enumerate(path) if part in ("filter", "filter_after_boot")), -1)
+    at = next((index for index, part in enumerate(path) if part == "filter"), -1)
     if at < 0 or len(path) <= at + 1:
         return None
     owner: Machine | Vantage | None = case.device.stated

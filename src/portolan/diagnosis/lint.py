@@ -203,7 +203,7 @@ def services_that_are_stopped(world: World) -> Iterator[Finding]:
                 service.kind == "web"
                 and service.sites
                 and service.state == "stopped"
-                and service.after_boot != "running"
+                and (service.after_boot is None or service.after_boot.facts.get("state") != "running")
             ):
                 yield Finding(
                     "service-stopped",

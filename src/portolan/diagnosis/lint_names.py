@@ -168,7 +168,7 @@ def changed_addresses(world: World) -> Iterator[Finding]:
         for machine in machines(world.estate)
         for interface in machine.interfaces.values()
         for each in interface.before
-        for item in each.address
+        for item in each.facts.get("address", ())
     }
     for record in _addresses(world.estate) if earlier else ():
         if record.data in earlier and world.topology.holder(record.data) is None:

@@ -12,21 +12,22 @@ from portolan.journey.world import World
 def boots(world: World) -> Iterator[Finding]:
     """What works now and not after the next boot, or the reverse."""
     for machine in machines(world.estate):
-        if machine.filter_after_boot is not None and not same_facts(machine.filter_after_boot, machine.filter):
-            what = "restores none" if machine.filter_after_boot == "none" else "restores another one"
+        later = next((each for each in (machine.after_boot, machine.saved) if each and "filter" in each.facts), None)
+        if later is not None and not same_facts(later.facts["filter"], machine.filter):
             yield Finding(
                 "filter-not-permanent",
-                f"the filter of {machine.name} is in force now, and the next boot {what}",
-                machine.place.key("filter_after_boot"),
+                f"the filter of {machine.name} is in force now, and the next boot restores another one",
+                later.place.key("filter"),
                 Severity.WARNING,
             )
         for service in machine.services.values():
             name = f"{service.name} on {machine.name}"
-            if service.state == "running" and service.after_boot == "stopped":
+            after = service.after_boot
+            if service.state == "running" and after is not None and after.facts.get("state") == "stopped":
                 yield Finding(
                     "service-not-enabled",
                     f"{name} runs, and the next boot does not start it",
-                    service.place.key("after_boot"),
+                    after.place.key("state"),
                     Severity.WARNING,
                 )
             if service.saved is not None and service.saved.broken is not None:

@@ -99,7 +99,7 @@ def drop_record(zone: Zone, record: Record) -> Patch:
     for index, line in enumerate(zone.records):
         if line == record.text:
             return remove(item_path(zone.place, "records", index))
-    return append(zone.place, "withdrawn", f"{owner_in(zone, record.owner)} {record.type} {shown_data(record)}")
+    return append(zone.place, "without", f"{owner_in(zone, record.owner)} {record.type} {shown_data(record)}")
 
 
 def swap_record(zone: Zone, record: Record, kind: str, data: Any) -> Patch:

@@ -138,7 +138,7 @@ def address_changed(case: Case) -> Finding | None:
     for machine in machines(case.estate):
         for interface in machine.interfaces.values():
             for earlier in interface.before:
-                if origin.data in [item.ip for item in earlier.address]:
+                if origin.data in [item.ip for item in earlier.facts.get("address", ())]:
                     now = [item.ip for item in interface.address if item.version == origin.data.version]
                     text = (
                         f"{origin.owner} is {origin.data}, which {machine.name} had until {earlier.until:%Y-%m-%d %H:%M} UTC; "

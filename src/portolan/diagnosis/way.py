@@ -331,7 +331,7 @@ def _had(case: Case, address: object) -> str:
     for home in case.homes():
         for interface in home.machine.interfaces.values():
             for earlier in interface.before:
-                if address in [item.ip for item in earlier.address]:
+                if address in [item.ip for item in earlier.facts.get("address", ())]:
                     return f"which {home.machine.name} had until {earlier.until:%Y-%m-%d %H:%M} UTC"
     return ""
 

@@ -6,9 +6,10 @@ from typing import Annotated
 import msgspec
 
 from portolan.estate.base import CoveredName, EstatePath, HostName, Stated, says
+from portolan.estate.changing import Changing
 
 
-class Certificate(Stated, frozen=True, kw_only=True, eq=False):
+class Certificate(Changing, frozen=True, kw_only=True, eq=False):
     """A server certificate: a PEM file, or its facts declared."""
 
     name: str

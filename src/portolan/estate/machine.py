@@ -5,6 +5,7 @@ from typing import Annotated, Literal
 import msgspec
 
 from portolan.estate.base import EstatePath, HostName, IPAddress, IPNetwork, PortRange, Stated, says
+from portolan.estate.changing import Changing
 from portolan.estate.filter import Filter
 from portolan.estate.network import Interface, Route
 from portolan.estate.service import Service
@@ -74,7 +75,7 @@ class SourceNat(Stated, frozen=True, kw_only=True, eq=False):
     to: Annotated[IPAddress, says("The address that they leave under; the internet brings it to the router.")]
 
 
-class Machine(Stated, frozen=True, kw_only=True, eq=False):
+class Machine(Changing, frozen=True, kw_only=True, eq=False):
     """What routers and hosts have in common."""
 
     name: str
@@ -88,10 +89,6 @@ class Machine(Stated, frozen=True, kw_only=True, eq=False):
     ] = None
     routes: Annotated[tuple[Route, ...], says("Further routes.")] = ()
     filter: Annotated[Filter | None, says("Its packet filter; left out: everything passes.")] = None
-    filter_after_boot: Annotated[
-        Filter | Literal["none"] | None,
-        says("The filter that the next boot restores, where it is another one; `none`: no filter. Left out: the same."),
-    ] = None
     services: Annotated[dict[str, Service], says("The programs that listen on it.")] = msgspec.field(
         default_factory=dict
     )

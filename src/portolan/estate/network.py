@@ -1,19 +1,19 @@
 """Networks, and the interfaces, routes and groups that hang on them."""
 
-from datetime import datetime
 from typing import Annotated, Literal
 
 import msgspec
 
 from portolan.estate.base import IPAddress, IPInterface, IPNetwork, PortRange, Stated, says
+from portolan.estate.changing import Changing
 
 
 class ListRule(Stated, frozen=True, kw_only=True, eq=False):
-    """One line of an access list: exactly one of `allow` and `deny` names the protocol; all else narrows it."""
+    """One line of an access list: exactly one of `allow` and `drop` names the protocol; all else narrows it."""
 
     number: Annotated[int, says("Its number, 1 to 65535; the lowest that matches decides.")]
     allow: Annotated[Literal["tcp", "udp", "icmp", "any"] | None, says("Lets packets of this protocol pass.")] = None
-    deny: Annotated[
+    drop: Annotated[
         Literal["tcp", "udp", "icmp", "any"] | None, says("Throws packets of this protocol away without a word.")
     ] = None
     ports: Annotated[
@@ -33,7 +33,7 @@ class ListRule(Stated, frozen=True, kw_only=True, eq=False):
     @property
     def protocol(self) -> str:
         """The protocol that it is about."""
-        return self.allow or self.deny or "any"
+        return self.allow or self.drop or "any"
 
 
 class AccessList(Stated, frozen=True, kw_only=True, eq=False):
@@ -89,14 +89,7 @@ class Route(Stated, frozen=True, kw_only=True, eq=False):
     metric: Annotated[int, says("Of two lines for one range the lower metric wins.")] = 0
 
 
-class Earlier(Stated, frozen=True, kw_only=True, eq=False):
-    """The addresses that an interface had before a change: a line's changing address, a lease that ended."""
-
-    until: Annotated[datetime, says("When they changed, as an RFC 3339 time.")]
-    address: Annotated[tuple[IPInterface, ...], says("The addresses until then.", example="203.0.113.9")]
-
-
-class Interface(Stated, frozen=True, kw_only=True, eq=False):
+class Interface(Changing, frozen=True, kw_only=True, eq=False):
     """Where a machine is attached to a network."""
 
     name: str
@@ -114,9 +107,6 @@ class Interface(Stated, frozen=True, kw_only=True, eq=False):
     leased: Annotated[
         bool, says("Whether the addresses are given for a time, and may be others after it or after a reboot.")
     ] = False
-    before: Annotated[
-        tuple[Earlier, ...], says("The addresses that it had before changes, the latest change first.")
-    ] = ()
     provider_blocks: Annotated[
         tuple[PortRange, ...],
         says("Ports that the provider of this line lets nobody from the internet connect to.", example=[25, 80]),

@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 import msgspec
 
 from portolan.estate.base import EstatePath, HostName, IPAddress, ListenerKey, NamePattern, Stated, Template, says
+from portolan.estate.changing import Changing
 from portolan.estate.url import Url
 
 Mark = Literal["takes-payments", "private", "closed"]
@@ -137,22 +138,6 @@ class Site(Stated, frozen=True, kw_only=True, eq=False):
     ] = ()
 
 
-class Saved(Stated, frozen=True, kw_only=True, eq=False):
-    """A configuration that is saved and not in force: a reload or the next boot takes it. What it names replaces the rest."""
-
-    broken: Annotated[
-        str | None,
-        says(
-            "Why it does not load, as the program's own test says. A reload keeps the old one; the next boot has none.",
-            example="unknown directive in line 12",
-            kind="prose",
-        ),
-    ] = None
-    listens: Annotated[tuple[Listener, ...] | None, says("The listeners; left out: as in force.")] = None
-    certificate: Annotated[str | None, says("The certificate; left out: as in force.", refers=("certificates",))] = None
-    sites: Annotated[dict[str, Site] | None, says("The sites; left out: as in force.")] = None
-
-
 class StatedProgram(Stated, frozen=True, kw_only=True, eq=False):
     """A web server that is neither nginx nor Apache httpd, by what it does."""
 
@@ -175,7 +160,7 @@ class StatedProgram(Stated, frozen=True, kw_only=True, eq=False):
     ] = 403
 
 
-class Service(Stated, frozen=True, kw_only=True, eq=False):
+class Service(Changing, frozen=True, kw_only=True, eq=False):
     """A program that listens on a machine. A web service without sites answers every name with pages of its own."""
 
     name: str
@@ -191,15 +176,9 @@ class Service(Stated, frozen=True, kw_only=True, eq=False):
         ),
     ] = None
     state: Annotated[Literal["running", "stopped"], says("What it does now.")] = "running"
-    after_boot: Annotated[
-        Literal["running", "stopped"] | None, says("What the next boot makes of it; left out: as now.")
-    ] = None
     privileged: Annotated[
         bool, says("Whether it may open ports below 1024; without that it does not start on them.")
     ] = True
-    saved: Annotated[Saved | None, says("What is saved and not yet in force; left out: what is saved is in force.")] = (
-        None
-    )
     listens: Annotated[
         tuple[Listener, ...],
         says(

@@ -103,7 +103,7 @@ class Zone(Stated, frozen=True, kw_only=True, eq=False):
             kind="line",
         ),
     ] = ()
-    withdrawn: Annotated[
+    without: Annotated[
         tuple[str, ...],
         says(
             "Records of the file that count as deleted: owner and type, or owner, type and data. For asking what "

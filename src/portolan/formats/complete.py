@@ -33,6 +33,13 @@ class Completing(Reader):
         if action is not None:
             action(self, values, node, path, name or "")
 
+    def complete_part(self, kind: type, facts: Values, node: Node, path: Path) -> None:
+        """A certificate that was, or will be, another file."""
+        if kind is Certificate and {"file", "key"} & set(facts):
+            held = {**facts, "place": Place(path, node)}
+            _certificate(self, held, node, path, "")
+            facts.update({key: held[key] for key in ("pem", "key_pem") if key in held})
+
     def bytes_of(self, values: Values, key: str, path: Path, what: str) -> tuple[bytes, str] | None:
         """A named file's bytes and shown path; notes the problem when it cannot be read."""
         name = values.get(key)
@@ -81,7 +88,7 @@ def _zone(reader: Completing, values: Values, node: Node, _path: Path, name: str
         zone,
         named,
         _lines(values, "records", node),
-        _lines(values, "withdrawn", node),
+        _lines(values, "without", node),
         reader.problems,
         reader.files.read,
         reader.files.shown,

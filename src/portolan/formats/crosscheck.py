@@ -11,6 +11,7 @@ from typing import Any
 
 from portolan.estate.base import IPAddress, Stated, is_public
 from portolan.estate.certificate import Authority, Certificate
+from portolan.estate.changing import Changing, Otherwise
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import (
     attachments,
@@ -47,6 +48,8 @@ def crosscheck(estate: Estate, problems: Problems, damaged: frozenset[tuple[str 
     note = _Notes(problems, damaged)
     for value in _walk(estate):
         _references(estate, value, note)
+        if isinstance(value, Changing) and any(later.until < each.until for later, each in pairwise(value.before)):
+            note(value.place.key("before"), "the latest change comes first")
     for machine in machines(estate):
         _machine(estate, machine, note)
     _names_of_machines(estate, note)
@@ -75,7 +78,12 @@ class _Notes:
 
 def _walk(value: Any) -> Iterator[Stated]:
     """Every stated value below and including one, containers first."""
-    if isinstance(value, Stated):
+    if isinstance(value, Otherwise):
+        yield value
+        for inner in value.facts.values():
+            if inner and not isinstance(inner, str):
+                yield from _walk(inner)
+    elif isinstance(value, Stated):
         yield value
         for field, _ in plan_of(type(value)).fields.values():
             inner = getattr(value, field)
@@ -93,7 +101,7 @@ _REFERRING: dict[type, tuple[tuple[str, str, tuple[str, ...]], ...]] = {}
 
 
 def _references(estate: Estate, value: Stated, note: _Notes) -> None:
-    kind = type(value)
+    kind = value.owner if isinstance(value, Otherwise) else type(value)
     fields = _REFERRING.get(kind)
     if fields is None:
         found = []
@@ -104,7 +112,7 @@ def _references(estate: Estate, value: Stated, note: _Notes) -> None:
                 found.append((key, field, meta.extra["refers"]))
         fields = _REFERRING[kind] = tuple(found)
     for key, field, sections in fields:
-        held = getattr(value, field)
+        held = value.facts.get(field) if isinstance(value, Otherwise) else getattr(value, field)
         names = (held,) if isinstance(held, str) else held or ()
         for index, name in enumerate(names):
             if not isinstance(name, str):
@@ -156,8 +164,8 @@ def _machine(estate: Estate, machine: Machine, note: _Notes) -> None:
         _interface(estate, interface, note)
     _routes(estate, machine, note)
     _gateway(estate, machine, note)
-    for held in (machine.filter, machine.filter_after_boot):
-        filters(None if held == "none" else held, tuple(machine.interfaces), note, isinstance(machine, Router))
+    for held in (machine.filter, *(each.facts.get("filter") for each in others(machine))):
+        filters(held, tuple(machine.interfaces), note, isinstance(machine, Router))
     if machine.local_name is not None and not machine.local_name.endswith(".local"):
         note(machine.place.key("local_name"), f"expected a name under .local, found '{one_line(machine.local_name)}'")
     for service in machine.services.values():
@@ -175,8 +183,6 @@ def _hosts_file(file: HostsFile | None, note: _Notes) -> None:
 def _line(interface: Interface, kind: str, note: _Notes) -> None:
     if interface.provider_blocks and kind != "internet":
         note(interface.place.key("provider_blocks"), "a provider blocks ports on a line to the internet only")
-    if any(later.until < earlier.until for later, earlier in pairwise(interface.before)):
-        note(interface.place.key("before"), "the latest change comes first")
 
 
 def _interface(estate: Estate, interface: Interface, note: _Notes) -> None:
@@ -184,7 +190,10 @@ def _interface(estate: Estate, interface: Interface, note: _Notes) -> None:
     if network is None:
         return
     _line(interface, network.kind, note)
-    for address in (*interface.address, *(each for earlier in interface.before for each in earlier.address)):
+    for address in (
+        *interface.address,
+        *(each for other in others(interface) for each in other.facts.get("address", ())),
+    ):
         place = interface.place.key("address")
         if network.kind == "internet":
             if not is_public(address.ip):
@@ -288,13 +297,22 @@ def _service(service: Service, note: _Notes) -> None:
             note(listener.place, "DNS over TLS is not modelled", "Take 'tls' away.")
     for site in service.sites.values():
         _site(site, keys, note)
-    saved = service.saved
-    if saved is not None:
-        if service.kind != "web" and (saved.certificate or saved.sites is not None):
-            note(saved.place, f"a service of kind '{service.kind}' has no sites or certificate")
-        new = {str(each.key): each for each in (service.listens if saved.listens is None else saved.listens)}
-        for site in (service.sites if saved.sites is None else saved.sites).values():
+    for other in others(service):
+        listens = other.facts.get("listens", service.listens)
+        new: dict[str, Listener] = {str(each.key): each for each in listens}
+        sites = other.facts.get("sites", service.sites if "listens" in other.facts else {})
+        for site in sites.values():
             _site(site, new, note)
+        for key in KEYS_OF_SOME_KINDS:
+            if key not in KEYS_OF_KIND[service.kind] and other.place.has(key):
+                note(other.place.key(key), f"'{key}' is not for a service of kind '{service.kind}'")
+        if "kind" in other.facts:
+            note(other.place.key("kind"), "a service stays of its kind", "Write another service.")
+
+
+def others(value: Changing) -> list[Otherwise]:
+    """Every other version of an object."""
+    return [each for each in (*value.before, value.saved, value.after_boot) if each is not None]
 
 
 def _site(site: Site, listeners: dict[str, Listener], note: _Notes) -> None:
@@ -360,8 +378,8 @@ def _zone(estate: Estate, zone: Zone, note: _Notes) -> None:
         note(zone.place, f"a zone's name is written '{name}' here", "In lower case, without the final dot.")
     if zone.file is None and not zone.records:
         note(zone.place, "the zone has neither 'file' nor 'records'", "Name its master file.")
-    if zone.withdrawn and zone.file is None:
-        note(zone.place.key("withdrawn"), "'withdrawn' is about the records of a 'file'")
+    if zone.without and zone.file is None:
+        note(zone.place.key("without"), "'without' is about the records of a 'file'")
     parent = next((other for other in estate.zones if name.endswith("." + other)), None)
     if parent:
         for key in ("delegated_to", "glue", "registered_until", "on_hold"):

@@ -181,10 +181,10 @@ def access_list(network: Network, note: Note) -> None:
     for rules in (held.inbound, held.outbound):
         seen: dict[int, object] = {}
         for rule in rules or ():
-            if (rule.allow is None) == (rule.deny is None):
+            if (rule.allow is None) == (rule.drop is None):
                 note(
                     rule.place,
-                    "a line has exactly one of 'allow' and 'deny'",
+                    "a line has exactly one of 'allow' and 'drop'",
                     "Write for example: {number: 100, allow: tcp, ports: 443}.",
                 )
             elif rule.ports and rule.protocol not in ("tcp", "udp"):

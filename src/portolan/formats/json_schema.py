@@ -9,6 +9,7 @@ from typing import Any, Literal
 import msgspec
 
 from portolan.estate.base import IPNetwork, PortRange, Stated
+from portolan.estate.changing import VERSIONS, Otherwise
 from portolan.estate.estate import Estate
 from portolan.estate.service import Listener
 from portolan.formats import patterns
@@ -67,9 +68,8 @@ def _struct(kind: type[Stated], definitions: dict[str, Any]) -> dict[str, Any]:
         definitions[name] = {}
         properties: dict[str, Any] = {}
         for key, annotation, meta, default in fields_of(kind):
-            schema = _schema(
-                annotation, definitions, (meta.extra or {}).get("kind", "word") if meta is not None else "word"
-            )
+            words = (meta.extra or {}).get("kind", "word") if meta is not None else "word"
+            schema = _versions(kind, annotation, definitions) or _schema(annotation, definitions, words)
             extra: dict[str, Any] = {}
             if meta is not None and meta.description:
                 extra["description"] = meta.description
@@ -88,6 +88,36 @@ def _struct(kind: type[Stated], definitions: dict[str, Any]) -> dict[str, Any]:
             **({"allOf": SHAPES[name]} if name in SHAPES else {}),
         }
     return {"$ref": f"#/$defs/{name}"}
+
+
+def _versions(owner: type[Stated], annotation: Any, definitions: dict[str, Any]) -> dict[str, Any] | None:
+    """The shape of an owner's other versions: any of its keys, and their own; None for every other field."""
+    kind, _ = without_none(annotation)
+    many = typing.get_origin(kind) is tuple
+    part = typing.get_args(kind)[0] if many else kind
+    if not (isinstance(part, type) and issubclass(part, Otherwise)):
+        return None
+    name = f"{part.__name__}{owner.__name__}"
+    if name not in definitions:
+        definitions[name] = {}
+        own = _struct(part, definitions)["$ref"].rpartition("/")[2]
+        _struct(owner, definitions)
+        held = definitions[own]
+        # The owner's keys by reference: it may be in the making.
+        theirs = {
+            key: {"$ref": f"#/$defs/{owner.__name__}/properties/{key}"}
+            for key in plan_of(owner).fields
+            if key not in VERSIONS
+        }
+        definitions[name] = {
+            "type": "object",
+            "description": held["description"],
+            "properties": {**held["properties"], **theirs},
+            "required": held["required"],
+            "additionalProperties": False,
+        }
+    shape = {"$ref": f"#/$defs/{name}"}
+    return {"anyOf": [{"type": "array", "items": shape}, shape, {"type": "null"}]} if many else shape
 
 
 def _needs_keys(kind: Any) -> bool:

@@ -16,6 +16,7 @@ import msgspec
 from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
 from portolan.estate.base import IPNetwork, ListenerKey, PortRange, Stated
+from portolan.estate.changing import VERSIONS, Otherwise
 from portolan.estate.service import Listener
 from portolan.formats.listener_text import listener_parts
 from portolan.formats.scalars import SCALARS, UnfitError
@@ -39,6 +40,16 @@ INTERNAL = {
     "Zone": {"data"},
     "Version": {"data"},
     "Service": {"failing"},
+    "Otherwise": {"facts", "owner"},
+}
+
+
+#: Keys of earlier versions, and what is written now.
+_RENAMED = {
+    "promises": "It is called 'expected' now.",
+    "filter_after_boot": "Write 'after_boot: {filter: ...}' now.",
+    "withdrawn": "It is called 'without' now.",
+    "deny": "It is called 'drop' now.",
 }
 
 
@@ -88,9 +99,8 @@ class Reader:
                 elif self.problems.full:
                     self.problems.more += 1
                 else:
-                    self.fail(
-                        key_node, path, f"unknown key '{one_line(key)}' for {_a(kind)}", did_you_mean(key, fields)
-                    )
+                    hint = _RENAMED.get(key, "") or did_you_mean(key, fields)
+                    self.fail(key_node, path, f"unknown key '{one_line(key)}' for {_a(kind)}", hint)
                 continue
             if key in seen:
                 self.fail(key_node, path, f"key '{key}' is written twice", "Keep one of them.")
@@ -111,6 +121,42 @@ class Reader:
         if plan.named:
             values["name"] = name
         return kind(**values)
+
+    def otherwise(self, owner: type[Stated], kind: type[Otherwise], node: Node, path: Path) -> Any:
+        """Another version of an owner: any of the owner's keys, and those of the version itself."""
+        if not isinstance(node, MappingNode):
+            return self.fail(
+                node, path, f"expected what is otherwise, found {found(node)}", "Write for example: {KEY: VALUE}."
+            )
+        own, theirs = plan_of(kind), plan_of(owner).fields
+        keys = [*own.fields, *(key for key in theirs if key not in VERSIONS)]
+        values: dict[str, Any] = {"place": Place(path, node), "owner": owner}
+        facts: dict[str, Any] = {}
+        seen: set[str] = set()
+        for key_node, value_node in node.value:
+            key = key_node.value
+            if key not in keys:
+                self.fail(
+                    key_node, path, f"unknown key '{one_line(str(key))}' for {_a(owner)}", did_you_mean(str(key), keys)
+                )
+            elif key in seen:
+                self.fail(key_node, path, f"key '{key}' is written twice", "Keep one of them.")
+            else:
+                seen.add(key)
+                held = own.fields if key in own.fields else theirs
+                value = held[key][1](self, value_node, (*path, key))
+                if value is not BAD:
+                    (values if key in own.fields else facts)[held[key][0]] = value
+        missing = [key for key in own.required if key not in seen]
+        if missing:
+            return self.fail(node, path, f"what was before needs '{missing[0]}'", f"Add '{missing[0]}: ...'.")
+        if any(own.fields[key][0] not in values for key in own.required):
+            return BAD
+        self.complete_part(owner, facts, node, path)
+        return kind(**values, facts=facts)
+
+    def complete_part(self, kind: type[Stated], facts: dict[str, Any], node: Node, path: Path) -> None:
+        """A place for readers that fill in what other files hold, for some of a type's facts."""
 
     def complete(self, kind: type[Stated], values: dict[str, Any], node: Node, path: Path, name: str | None) -> None:
         """A place for readers that fill in what other files hold."""
@@ -158,11 +204,25 @@ def plan_of(kind: type[Stated]) -> Plan:
         for field, key in zip(kind.__struct_fields__, kind.__struct_encode_fields__, strict=True):
             if field in hidden or (named and field == "name"):
                 continue
-            fields[key] = (field, converter(annotations[field]))
+            fields[key] = (field, _otherwise(kind, annotations[field]) or converter(annotations[field]))
             if defaults.get(field, msgspec.NODEFAULT) is msgspec.NODEFAULT:
                 required.append(key)
         plan = _PLANS[kind] = Plan(kind, fields, tuple(required), named)
     return plan
+
+
+def _otherwise(owner: type[Stated], annotation: Any) -> Converter | None:
+    """The converter for other versions of an owner; None for every other field."""
+    kind, _ = without_none(bare(annotation)[0])
+    many = typing.get_origin(kind) is tuple
+    part = typing.get_args(kind)[0] if many else kind
+    if not (isinstance(part, type) and issubclass(part, Otherwise)):
+        return None
+
+    def read(reader: Reader, node: Node, path: Path) -> Any:
+        return reader.otherwise(owner, part, node, path)
+
+    return _many(read) if many else read
 
 
 def annotations_of(kind: type[Stated]) -> dict[str, Any]:

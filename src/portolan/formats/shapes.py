@@ -78,8 +78,8 @@ SHAPES: dict[str, list[Schema]] = {
         },
     ],
     "ListRule": [
-        _one_of("allow", "deny"),
-        _ports_of("allow", "deny"),
+        _one_of("allow", "drop"),
+        _ports_of("allow", "drop"),
         {"properties": {"number": {"minimum": 1, "maximum": 65535}}},
     ],
     "Certificate": [
@@ -99,7 +99,7 @@ SHAPES: dict[str, list[Schema]] = {
     ],
     "Zone": [
         {"anyOf": [{"required": ["file"]}, _some("records")]},
-        {"if": _some("withdrawn"), "then": {"required": ["file"]}},
+        {"if": _some("without"), "then": {"required": ["file"]}},
     ],
     "View": [_VERSION],
     "Before": [_VERSION],

@@ -231,12 +231,12 @@ def read_zone(
     name: str,
     file: tuple[str, Span] | None,
     lines: list[tuple[str, Span]],
-    withdrawn: list[tuple[str, Span]],
+    without: list[tuple[str, Span]],
     problems: Problems,
     read: Callable[[str], bytes],
     shown: Callable[[str], str],
 ) -> ZoneData:
-    """A zone from its file, its further lines and its withdrawn records; names and problems cite their lines."""
+    """A zone from its file, its further lines and its without records; names and problems cite their lines."""
     reader = ZoneReader(name, problems, read, shown)
     if file is not None:
         reader.file(file[0], file[1])
@@ -249,7 +249,7 @@ def read_zone(
                 "A master file starts with one (RFC 1035 section 5.2).",
             )
     before = len(reader.records)
-    for text, span in withdrawn:
+    for text, span in without:
         _withdraw(reader, text, span, name, before)
     _further(reader, lines)
     return zone_data(reader.records)
@@ -332,7 +332,7 @@ def _withdraw(reader: ZoneReader, text: str, span: Span, name: str, before: int)
     reader.problems.add(
         span,
         f"no record of the zone file fits '{one_line(text)}'",
-        f"zones.{name}.withdrawn",
+        f"zones.{name}.without",
         did_you_mean(" ".join(tokens[:2]), owners),
     )
 

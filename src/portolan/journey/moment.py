@@ -1,53 +1,52 @@
-"""The estate as it stands at a moment, or after a boot: addresses that were others then, what a boot restores."""
+"""The estate as it stands at a moment, or after a boot: one mechanism for all objects (estate/changing.py)."""
 
+from collections.abc import Callable
 from datetime import datetime
-from typing import Any, Protocol, TypeVar
+from typing import Any, TypeVar
 
 import msgspec
 
+from portolan.estate.changing import Changing, at, booted
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
-from portolan.estate.network import Interface
 from portolan.estate.service import Service
 
 _AMachine = TypeVar("_AMachine", bound=Machine)
-
-
-class Change(Protocol):
-    """What makes another machine of one, or gives it back."""
-
-    def __call__(self, machine: _AMachine, /) -> _AMachine:
-        """The machine as it is to be."""
+_AValue = TypeVar("_AValue", bound=Changing)
+#: What makes another value of one, or gives it back.
+Change = Callable[[Any], Any]
 
 
 def standing(estate: Estate, now: datetime) -> Estate:
-    """The estate with the addresses that its interfaces have at a moment; unchanged parts are shared."""
-    return with_machines(estate, lambda machine: _machine_at(machine, now))
+    """The estate with every object as it stands at a moment; unchanged parts are shared."""
+
+    def then(value: _AValue) -> _AValue:
+        result: _AValue = at(value, now) if value.before else value
+        return result
+
+    moved = with_machines(estate, lambda machine: _each_part(then(machine), then))
+    certificates = {name: then(each) for name, each in moved.certificates.items()}
+    if all(certificates[name] is each for name, each in moved.certificates.items()):
+        return moved
+    return msgspec.structs.replace(moved, certificates=certificates)
 
 
 def rebooted(estate: Estate, names: frozenset[str]) -> Estate:
-    """The estate after a boot of the machines named: filters as saved, services as the boot starts them."""
-    return with_machines(estate, lambda machine: _booted(machine) if machine.name in names else machine)
+    """The estate after a boot of the machines named: what is saved is in force, and what the boot makes otherwise."""
+
+    def change(machine: _AMachine) -> _AMachine:
+        if machine.name not in names:
+            return machine
+        result: _AMachine = _each_part(booted(machine), lambda part: _booted(part))
+        return result
+
+    return with_machines(estate, change)
 
 
 def all_names(estate: Estate) -> frozenset[str]:
     """Every machine of the estate."""
     return frozenset(machine.name for machine in machines(estate))
-
-
-def reloaded(service: Service) -> Service:
-    """A running service after it took its saved configuration; itself where that does not load, or is in force."""
-    saved = service.saved
-    if saved is None or saved.broken is not None:
-        return service
-    return msgspec.structs.replace(
-        service,
-        saved=None,
-        listens=service.listens if saved.listens is None else saved.listens,
-        certificate=saved.certificate or service.certificate,
-        sites=service.sites if saved.sites is None else saved.sites,
-    )
 
 
 def with_machines(estate: Estate, change: Change) -> Estate:
@@ -67,38 +66,19 @@ def with_facts(estate: Estate, machine: Machine, **facts: Any) -> Estate:
     )
 
 
-def _machine_at(machine: _AMachine, now: datetime) -> _AMachine:
-    if not any(interface.before for interface in machine.interfaces.values()):
-        return machine
-    changed = {name: _interface_at(each, now) for name, each in machine.interfaces.items()}
-    if all(changed[name] is each for name, each in machine.interfaces.items()):
-        return machine
-    return msgspec.structs.replace(machine, interfaces=changed)
+def _each_part(machine: _AMachine, change: Change) -> _AMachine:
+    """A machine with each of its interfaces and services put through a function; itself where none changes."""
+    interfaces = {name: change(each) for name, each in machine.interfaces.items()}
+    services = {name: change(each) for name, each in machine.services.items()}
+    same = all(interfaces[name] is each for name, each in machine.interfaces.items()) and all(
+        services[name] is each for name, each in machine.services.items()
+    )
+    return machine if same else msgspec.structs.replace(machine, interfaces=interfaces, services=services)
 
 
-def _interface_at(interface: Interface, now: datetime) -> Interface:
-    for earlier in reversed(interface.before):
-        if now < earlier.until:
-            return msgspec.structs.replace(interface, address=earlier.address)
-    return interface
-
-
-def _booted(machine: _AMachine) -> _AMachine:
-    services = {name: _service_booted(each) for name, each in machine.services.items()}
-    filtering = machine.filter
-    if machine.filter_after_boot is not None:
-        filtering = None if machine.filter_after_boot == "none" else machine.filter_after_boot
-    if filtering is machine.filter and all(services[name] is each for name, each in machine.services.items()):
-        return machine
-    return msgspec.structs.replace(machine, services=services, filter=filtering, filter_after_boot=None)
-
-
-def _service_booted(service: Service) -> Service:
-    state = service.after_boot or service.state
-    if state == "running" and service.saved is not None and service.saved.broken is not None:
-        why = f"its saved configuration does not load ({service.saved.broken})"
-        return msgspec.structs.replace(service, state=state, failing=why)
-    booted = reloaded(service)
-    if booted is service and state == service.state:
-        return service
-    return msgspec.structs.replace(booted, state=state)
+def _booted(part: Changing) -> Changing:
+    """An interface or a service after a boot; a service whose saved configuration does not load has none to start with."""
+    after: Changing = booted(part)
+    if isinstance(after, Service) and after.state == "running" and after.saved is not None:
+        return msgspec.structs.replace(after, failing=f"its saved configuration does not load ({after.saved.broken})")
+    return after

@@ -49,6 +49,8 @@ class World:
         shared: dict[Any, Any] | None = None,
         booted: frozenset[str] | None = frozenset(),
     ) -> None:
+        #: The estate as it is stated, with every version of its objects.
+        self.stated = estate
         estate = standing(estate, now)
         self.booted = booted
         if booted is None or booted:

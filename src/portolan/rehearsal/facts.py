@@ -14,6 +14,7 @@ from urllib.parse import quote, urlsplit
 import msgspec
 
 from portolan.estate.base import IPAddress, IPInterface, IPNetwork
+from portolan.estate.certificate import Certificate
 from portolan.estate.estate import Estate
 from portolan.estate.machine import Machine, Router
 from portolan.estate.network import Interface, Network
@@ -178,44 +179,43 @@ def in_force(estate: Estate, now: datetime, booted: frozenset[str] | None) -> Es
     """The estate as it is to be staged: addresses of the moment, and machines as their boots leave them (None: all booted)."""
 
     def machine_now(machine: Any) -> Any:
-        interfaces = {name: _interface_now(each, now) for name, each in machine.interfaces.items()}
-        machine = msgspec.structs.replace(machine, interfaces=interfaces)
-        return _after_boot(machine) if booted is None or machine.name in booted else machine
+        boots = booted is None or machine.name in booted
+
+        def now_(value: Any) -> Any:
+            """The version that holds at the moment; of what boots, what is saved and what the boot makes otherwise."""
+            past = [each for each in value.before if now < each.until]
+            facts = dict(min(past, key=lambda each: each.until).facts) if past else {}
+            if boots and value.saved is not None and value.saved.broken is None:
+                facts |= value.saved.facts
+            if boots and value.after_boot is not None:
+                facts |= value.after_boot.facts
+            return msgspec.structs.replace(value, **facts)
+
+        machine = now_(machine)
+        interfaces = {name: now_(each) for name, each in machine.interfaces.items()}
+        services = {name: _startable(now_(each), boots) for name, each in machine.services.items()}
+        return msgspec.structs.replace(machine, interfaces=interfaces, services=services)
+
+    def then(certificate: Certificate) -> Certificate:
+        past = [each for each in certificate.before if now < each.until]
+        return (
+            msgspec.structs.replace(certificate, **min(past, key=lambda each: each.until).facts)
+            if past
+            else certificate
+        )
 
     return msgspec.structs.replace(
         estate,
         routers={name: machine_now(each) for name, each in estate.routers.items()},
         hosts={name: machine_now(each) for name, each in estate.hosts.items()},
+        certificates={name: then(each) for name, each in estate.certificates.items()},
     )
 
 
-def _interface_now(interface: Interface, now: datetime) -> Interface:
-    earlier = [each for each in interface.before if now < each.until]
-    if not earlier:
-        return interface
-    return msgspec.structs.replace(interface, address=min(earlier, key=lambda each: each.until).address)
-
-
-def _after_boot(machine: Any) -> Any:
-    restored = machine.filter_after_boot
-    filtering = machine.filter if restored is None else None if restored == "none" else restored
-    services = {name: _service_after_boot(each) for name, each in machine.services.items()}
-    return msgspec.structs.replace(machine, filter=filtering, services=services)
-
-
-def _service_after_boot(service: Service) -> Service:
-    state = service.after_boot or service.state
-    saved = service.saved
-    if saved is None:
-        return msgspec.structs.replace(service, state=state)
-    if saved.broken is not None:
-        return msgspec.structs.replace(service, state=state, failing=saved.broken if state == "running" else None)
-    changes: dict[str, Any] = {
-        key: value
-        for key, value in (("listens", saved.listens), ("certificate", saved.certificate), ("sites", saved.sites))
-        if value is not None
-    }
-    return msgspec.structs.replace(service, state=state, saved=None, **changes)
+def _startable(service: Service, boots: bool) -> Service:
+    """A service that a boot gives a configuration that does not load stays down."""
+    broken = service.saved.broken if boots and service.saved is not None else None
+    return msgspec.structs.replace(service, failing=broken) if broken and service.state == "running" else service
 
 
 # -- URLs --------------------------------------------------------------------------------------------------------------

@@ -74,6 +74,12 @@ class Place:
         )
 
     @property
+    def keys(self) -> tuple[str, ...]:
+        """The keys that the mapping at this place writes."""
+        held = self.node.value
+        return tuple(str(pair[0].value) for pair in held if isinstance(pair, tuple)) if isinstance(held, list) else ()
+
+    @property
     def pointer(self) -> str:
         """The JSON Pointer (RFC 6901) of the value in the assembled estate document."""
         return pointer(self.path)

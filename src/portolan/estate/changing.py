@@ -1,0 +1,87 @@
+"""Other versions of a thing, one mechanism for all objects: before a moment, saved and not in force, after a boot."""
+
+from datetime import datetime
+from typing import Annotated, Any
+
+import msgspec
+
+from portolan.estate.base import Stated, says
+
+
+class Otherwise(Stated, frozen=True, kw_only=True, eq=False):
+    """Some of an object's facts as they are in another version of it; `facts` holds them by field, `owner` its type."""
+
+    facts: dict[str, Any] = {}
+    owner: type[Stated] = Stated
+
+
+class Earlier(Otherwise, frozen=True, kw_only=True, eq=False):
+    """What an object was before a change: any of its keys, with what they were."""
+
+    until: Annotated[datetime, says("When it was changed, as an RFC 3339 time.")]
+
+
+class Saved(Otherwise, frozen=True, kw_only=True, eq=False):
+    """What is saved and not in force: any of the object's keys; a reload or the next boot takes it."""
+
+    broken: Annotated[
+        str | None,
+        says(
+            "Why it does not load, as the program's own test says. A reload keeps the old one; the next boot has none.",
+            example="unknown directive in line 12",
+            kind="prose",
+        ),
+    ] = None
+
+
+class AfterBoot(Otherwise, frozen=True, kw_only=True, eq=False):
+    """What the next boot makes of an object, beside taking what is saved: any of its keys."""
+
+
+class Changing(Stated, frozen=True, kw_only=True, eq=False):
+    """What an object has that may be otherwise at another moment."""
+
+    before: Annotated[
+        tuple[Earlier, ...],
+        says("What it was before changes, the latest change first: `until` with any of the keys here."),
+    ] = ()
+    saved: Annotated[
+        Saved | None,
+        says(
+            "What is saved and not yet in force: any of the keys here, and `broken` where it does not load. Left out: what "
+            "is saved is in force."
+        ),
+    ] = None
+    after_boot: Annotated[
+        AfterBoot | None,
+        says("What the next boot makes otherwise: any of the keys here. Left out: as saved, else as now."),
+    ] = None
+
+
+#: The keys that say other versions; they stand at the object, never inside another version of it.
+VERSIONS = ("before", "saved", "after_boot")
+
+
+def with_facts(value: Any, facts: dict[str, Any]) -> Any:
+    """An object with some facts otherwise; itself without any."""
+    return msgspec.structs.replace(value, **facts) if facts else value
+
+
+def at(value: Any, moment: datetime) -> Any:
+    """An object as it stood at a moment: the earliest version that had not ended by then, else as it is."""
+    for earlier in reversed(value.before):
+        if moment < earlier.until:
+            return with_facts(value, earlier.facts)
+    return value
+
+
+def reloaded(value: Any) -> Any:
+    """An object after it took what is saved; itself where that does not load, or is in force."""
+    saved = value.saved
+    return value if saved is None or saved.broken is not None else with_facts(value, {**saved.facts, "saved": None})
+
+
+def booted(value: Any) -> Any:
+    """An object after a boot: with what is saved, and what the boot makes otherwise."""
+    taken = reloaded(value)
+    return taken if taken.after_boot is None else with_facts(taken, {**taken.after_boot.facts, "after_boot": None})
