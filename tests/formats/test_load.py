@@ -17,7 +17,7 @@ from tests.conftest import OFFICE, STORIES, loaded, problems, swap
     [
         ([("portolan: 1", "portolan: 2")], ["estate.yaml:2:11: expected 1, found '2'"]),
         ([("portolan: 1\n", "")], ["needs 'portolan'"]),
-        ([("listens:", "listen:")], ["unknown key 'listen' for a service", "Did you mean 'listens'?"]),
+        ([("listens:", "listen:")], ["unknown key 'listen' for a web service", "Did you mean 'listens'?"]),
         ([("{address: 10.20.0.1}", "{adress: 10.20.0.1}")], ["Did you mean 'address'?"]),
         ([("network: internet, address: 203", "network: internt, address: 203")], ["no network is named 'internt'", "Did you mean 'internet'?"]),
         ([("address: 203.0.113.40", "address: 203.0.113.400")], ["expected an IP address such as", "'203.0.113.400'"]),
@@ -71,7 +71,7 @@ from tests.conftest import OFFICE, STORIES, loaded, problems, swap
         ([("portolan: 1", "portolan: !!int 1")], ["is a YAML tag"]),
         ([("      web:\n", "      names: {kind: name-server}\n      web:\n")], ["a name server needs 'zones'"]),
         ([("      web:\n", "      x: {kind: other}\n      web:\n")], ["a service of kind 'other' needs 'listens'"]),
-        ([("program: nginx", "program: nginx\n        zones: [x]")], ["'zones' is not for a service of kind 'web'"]),
+        ([("program: nginx", "program: nginx\n        zones: [x]")], ["unknown key 'zones' for a web service"]),
         ([("    masquerade", "    filter: {inbound: {rules: [{allow: tcp, drop: tcp}]}}\n    masquerade")], ["exactly one of 'allow', 'drop', 'reject', 'return' and 'jump'"]),
         ([("    masquerade", "    filter: {inbound: {rules: [{allow: icmp, ports: 8}]}}\n    masquerade")], ["ports belong to tcp or udp"]),
         ([("    masquerade", "    filter: {inbound: {rules: [{allow: tcp, in: doem}]}}\n    masquerade")], ["no interface is named 'doem' on this machine"]),

@@ -9,7 +9,7 @@ from portolan.estate.client import Client
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
-from portolan.estate.service import Service, Site
+from portolan.estate.service import Site, WebService
 from portolan.estate.vantage import Expectation
 from portolan.estate.zone import Zone
 from portolan.evidence.decision import Decision
@@ -256,15 +256,15 @@ class Home(NamedTuple):
     """A site (or a service without sites), and where it lives."""
 
     machine: Machine
-    service: Service
-    site: Site | Service
+    service: WebService
+    site: Site | WebService
 
 
 def all_homes(estate: Estate) -> Iterable[Home]:
     """Every site of the estate."""
     for machine in machines(estate):
         for service in machine.services.values():
-            if service.kind == "web":
+            if isinstance(service, WebService):
                 for site in service.sites.values():
                     yield Home(machine, service, site)
                 if not service.sites:

@@ -17,7 +17,7 @@ from portolan.estate.base import IPAddress, IPNetwork, is_public
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import attachments, machines
 from portolan.estate.machine import Machine
-from portolan.estate.service import Service, Site
+from portolan.estate.service import Service, Site, WebService, sites_of
 from portolan.estate.url import BadUrlError, parse
 from portolan.estate.vantage import Expectation, Vantage
 from portolan.journey.visit import Visit, visit
@@ -370,7 +370,7 @@ def _urls(before: World, after: World, asked: Asked) -> list[str]:
     hosts = [url.shown_host]
     old = _services(before.estate)
     for path, service in _services(after.estate).items():
-        if service.kind == "web" and old.get(path) is not service:
+        if isinstance(service, WebService) and old.get(path) is not service:
             hosts += [name for site in service.sites.values() for name in site.names if "*" not in name]
     for host in dict.fromkeys(hosts):
         for scheme in ("http", "https"):
@@ -428,7 +428,7 @@ def _sites(before: Estate, after: Estate, asked: Asked, seen: Visit) -> tuple[li
 
 def _each_site(estate: Estate) -> Iterator[tuple[tuple[str, ...], Site]]:
     for path, service in _services(estate).items():
-        for name, site in service.sites.items():
+        for name, site in sites_of(service).items():
             yield (*path, name), site
 
 

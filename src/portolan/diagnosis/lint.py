@@ -10,7 +10,7 @@ from portolan.estate.base import IPAddress, is_public
 from portolan.estate.filter import FilterRule
 from portolan.estate.guesses import machines
 from portolan.estate.machine import Router
-from portolan.estate.service import Listener, Service, Site
+from portolan.estate.service import Listener, Site, WebService
 from portolan.estate.url import BadUrlError, parse
 from portolan.evidence.start import Why
 from portolan.http.binding import bound
@@ -200,7 +200,7 @@ def services_that_are_stopped(world: World) -> Iterator[Finding]:
     for machine in machines(world.estate):
         for service in machine.services.values():
             if (
-                service.kind == "web"
+                isinstance(service, WebService)
                 and service.sites
                 and service.state == "stopped"
                 and (service.after_boot is None or service.after_boot.facts.get("state") != "running")
@@ -271,10 +271,11 @@ def shadowed_names(world: World) -> Iterator[Finding]:
         for service in machine.services.values():
             told: set[tuple[str, str]] = set()
             for listener in service.listens:
-                yield from _shadowed(service, listener, told)
+                if isinstance(service, WebService):
+                    yield from _shadowed(service, listener, told)
 
 
-def _shadowed(service: Service, listener: Listener, told: set[tuple[str, str]]) -> Iterator[Finding]:
+def _shadowed(service: WebService, listener: Listener, told: set[tuple[str, str]]) -> Iterator[Finding]:
     seen: dict[str, Site] = {}
     for site in service.sites.values():
         if site.enabled and bound(site, listener):

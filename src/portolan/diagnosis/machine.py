@@ -6,7 +6,7 @@ from typing import NamedTuple
 from portolan.diagnosis.base import Case, Finding, fault, listed
 from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, remove, replace
 from portolan.estate.machine import Forward, Machine
-from portolan.estate.service import Listener, Service
+from portolan.estate.service import Listener, Service, WebService, sites_of
 from portolan.evidence.decision import Leg
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.start import Why
@@ -207,7 +207,7 @@ def wrong_port(case: Case) -> Finding | None:
     found = [
         (service, listener)
         for service, listener in _candidates(case)
-        if service.kind == "web" and (not homes or id(service) in homes)
+        if isinstance(service, WebService) and (not homes or id(service) in homes)
     ]
     if not found:
         return None
@@ -309,7 +309,7 @@ def listen_everywhere(case: Case, clue: ListenerClue) -> Iterator[Proposal]:
             continue
         text = " ".join([where, *(word for word in words if word == "tls")])
         patch = replace(item_path(service.place, "listens", index), int(text) if text.isdecimal() else text)
-        for site in service.sites.values():
+        for site in sites_of(service).values():
             for number, held in enumerate(site.listens):
                 if held == listener.key:
                     patch += replace(item_path(site.place, "listens", number), where)
@@ -337,7 +337,7 @@ def listen_too(_case: Case, clue: WrongPortClue) -> Iterator[Proposal]:
 def speak_tls(_case: Case, clue: ListenerClue) -> Iterator[Proposal]:
     """Lets the listener speak TLS."""
     listener, service = clue.listener, clue.service
-    if isinstance(service, Service) and isinstance(listener, Listener) and service.kind == "web":
+    if isinstance(service, Service) and isinstance(listener, Listener) and isinstance(service, WebService):
         index = service.listens.index(listener)
         text = f"{listener.text} tls"
         yield Proposal(

@@ -5,7 +5,7 @@ from typing import NamedTuple
 
 from portolan.diagnosis.base import Case, Finding, fault, listed
 from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, remove
-from portolan.estate.service import Redirect, Service, Site
+from portolan.estate.service import Redirect, Site, WebService, sites_of
 from portolan.evidence.decision import Decision
 
 
@@ -24,7 +24,7 @@ class RuleClue(NamedTuple):
 class SiteClue(NamedTuple):
     """The site that lacks a rule."""
 
-    site: Site | Service
+    site: Site | WebService
 
 
 def loop_rules(case: Case) -> list[Decision]:
@@ -189,7 +189,7 @@ def _site(rule: Redirect) -> str:
 def _path(case: Case, rule: Redirect) -> tuple[str | int, ...]:
     path = rule.place.path
     machine = (case.estate.hosts if path[0] == "hosts" else case.estate.routers)[str(path[1])]
-    site = machine.services[str(path[3])].sites[str(path[5])]
+    site = sites_of(machine.services[str(path[3])])[str(path[5])]
     return item_path(site.place, "redirects", site.redirects.index(rule))
 
 

@@ -27,7 +27,7 @@ from portolan.dns.versions import same_answer
 from portolan.dns.zone import Types
 from portolan.estate.base import IPAddress
 from portolan.estate.guesses import machines
-from portolan.estate.service import Service
+from portolan.estate.service import Resolver, Service
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Record, Zone
 from portolan.evidence.kinds import name as name_kinds
@@ -118,7 +118,7 @@ def _mended_since(case: Case) -> bool:
 def _cache(case: Case) -> object:
     """Whose cache it is: the visitor's own, or a resolver's of the estate."""
     asked = case.decision(name_kinds.ResolverAsked)
-    if asked is not None and isinstance(asked.subject, Service) and asked.subject.last_asked is not None:
+    if asked is not None and isinstance(asked.subject, Resolver) and asked.subject.last_asked is not None:
         return asked.subject
     return case.client
 

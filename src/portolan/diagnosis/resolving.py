@@ -32,7 +32,7 @@ from portolan.dns.versions import same_answer
 from portolan.dns.zone import Found, Types
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
-from portolan.estate.service import Service
+from portolan.estate.service import Resolver, sites_of
 from portolan.estate.zone import Copy, Version, View, Zone
 from portolan.evidence.kinds import name as name_kinds
 from portolan.evidence.kinds import zone as zone_kinds
@@ -80,7 +80,7 @@ class SignatureClue(NamedTuple):
 class RefusedClue(NamedTuple):
     """The resolver, and what it does not look up."""
 
-    service: Service
+    service: Resolver
     barred: str | None
 
 
@@ -273,7 +273,7 @@ def signature_broken(case: Case) -> Finding | None:
 def resolver_refuses(case: Case) -> Finding | None:
     """The resolver does not look it up on purpose."""
     stop = case.stop
-    if not isinstance(stop, name_kinds.ResolverRefuses) or not isinstance(stop.subject, Service):
+    if not isinstance(stop, name_kinds.ResolverRefuses) or not isinstance(stop.subject, Resolver):
         return None
     barred = next((each for each in stop.subject.refuses if within(stop.name, each)), None)
     return Finding(
@@ -309,7 +309,7 @@ def local_only(case: Case) -> Finding | None:
     names = full or [
         name
         for service in (holder.services.values() if holder is not None else ())
-        for site in service.sites.values()
+        for site in sites_of(service).values()
         for name in site.names
         if "*" not in name
     ]
@@ -454,7 +454,7 @@ def fit_keys(_case: Case, clue: SignatureClue) -> Iterator[Proposal]:
 def unblock(_case: Case, clue: RefusedClue) -> Iterator[Proposal]:
     """Takes the name off the list."""
     service, barred = clue.service, clue.barred
-    if isinstance(service, Service) and barred in service.refuses:
+    if barred in service.refuses:
         text = f"take {barred} off the list of names that {service.name} on {service.place.path[1]} does not look up"
         yield Proposal(text, remove(item_path(service.place, "refuses", service.refuses.index(barred))))
     yield Proposal("or ask another resolver meanwhile", [])

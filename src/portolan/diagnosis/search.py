@@ -13,6 +13,7 @@ from portolan.diagnosis.proposal import ORDER, Patch, Proposal, Safety
 from portolan.diagnosis.registry import proposals, recognise
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
+from portolan.estate.service import sites_of
 from portolan.estate.url import BadUrlError
 from portolan.estate.vantage import Expectation, Vantage
 from portolan.evidence.outcome import Outcome
@@ -292,7 +293,7 @@ class _Mending:
         }
         for machine in machines(self.world.estate):
             for service in machine.services.values():
-                for site in service.sites.values():
+                for site in sites_of(service).values():
                     if site.name == expected or site in met or hosts & set(site.names):
                         found.update(site.marks)
         return frozenset(found)

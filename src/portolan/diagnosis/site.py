@@ -5,7 +5,7 @@ from typing import NamedTuple
 
 from portolan.diagnosis.base import Case, Finding, Home, fault, listed
 from portolan.diagnosis.proposal import Patch, Proposal, append, item_path, put, remedy, remove, replace
-from portolan.estate.service import Service, Site
+from portolan.estate.service import Service, Site, WebService, sites_of
 from portolan.evidence.kinds import http as http_kinds
 from portolan.source.nearest import nearest
 
@@ -41,8 +41,8 @@ class CatchAllClue(NamedTuple):
 class UnboundClue(NamedTuple):
     """The service, the site that was meant, the name, and who took it."""
 
-    service: Service
-    site: Site | Service | None
+    service: WebService
+    site: Site | WebService | None
     name: str
     default: Site | None
 
@@ -95,13 +95,13 @@ _OTHER = (
 )
 
 
-def _unbound(case: Case) -> tuple[Service, Site | None] | None:
+def _unbound(case: Case) -> tuple[WebService, Site | None] | None:
     """The service that took a request whose name none of its sites answers to, and its default site."""
     connection = case.exchange.connection
     if connection is None or connection.arrival is None:
         return None
     service, listener = connection.arrival.service, connection.arrival.listener
-    if service.kind != "web" or not service.sites or case.exchange.url.literal is not None:
+    if not isinstance(service, WebService) or not service.sites or case.exchange.url.literal is not None:
         return None
     chosen = case.world.table(service, listener).choose(case.host)
     if chosen.by_name or (chosen.site is not None and chosen.site.name == case.site_name):
@@ -117,7 +117,7 @@ def _unbound(case: Case) -> tuple[Service, Site | None] | None:
     return service, chosen.site
 
 
-def _bound_sites(service: Service) -> list[Site]:
+def _bound_sites(service: WebService) -> list[Site]:
     """The sites that are switched on."""
     return [site for site in service.sites.values() if site.enabled]
 
@@ -258,7 +258,13 @@ def shadowed(case: Case) -> Finding | None:
         return None
     service, listener = connection.arrival.service, connection.arrival.listener
     mine: Home | None = next((home for home in case.homes() if home.service is service), None)
-    if mine is None or not isinstance(mine.site, Site) or case.host not in mine.site.names or not mine.site.enabled:
+    if (
+        not isinstance(service, WebService)
+        or mine is None
+        or not isinstance(mine.site, Site)
+        or case.host not in mine.site.names
+        or not mine.site.enabled
+    ):
         return None
     taker = case.world.table(service, listener).choose(case.host).site
     if taker is None or taker is mine.site:
@@ -395,7 +401,7 @@ def ask_bound(case: Case, clue: CatchAllClue) -> Iterator[Proposal]:
             f"let the site {site.name} give its pages instead of {site.answer}", remove((*site.place.path, "answer"))
         )
         return
-    for each in connection.arrival.service.sites.values():
+    for each in sites_of(connection.arrival.service).values():
         if each is not site and each.enabled:
             yield Proposal(f"let the site {each.name} answer to {case.host}", append(each.place, "names", case.host))
 

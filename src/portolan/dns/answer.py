@@ -6,7 +6,7 @@ from typing import NamedTuple
 from portolan.dns.zone import Types
 from portolan.estate.base import IPAddress
 from portolan.estate.machine import Machine
-from portolan.estate.service import Service
+from portolan.estate.service import Resolver
 from portolan.evidence.decision import Decision
 
 
@@ -18,7 +18,7 @@ class Asker(NamedTuple):
 
     label: str
     machine: Machine | None = None
-    service: Service | None = None
+    service: Resolver | None = None
     client: IPAddress | None = None
     validates: bool = False
     since: datetime | None = None

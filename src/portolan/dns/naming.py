@@ -18,7 +18,7 @@ from portolan.estate.base import IPAddress, is_public
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import attachments
 from portolan.estate.machine import Machine
-from portolan.estate.service import Service
+from portolan.estate.service import NameServer, Resolver
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Copy, Record, Zone
 from portolan.evidence.decision import Decision
@@ -116,7 +116,7 @@ class Naming:
             seen.append(target)
             name = target
 
-    def authoritative(self, name: str, service: Service, client: IPAddress | None, answer: Answer) -> None:
+    def authoritative(self, name: str, service: NameServer, client: IPAddress | None, answer: Answer) -> None:
         """What a name server without recursion answers; it follows aliases within its own zones."""
         seen: set[str] = set()
         while True:
@@ -382,7 +382,7 @@ class Naming:
             )
             return
         machine, service = connection.arrival.machine, connection.arrival.service
-        if service.kind == "resolver":
+        if isinstance(service, Resolver):
             answer.decisions.append(
                 name_kinds.ResolverAsked(label, address, machine.name, place=service.place, subject=service)
             )
@@ -397,7 +397,7 @@ class Naming:
                 passed,
             )
             self.recurse(name, asker, answer)
-        elif service.kind == "name-server":
+        elif isinstance(service, NameServer):
             self.authoritative(name, service, connection.arrival.source, answer)
         else:
             facts = (label, address, f"{service.name} on {machine.name} is no DNS server")
@@ -442,7 +442,7 @@ class Naming:
             name = name.partition(".")[2]
         return top
 
-    def _holding(self, name: str, service: Service) -> Zone | None:
+    def _holding(self, name: str, service: NameServer | Resolver) -> Zone | None:
         """The closest zone above a name that a service holds."""
         best = max((zone for zone in service.zones if within(name, zone)), key=len, default=None)
         return self.estate.zones[best] if best is not None else None

@@ -10,7 +10,7 @@ from portolan.estate.base import IPAddress, is_public
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
-from portolan.estate.service import Service
+from portolan.estate.service import NameServer, Resolver, Service, zones_of
 from portolan.estate.zone import Copy, Record, Zone
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import zone as zone_kinds
@@ -23,7 +23,7 @@ class Reached(NamedTuple):
     decisions: tuple[Decision, ...]
     copy: Copy | None = None
     client: IPAddress | None = None
-    service: Service | None = None
+    service: NameServer | Resolver | None = None
 
 
 #: All that decides which server answers: the zone, the delegation that leads to it, and who asks.
@@ -59,7 +59,7 @@ class Servers:
         self._holders: dict[str, list[tuple[Machine, Service]]] = {}
         for machine in machines(estate):
             for service in machine.services.values():
-                if service.kind == "name-server":
+                if isinstance(service, NameServer):
                     for zone in service.zones:
                         self._holders.setdefault(zone, []).append((machine, service))
 
@@ -126,7 +126,9 @@ class Servers:
             if connection.arrival is None:
                 reason = connection.stop.text if connection.stop is not None else "no answer"
                 reasons.append(f"{name} ({address}): {reason}")
-            elif zone.name not in connection.arrival.service.zones:
+            elif not isinstance(connection.arrival.service, NameServer | Resolver) or zone.name not in zones_of(
+                connection.arrival.service
+            ):
                 reasons.append(f"{name} ({address}) does not hold the zone")
             else:
                 service = connection.arrival.service

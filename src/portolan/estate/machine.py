@@ -8,7 +8,7 @@ from portolan.estate.base import EstatePath, HostName, IPAddress, IPNetwork, Por
 from portolan.estate.changing import Changing
 from portolan.estate.filter import Filter
 from portolan.estate.network import Interface, Route
-from portolan.estate.service import Service
+from portolan.estate.service import AnyService
 
 
 class HostsLine(Stated, frozen=True, kw_only=True, eq=False):
@@ -89,7 +89,7 @@ class Machine(Changing, frozen=True, kw_only=True, eq=False):
     ] = None
     routes: Annotated[tuple[Route, ...], says("Further routes.")] = ()
     filter: Annotated[Filter | None, says("Its packet filter; left out: everything passes.")] = None
-    services: Annotated[dict[str, Service], says("The programs that listen on it.")] = msgspec.field(
+    services: Annotated[dict[str, AnyService], says("The programs that listen on it.")] = msgspec.field(
         default_factory=dict
     )
     hosts_file: Annotated[HostsFile | None, says("Its hosts file.")] = None

@@ -10,14 +10,6 @@ from portolan.estate.changing import Changing
 from portolan.estate.url import Url
 
 Mark = Literal["takes-payments", "private", "closed"]
-#: The keys that only services of some kinds have, by kind.
-KEYS_OF_KIND = {
-    "web": ("program", "certificate", "sites"),
-    "name-server": ("zones",),
-    "resolver": ("zones", "forwards_to", "validates", "refuses", "refuses_with", "last_asked"),
-    "other": (),
-}
-KEYS_OF_SOME_KINDS = tuple(dict.fromkeys(key for keys in KEYS_OF_KIND.values() for key in keys))
 
 
 class Listener(Stated, frozen=True, kw_only=True, eq=False):
@@ -161,20 +153,9 @@ class StatedProgram(Stated, frozen=True, kw_only=True, eq=False):
 
 
 class Service(Changing, frozen=True, kw_only=True, eq=False):
-    """A program that listens on a machine. A web service without sites answers every name with pages of its own."""
+    """What every program that listens on a machine has, whatever it speaks."""
 
     name: str
-    kind: Annotated[
-        Literal["web", "name-server", "resolver", "other"],
-        says("What it speaks: HTTP, DNS with authority over `zones`, DNS as a recursive resolver, or something else."),
-    ] = "web"
-    program: Annotated[
-        StatedProgram | Literal["nginx", "apache"] | None,
-        says(
-            "Whose rules a web server follows where they differ: `nginx`, `apache`, or for any other its ways one by one. "
-            "Left out: `nginx`'s, said as an assumption wherever that decides."
-        ),
-    ] = None
     state: Annotated[Literal["running", "stopped"], says("What it does now.")] = "running"
     privileged: Annotated[
         bool, says("Whether it may open ports below 1024; without that it does not start on them.")
@@ -188,40 +169,81 @@ class Service(Changing, frozen=True, kw_only=True, eq=False):
             example=["80", "443 tls"],
         ),
     ] = ()
+    #: Why it does not start, where the state of the estate itself says so (a boot with a broken configuration).
+    failing: str | None = None
+
+
+class WebService(Service, frozen=True, kw_only=True, eq=False):
+    """A web server. One without sites answers every name with pages of its own."""
+
+    kind: Annotated[Literal["web"], says("It speaks HTTP; meant where `kind` is left out.")] = "web"
+    program: Annotated[
+        StatedProgram | Literal["nginx", "apache"] | None,
+        says(
+            "Whose rules a web server follows where they differ: `nginx`, `apache`, or for any other its ways one by one. "
+            "Left out: `nginx`'s, said as an assumption wherever that decides."
+        ),
+    ] = None
     certificate: Annotated[
         str | None, says("The certificate of every site that names none.", refers=("certificates",))
     ] = None
     sites: Annotated[dict[str, Site], says("The websites, in the order of the program's configuration.")] = (
         msgspec.field(default_factory=dict)
     )
+
+
+class NameServer(Service, frozen=True, kw_only=True, eq=False):
+    """A DNS server with authority over zones."""
+
+    kind: Annotated[Literal["name-server"], says("It answers DNS questions with authority over its zones.")] = (
+        "name-server"
+    )
     zones: Annotated[
         tuple[HostName, ...],
-        says(
-            "The zones that a name server serves with authority; those that a resolver holds itself and asks nobody for.",
-            refers=("zones",),
-        ),
+        says("The zones that it serves with authority.", refers=("zones",), example=["kestrel-ridge.example"]),
+    ]
+
+
+class Resolver(Service, frozen=True, kw_only=True, eq=False):
+    """A recursive resolver."""
+
+    kind: Annotated[Literal["resolver"], says("It answers DNS questions as a recursive resolver.")] = "resolver"
+    zones: Annotated[
+        tuple[HostName, ...], says("The zones that it holds itself, and asks nobody for.", refers=("zones",))
     ] = ()
     forwards_to: Annotated[
         tuple[IPAddress, ...],
-        says(
-            "For a resolver: the resolvers that it passes every question on to. Left out: it asks from the root itself."
-        ),
+        says("The resolvers that it passes every question on to. Left out: it asks from the root itself."),
     ] = ()
-    validates: Annotated[
-        bool, says("For a resolver: whether it checks signatures (RFC 4035) and fails where they do not fit.")
-    ] = False
-    refuses: Annotated[
-        tuple[HostName, ...], says("For a resolver: names that it does not look up, with all below them.")
-    ] = ()
+    validates: Annotated[bool, says("Whether it checks signatures (RFC 4035) and fails where they do not fit.")] = False
+    refuses: Annotated[tuple[HostName, ...], says("Names that it does not look up, with all below them.")] = ()
     refuses_with: Annotated[
-        Literal["refused", "no-such-name"], says("What a resolver answers for names that it does not look up.")
+        Literal["refused", "no-such-name"], says("What it answers for names that it does not look up.")
     ] = "no-such-name"
     last_asked: Annotated[
         datetime | None,
         says(
-            "For a resolver: when it last looked up the names of the estate; it remembers each answer until its TTL "
+            "When it last looked up the names of the estate; it remembers each answer until its TTL "
             "ends. Left out: never before."
         ),
     ] = None
-    #: Why it does not start, where the state of the estate itself says so (a boot with a broken configuration).
-    failing: str | None = None
+
+
+class OtherService(Service, frozen=True, kw_only=True, eq=False):
+    """A program that speaks neither HTTP nor DNS."""
+
+    kind: Annotated[Literal["other"], says("It speaks neither HTTP nor DNS.")] = "other"
+
+
+#: The services, told apart by their key `kind`; the first is meant where it is left out.
+AnyService = WebService | NameServer | Resolver | OtherService
+
+
+def sites_of(service: Service) -> dict[str, Site]:
+    """The sites of a web server; none of any other program."""
+    return service.sites if isinstance(service, WebService) else {}
+
+
+def zones_of(service: Service) -> tuple[HostName, ...]:
+    """The zones that a service holds."""
+    return service.zones if isinstance(service, NameServer | Resolver) else ()

@@ -7,7 +7,7 @@ from portolan.estate.base import IPAddress
 from portolan.estate.certificate import Certificate
 from portolan.estate.client import Client
 from portolan.estate.machine import Machine
-from portolan.estate.service import Listener, Service, Site
+from portolan.estate.service import Listener, Service, Site, WebService
 from portolan.estate.url import Url
 from portolan.evidence.decision import Decision
 
@@ -100,7 +100,7 @@ class Response(NamedTuple):
 
     status: int
     decisions: Decisions
-    site: Site | Service | None = None
+    site: Site | WebService | None = None
     page: str | None = None
     location: str | None = None
     protocol: str | None = None

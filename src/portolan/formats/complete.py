@@ -1,6 +1,7 @@
 """Completers: what a value takes from other files (zones, PEM, hosts files, content) is read when the value is."""
 
 from collections.abc import Callable
+from functools import partial
 from typing import Any
 
 from msgspec import structs
@@ -8,7 +9,7 @@ from yaml.nodes import Node, ScalarNode
 
 from portolan.estate.certificate import Authority, Certificate
 from portolan.estate.machine import HostsFile
-from portolan.estate.service import Service, Site, StatedProgram
+from portolan.estate.service import NameServer, OtherService, Resolver, Site, StatedProgram, WebService
 from portolan.estate.zone import Version, Zone, ZoneData
 from portolan.formats import hosts_text, pem
 from portolan.formats.files import FileError, Files
@@ -140,8 +141,11 @@ def _site(reader: Completing, values: Values, _node: Node, path: Path, _name: st
         )
 
 
-def _service(reader: Completing, values: Values, node: Node, path: Path, _name: str) -> None:
-    kind = values.get("kind", "web")
+#: The port of services that say none.
+_USUAL: dict[type, str] = {WebService: "80", NameServer: "53", Resolver: "53"}
+
+
+def _service(reader: Completing, values: Values, node: Node, path: Path, _name: str, kind: type) -> None:
     program = values.get("program")
     if isinstance(program, StatedProgram) and "sites" in values:
         # A site that names no documents has its program's.
@@ -153,7 +157,7 @@ def _service(reader: Completing, values: Values, node: Node, path: Path, _name: 
         }
     if "listens" in values:
         return
-    usual = {"web": "80", "name-server": "53", "resolver": "53"}.get(kind)
+    usual = _USUAL.get(kind)
     if usual is None:
         reader.fail(node, path, "a service of kind 'other' needs 'listens'", "Add 'listens: [PORT]'.")
         return
@@ -182,5 +186,5 @@ COMPLETERS: dict[type, Callable[[Completing, Values, Node, Path, str], None]] = 
     HostsFile: _hosts_file,
     Zone: _zone,
     Site: _site,
-    Service: _service,
+    **{kind: partial(_service, kind=kind) for kind in (WebService, NameServer, Resolver, OtherService)},
 }

@@ -23,7 +23,16 @@ from portolan.estate.guesses import (
 )
 from portolan.estate.machine import HostsFile, Machine, Router
 from portolan.estate.network import Interface
-from portolan.estate.service import KEYS_OF_KIND, KEYS_OF_SOME_KINDS, Listener, Service, Site, StatedProgram
+from portolan.estate.service import (
+    AnyService,
+    Listener,
+    NameServer,
+    Resolver,
+    Site,
+    StatedProgram,
+    WebService,
+    sites_of,
+)
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
 from portolan.formats.crosscheck_way import access_list, filters, translations
@@ -275,14 +284,11 @@ def _gateway(estate: Estate, machine: Machine | Vantage, note: _Notes) -> None:
             return
 
 
-def _service(service: Service, note: _Notes) -> None:
-    for key in KEYS_OF_SOME_KINDS:
-        if key not in KEYS_OF_KIND[service.kind] and service.place.has(key):
-            note(service.place.key(key), f"'{key}' is not for a service of kind '{service.kind}'")
-    if service.kind == "name-server" and not service.zones:
+def _service(service: AnyService, note: _Notes) -> None:
+    if isinstance(service, NameServer) and not service.zones:
         note(service.place, "a name server needs 'zones'", "Name the zones that it serves.")
-    if isinstance(service.program, StatedProgram):
-        program = service.program
+    program = service.program if isinstance(service, WebService) else None
+    if isinstance(program, StatedProgram):
         for key in ("refuses_with", "missing", "no_document"):
             status = getattr(program, key)
             if not 400 <= status <= 599:
@@ -293,21 +299,16 @@ def _service(service: Service, note: _Notes) -> None:
         if key in keys:
             note(listener.place, f"the listener '{key}' is written twice", "Keep one of them.")
         keys[key] = listener
-        if listener.tls and service.kind in ("name-server", "resolver"):
+        if listener.tls and isinstance(service, NameServer | Resolver):
             note(listener.place, "DNS over TLS is not modelled", "Take 'tls' away.")
-    for site in service.sites.values():
+    for site in sites_of(service).values():
         _site(site, keys, note)
     for other in others(service):
         listens = other.facts.get("listens", service.listens)
         new: dict[str, Listener] = {str(each.key): each for each in listens}
-        sites = other.facts.get("sites", service.sites if "listens" in other.facts else {})
+        sites = other.facts.get("sites", sites_of(service) if "listens" in other.facts else {})
         for site in sites.values():
             _site(site, new, note)
-        for key in KEYS_OF_SOME_KINDS:
-            if key not in KEYS_OF_KIND[service.kind] and other.place.has(key):
-                note(other.place.key(key), f"'{key}' is not for a service of kind '{service.kind}'")
-        if "kind" in other.facts:
-            note(other.place.key("kind"), "a service stays of its kind", "Write another service.")
 
 
 def others(value: Changing) -> list[Otherwise]:
@@ -482,7 +483,7 @@ def _whole(estate: Estate, note: _Notes) -> None:
         site.name
         for machine in machines(estate)
         for service in machine.services.values()
-        for site in (*service.sites.values(), *(() if service.sites else (service,)))
+        for site in (*sites_of(service).values(), *(() if sites_of(service) else (service,)))
     }
     for expectation in estate.expected:
         if expectation.page is not None:

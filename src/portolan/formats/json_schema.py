@@ -14,7 +14,7 @@ from portolan.estate.estate import Estate
 from portolan.estate.service import Listener
 from portolan.formats import patterns
 from portolan.formats.listener_text import WRITTEN
-from portolan.formats.reader import annotations_of, bare, plan_of, without_none
+from portolan.formats.reader import annotations_of, bare, plan_of, tagged, without_none
 from portolan.formats.scalars import SCALARS
 from portolan.formats.shapes import NEVER_EMPTY, SHAPES
 from portolan.source.plain import UNSEEN
@@ -136,6 +136,19 @@ def _schema(annotation: Any, definitions: dict[str, Any], words: str = "word") -
     if origin is dict and args[0] in SCALARS:
         names = {"propertyNames": dict(SCALARS[args[0]][1])}
         return {"type": ["object", "null"], **names, "additionalProperties": _schema(args[1], definitions)}
+    tags = tagged(args[1]) if origin is dict else None
+    if tags is not None:
+        # The first kind is meant where none is written; a mapping without keys is of that kind.
+        usual = next(iter(tags))
+        each: dict[str, Any] = _schema(tags[usual], definitions)
+        for tag, of in reversed(list(tags.items())[1:]):
+            said = {"required": ["kind"], "properties": {"kind": {"const": tag}}}
+            each = {"if": said, "then": _schema(of, definitions), "else": each}
+        return {
+            "type": ["object", "null"],
+            "propertyNames": _NAMES,
+            "additionalProperties": {"anyOf": [{"type": "null"}, each]},
+        }
     if origin is dict:
         return {
             "type": ["object", "null"],

@@ -71,12 +71,18 @@ class Reader:
         self.damaged: set[Path] = set()
 
     def read(
-        self, kind: type[Stated], node: Node, path: Path = (), name: str | None = None, name_node: Node | None = None
+        self,
+        kind: type[Stated],
+        node: Node,
+        path: Path = (),
+        name: str | None = None,
+        name_node: Node | None = None,
+        siblings: "dict[str, type[Stated]] | None" = None,
     ) -> Any:
         """The value of a struct type at a node, after noting what is wrong.
 
         What is wrong is left out where the type has a default for it, so that the rest can be checked too; BAD where
-        it has none.
+        it has none. `siblings` are the other types that could stand here, by their tag.
         """
         plan = plan_of(kind)
         if not isinstance(node, MappingNode):
@@ -99,7 +105,7 @@ class Reader:
                 elif self.problems.full:
                     self.problems.more += 1
                 else:
-                    hint = _RENAMED.get(key, "") or did_you_mean(key, fields)
+                    hint = _RENAMED.get(key, "") or _of_sibling(key, siblings) or did_you_mean(key, fields)
                     self.fail(key_node, path, f"unknown key '{one_line(key)}' for {_a(kind)}", hint)
                 continue
             if key in seen:
@@ -271,7 +277,7 @@ def converter(annotation: Any) -> Converter:
     if origin is dict and args[0] in SCALARS:
         return _keyed(converter(args[0]), converter(args[1]))
     if origin is dict:
-        return _named(args[1])
+        return _named(tagged(args[1]) or args[1])
     if origin is Literal:
         return _choice(args)
     if origin in (typing.Union, types.UnionType):
@@ -298,11 +304,15 @@ def _many(item: Converter) -> Converter:
 
 
 def _named(kind: Any) -> Converter:
+    """A mapping from names to values of a type, or of one of several types, by their tag."""
+    tags: dict[str, type[Stated]] | None = kind if isinstance(kind, dict) else None
+
     def read(reader: Reader, node: Node, path: Path) -> Any:
         if not isinstance(node, MappingNode):
             if _is_null(node):
                 return {}
-            return reader.fail(node, path, f"expected names with {_a(kind)} each, found {found(node)}")
+            what = _a(kind) if tags is None else _a(next(iter(tags.values())).__mro__[1])
+            return reader.fail(node, path, f"expected names with {what} each, found {found(node)}")
         values: dict[str, Any] = {}
         for key_node, value_node in node.value:
             name = key_node.value
@@ -318,12 +328,38 @@ def _named(kind: Any) -> Converter:
                 continue
             if _is_null(value_node):
                 value_node = MappingNode("plain", [], key_node.start_mark, key_node.end_mark)
-            value = reader.read(kind, value_node, (*path, name), name, key_node)
+            of = kind if tags is None else _by_tag(tags, reader, value_node, (*path, name))
+            value = BAD if of is BAD else reader.read(of, value_node, (*path, name), name, key_node, tags)
             if value is not BAD:
                 values[name] = value
         return values
 
     return read
+
+
+def tagged(annotation: Any) -> dict[str, type[Stated]] | None:
+    """The types of a union by their tag, the value of their key `kind`; None for what is no such union."""
+    args = typing.get_args(annotation)
+    if typing.get_origin(annotation) is not types.UnionType or not all(
+        isinstance(each, type) and issubclass(each, Stated) for each in args
+    ):
+        return None
+    return {str(typing.get_args(bare(annotations_of(each)["kind"])[0])[0]): each for each in args}
+
+
+def _by_tag(tags: dict[str, type[Stated]], reader: Reader, node: Node, path: Path) -> Any:
+    """The type that a mapping's key `kind` says; the first where it says none."""
+    for key, value in node.value if isinstance(node, MappingNode) else ():
+        if key.value == "kind":
+            word = _choice(tuple(tags))(reader, value, (*path, "kind"))
+            return BAD if word is BAD else tags[word]
+    return next(iter(tags.values()))
+
+
+def _of_sibling(key: str, siblings: dict[str, type[Stated]] | None) -> str:
+    """Where a key belongs that this type does not have."""
+    kinds = [tag for tag, each in (siblings or {}).items() if key in plan_of(each).fields]
+    return f"It is for the kind {' or '.join(repr(tag) for tag in kinds)}." if kinds else ""
 
 
 def _keyed(key: Converter, item: Converter) -> Converter:
@@ -533,4 +569,11 @@ _WORDS = {
 
 
 def _a(kind: type) -> str:
-    return _WORDS.get(kind.__name__, f"a {kind.__name__.lower()}")
+    return _WORDS.get(kind.__name__, f"a {title_of(kind)}")
+
+
+def title_of(kind: type) -> str:
+    """A type's name in words."""
+    return "".join(
+        f" {char.lower()}" if char.isupper() and at else char.lower() for at, char in enumerate(kind.__name__)
+    )

@@ -12,7 +12,7 @@ from portolan.estate.base import Stated
 from portolan.estate.estate import Estate
 from portolan.estate.service import Listener
 from portolan.formats.json_schema import default_shown, fields_of
-from portolan.formats.reader import without_none
+from portolan.formats.reader import tagged, without_none
 from portolan.formats.scalars import SCALARS
 
 _WORDS = {
@@ -95,7 +95,8 @@ def _kind(annotation: Any) -> str:
     if origin is dict:
         if args[0] in SCALARS:
             return f"names, each with a {_kind(args[1])}"
-        return f"names, each with a {_link(args[1])}"
+        tags = tagged(args[1])
+        return f"names, each with a {' or '.join(map(_link, tags.values())) if tags else _link(args[1])}"
     if origin is Literal:
         return " or ".join(f"`{each}`" for each in args)
     if origin in (typing.Union, types.UnionType):

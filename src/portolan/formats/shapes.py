@@ -2,7 +2,6 @@
 
 from typing import Any
 
-from portolan.estate.service import KEYS_OF_KIND, KEYS_OF_SOME_KINDS
 from portolan.formats import patterns
 
 Schema = dict[str, Any]
@@ -39,17 +38,6 @@ def _ports_of(*verdicts: str) -> Schema:
 
 _VERSION = {"anyOf": [{"required": ["file"]}, _some("records"), _some("without")]}
 _STATUS = {"minimum": 100, "maximum": 599}
-
-
-def _of_kind(kind: str) -> Schema:
-    """Keys that a service of a kind does not have; without a kind it is a web service."""
-    wanted = (
-        {"required": ["kind"], "properties": {"kind": {"const": kind}}}
-        if kind != "web"
-        else {"not": {"required": ["kind"], "properties": {"kind": {"not": {"const": "web"}}}}}
-    )
-    barred = [key for key in KEYS_OF_SOME_KINDS if key not in KEYS_OF_KIND[kind]]
-    return {"if": wanted, "then": {"not": _any_of(*barred)}}
 
 
 _ZONE_NAME = rf"^(?=.{{1,253}}$){patterns.LABEL}(?:\.{patterns.LABEL})*$".replace("A-Za-z", "a-z")
@@ -127,14 +115,15 @@ SHAPES: dict[str, list[Schema]] = {
             "then": {"not": {"required": ["inbound"]}},
         }
     ],
-    "Service": [
-        *map(_of_kind, KEYS_OF_KIND),
-        {"if": {"required": ["kind"], "properties": {"kind": {"const": "name-server"}}}, "then": _some("zones")},
-        {"if": {"required": ["kind"], "properties": {"kind": {"const": "other"}}}, "then": {"required": ["listens"]}},
+    "NameServer": [_some("zones")],
+    "OtherService": [{"required": ["listens"]}],
+    "StatedProgram": [
+        {"properties": {key: {"minimum": 400, "maximum": 599} for key in ("refuses_with", "missing", "no_document")}}
     ],
     "Site": [
         {"properties": {"answer": {"anyOf": [{"minimum": 200, "maximum": 299}, {"minimum": 400, "maximum": 599}]}}},
         _without("files", "copy"),
+        *(_without("upstream", key) for key in ("answer", "files", "copy", "folder", "listing")),
         {"properties": {"files": _each(r"^(?!/)(?!(?:.*/)?\.\.(?:/|$))"), "default_documents": _each("^[^/]+$")}},
     ],
     "When": [{"properties": {"path": {"type": "string", "pattern": r"^/[^*?]*\*?$"}}}],

@@ -7,7 +7,7 @@ The default is the site that says so, else the first listed.
 
 from typing import Any, NamedTuple
 
-from portolan.estate.service import Listener, Service, Site
+from portolan.estate.service import Listener, Site, WebService
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
 from portolan.programs.protocol import WebProgram
@@ -24,7 +24,7 @@ class Chosen(NamedTuple):
 class Table:
     """A service's sites on one listener, made ready for choosing."""
 
-    def __init__(self, service: Service, listener: Listener, program: WebProgram) -> None:
+    def __init__(self, service: WebService, listener: Listener, program: WebProgram) -> None:
         self.service = service
         self.listener = listener
         self.sites = [site for site in service.sites.values() if site.enabled and bound(site, listener)]
@@ -120,7 +120,7 @@ def bound(site: Site, listener: Listener) -> bool:
     return not site.listens or listener.key in site.listens
 
 
-def table_of(service: Service, listener: Listener, program: WebProgram, shared: dict[Any, Any]) -> Table:
+def table_of(service: WebService, listener: Listener, program: WebProgram, shared: dict[Any, Any]) -> Table:
     """The cached table of a service's listener."""
     key = ("table", id(service), id(listener))
     found = shared.get(key)

@@ -2,7 +2,7 @@
 
 from typing import Any, NamedTuple
 
-from portolan.estate.service import Service, Site
+from portolan.estate.service import Site, WebService
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
 from portolan.programs.protocol import WebProgram
@@ -50,7 +50,7 @@ def folder_of(site: Site, shared: dict[Any, Any]) -> Folder | None:
     return folder
 
 
-def content(site: Site | Service, path: str, program: WebProgram, shared: dict[Any, Any]) -> Content:
+def content(site: Site | WebService, path: str, program: WebProgram, shared: dict[Any, Any]) -> Content:
     """What the site gives for a request's path, its escapes resolved."""
     name = site.name
     asked = "/".join(part for part in path.split("/") if part)

@@ -3,7 +3,7 @@
 from collections.abc import Callable
 from typing import Any, NamedTuple
 
-from portolan.estate.service import Redirect, Service, Site
+from portolan.estate.service import Redirect, Service, Site, WebService
 from portolan.estate.url import DEFAULT_PORTS, Url
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
@@ -15,8 +15,8 @@ from portolan.programs.protocol import WebProgram
 
 #: What stands around the target in a request line.
 _AROUND = len("GET  HTTP/1.1")
-#: Lets the program at an arrival ask a URL for a site of its.
-Asking = Callable[[Arrival, Site, Url], Exchange]
+#: Lets the program that was asked ask a URL by itself, for a site.
+Asking = Callable[[Site, Url], Exchange]
 
 
 class Request(NamedTuple):
@@ -38,13 +38,18 @@ class Answer(NamedTuple):
     inner: tuple[Exchange, ...] = ()
 
 
-def respond(arrival: Arrival, request: Request, program: WebProgram, ask: Asking, shared: dict[Any, Any]) -> Answer:
+def no_http(arrival: Arrival) -> Response:
+    """What a program that speaks no HTTP says to a request."""
+    service = arrival.service
+    stop = http_kinds.NotWeb(service.name, arrival.listener, place=service.place, subject=service)
+    return Response(0, (stop,), protocol="garbled", stop=stop)
+
+
+def respond(
+    arrival: Arrival, service: WebService, request: Request, program: WebProgram, ask: Asking, shared: dict[Any, Any]
+) -> Answer:
     """What the program at the end of a connection answers."""
-    service, listener, url = arrival.service, arrival.listener, request.url
-    if service.kind != "web":
-        return _stop(
-            0, http_kinds.NotWeb(service.name, listener, place=service.place, subject=service), protocol="garbled"
-        )
+    listener, url = arrival.listener, request.url
     if listener.tls and not request.encrypted:
         return _stop(400, http_kinds.PlainOnTls(listener, place=listener.place, subject=service))
     length = len(url.path) + len(url.query) + _AROUND
@@ -96,21 +101,21 @@ def _from_site(
         upstream = site.upstream
         url = upstream._replace(path=request.url.path, query=request.url.query)
         passing = http_kinds.PassesOn(site.name, str(site.upstream), place=site.place.key("upstream"), subject=site)
-        inner = ask(arrival, site, url)
+        inner = ask(site, url)
         own = absolute(request, arrival, program, "/")
         return Answer(passed_on(site, inner, program, own, (*decisions, passing)), (inner,))
     return Answer(_content(site, path, request, arrival, program, decisions, shared))
 
 
 def _refused(
-    site: Site | Service, status: int, decisions: list[Decision], request: Request, service: Service
+    site: Site | WebService, status: int, decisions: list[Decision], request: Request, service: Service
 ) -> Answer:
     refused = http_kinds.PathRefused(service.name, request.url.path, place=service.place, subject=service)
     return Answer(Response(status, (*decisions, refused), site, stop=refused))
 
 
 def _content(
-    site: Site | Service,
+    site: Site | WebService,
     path: str,
     request: Request,
     arrival: Arrival,
@@ -122,7 +127,7 @@ def _content(
     decisions.extend(found.decisions)
     if found.needs_slash:
         service = arrival.service
-        if service.program is None and request.url.port != arrival.port:
+        if isinstance(service, WebService) and service.program is None and request.url.port != arrival.port:
             decisions.append(http_kinds.ProgramAssumed(service.name, place=service.place, subject=service))
         target = absolute(request, arrival, program, f"{request.url.path}/{request.url.query}")
         decisions.append(http_kinds.FolderSlash(request.url.path, site.name, target, place=site.place, subject=site))
@@ -176,5 +181,5 @@ def absolute(request: Request, arrival: Arrival, program: WebProgram, path: str)
     return f"{request.scheme}://{request.url.shown_host}{suffix}{path}"
 
 
-def _stop(status: int, decision: Decision, protocol: str | None = None) -> Answer:
-    return Answer(Response(status, (decision,), protocol=protocol, stop=decision))
+def _stop(status: int, decision: Decision) -> Answer:
+    return Answer(Response(status, (decision,), stop=decision))

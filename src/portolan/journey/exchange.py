@@ -6,14 +6,14 @@ from portolan.dns import https_record
 from portolan.dns.client import resolve
 from portolan.estate.certificate import Certificate
 from portolan.estate.client import Client, PassingProgram
-from portolan.estate.service import Site
+from portolan.estate.service import Listener, Site, WebService
 from portolan.estate.url import Url
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.kinds import name as name_kinds
 from portolan.evidence.kinds import tls as tls_kinds
 from portolan.evidence.legs import Arrival, Connection, Exchange, Handshake, Resolution, Response
-from portolan.http.respond import Request, respond
+from portolan.http.respond import Request, no_http, respond
 from portolan.journey.race import race
 from portolan.journey.world import World
 from portolan.tls.verify import verify
@@ -39,13 +39,16 @@ def exchange(world: World, url: Url, client: Client, passed: tuple[Site, ...] = 
         dropped = Response(502, (circle,), passed[-1], stop=circle)
         return Exchange(url, client, resolution, attempts, handshake, dropped)
 
-    def ask(at: Arrival, site: Site, inner: Url) -> Exchange:
-        rules = world.program(at.service).passing
-        asker = PassingProgram(at.machine, at.service, site, rules.checks, rules.sends_server_name)
-        return exchange(world, inner, asker, (*passed, site))
+    service = arrival.service
+    if not isinstance(service, WebService):
+        return Exchange(url, client, resolution, attempts, handshake, no_http(arrival))
+    program = world.program(service)
 
-    program = world.program(arrival.service)
-    answer = respond(arrival, Request(url, url.secure), program, ask, world.shared)
+    def ask(site: Site, inner: Url) -> Exchange:
+        checks, named = program.passing.checks, program.passing.sends_server_name
+        return exchange(world, inner, PassingProgram(arrival.machine, service, site, checks, named), (*passed, site))
+
+    answer = respond(arrival, service, Request(url, url.secure), program, ask, world.shared)
     return Exchange(url, client, resolution, attempts, handshake, answer.response, answer.inner)
 
 
@@ -95,10 +98,10 @@ def _connected(world: World, url: Url, client: Client) -> tuple[Resolution, tupl
 def _handshake(world: World, url: Url, client: Client, arrival: Arrival) -> Handshake:
     service, listener = arrival.service, arrival.listener
     decision: Decision
-    if service.kind != "web":
+    if not isinstance(service, WebService):
         decision = tls_kinds.SpeaksNoTls(service.name, listener, place=service.place, subject=service)
         return Handshake("not-tls", (decision,), None, decision)
-    certificate, shown = _certificate(world, url, client, arrival) if listener.tls else (None, None)
+    certificate, shown = _certificate(world, url, client, service, listener) if listener.tls else (None, None)
     if certificate is None or shown is None:
         # Also Apache httpd without a site on the listener: its main server speaks plain HTTP there.
         decision = tls_kinds.PlainSpoken(service.name, listener, place=listener.place, subject=service)
@@ -108,10 +111,9 @@ def _handshake(world: World, url: Url, client: Client, arrival: Arrival) -> Hand
 
 
 def _certificate(
-    world: World, url: Url, client: Client, arrival: Arrival
+    world: World, url: Url, client: Client, service: WebService, listener: Listener
 ) -> tuple[Certificate | None, Decision | None]:
     """The certificate that the server shows for the name asked (RFC 6066 section 3: none is sent for an address)."""
-    service, listener = arrival.service, arrival.listener
     certificates = world.estate.certificates
     if not service.sites:
         certificate = certificates[service.certificate or ""]

@@ -13,7 +13,7 @@ from portolan.estate.estate import Estate
 from portolan.estate.guesses import attachments, machines
 from portolan.estate.machine import Host, Machine
 from portolan.estate.network import Interface
-from portolan.estate.service import Listener, Service
+from portolan.estate.service import Listener, Resolver, Service, WebService
 from portolan.estate.vantage import Vantage
 from portolan.evidence.legs import Connection
 from portolan.evidence.start import StartFailure, Why
@@ -21,6 +21,7 @@ from portolan.http.binding import Table, table_of
 from portolan.journey.moment import all_names, rebooted, standing
 from portolan.net.connect import connect
 from portolan.net.topology import Topology
+from portolan.programs.nginx import NGINX
 from portolan.programs.protocol import WebProgram
 from portolan.programs.registry import web_program
 from portolan.tls.facts import key_fits
@@ -29,7 +30,7 @@ from portolan.tls.facts import key_fits
 def _resolver_at(name: str, *addresses: IPAddress) -> Host:
     """A machine on the internet that nobody describes, with an ordinary resolver."""
     held = tuple(ip_interface(f"{each}/{each.max_prefixlen}") for each in addresses)
-    service = Service(name="resolver", kind="resolver", listens=(Listener(text="53", port=53),))
+    service = Resolver(name="resolver", listens=(Listener(text="53", port=53),))
     return Host(
         name=name, interfaces={"internet": Interface(name="internet", address=held)}, services={"resolver": service}
     )
@@ -61,7 +62,7 @@ class World:
         self._undescribed = {id(_ORDINARY): _ORDINARY, **{id(each): each for each in self._stated_resolvers()}}
         self._starting: set[int] = set()
         self.topology = Topology(
-            estate, self._why_not_started, self.program, tuple(self._undescribed.values()), self.shared
+            estate, self._why_not_started, self._ways, tuple(self._undescribed.values()), self.shared
         )
         self.naming = Naming(estate, now, self._reach, self._described, self.shared)
 
@@ -82,7 +83,11 @@ class World:
         assert isinstance(client, Vantage)
         return client
 
-    def program(self, service: Service) -> WebProgram:
+    def _ways(self, service: Service) -> WebProgram:
+        """The program of a service that a socket may belong to; of others it decides nothing."""
+        return self.program(service) if isinstance(service, WebService) else NGINX
+
+    def program(self, service: WebService) -> WebProgram:
         """The program whose ways a web service follows."""
         key = ("program", id(service))
         found = self.shared.get(key)
@@ -99,7 +104,7 @@ class World:
         line = device.route(address)
         return line.port.source_for(line.via or address) if line is not None else None
 
-    def table(self, service: Service, listener: Listener) -> Table:
+    def table(self, service: WebService, listener: Listener) -> Table:
         """The sites of a service's listener."""
         return table_of(service, listener, self.program(service), self.shared)
 
@@ -109,7 +114,7 @@ class World:
         every = [service for machine in machines(estate) for service in machine.services.values()]
         clients: list[Machine | Vantage] = [*machines(estate), *estate.vantages.values()]
         stated = [each.resolver for each in clients if isinstance(each.resolver, IPv4Address | IPv6Address)]
-        stated += [address for service in every for address in service.forwards_to]
+        stated += [address for service in every if isinstance(service, Resolver) for address in service.forwards_to]
         if not stated:
             return []
         held = {item.ip for box in clients for _, addresses in attachments(box) for item in addresses}
@@ -130,11 +135,11 @@ class World:
         """Why a program does not start, for reasons that are none of its sockets."""
         if service.failing is not None:
             return StartFailure(Why.CONFIGURATION_BROKEN, service.failing)
-        if service.kind != "web":
+        if not isinstance(service, WebService):
             return None
         return self._certificate_failure(service) or self._upstream_failure(service)
 
-    def _certificate_failure(self, service: Service) -> StartFailure | None:
+    def _certificate_failure(self, service: WebService) -> StartFailure | None:
         used = {site.certificate or service.certificate for site in service.sites.values() if site.enabled}
         for name in sorted(each for each in used | {service.certificate} if each):
             certificate = self.estate.certificates[name]
@@ -157,7 +162,7 @@ class World:
                     return StartFailure(Why.NO_CERTIFICATE, text, site.name)
         return None
 
-    def _upstream_failure(self, service: Service) -> StartFailure | None:
+    def _upstream_failure(self, service: WebService) -> StartFailure | None:
         """An upstream whose name is not found, for a program that looks names up at its start."""
         named = [
             site for site in service.sites.values() if site.enabled and site.upstream and not site.upstream.literal

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Mapping
 from typing import NamedTuple
 
 from portolan.estate.base import IPAddress
-from portolan.estate.service import Listener, Service
+from portolan.estate.service import Listener, NameServer, Resolver, Service, WebService
 from portolan.evidence.start import StartFailure, Why
 from portolan.programs.protocol import WebProgram
 
@@ -79,7 +79,7 @@ def _choose(bindings: Iterable[Binding], address: IPAddress, port: int, protocol
 
 def bindings_of(service: Service, ways: Ways) -> list[Binding]:
     """The sockets that a service asks for."""
-    protocols = ("udp", "tcp") if service.kind in ("name-server", "resolver") else ("tcp",)
+    protocols = ("udp", "tcp") if isinstance(service, NameServer | Resolver) else ("tcp",)
     found: list[Binding] = []
     for listener in service.listens:
         if _unopened(service, listener, ways):
@@ -99,7 +99,7 @@ def bindings_of(service: Service, ways: Ways) -> list[Binding]:
 def _unopened(service: Service, listener: Listener, ways: Ways) -> bool:
     """Whether nginx has no such socket: it opens those that its sites name, and no other (measured)."""
     return (
-        service.kind == "web"
+        isinstance(service, WebService)
         and bool(service.sites)
         and ways(service).opens_only_named
         and not any(
@@ -115,7 +115,7 @@ def _wild_families(service: Service, listener: Listener, ways: Ways) -> tuple[in
     if listener.only_v6 is not None:
         return (6,) if listener.only_v6 else (4, 6)
     # nginx sets IPV6_V6ONLY on its sockets; Apache httpd and the kernel's default (ipv6(7)) take IPv4 too.
-    return (6,) if service.kind == "web" and ways(service).v6_apart else (4, 6)
+    return (6,) if isinstance(service, WebService) and ways(service).v6_apart else (4, 6)
 
 
 def open_sockets(
@@ -154,7 +154,7 @@ def _conflict(
         if low is not None:
             text = f"it may not open port {low}: it runs without that privilege"
             return Failure(service, StartFailure(Why.NO_PRIVILEGE, text))
-    merges = service.kind == "web" and ways(service).merges_wildcards
+    merges = isinstance(service, WebService) and ways(service).merges_wildcards
     for index, binding in enumerate(wanted):
         under_wildcard = (
             merges

@@ -1,6 +1,6 @@
 """Which program a service follows."""
 
-from portolan.estate.service import Service, StatedProgram
+from portolan.estate.service import StatedProgram, WebService
 from portolan.programs.apache import APACHE
 from portolan.programs.nginx import NGINX
 from portolan.programs.protocol import WebProgram
@@ -9,7 +9,7 @@ from portolan.programs.stated import StatedWays
 _WEB: dict[str, WebProgram] = {"nginx": NGINX, "apache": APACHE}
 
 
-def web_program(service: Service) -> WebProgram:
+def web_program(service: WebService) -> WebProgram:
     """A web service's program; nginx where nothing is said."""
     if isinstance(service.program, StatedProgram):
         return StatedWays(service.program)

@@ -9,6 +9,7 @@ from portolan.estate.estate import Estate
 from portolan.estate.filter import Area, Chain, Filter, FilterRule
 from portolan.estate.machine import Machine, Router
 from portolan.estate.network import GroupRule, Interface, ListRule
+from portolan.estate.service import NameServer, Resolver
 from portolan.rehearsal.facts import Box, every_box, every_machine, network_of, runs
 from portolan.rehearsal.network import device_name
 from portolan.rehearsal.plan import Plan
@@ -253,7 +254,7 @@ def _own_first(box: Router, family: str, version: int) -> Iterator[str]:
             everywhere = listener.address is None or int(listener.address) == 0
             taken = [str(each) for each in own if everywhere or each == listener.address]
             if taken:
-                protocols = "{ tcp, udp }" if service.kind in ("name-server", "resolver") else "tcp"
+                protocols = "{ tcp, udp }" if isinstance(service, NameServer | Resolver) else "tcp"
                 yield f"    {family} daddr {{ {', '.join(taken)} }} meta l4proto {protocols} th dport {listener.port} counter return"
 
 

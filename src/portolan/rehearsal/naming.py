@@ -10,7 +10,7 @@ from ipaddress import ip_address
 
 from portolan.estate.base import IPAddress
 from portolan.estate.machine import Machine
-from portolan.estate.service import Service
+from portolan.estate.service import NameServer, Resolver, Service
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Record, Zone, ZoneData
 from portolan.rehearsal import name_programs as programs
@@ -44,7 +44,7 @@ class Naming:
         self.now = now
         self.estate = plan.estate
         clients: list[Box] = [*every_machine(self.estate), *self.estate.vantages.values()]
-        resolvers = [service for _, service in every_service(self.estate) if service.kind == "resolver"]
+        resolvers = [service for _, service in every_service(self.estate) if isinstance(service, Resolver)]
         validates = any(each.validates for each in resolvers) or any(each.resolver == "validating" for each in clients)
         filled = [each.last_asked for each in self.estate.vantages.values()] + [each.last_asked for each in resolvers]
         self.signer = Signer(now) if validates else None
@@ -65,7 +65,7 @@ class Naming:
         """The authoritative servers, and the resolvers that the estate describes."""
         served: dict[str, list[tuple[Machine, Service]]] = {name: [] for name in self.estate.zones}
         for machine, service in every_service(self.estate):
-            if service.kind == "name-server":
+            if isinstance(service, NameServer):
                 for held in service.zones:
                     served[held].append((machine, service))
         tiers: dict[int, list[Zone]] = {}
@@ -84,11 +84,11 @@ class Naming:
         for depth, zones in tiers.items():
             self._serve(f"tier{depth}", AUTHORITY, [TIER_ADDRESS.format(2 + depth)], zones)
         for number, (machine, service) in enumerate(every_service(self.estate)):
-            if not runs(service) or not service.privileged or service.kind not in ("name-server", "resolver"):
+            if not runs(service) or not service.privileged or not isinstance(service, NameServer | Resolver):
                 continue
             listen = _sockets(service)
             space = self.plan.space_of(machine)
-            if service.kind == "name-server":
+            if isinstance(service, NameServer):
                 zones = [self.estate.zones[name] for name in service.zones]
                 self._serve(f"names{number}", space, listen, zones, service.listens[0].port)
             else:
@@ -161,7 +161,7 @@ class Naming:
             place_resolver(self.plan, ip_address(address))
         self._resolver(name, RESOLVER, addresses, since, anchor=anchor)
 
-    def _described_resolver(self, name: str, space: str, listen: list[str], service: Service) -> None:
+    def _described_resolver(self, name: str, space: str, listen: list[str], service: Resolver) -> None:
         held: dict[str, str] = {}
         for zone_name in service.zones:
             path = f"{name}/{len(held)}.zone"

@@ -19,6 +19,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from urllib.parse import urlsplit
 
 from portolan.estate.estate import Estate
+from portolan.estate.service import Resolver, WebService, sites_of
 from portolan.estate.vantage import Vantage
 from portolan.evidence.kinds import http as http_kinds
 from portolan.rehearsal.certificates import Forge
@@ -203,7 +204,7 @@ def missing_programs(client: str = "curl", estate: Estate | None = None) -> list
 
 
 def _needs_clocks(estate: Estate) -> bool:
-    services = [service for _, service in every_service(estate)]
+    services = [service for _, service in every_service(estate) if isinstance(service, Resolver)]
     clients: list[Box] = [*every_machine(estate), *estate.vantages.values()]
     return (
         any(each.validates or each.last_asked for each in services)
@@ -297,7 +298,7 @@ def _hosts(estate: Estate, questions: Sequence[tuple[str, Vantage]]) -> list[str
     """Every name that may be asked for, for caches that were filled earlier."""
     found = [host_asked(url) for url, _ in questions]
     for _, service in every_service(estate):
-        found += [str(name) for site in service.sites.values() for name in site.names if "*" not in name]
+        found += [str(name) for site in sites_of(service).values() for name in site.names if "*" not in name]
     return [name for name in dict.fromkeys(found) if name and all(0 < len(part) < 64 for part in name.split("."))]
 
 
@@ -404,7 +405,7 @@ def rehearse(
     """
     asked = ordered(questions)
     both = unsaid == "either" and any(
-        service.kind == "web" and service.program is None for _, service in every_service(staging.estate)
+        isinstance(service, WebService) and service.program is None for _, service in every_service(staging.estate)
     )
     programs = ["nginx", "apache"] if both else ["nginx" if unsaid == "either" else unsaid]
     runs = [_staged(staging, asked, own, each, evidence, client, progress) for each in programs]
@@ -474,11 +475,15 @@ def exclusion(estate: Estate, predicted: "Visit", client: str = "curl") -> str |
         return "names under .local are not announced on the stage"
     if vantage.last_asked is not None and isinstance(client_of(estate, vantage).resolver, IPv4Address | IPv6Address):
         return "a device's own cache, beside that of its resolver, is not staged"
-    held = {zone for _, service in every_service(estate) if service.kind == "resolver" for zone in service.zones}
+    held = {zone for _, service in every_service(estate) if isinstance(service, Resolver) for zone in service.zones}
     if any(zone.views and (zone.before or zone.name in held) for zone in estate.zones.values()):
         return "views of a zone with earlier versions, or of a resolver's own zone, are not staged"
     for _, service in every_service(estate):
-        if service.program == "apache" and any(listener.only_v6 for listener in service.listens):
+        if (
+            isinstance(service, WebService)
+            and service.program == "apache"
+            and any(listener.only_v6 for listener in service.listens)
+        ):
             return "Apache httpd cannot be told v6-only for one listener"
     return None
 

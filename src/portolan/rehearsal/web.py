@@ -7,7 +7,7 @@ from urllib.parse import unquote
 
 from portolan.estate.base import IPAddress
 from portolan.estate.machine import Machine
-from portolan.estate.service import Listener, Redirect, Service, Site
+from portolan.estate.service import Listener, OtherService, Redirect, Service, Site, WebService
 from portolan.rehearsal import quoting
 from portolan.rehearsal.certificates import Forge
 from portolan.rehearsal.facts import every_service, path_asked, runs
@@ -44,17 +44,17 @@ def build_web(plan: Plan, forge: Forge, urls: list[str], unsaid: str, naming: "N
             continue
         space = plan.space_of(machine)
         name = f"{space}s{list(machine.services).index(service.name)}"
-        if service.kind == "other":
+        if isinstance(service, OtherService):
             if service.privileged or all(each.port >= _FREE_PORTS for each in service.listens):
                 sockets = [part for each in service.listens for part in (str(each.address or ""), str(each.port))]
                 plan.daemons.append(Daemon(name, space, sockets, [], "other"))
-        elif service.kind == "web":
+        elif isinstance(service, WebService):
             if service.program is not None and not isinstance(service.program, str):
                 raise quoting.UnstageableError("a program", "described by its ways", service.place.key("program"))
             _web(plan, forge, machine, service, name, paths_of(service, urls), service.program or unsaid, naming)
 
 
-def paths_of(service: Service, urls: list[str]) -> set[str]:
+def paths_of(service: WebService, urls: list[str]) -> set[str]:
     """Every path that a service may be asked for: those of the URLs, and those that its redirects make of them."""
     found = {path_asked(url) for url in urls} | {"/"}
     rules = [rule for site in service.sites.values() for rule in site.redirects]
@@ -77,7 +77,7 @@ def _web(
     plan: Plan,
     forge: Forge,
     machine: Machine,
-    service: Service,
+    service: WebService,
     name: str,
     paths: set[str],
     program: str,
@@ -91,7 +91,7 @@ def _web(
         pem, key = forge.served(plan.estate.certificates[certificate])
         number = list(plan.estate.certificates).index(certificate)
         plan.files[f"{name}/c{number}.pem"], plan.files[f"{name}/c{number}.key"] = pem, key
-    sites: list[Site | Service] = [site for site in service.sites.values() if site.enabled]
+    sites: list[Site | WebService] = [site for site in service.sites.values() if site.enabled]
     if not service.sites:
         sites = [service]
     for number, site in enumerate(sites):
@@ -142,7 +142,7 @@ def key_of(address: IPAddress | None, port: int) -> str:
     return f"[{address}]:{port}" if address.version == 6 else f"{address}:{port}"
 
 
-def _content(plan: Plan, where: str, site: Site | Service, paths: set[str]) -> None:
+def _content(plan: Plan, where: str, site: Site | WebService, paths: set[str]) -> None:
     """The site's files, each holding its own identity; where the estate does not say, whatever will be asked for."""
     plan.folders.append(where)
     if isinstance(site, Site) and site.files is not None:
@@ -179,7 +179,7 @@ def _file_name(name: str, site: Site) -> str:
     return name
 
 
-def _certificate(plan: Plan, service: Service, site: Site | Service) -> str | None:
+def _certificate(plan: Plan, service: WebService, site: Site | WebService) -> str | None:
     name = site.certificate or service.certificate
     return None if name is None else f"c{list(plan.estate.certificates).index(name)}"
 
@@ -196,7 +196,7 @@ def _host_pattern(names: tuple[str, ...]) -> str:
     return f"^({'|'.join(parts)})[.]?$".replace("\\-", "-")
 
 
-def _server_names(site: Site | Service) -> tuple[str, ...]:
+def _server_names(site: Site | WebService) -> tuple[str, ...]:
     names = site.names if isinstance(site, Site) else ()
     for name in names:
         if not re.fullmatch(r"(\*\.)?[a-z0-9_.-]+(\.\*)?", name):
@@ -207,7 +207,7 @@ def _server_names(site: Site | Service) -> tuple[str, ...]:
 # -- nginx -------------------------------------------------------------------------------------------------------------
 
 
-def _nginx(plan: Plan, service: Service, sites: list[Site | Service], folder: str) -> str:
+def _nginx(plan: Plan, service: WebService, sites: list[Site | WebService], folder: str) -> str:
     servers = []
     opened: set[int] = set()
     for number, site in enumerate(sites):
@@ -309,7 +309,7 @@ def _path_pattern(path: str) -> str:
 # -- Apache httpd ------------------------------------------------------------------------------------------------------
 
 
-def _apache(plan: Plan, service: Service, sites: list[Site | Service], folder: str) -> str:
+def _apache(plan: Plan, service: WebService, sites: list[Site | WebService], folder: str) -> str:
     lines = [f"LoadModule {name}_module /usr/lib/apache2/modules/mod_{name}.so" for name in _MODULES]
     lines += [
         quoting.HTTPD_DOLLAR,
@@ -352,7 +352,7 @@ def _apache_listen(listener: Listener) -> str:
 
 
 def _apache_host(
-    plan: Plan, service: Service, site: Site | Service, listener: Listener, root: str, folder: str
+    plan: Plan, service: WebService, site: Site | WebService, listener: Listener, root: str, folder: str
 ) -> Iterator[str]:
     everywhere = listener.address is None or int(listener.address) == 0
     yield f"<VirtualHost {'*' if everywhere else _apache_listen(listener).rpartition(':')[0]}:{listener.port}>"

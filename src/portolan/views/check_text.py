@@ -3,6 +3,7 @@
 from portolan.diagnosis.asking import Answers, Group
 from portolan.diagnosis.base import Finding
 from portolan.estate.estate import Estate
+from portolan.estate.service import sites_of
 from portolan.source.place import Place
 from portolan.views.style import Style, row
 from portolan.views.words import in_words
@@ -73,7 +74,7 @@ def _verdict(estate: Estate, findings: list[Finding], answers: Answers, style: S
     elif good and answers.asked:
         text = f"nothing is wrong: {text}"
     sites = sum(
-        len(service.sites)
+        len(sites_of(service))
         for machine in (*estate.routers.values(), *estate.hosts.values())
         for service in machine.services.values()
     )
