@@ -37,3 +37,17 @@ def big_estate(sites: int) -> str:
     parts.append("expected:\n")
     parts += [f"  - url: https://s{site}.sites.example/\n    page: s{site}/index.html\n" for site in range(sites)]
     return "".join(parts)
+
+
+def many_hosts(count: int) -> str:
+    """YAML text of hosts on the internet, one site each; the record in the middle leads to the next host."""
+    lines = ["portolan: 1", "at: 2026-03-14T20:00:00Z", "hosts:"]
+    addresses = [f"203.{number // 62500}.{number // 250 % 250}.{number % 250 + 1}" for number in range(count + 1)]
+    for number in range(count):
+        site = f"s{number}: {{names: [s{number}.sites.example], files: [index.html]}}"
+        lines.append(f"  h{number}: {{interfaces: {{internet: {{address: {addresses[number]}}}}}, services: {{web: {{program: nginx, sites: {{{site}}}}}}}}}")
+    lines += ["zones:", "  sites.example:", "    records:"]
+    lines += [f"      - s{number} 60 A {addresses[number + (number == count // 2)]}" for number in range(count)]
+    lines += ["vantages: {street: {network: internet, address: 198.51.100.77}}", "expected:"]
+    lines += [f"  - {{url: 'http://s{number}.sites.example/', page: s{number}/index.html}}" for number in range(count)]
+    return "\n".join(lines) + "\n"

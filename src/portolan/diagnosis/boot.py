@@ -1,7 +1,8 @@
 """Faults of what is saved, in force, and restored by a boot."""
 
 from collections.abc import Iterator
-from typing import NamedTuple
+
+import msgspec
 
 from portolan.diagnosis.base import Case, Finding, fault, supposing
 from portolan.diagnosis.proposal import Patch, Proposal, put, remedy, remove, replace
@@ -16,13 +17,13 @@ from portolan.journey import moment
 from portolan.source.place import pointer
 
 
-class ServiceClue(NamedTuple):
+class ServiceClue(msgspec.Struct, frozen=True):
     """The service that is concerned."""
 
     service: Service
 
 
-class BootFilterClue(NamedTuple):
+class BootFilterClue(msgspec.Struct, frozen=True):
     """The machine whose filter a boot changes, and which of the two counts."""
 
     path: tuple[str | int, ...]

@@ -2,7 +2,8 @@
 
 from collections.abc import Iterator
 from datetime import timedelta
-from typing import NamedTuple
+
+import msgspec
 
 from portolan.diagnosis.base import Case, Finding, fault
 from portolan.diagnosis.proposal import Patch, Proposal, put, remedy, remove, replace
@@ -12,7 +13,7 @@ from portolan.evidence.kinds import tls as tls_kinds
 from portolan.tls.facts import shown_by
 
 
-class CertificateClue(NamedTuple):
+class CertificateClue(msgspec.Struct, frozen=True):
     """The certificate shown, the name asked for, and the fault's code."""
 
     certificate: Certificate
@@ -20,7 +21,7 @@ class CertificateClue(NamedTuple):
     code: str
 
 
-class ClockClue(NamedTuple):
+class ClockClue(msgspec.Struct, frozen=True):
     """Whose clock is wrong."""
 
     vantage: Vantage

@@ -1,7 +1,9 @@
 """Faults of filters and security groups: the rule that stops it, and who it is meant for."""
 
 from collections.abc import Iterable, Iterator
-from typing import Any, NamedTuple
+from typing import Any
+
+import msgspec
 
 from portolan.diagnosis.base import (
     Case,
@@ -21,7 +23,7 @@ from portolan.evidence.kinds import connect as connect_kinds
 from portolan.source.place import pointer
 
 
-class OrderClue(NamedTuple):
+class OrderClue(msgspec.Struct, frozen=True):
     """Two rules of a chain whose order is wrong."""
 
     chain: Chain | NamedChain
@@ -29,7 +31,7 @@ class OrderClue(NamedTuple):
     earlier: int
 
 
-class ChainClue(NamedTuple):
+class ChainClue(msgspec.Struct, frozen=True):
     """The chain, or the area, whose rule or default decided."""
 
     chain: object
@@ -37,7 +39,7 @@ class ChainClue(NamedTuple):
     port: int = 0
 
 
-class SourceClue(NamedTuple):
+class SourceClue(msgspec.Struct, frozen=True):
     """A rule that allows the port to others, its group, and all groups of the interface."""
 
     rule: GroupRule
@@ -46,7 +48,7 @@ class SourceClue(NamedTuple):
     port: int
 
 
-class AttachClue(NamedTuple):
+class AttachClue(msgspec.Struct, frozen=True):
     """A group that allows the port, and the interface that lacks it."""
 
     interface: Interface
@@ -54,7 +56,7 @@ class AttachClue(NamedTuple):
     port: int
 
 
-class PortClue(NamedTuple):
+class PortClue(msgspec.Struct, frozen=True):
     """The interface, its groups, and the port that none allows."""
 
     interface: Interface

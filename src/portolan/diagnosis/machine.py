@@ -1,7 +1,8 @@
 """Faults of the machine and its listeners."""
 
 from collections.abc import Iterator
-from typing import NamedTuple
+
+import msgspec
 
 from portolan.diagnosis.base import Case, Finding, fault, listed
 from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, remove, replace
@@ -13,26 +14,26 @@ from portolan.evidence.start import Why
 from portolan.net.listeners import Failure
 
 
-class ServiceClue(NamedTuple):
+class ServiceClue(msgspec.Struct, frozen=True):
     """The service that is concerned."""
 
     service: Service
 
 
-class FailureClue(NamedTuple):
+class FailureClue(msgspec.Struct, frozen=True):
     """What kept a service from starting."""
 
     failure: Failure
 
 
-class ListenerClue(NamedTuple):
+class ListenerClue(msgspec.Struct, frozen=True):
     """The listener that is wrong, and its service."""
 
     listener: Listener
     service: Service
 
 
-class WrongPortClue(NamedTuple):
+class WrongPortClue(msgspec.Struct, frozen=True):
     """The service, and the port on which it should listen."""
 
     service: Service

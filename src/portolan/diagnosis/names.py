@@ -1,7 +1,8 @@
 """Faults of names."""
 
 from collections.abc import Iterator
-from typing import NamedTuple
+
+import msgspec
 
 from portolan.diagnosis.base import (
     Case,
@@ -26,7 +27,7 @@ from portolan.evidence.kinds import zone as zone_kinds
 from portolan.source.nearest import nearest
 
 
-class MissingClue(NamedTuple):
+class MissingClue(msgspec.Struct, frozen=True):
     """The name that is wanted, its zone, and one that is spelled nearly so."""
 
     zone: Zone | None
@@ -34,7 +35,7 @@ class MissingClue(NamedTuple):
     near: str | None = None
 
 
-class RecordClue(NamedTuple):
+class RecordClue(msgspec.Struct, frozen=True):
     """The record that is wrong, its zone, and its owner."""
 
     record: Record | None
@@ -42,13 +43,13 @@ class RecordClue(NamedTuple):
     name: str
 
 
-class LineClue(NamedTuple):
+class LineClue(msgspec.Struct, frozen=True):
     """A line of a hosts file."""
 
     line: HostsLine
 
 
-class TypedClue(NamedTuple):
+class TypedClue(msgspec.Struct, frozen=True):
     """What was meant, and the address typed."""
 
     near: str | None

@@ -1,7 +1,9 @@
 """Faults of lines, subnets and addresses: what providers block and share, access lists, masks, one address twice."""
 
 from collections.abc import Iterator
-from typing import Any, NamedTuple
+from typing import Any
+
+import msgspec
 
 from portolan.diagnosis.base import Case, Finding, Home, addresses_of, fault, outside_addresses, reached_by
 from portolan.diagnosis.filtering import ChainClue, askers, chain_of
@@ -17,14 +19,14 @@ from portolan.evidence.packet import Seen
 from portolan.net.topology import Device, Port
 
 
-class LineClue(NamedTuple):
+class LineClue(msgspec.Struct, frozen=True):
     """The interface to the line, and the port blocked on it."""
 
     port: int
     interface: Interface
 
 
-class CarrierClue(NamedTuple):
+class CarrierClue(msgspec.Struct, frozen=True):
     """Who shares the address, the router behind, and what is to be sent on."""
 
     carrier: Machine
@@ -35,7 +37,7 @@ class CarrierClue(NamedTuple):
     home: Home | None
 
 
-class ListClue(NamedTuple):
+class ListClue(msgspec.Struct, frozen=True):
     """The access list's network, its direction, the packet, and the line that decided."""
 
     network: Network | None
@@ -45,14 +47,14 @@ class ListClue(NamedTuple):
     replies: bool = False
 
 
-class MaskClue(NamedTuple):
+class MaskClue(msgspec.Struct, frozen=True):
     """The interface with the wrong mask, and the address."""
 
     stated: object
     address: object
 
 
-class TwiceClue(NamedTuple):
+class TwiceClue(msgspec.Struct, frozen=True):
     """The address that two boxes have, one of them, and their network."""
 
     address: IPAddress
@@ -60,7 +62,7 @@ class TwiceClue(NamedTuple):
     network: str
 
 
-class IsolatedClue(NamedTuple):
+class IsolatedClue(msgspec.Struct, frozen=True):
     """The box that has the address asked."""
 
     port: Port
@@ -162,7 +164,9 @@ def list_blocks_replies(case: Case) -> Finding | None:
     stop = case.stop
     if not isinstance(stop, connect_kinds.ListDrops) or not case.answer_lost:
         return None
-    return Finding("list-blocks-replies", stop.text, stop.place, clue=_list_clue(case, stop)._replace(replies=True))
+    return Finding(
+        "list-blocks-replies", stop.text, stop.place, clue=msgspec.structs.replace(_list_clue(case, stop), replies=True)
+    )
 
 
 @fault(

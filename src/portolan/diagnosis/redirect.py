@@ -1,7 +1,8 @@
 """Faults of redirects."""
 
 from collections.abc import Iterator
-from typing import NamedTuple
+
+import msgspec
 
 from portolan.diagnosis.base import Case, Finding, fault, listed
 from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, remove
@@ -9,19 +10,19 @@ from portolan.estate.service import Redirect, Site, WebService, sites_of
 from portolan.evidence.decision import Decision
 
 
-class RulesClue(NamedTuple):
+class RulesClue(msgspec.Struct, frozen=True):
     """The decisions by the rules that go round."""
 
     rules: list[Decision]
 
 
-class RuleClue(NamedTuple):
+class RuleClue(msgspec.Struct, frozen=True):
     """The rule that is wrong."""
 
     rule: Redirect
 
 
-class SiteClue(NamedTuple):
+class SiteClue(msgspec.Struct, frozen=True):
     """The site that lacks a rule."""
 
     site: Site | WebService

@@ -1,7 +1,8 @@
 """Faults of time and of several addresses: what is still remembered, an address that moved, one of several that is dead."""
 
 from collections.abc import Iterator
-from typing import NamedTuple
+
+import msgspec
 
 from portolan.diagnosis.base import (
     LED_ASTRAY,
@@ -33,7 +34,7 @@ from portolan.estate.zone import Record, Zone
 from portolan.evidence.kinds import name as name_kinds
 
 
-class CacheClue(NamedTuple):
+class CacheClue(msgspec.Struct, frozen=True):
     """Whose cache it is, until when, and how it is called."""
 
     until: str
@@ -41,7 +42,7 @@ class CacheClue(NamedTuple):
     label: str
 
 
-class MovedClue(NamedTuple):
+class MovedClue(msgspec.Struct, frozen=True):
     """The record with the old address, its zone, and the addresses now."""
 
     record: Record
@@ -50,7 +51,7 @@ class MovedClue(NamedTuple):
     addresses: list[IPAddress]
 
 
-class DeadClue(NamedTuple):
+class DeadClue(msgspec.Struct, frozen=True):
     """The record whose address is dead, its zone, and the other addresses."""
 
     record: Record

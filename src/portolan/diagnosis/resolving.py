@@ -1,7 +1,8 @@
 """Faults of how names are resolved: who is asked, what is remembered, which version of a zone answers."""
 
 from collections.abc import Iterator
-from typing import NamedTuple
+
+import msgspec
 
 from portolan.diagnosis.base import (
     LED_ASTRAY,
@@ -39,13 +40,13 @@ from portolan.evidence.kinds import zone as zone_kinds
 from portolan.source.nearest import nearest
 
 
-class ZoneClue(NamedTuple):
+class ZoneClue(msgspec.Struct, frozen=True):
     """The zone that is concerned."""
 
     zone: object
 
 
-class ElsewhereClue(NamedTuple):
+class ElsewhereClue(msgspec.Struct, frozen=True):
     """The zone, the name, and the copy or the parent that lacks it."""
 
     zone: Zone
@@ -54,7 +55,7 @@ class ElsewhereClue(NamedTuple):
     parent: str | None = None
 
 
-class GlueClue(NamedTuple):
+class GlueClue(msgspec.Struct, frozen=True):
     """The zone, its server, and the address that the zone itself states."""
 
     zone: Zone
@@ -62,7 +63,7 @@ class GlueClue(NamedTuple):
     own: str
 
 
-class ViewClue(NamedTuple):
+class ViewClue(msgspec.Struct, frozen=True):
     """The zone, its view, and the name."""
 
     zone: Zone
@@ -70,27 +71,27 @@ class ViewClue(NamedTuple):
     name: str
 
 
-class SignatureClue(NamedTuple):
+class SignatureClue(msgspec.Struct, frozen=True):
     """The zone, and what is wrong with its signatures."""
 
     zone: object
     kind: str
 
 
-class RefusedClue(NamedTuple):
+class RefusedClue(msgspec.Struct, frozen=True):
     """The resolver, and what it does not look up."""
 
     service: Resolver
     barred: str | None
 
 
-class NearClue(NamedTuple):
+class NearClue(msgspec.Struct, frozen=True):
     """A name that would do."""
 
     near: str | None
 
 
-class CaaClue(NamedTuple):
+class CaaClue(msgspec.Struct, frozen=True):
     """The zone, where the record goes, its tag, and the authority to allow."""
 
     zone: Zone

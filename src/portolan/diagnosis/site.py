@@ -1,7 +1,8 @@
 """Faults of the site: bindings and content."""
 
 from collections.abc import Iterator
-from typing import NamedTuple
+
+import msgspec
 
 from portolan.diagnosis.base import Case, Finding, Home, fault, listed
 from portolan.diagnosis.proposal import Patch, Proposal, append, item_path, put, remedy, remove, replace
@@ -10,20 +11,20 @@ from portolan.evidence.kinds import http as http_kinds
 from portolan.source.nearest import nearest
 
 
-class SiteClue(NamedTuple):
+class SiteClue(msgspec.Struct, frozen=True):
     """The site that is concerned."""
 
     site: Site
 
 
-class NamedClue(NamedTuple):
+class NamedClue(msgspec.Struct, frozen=True):
     """The site, and the name that it should answer to."""
 
     site: Site | None
     name: str
 
 
-class SlipClue(NamedTuple):
+class SlipClue(msgspec.Struct, frozen=True):
     """The site, its name one slip away, and the name asked for."""
 
     site: Site
@@ -31,14 +32,14 @@ class SlipClue(NamedTuple):
     name: str
 
 
-class CatchAllClue(NamedTuple):
+class CatchAllClue(msgspec.Struct, frozen=True):
     """The site that answers with an error, and whether it is bound to the name."""
 
     site: Site
     bound: bool
 
 
-class UnboundClue(NamedTuple):
+class UnboundClue(msgspec.Struct, frozen=True):
     """The service, the site that was meant, the name, and who took it."""
 
     service: WebService
@@ -47,7 +48,7 @@ class UnboundClue(NamedTuple):
     default: Site | None
 
 
-class ShadowClue(NamedTuple):
+class ShadowClue(msgspec.Struct, frozen=True):
     """The site that took the name, and the one that was meant."""
 
     taker: Site
@@ -55,7 +56,7 @@ class ShadowClue(NamedTuple):
     name: str
 
 
-class FolderClue(NamedTuple):
+class FolderClue(msgspec.Struct, frozen=True):
     """The folder without default document, and a file that may be one."""
 
     site: Site
@@ -63,14 +64,14 @@ class FolderClue(NamedTuple):
     like: str | None
 
 
-class WantedClue(NamedTuple):
+class WantedClue(msgspec.Struct, frozen=True):
     """The document that should come first."""
 
     site: Site
     wanted: str
 
 
-class FileClue(NamedTuple):
+class FileClue(msgspec.Struct, frozen=True):
     """The file that is missing, and one that is spelled nearly so."""
 
     site: Site

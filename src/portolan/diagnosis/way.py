@@ -1,7 +1,9 @@
 """Faults of the way in: forwards, filters, groups, routes."""
 
 from collections.abc import Iterator
-from typing import Any, NamedTuple
+from typing import Any
+
+import msgspec
 
 from portolan.diagnosis.base import Case, Finding, Home, addresses_of, all_homes, fault, listed, reached_by
 from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, remove, replace
@@ -13,26 +15,26 @@ from portolan.net.topology import Device
 from portolan.source.place import pointer
 
 
-class RouterClue(NamedTuple):
+class RouterClue(msgspec.Struct, frozen=True):
     """The router that is concerned."""
 
     router: Router
 
 
-class ForwardClue(NamedTuple):
+class ForwardClue(msgspec.Struct, frozen=True):
     """The forward that is concerned."""
 
     forward: Forward
 
 
-class TargetClue(NamedTuple):
+class TargetClue(msgspec.Struct, frozen=True):
     """The router, and the site behind it."""
 
     router: Router
     home: Home
 
 
-class ShadowedClue(NamedTuple):
+class ShadowedClue(msgspec.Struct, frozen=True):
     """What took the port before the forward: a service of the router, or an earlier forward."""
 
     router: Router
@@ -41,21 +43,21 @@ class ShadowedClue(NamedTuple):
     earlier: int = 0
 
 
-class AddressClue(NamedTuple):
+class AddressClue(msgspec.Struct, frozen=True):
     """The forward, and where the site is."""
 
     forward: Forward
     home: Home
 
 
-class PortClue(NamedTuple):
+class PortClue(msgspec.Struct, frozen=True):
     """The forward, and the port on which the site is."""
 
     forward: Forward
     port: int
 
 
-class DeviceClue(NamedTuple):
+class DeviceClue(msgspec.Struct, frozen=True):
     """The device without a way."""
 
     device: object

@@ -26,14 +26,15 @@ class Reached(NamedTuple):
     service: NameServer | Resolver | None = None
 
 
-#: All that decides which server answers: the zone, the delegation that leads to it, and who asks.
-_Key = tuple[str, tuple[int, ...], str | None, Asker]
+#: All that decides which server answers: the zone, the delegation that leads to it, its parent, and who asks.
+_Key = tuple[object, ...]
 
 
 def _key_of(zone: Zone, cut: Cut | None, parent: Zone | None, asker: Asker) -> _Key:
-    named = tuple(map(id, cut.servers)) if cut is not None else ()
+    named = tuple(map(id, cut.servers)) if cut is not None else None
+    above = parent.name if parent is not None else None
     # What is remembered of the asked name does not count where servers are looked for.
-    return zone.name, named, parent.name if parent is not None else None, asker._replace(since=None, passed=())
+    return zone.name, named, above, asker.label, asker.machine, asker.service, asker.client, asker.validates
 
 
 class Servers:

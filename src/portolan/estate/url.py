@@ -1,6 +1,7 @@
 """URLs: what is typed (WHATWG URL section 4), and references against a base (RFC 3986 section 5)."""
 
 import re
+from functools import lru_cache
 from ipaddress import IPv4Address, IPv6Address
 from typing import NamedTuple
 from urllib.parse import quote, unquote, urljoin
@@ -45,9 +46,10 @@ _HOST = re.compile(r"[a-z0-9_]([a-z0-9_-]*[a-z0-9_])?(\.[a-z0-9_]([a-z0-9_-]*[a-
 _SAFE = "/%:@!$&'()*+,;=~-._[]|^"
 
 
+@lru_cache(4096)
 def parse(text: str) -> Url:
     """An absolute http or https URL. Raises BadUrlError."""
-    if any("\ud800" <= char <= "\udfff" for char in text):
+    if not text.isascii() and any("\ud800" <= char <= "\udfff" for char in text):
         raise BadUrlError("the URL holds bytes that are no UTF-8. Type it again.")
     cleaned = re.sub(r"[\t\r\n]", "", text.strip("".join(map(chr, range(0x21)))))
     match = _SHAPE.fullmatch(cleaned)
@@ -172,7 +174,10 @@ def _path(path: str) -> str:
     return _encoded("/" + "/".join(kept), _SAFE)
 
 
+_ODD = re.compile(r'[ "<>`{}]')
+
+
 def _encoded(text: str, safe: str) -> str:
-    if text.isascii() and text.isprintable() and not any(char in text for char in ' "<>`{}'):
+    if text.isascii() and text.isprintable() and not _ODD.search(text):
         return text
     return quote(text, safe=safe)

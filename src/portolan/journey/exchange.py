@@ -3,7 +3,6 @@
 from collections.abc import Sequence
 
 from portolan.dns import https_record
-from portolan.dns.client import resolve
 from portolan.estate.certificate import Certificate
 from portolan.estate.client import Client, PassingProgram
 from portolan.estate.service import Listener, Site, WebService
@@ -75,7 +74,7 @@ def _connected(world: World, url: Url, client: Client) -> tuple[Resolution, tupl
         found = https_record.offers(world.naming, url.host, url.port, client)
         before = found.decisions
         for offer in found.offers:
-            resolution = resolve(world.naming, offer.target, None, client)
+            resolution = world.resolve(client, offer.target, None)
             if resolution.detail is not None and offer.hints and client.https_records == "all":
                 stop = offer.decision
                 hint = name_kinds.HttpsHint(offer.target, offer.hints[0], place=stop.place, subject=stop.subject)
@@ -87,7 +86,7 @@ def _connected(world: World, url: Url, client: Client) -> tuple[Resolution, tupl
                 if attempts[-1].detail is None:
                     return resolution._replace(host=url.host, decisions=before), attempts
     # RFC 9460 section 3: without an offer that works, as if there were none.
-    resolution = resolve(world.naming, url.host, url.literal, client)
+    resolution = world.resolve(client, url.host, url.literal)
     if before:
         resolution = resolution._replace(decisions=(*before, *resolution.decisions))
     if resolution.detail is not None:

@@ -15,7 +15,7 @@ from portolan.estate.machine import Host, Machine
 from portolan.estate.network import Interface
 from portolan.estate.service import Listener, Resolver, Service, WebService
 from portolan.estate.vantage import Vantage
-from portolan.evidence.legs import Connection
+from portolan.evidence.legs import Connection, Resolution
 from portolan.evidence.start import StartFailure, Why
 from portolan.http.binding import Table, table_of
 from portolan.journey.moment import all_names, rebooted, standing
@@ -40,6 +40,10 @@ def _resolver_at(name: str, *addresses: IPAddress) -> Host:
 _ORDINARY = _resolver_at("an ordinary resolver", *ORDINARY_RESOLVERS)
 
 
+#: How many ways, and names, a world keeps in mind.
+_MOST_KEPT = 4096
+
+
 class World:
     """An estate at a moment, as it is or after a boot of the machines named (`booted`; None: of all). Indexes are made on first use; those of unchanged parts are shared with changed estates."""
 
@@ -61,6 +65,9 @@ class World:
         self.shared: dict[Any, Any] = {} if shared is None else shared
         self._undescribed = {id(_ORDINARY): _ORDINARY, **{id(each): each for each in self._stated_resolvers()}}
         self._starting: set[int] = set()
+        #: All that a way, or a name, depends on in this world: devices and clients are of this estate, the moment is fixed.
+        self._walked: dict[tuple[int, IPAddress, int, str], Connection] = {}
+        self._looked_up: dict[tuple[Client, str, IPAddress | None], Resolution] = {}
         self.topology = Topology(
             estate, self._why_not_started, self._ways, tuple(self._undescribed.values()), self.shared
         )
@@ -71,8 +78,30 @@ class World:
         return World(estate, self.now, self.shared, self.booted)
 
     def connect(self, origin: Machine | Client, address: IPAddress, port: int, protocol: str = "tcp") -> Connection:
-        """Connects from a machine or a visitor."""
-        return connect(self.topology, self.topology.device(self.seat(origin)), address, port, protocol)
+        """Connects from a machine or a client; the same way is walked once."""
+        device = self.topology.device(self.seat(origin))
+        key = (id(device), address, port, protocol)
+        found = self._walked.get(key)
+        if found is None:
+            if len(self._walked) >= _MOST_KEPT:
+                self._walked.clear()
+            found = self._walked[key] = connect(self.topology, device, address, port, protocol)
+        return found
+
+    def forget(self) -> None:
+        """Lets go of the ways walked and the names looked up; they are found again."""
+        self._walked.clear()
+        self._looked_up.clear()
+
+    def resolve(self, client: Client, host: str, literal: IPAddress | None) -> Resolution:
+        """A host's addresses as a client finds them; the same name is looked up once."""
+        key = (client, host, literal)
+        found = self._looked_up.get(key)
+        if found is None:
+            if len(self._looked_up) >= _MOST_KEPT:
+                self._looked_up.clear()
+            found = self._looked_up[key] = resolve(self.naming, host, literal, client)
+        return found
 
     def seat(self, client: Machine | Client) -> Machine | Vantage:
         """The device that a client asks from: its own, or the machine that it sits at."""
