@@ -157,6 +157,15 @@ class Naming:
             known, kept = self._remembered(name, asker, answer)
             if known:
                 return kept
+        begun = self._begun(name, asker, answer)
+        if begun is None:
+            return None
+        if not isinstance(begun, tuple) or isinstance(begun, Found | Below):
+            return begun
+        return self._descended(name, begun, asker, answer)
+
+    def _begun(self, name: str, asker: Asker, answer: Answer) -> tuple[Zone, Held, Reached | None] | Found | None:
+        """Where a resolver begins: a zone, the version held there and who answers for it; or what others answered."""
         service, server = asker.service, None
         own = self._holding(name, service) if service is not None and service.zones else None
         if own is not None and service is not None:
@@ -180,6 +189,13 @@ class Naming:
             if reached is None:
                 return None
             zone, (held, server) = top, reached
+        return zone, held, server
+
+    def _descended(
+        self, name: str, begun: tuple[Zone, Held, Reached | None], asker: Asker, answer: Answer
+    ) -> Found | Below | None:
+        """Down the delegations from where the resolver began."""
+        zone, held, server = begun
         secure, parent = True, None
         while True:
             if server is not None and server.service is not None and zone.name in self._parents:

@@ -390,6 +390,11 @@ def _zone(estate: Estate, zone: Zone, note: _Notes) -> None:
                     f"the parent zone {parent} is in the estate; its NS records say who is delegated to",
                     f"Take '{key}' away.",
                 )
+    _zone_parts(zone, note)
+
+
+def _zone_parts(zone: Zone, note: _Notes) -> None:
+    """What a zone says of its glue, its alias, its versions and its keys."""
     for server in zone.glue:
         if server not in zone.delegated_to:
             note(

@@ -56,79 +56,100 @@ class JsonMark:
 
 def json_nodes(name: str, text: str, most_depth: int) -> Node:
     """The root node of a JSON text. Raises EstateError with the first problem's spot."""
-    held = _Text(name, text, [0, *(match.end() for match in re.finditer("\n", text))])
+    return _Parser(name, text, most_depth).root()
 
-    def refuse(at: int, message: str, hint: str = "Check the brackets, the commas and the quotes.") -> NoReturn:
-        mark = JsonMark(held, min(at, len(text)))
-        raise EstateError([Problem(Span(name, mark.line + 1, mark.column + 1), message, hint=hint)])
 
-    def skip(at: int) -> int:
-        match = _SPACE.match(text, at)
+class _Parser:
+    """Reads one text; `at` is always an index into it."""
+
+    def __init__(self, name: str, text: str, most_depth: int) -> None:
+        self._name = name
+        self._text = text
+        self._most_depth = most_depth
+        self._held = _Text(name, text, [0, *(match.end() for match in re.finditer("\n", text))])
+
+    def root(self) -> Node:
+        """The whole text's node."""
+        root, end = self._value(self._skip(0), 0)
+        end = self._skip(end)
+        if end < len(self._text):
+            self._refuse(end, "something stands behind the end of the JSON text", "Keep one of the two.")
+        return root
+
+    def _refuse(self, at: int, message: str, hint: str = "Check the brackets, the commas and the quotes.") -> NoReturn:
+        mark = JsonMark(self._held, min(at, len(self._text)))
+        raise EstateError([Problem(Span(self._name, mark.line + 1, mark.column + 1), message, hint=hint)])
+
+    def _skip(self, at: int) -> int:
+        match = _SPACE.match(self._text, at)
         assert match is not None
         return match.end()
 
-    def value(at: int, depth: int) -> tuple[Node, int]:
+    def _value(self, at: int, depth: int) -> tuple[Node, int]:
+        text = self._text
         char = text[at : at + 1]
-        mark: Any = JsonMark(held, at)
-        if depth > most_depth:
-            refuse(at, f"nested deeper than {most_depth} levels", "No estate needs that; check the brackets.")
+        mark: Any = JsonMark(self._held, at)
+        if depth > self._most_depth:
+            hint = "No estate needs that; check the brackets."
+            self._refuse(at, f"nested deeper than {self._most_depth} levels", hint)
         if char == '"':
-            content, end = string(at)
+            content, end = self._string(at)
             return ScalarNode(_PLAIN, content, mark, mark, style='"'), end
         if char == "{":
-            return members(at, mark, depth)
+            return self._members(at, mark, depth)
         if char == "[":
-            items: list[Node] = []
-            at = skip(at + 1)
-            while text[at : at + 1] != "]":
-                item, at = value(at, depth + 1)
-                items.append(item)
-                at = following(at, "]")
-            return SequenceNode(_PLAIN, items, mark, mark), at + 1
+            return self._items(at, mark, depth)
         match = _WORD.match(text, at)
         if match is None:
             found = one_line(text[at : at + 20].split("\n")[0], 40)
-            refuse(at, f"not JSON: expected a value, found '{found}'" if found else "not JSON: it ends too early")
+            self._refuse(at, f"not JSON: expected a value, found '{found}'" if found else "not JSON: it ends too early")
         return ScalarNode(_PLAIN, match.group(), mark, mark), match.end()
 
-    def string(at: int) -> tuple[str, int]:
+    def _string(self, at: int) -> tuple[str, int]:
         try:
-            content, end = scanstring(text, at + 1, True)
+            content, end = scanstring(self._text, at + 1, True)
         except JSONDecodeError as error:
-            refuse(error.pos, f"not JSON: {error.msg.lower()}")
+            self._refuse(error.pos, f"not JSON: {error.msg.lower()}")
         if any("\ud800" <= char <= "\udfff" for char in content):
-            refuse(at, "a text holds half of a surrogate pair", "Write both halves, or the character itself.")
+            hint = "Write both halves, or the character itself."
+            self._refuse(at, "a text holds half of a surrogate pair", hint)
         return content, end
 
-    def members(at: int, mark: Any, depth: int) -> tuple[Node, int]:
+    def _items(self, at: int, mark: Any, depth: int) -> tuple[Node, int]:
+        items: list[Node] = []
+        at = self._skip(at + 1)
+        while self._text[at : at + 1] != "]":
+            item, at = self._value(at, depth + 1)
+            items.append(item)
+            at = self._following(at, "]")
+        return SequenceNode(_PLAIN, items, mark, mark), at + 1
+
+    def _members(self, at: int, mark: Any, depth: int) -> tuple[Node, int]:
+        text = self._text
         pairs: list[tuple[Node, Node]] = []
-        at = skip(at + 1)
+        at = self._skip(at + 1)
         while text[at : at + 1] != "}":
             if text[at : at + 1] != '"':
-                refuse(at, "not JSON: expected a key in double quotes")
-            own: Any = JsonMark(held, at)
-            key, at = string(at)
-            at = skip(at)
+                self._refuse(at, "not JSON: expected a key in double quotes")
+            own: Any = JsonMark(self._held, at)
+            key, at = self._string(at)
+            at = self._skip(at)
             if text[at : at + 1] != ":":
-                refuse(at, "not JSON: expected ':' behind a key")
-            item, at = value(skip(at + 1), depth + 1)
+                self._refuse(at, "not JSON: expected ':' behind a key")
+            item, at = self._value(self._skip(at + 1), depth + 1)
             pairs.append((ScalarNode(_PLAIN, key, own, own, style='"'), item))
-            at = following(at, "}")
+            at = self._following(at, "}")
         return MappingNode(_PLAIN, pairs, mark, mark), at + 1
 
-    def following(at: int, closing: str) -> int:
+    def _following(self, at: int, closing: str) -> int:
         """Behind a comma, or at the closing bracket."""
-        at = skip(at)
+        text = self._text
+        at = self._skip(at)
         if text[at : at + 1] == ",":
-            at = skip(at + 1)
+            at = self._skip(at + 1)
             if text[at : at + 1] == closing:
-                refuse(at, f"not JSON: a comma stands before '{closing}'")
+                self._refuse(at, f"not JSON: a comma stands before '{closing}'")
         elif text[at : at + 1] != closing:
-            refuse(at, f"not JSON: expected ',' or '{closing}'" if at < len(text) else "not JSON: it ends too early")
+            early = at >= len(text)
+            self._refuse(at, "not JSON: it ends too early" if early else f"not JSON: expected ',' or '{closing}'")
         return at
-
-    root, end = value(skip(0), 0)
-    end = skip(end)
-    if end < len(text):
-        refuse(end, "something stands behind the end of the JSON text", "Keep one of the two.")
-    return root

@@ -6,7 +6,7 @@ blank owner repeats the last; parentheses join lines; `;` starts a comment; `@` 
 
 import re
 from collections.abc import Callable, Iterator
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from portolan.estate.zone import Record, ZoneData
 from portolan.formats.files import FileError, inside
@@ -85,33 +85,9 @@ class ZoneReader:
                 if not entry.blank_owner:
                     owner = absolute(first, origin)
                     at = 1
-                own_ttl: int | None = None
-                while True:
-                    word = tokens[at].upper()
-                    if word in PARSERS:
-                        break
-                    if word == "IN":
-                        at += 1
-                    elif own_ttl is None and word[0].isdecimal():
-                        own_ttl = seconds(word)
-                        at += 1
-                    elif word in ("CH", "HS", "CS"):
-                        raise ValueError(f"class {word} is not for the internet; expected IN")
-                    elif known_type(word):
-                        break
-                    else:
-                        raise ValueError(f"expected a record type, found '{tokens[at]}'")
-                data_tokens = tokens[at + 1 :]
-                parse = PARSERS.get(word)
-                if parse is not None and data_tokens[:1] == ["\\#"]:
-                    # RFC 3597 section 5: the data of a known type, written as of an unknown one.
-                    data_tokens = next(
-                        self._entries(checked_text(word, _after(entry.text, at + 1), origin), shown)
-                    ).tokens
-                if parse is not None:
-                    data = parse(data_tokens, origin)
-                else:
-                    data = checked_text(word, _after(entry.text, at + 1), origin)
+                at, own_ttl = _type_at(tokens, at)
+                word = tokens[at].upper()
+                data = self._data(entry, word, at, origin, shown)
                 if own_ttl is None:
                     # RFC 2308 section 4: $TTL, else (RFC 1035) the last one stated, else SOA's minimum.
                     own_ttl = ttl if ttl is not None else last_ttl
@@ -125,6 +101,17 @@ class ZoneReader:
                 self._fail(entry, shown, str(error))
             except IndexError:
                 self._fail(entry, shown, "the record ends too early; expected owner, type and data")
+
+    def _data(self, entry: Entry, word: str, at: int, origin: str, shown: str) -> Any:
+        """The data behind a type, which stands at an index. Raises ValueError."""
+        parse = PARSERS.get(word)
+        if parse is None:
+            return checked_text(word, _after(entry.text, at + 1), origin)
+        tokens = entry.tokens[at + 1 :]
+        if tokens[:1] == ["\\#"]:
+            # RFC 3597 section 5: the data of a known type, written as of an unknown one.
+            tokens = next(self._entries(checked_text(word, _after(entry.text, at + 1), origin), shown)).tokens
+        return parse(tokens, origin)
 
     def _fail(self, entry: Entry, shown: str, message: str) -> None:
         found = re.search(r"found '(.+)'$", message)
@@ -396,3 +383,23 @@ def _below_dname(nodes: dict[str, dict[str, tuple[Record, ...]]]) -> tuple[str, 
                 return f"a name stands below the DNAME record of {above}", next(iter(types.values()))[0]
             above = above.partition(".")[2]
     return None
+
+
+def _type_at(tokens: list[str], at: int) -> tuple[int, int | None]:
+    """Where a record's type stands, behind class and TTL in either order (RFC 1035 section 5.1), and the TTL. Raises ValueError."""
+    ttl: int | None = None
+    while True:
+        word = tokens[at].upper()
+        if word in PARSERS:
+            return at, ttl
+        if word == "IN":
+            at += 1
+        elif ttl is None and word[0].isdecimal():
+            ttl = seconds(word)
+            at += 1
+        elif word in ("CH", "HS", "CS"):
+            raise ValueError(f"class {word} is not for the internet; expected IN")
+        elif known_type(word):
+            return at, ttl
+        else:
+            raise ValueError(f"expected a record type, found '{tokens[at]}'")

@@ -85,16 +85,7 @@ class Walk:
 
     def _box(self, device: Device, packet: Packet, entering: Port | None, reply: bool) -> "End | Port":
         """One box: the end of the walk, or the port of the next box that the packet arrives at."""
-        known = mapped = None
-        if device.filter is not None and not device.filter.stateful:
-            self.stateless = True
-        if reply:
-            known = self._known(device, packet)
-            packet.state = _reply_state(packet, known, self.later, device.name == self.rejecting)
-            self.answered.add(device.name)
-        elif self.later:
-            mapped = self._mapped(device, packet)
-            packet.state = "established" if mapped is not None else "invalid"
+        known, mapped = self._tracked(device, packet, reply)
         own = device.own[packet.v6]
         if entering is not None and (entering.guarded or (packet.sv in own and not packet.v6)):
             barred = self._enters(device, packet, entering)
@@ -128,6 +119,20 @@ class Walk:
             )
         if line.ends is not None:
             return self._ends(device, packet, line, before)
+        return self._onward(device, packet, entering, line, before, (sent_on, known, mapped), reply)
+
+    def _onward(
+        self,
+        device: Device,
+        packet: Packet,
+        entering: Port | None,
+        line: RouteLine,
+        before: Addressed,
+        translated: "tuple[Forward | OneToOne | None, Tracked | None, Addressed | None]",
+        reply: bool,
+    ) -> "End | Port":
+        """What a box does with a packet that it routes: its filter, its source translation, what guards the way out."""
+        sent_on, known, mapped = translated
         if device.filter is not None:
             barred = self._filter(device, packet, entering, line.port, before, sent_on is not None)
             if barred is not None:
@@ -160,6 +165,21 @@ class Walk:
         return self._next(device, packet, line, entering, before, reply)
 
     # -- the stations of a box -----------------------------------------------------------------------------------
+
+    def _tracked(self, device: Device, packet: Packet, reply: bool) -> "tuple[Tracked | None, Addressed | None]":
+        """What a box's connection tracking knows of a packet, which is noted in its state: an answer's, a later one's."""
+        if device.filter is not None and not device.filter.stateful:
+            self.stateless = True
+        if reply:
+            known = self._known(device, packet)
+            packet.state = _reply_state(packet, known, self.later, device.name == self.rejecting)
+            self.answered.add(device.name)
+            return known, None
+        if self.later:
+            mapped = self._mapped(device, packet)
+            packet.state = "established" if mapped is not None else "invalid"
+            return None, mapped
+        return None, None
 
     def _known(self, device: Device, packet: Packet) -> Tracked | None:
         for tracked in self.tracked.get(device.name, ()):

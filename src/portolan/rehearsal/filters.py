@@ -214,32 +214,25 @@ def _translation(box: Box) -> list[str]:
         if version == 4:
             out += [f"    oifname {device_name(box, name)} counter masquerade" for name in box.masquerade]
         if into or out:
-            tables.append(f"table {family} translate {{")
-            tables.append(
-                "\n".join(
-                    ["  chain into {", "    type nat hook prerouting priority -100; policy accept;", *into, "  }"]
-                )
-            )
-            tables.append(
-                "\n".join(["  chain out {", "    type nat hook postrouting priority 100; policy accept;", *out, "  }"])
-            )
-            if box.hairpin == "full":
-                marks = [
-                    f"    iifname {device_name(box, name)} ct state new ct mark set {int(device_name(box, name)[2:]) + 1}"
-                    for name in box.interfaces
-                ]
-                tables.append(
-                    "\n".join(
-                        [
-                            "  chain marks {",
-                            "    type filter hook prerouting priority -150; policy accept;",
-                            *marks,
-                            "  }",
-                        ]
-                    )
-                )
-            tables.append("}")
+            tables.append(_table_of(box, family, into, out))
     return tables
+
+
+def _table_of(box: Router, family: str, into: list[str], out: list[str]) -> str:
+    """A family's translations as one table; where inside packets are turned round, with the marks that tell them."""
+    lines = [
+        f"table {family} translate {{",
+        "  chain into {",
+        "    type nat hook prerouting priority -100; policy accept;",
+    ]
+    lines += [*into, "  }", "  chain out {", "    type nat hook postrouting priority 100; policy accept;", *out, "  }"]
+    if box.hairpin == "full":
+        lines += ["  chain marks {", "    type filter hook prerouting priority -150; policy accept;"]
+        for name in box.interfaces:
+            device = device_name(box, name)
+            lines.append(f"    iifname {device} ct state new ct mark set {int(device[2:]) + 1}")
+        lines.append("  }")
+    return "\n".join([*lines, "}"])
 
 
 def _own_first(box: Router, family: str, version: int) -> Iterator[str]:

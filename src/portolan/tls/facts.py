@@ -6,11 +6,14 @@ The library is imported when the first PEM certificate is looked at, so that an 
 import warnings
 from collections.abc import Callable
 from datetime import datetime
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from portolan.estate.certificate import Authority, Certificate
 from portolan.estate.estate import Estate
 from portolan.source.problem import EstateError, Problem
+
+if TYPE_CHECKING:
+    from cryptography import x509
 
 
 class Facts(NamedTuple):
@@ -122,40 +125,32 @@ def _declared(certificate: Certificate, above: tuple[Authority, ...]) -> Shown:
 
 def _from_pem(der: bytes, holder: Certificate | Authority, number: int) -> Facts:
     from cryptography import x509
-    from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
-    from cryptography.x509.oid import ExtendedKeyUsageOID
+    from cryptography.exceptions import UnsupportedAlgorithm
 
+    damaged = (ValueError, TypeError, x509.InvalidVersion, x509.DuplicateExtension, x509.UnsupportedGeneralNameType)
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
             parsed = x509.load_der_x509_certificate(der)
-            subject, issuer = parsed.subject.rfc4514_string(), parsed.issuer.rfc4514_string()
-            starts, until = parsed.not_valid_before_utc, parsed.not_valid_after_utc
-            names = _covered(parsed)
-            basic = _extension(parsed, x509.BasicConstraints)
-            purposes = _extension(parsed, x509.ExtendedKeyUsage)
-            usage = _extension(parsed, x509.KeyUsage)
             parsed.public_key()
-    except (
-        ValueError,
-        TypeError,
-        x509.InvalidVersion,
-        x509.DuplicateExtension,
-        x509.UnsupportedGeneralNameType,
-        UnsupportedAlgorithm,
-    ) as error:
+            return _facts_of(parsed, der, holder.name if number == 0 else None)
+    except (*damaged, UnsupportedAlgorithm) as error:
         place = holder.place.key("file")
-        raise EstateError(
-            [
-                Problem(
-                    place.span,
-                    f"certificate {number + 1} in the file cannot be read: {error}",
-                    place.object,
-                    "Copy the file anew, or name one that current programs can read.",
-                )
-            ]
-        ) from None
+        text = f"certificate {number + 1} in the file cannot be read: {error}"
+        hint = "Copy the file anew, or name one that current programs can read."
+        raise EstateError([Problem(place.span, text, place.object, hint)]) from None
 
+
+def _facts_of(parsed: "x509.Certificate", der: bytes, name: str | None) -> Facts:
+    """The facts of a parsed certificate; raises what the library raises where an extension is damaged."""
+    from cryptography import x509
+    from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
+    from cryptography.x509.oid import ExtendedKeyUsageOID
+
+    subject, issuer = parsed.subject.rfc4514_string(), parsed.issuer.rfc4514_string()
+    basic = _extension(parsed, x509.BasicConstraints)
+    purposes = _extension(parsed, x509.ExtendedKeyUsage)
+    usage = _extension(parsed, x509.KeyUsage)
     checked: dict[bytes, bool] = {}
 
     def signed(other: Facts) -> bool:
@@ -170,12 +165,12 @@ def _from_pem(der: bytes, holder: Certificate | Authority, number: int) -> Facts
         return checked[other.identity]
 
     facts = Facts(
-        label=_label(parsed.subject, holder.name if number == 0 else subject),
+        label=_label(parsed.subject, subject if name is None else name),
         subject=subject,
         issuer=issuer,
-        names=names,
-        starts=starts,
-        until=until,
+        names=_covered(parsed),
+        starts=parsed.not_valid_before_utc,
+        until=parsed.not_valid_after_utc,
         self_signed=False,
         # RFC 5280 section 4.2.1.3: a stated key usage must hold what the key is used for.
         may_issue=bool(basic is not None and basic.ca and (usage is None or usage.key_cert_sign)),
