@@ -1,11 +1,12 @@
 """What can be found about names without asking any question."""
 
-import shlex
 from collections.abc import Iterator
 from datetime import timedelta
+from typing import Any
 
 from portolan.diagnosis.base import Finding, Severity, all_homes, listed, warned, zone_of
-from portolan.diagnosis.resolving import wrong_glue
+from portolan.diagnosis.resolving import CaaClue, wrong_glue
+from portolan.dns.rdata import rdata
 from portolan.dns.signatures import judged, named_keys, signatures_end
 from portolan.dns.versions import same_answer
 from portolan.dns.zone import Found, Types
@@ -247,12 +248,13 @@ def _forbidden(world: World, certificate: Certificate, covered: str) -> Finding 
     while name:
         zone = zone_of(world.estate, name)
         records = (_types(world.naming.index(zone).look(name)) or {}).get("CAA", ()) if zone is not None else ()
-        if not records:
+        if zone is None or not records:
             name = name.partition(".")[2]
             continue
-        read = [shlex.split(str(record.data))[1:3] for record in records]
-        tag = "issuewild" if wild and any(each[0] == "issuewild" for each in read) else "issue"
-        allowed = [value.partition(";")[0].strip() for kind, value in read if kind == tag]
+        read: list[Any] = [rdata("CAA", str(record.data)) for record in records]
+        tag = "issuewild" if wild and any(each.tag == b"issuewild" for each in read) else "issue"
+        values = [each.value.decode("ascii", "replace") for each in read if each.tag == tag.encode()]
+        allowed = [value.partition(";")[0].strip() for value in values]
         if not allowed or set(allowed) & set(wanted) or (not wanted and any(allowed)):
             return None
         who = listed(each for each in allowed if each) or "nobody"
@@ -262,7 +264,7 @@ def _forbidden(world: World, certificate: Certificate, covered: str) -> Finding 
             f"{certificate.issuer or 'a public authority'}",
             records[0].place,
             Severity.WARNING,
-            {"zone": zone, "owner": name, "tag": tag, "wanted": wanted[0] if wanted else ""},
+            CaaClue(zone, name, tag, wanted[0] if wanted else ""),
         )
     return None
 

@@ -1,23 +1,35 @@
 """HTTPS records (RFC 9460): where a client that follows them connects to, and when it goes straight to https."""
 
-import shlex
 from ipaddress import ip_address
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from portolan.dns.client import client_of, lookup
 from portolan.dns.naming import Naming
+from portolan.dns.rdata import rdata
 from portolan.estate.base import IPAddress
 from portolan.estate.client import Client
 from portolan.estate.zone import Record
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import name as name_kinds
 
-#: RFC 9460 section 14.3.2; the others a client of ours does not know.
-_KNOWN = frozenset(("mandatory", "alpn", "no-default-alpn", "port", "ipv4hint", "ipv6hint", "ech"))
+#: mandatory, alpn, no-default-alpn, port, ipv4hint, ech, ipv6hint (RFC 9460 section 14.3.2); a client of ours knows no other.
+_KNOWN = frozenset(range(7))
 _OVER_TCP = frozenset(("http/1.1", "h2"))
 #: What browsers speak; an offer of h3 alone still says that the name is secure.
 _SPOKEN = _OVER_TCP | {"h3"}
 _MOST_ALIASES = 8
+
+
+class Parsed(NamedTuple):
+    """What a record says: the target is empty for the owner itself; `unknown` are the mandatory keys that are not known here."""
+
+    priority: int
+    target: str
+    protocols: frozenset[str]
+    no_default: bool
+    port: int | None
+    hints: tuple[IPAddress, ...]
+    unknown: tuple[str, ...]
 
 
 class Offer(NamedTuple):
@@ -57,16 +69,17 @@ def offers(naming: Naming, host: str, port: int, asker: Client) -> Offers:
                 return NONE
             return Offers(True, (Offer(target, port if port != 80 else 443, (), decisions[-1]),), tuple(decisions))
         read = [(_parsed(str(record.data)), record) for record in records]
-        alias = next(((parts, record) for parts, record in read if parts[0] == 0), None)
+        alias = next(((parts, record) for parts, record in read if parts.priority == 0), None)
         if alias is None or asker.https_records == "offers":
-            read = [each for each in read if each[0][0]]
+            read = [each for each in read if each[0].priority]
             if not read:
                 # It sees that the name is secure, and follows the alias no further.
                 assert alias is not None
-                seen = name_kinds.HttpsAliasLeft(answer.name, alias[0][1], place=alias[1].place, subject=alias[1])
+                seen = name_kinds.HttpsAliasLeft(answer.name, alias[0].target, place=alias[1].place, subject=alias[1])
                 return Offers(True, (), (seen,))
             return _service(host if not decisions else target, answer.name, port, read, decisions)
-        (_, name, _), record = alias
+        parts, record = alias
+        name = parts.target
         if name in ("", answer.name):
             return NONE
         decisions.append(name_kinds.HttpsAlias(answer.name, name, place=record.place, subject=record))
@@ -74,33 +87,47 @@ def offers(naming: Naming, host: str, port: int, asker: Client) -> Offers:
     return NONE
 
 
-def _service(
-    host: str, owner: str, port: int, read: list[tuple[tuple[int, str, dict[str, str]], Record]], before: list[Decision]
-) -> Offers:
+def _service(host: str, owner: str, port: int, read: list[tuple[Parsed, Record]], before: list[Decision]) -> Offers:
     found, decisions, fits = [], list(before), bool(before)
-    for (_, name, parameters), record in sorted(read, key=lambda each: each[0][0]):
-        wanted = [each for each in parameters.get("mandatory", "").split(",") if each and each not in _KNOWN]
-        protocols = set(parameters.get("alpn", "").split(",")) - {""}
-        if "no-default-alpn" not in parameters:
-            protocols.add("http/1.1")
-        fits = fits or (not wanted and bool(protocols & _SPOKEN))
-        if wanted or not protocols & _OVER_TCP:
-            decisions.append(
-                name_kinds.HttpsUnfit(owner, ", ".join(wanted or sorted(protocols)), place=record.place, subject=record)
-            )
+    for parts, record in sorted(read, key=lambda each: each[0].priority):
+        protocols = parts.protocols if parts.no_default else parts.protocols | {"http/1.1"}
+        fits = fits or (not parts.unknown and bool(protocols & _SPOKEN))
+        if parts.unknown or not protocols & _OVER_TCP:
+            wanted = ", ".join(parts.unknown or sorted(protocols))
+            decisions.append(name_kinds.HttpsUnfit(owner, wanted, place=record.place, subject=record))
             continue
-        at = int(parameters.get("port", 443 if port == 80 else port))
-        target = name or host
-        hints = tuple(
-            ip_address(text) for key in ("ipv6hint", "ipv4hint") for text in parameters.get(key, "").split(",") if text
-        )
+        at = parts.port if parts.port is not None else 443 if port == 80 else port
+        target = parts.target or host
         decision = name_kinds.HttpsService(owner, target, at, place=record.place, subject=record)
-        found.append(Offer(target, at, hints, decision))
+        found.append(Offer(target, at, parts.hints, decision))
     return Offers(fits, tuple(found), tuple(decisions))
 
 
-def _parsed(text: str) -> tuple[int, str, dict[str, str]]:
-    """Priority, target (empty for the owner itself) and parameters of a record's text."""
-    priority, target, *rest = shlex.split(text)
-    parameters = dict(part.partition("=")[::2] for part in rest)
-    return int(priority), target.rstrip(".").lower(), parameters
+def _parsed(text: str) -> Parsed:
+    """A record's text by the DNS library's class."""
+    from dns.rdtypes.svcbbase import ParamKey
+
+    data: Any = rdata("HTTPS", text)
+    params = {} if data.priority == 0 else data.params
+
+    def held(key: ParamKey) -> Any:
+        return params.get(key)
+
+    alpn, port, mandatory = held(ParamKey.ALPN), held(ParamKey.PORT), held(ParamKey.MANDATORY)
+    hints = [each.addresses for each in map(held, (ParamKey.IPV6HINT, ParamKey.IPV4HINT)) if each is not None]
+    return Parsed(
+        data.priority,
+        data.target.to_text(omit_final_dot=True).lower().removesuffix("."),
+        frozenset(each.decode("ascii", "replace") for each in alpn.ids) if alpn is not None else frozenset(),
+        ParamKey.NO_DEFAULT_ALPN in params,
+        port.port if port is not None else None,
+        tuple(ip_address(each) for addresses in hints for each in addresses),
+        tuple(sorted(_key_name(each) for each in mandatory.keys if each not in _KNOWN))
+        if mandatory is not None
+        else (),
+    )
+
+
+def _key_name(number: int) -> str:
+    """A parameter's name, as records write unknown ones (RFC 9460 section 2.1)."""
+    return f"key{int(number)}"

@@ -3,6 +3,7 @@
 from datetime import UTC, datetime
 from typing import Any
 
+from portolan.dns.rdata import rdata
 from portolan.estate.zone import Zone, ZoneData
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import zone as zone_kinds
@@ -17,13 +18,15 @@ def named_keys(zone: Zone, parent: ZoneData | None) -> tuple[str, ...]:
 
 
 #: Algorithms and digests that validating resolvers know (RFC 8624 section 3).
-_ALGORITHMS, _DIGESTS = frozenset(("5", "7", "8", "10", "13", "14", "15", "16")), frozenset(("1", "2", "4"))
+_ALGORITHMS, _DIGESTS = frozenset((5, 7, 8, 10, 13, 14, 15, 16)), frozenset((1, 2, 4))
 
 
 def _checkable(named: str) -> bool:
     """Whether a DS record is of a kind that resolvers check; a label always is."""
-    fields = named.split()
-    return not _is_data(named) or (fields[1] in _ALGORITHMS and fields[2] in _DIGESTS)
+    if not _is_data(named):
+        return True
+    data: Any = rdata("DS", named)
+    return data.algorithm in _ALGORITHMS and data.digest_type in _DIGESTS
 
 
 def _is_data(named: str) -> bool:
@@ -50,26 +53,22 @@ def signatures_end(zone: Zone, data: ZoneData) -> datetime | None:
     """When the signatures over the zone's apex end; None when nothing says so."""
     if zone.signatures_until is not None:
         return zone.signatures_until
-    ends = [
-        datetime.strptime(str(record.data).split()[4], "%Y%m%d%H%M%S").replace(tzinfo=UTC)
-        for record in data.nodes.get(zone.name, {}).get("RRSIG", ())
-    ]
-    return min(ends, default=None)
+    held: list[Any] = [rdata("RRSIG", str(each.data)) for each in data.nodes.get(zone.name, {}).get("RRSIG", ())]
+    return min((datetime.fromtimestamp(each.expiration, UTC) for each in held), default=None)
 
 
 def _fits(named: str, name: str, keys: tuple[Any, ...]) -> bool:
     """Whether DS data belongs to one of the keys (RFC 4034 section 5.1.4)."""
     import dns.dnssec
     import dns.name
-    import dns.rdata
 
     if not _is_data(named):
         return False
-    ds = dns.rdata.from_text("IN", "DS", named)
+    ds: Any = rdata("DS", named)
     owner = dns.name.from_text(name)
     for record in keys:
-        key = dns.rdata.from_text("IN", "DNSKEY", str(record.data))
-        made = dns.dnssec.make_ds(owner, key, ds.digest_type, policy=dns.dnssec.allow_all_policy)  # type: ignore[attr-defined]
+        key: Any = rdata("DNSKEY", str(record.data))
+        made = dns.dnssec.make_ds(owner, key, ds.digest_type, policy=dns.dnssec.allow_all_policy)
         if made == ds:
             return True
     return False
@@ -77,10 +76,13 @@ def _fits(named: str, name: str, keys: tuple[Any, ...]) -> bool:
 
 def _tags(keys: tuple[Any, ...]) -> str:
     import dns.dnssec
-    import dns.rdata
 
-    return ", ".join(str(dns.dnssec.key_id(dns.rdata.from_text("IN", "DNSKEY", str(each.data)))) for each in keys)  # type: ignore[arg-type]
+    held: list[Any] = [rdata("DNSKEY", str(each.data)) for each in keys]
+    return ", ".join(str(dns.dnssec.key_id(each)) for each in held)
 
 
 def _short(named: str) -> str:
-    return named.split()[0] if _is_data(named) else named
+    if not _is_data(named):
+        return named
+    data: Any = rdata("DS", named)
+    return str(data.key_tag)
