@@ -27,6 +27,7 @@ from conformance.common import (
     redirects,
 )  # fmt: skip
 from conformance.name_worlds import NAME_WORLDS
+from conformance.upstream_worlds import UPSTREAM_WORLDS
 from conformance.way_worlds import BOOTED, WAY_WORLDS
 from tests.conftest import OFFICE, swap
 
@@ -241,6 +242,7 @@ WORLDS: dict[str, tuple[list[tuple[str, str]], list[str], tuple[str, ...]]] = {
 
 WORLDS.update(NAME_WORLDS)
 WORLDS.update(WAY_WORLDS)
+WORLDS.update(UPSTREAM_WORLDS)
 WORLDS.update(BOOTED)
 
 

@@ -224,7 +224,9 @@ class Case(NamedTuple):
     def answer_lost(self) -> bool:
         """Whether an answer, or what follows it, was lost on its way back."""
         stop = self.ended
-        while stop is not None and not isinstance(stop, connect_kinds.ReplyLost | connect_kinds.LaterLost):
+        while stop is not None and not isinstance(
+            stop, connect_kinds.ReplyLost | connect_kinds.LaterLost | connect_kinds.LaterRejected
+        ):
             stop = stop.subject if isinstance(stop.subject, Decision) else None
         return stop is not None
 

@@ -242,6 +242,7 @@ def outbound_blocked(case: Case) -> Finding | None:
     "reply-stranger",
     "reply-astray",
     "later-lost",
+    "later-rejected",
 )
 def mask_wrong(case: Case) -> Finding | None:
     """A box on the way has another mask than its network, and what it asked for lies where the two differ."""

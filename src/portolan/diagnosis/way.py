@@ -403,6 +403,7 @@ def route_missing(case: Case) -> Finding | None:
     "reply-lost",
     "reply-astray",
     "later-lost",
+    "later-rejected",
 )
 def route_back_astray(case: Case) -> Finding | None:
     """The answer did not come back as the visitor expects it."""

@@ -142,6 +142,7 @@ def _followed(walk: Walk, end: End, packet: Packet, asked: Addressed) -> str | N
     request = Packet("tcp", *asked, "established")
     forth = walk.go(walk.origin, request)
     lost: Decision | None = None
+    cut = forth.how == "reset" and _told(walk, forth, request, asked)
     if forth.how != "delivered" or forth.device is not end.device or request.addressed != packet.addressed:
         lost = forth.decision or connect_kinds.ReplyAstray(
             forth.device.label, place=forth.device.place, subject=forth.device
@@ -160,8 +161,17 @@ def _followed(walk: Walk, end: End, packet: Packet, asked: Addressed) -> str | N
     del walk.decisions[kept:], walk.trail[trail:]
     if lost is None:
         return None
-    walk.decisions.append(connect_kinds.LaterLost(lost.text, place=lost.place, subject=lost))
-    return "timed-out"
+    kind = connect_kinds.LaterRejected if cut else connect_kinds.LaterLost
+    walk.decisions.append(kind(lost.text, place=lost.place, subject=lost))
+    return "cut-off" if cut else "stalled"
+
+
+def _told(walk: Walk, end: End, packet: Packet, asked: Addressed) -> bool:
+    """Whether the reset by which a box rejects a packet of an open connection reaches whoever sent it."""
+    answer = Packet("tcp", packet.dst, packet.dport, packet.src, packet.sport)
+    came = _send_back(walk, end, answer)
+    right = came.how == "delivered" and came.device is walk.origin
+    return right and (answer.src, answer.sport) == (asked[2], asked[3])
 
 
 def _speaker(device: Device, packet: Packet) -> IPAddress:

@@ -13,7 +13,7 @@ _ERRORS: dict[str, tuple[str, tuple[str, ...]]] = {
     "DNS_TIMED_OUT": ("name-error", ("resolver-timeout",)),
     "CONNECTION_REFUSED": ("connect-error", ("refused",)),
     "CONNECTION_TIMED_OUT": ("connect-error", ("timed-out",)),
-    "TIMED_OUT": ("connect-error", ("timed-out",)),
+    "TIMED_OUT": ("connect-error", ("timed-out", "stalled")),
     "ADDRESS_UNREACHABLE": ("connect-error", ("unreachable",)),
     "INTERNET_DISCONNECTED": ("connect-error", ("unreachable",)),
     "NETWORK_ACCESS_DENIED": ("connect-error", ("unreachable",)),
@@ -33,8 +33,8 @@ _ERRORS: dict[str, tuple[str, tuple[str, ...]]] = {
     "EMPTY_RESPONSE": ("protocol-error", ("empty",)),
     "INVALID_HTTP_RESPONSE": ("protocol-error", ("garbled",)),
     "CONNECTION_CLOSED": ("protocol-error", ("empty",)),
-    "CONNECTION_RESET": ("protocol-error", ("empty",)),
-    "no answer in time": ("connect-error", ("timed-out",)),
+    "CONNECTION_RESET": ("connect-error", ("cut-off", "reset")),
+    "no answer in time": ("connect-error", ("timed-out", "stalled")),
 }
 
 

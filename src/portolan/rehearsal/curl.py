@@ -17,6 +17,7 @@ _CONNECT = (
     ("Permission denied", "unreachable"),
     ("Protocol not available", "unreachable"),
     ("Invalid argument", "unreachable"),  # a blackhole route of the visitor's own
+    ("Connection reset by peer", "reset"),
     ("Connection timed out", "timed-out"),
     ("Connection timeout", "timed-out"),
 )
@@ -91,8 +92,14 @@ def _read(facts: dict[str, Any], url: str, body: str, words: str) -> Observed:
         return failed("name-error")
     if code == 28 and "Resolving timed out" in message:
         return failed("name-error", "resolver-timeout")
+    if code == 28 and ("Operation timed out" in message or "SSL connection timeout" in message):
+        return failed("connect-error", "stalled")
+    if code in (35, 55, 56) and "reset by peer" in f"{message} {words[-400:]}":
+        return failed("connect-error", "cut-off")
     if code in (7, 28):
-        return failed("connect-error", _connect_detail(code, words))
+        detail = _connect_detail(code, words)
+        # A reset that is as fast as the client's own look at its connection counts as one of the attempt.
+        return failed("connect-error", *((detail, "cut-off") if detail == "reset" else (detail,)))
     if code == 60:
         detail = next((word for text, word in _VERIFY if text in message or text in words), "other")
         # A missing intermediate and an unknown root sound the same.

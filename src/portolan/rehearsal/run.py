@@ -21,6 +21,7 @@ from urllib.parse import urlsplit
 from portolan.estate.estate import Estate
 from portolan.estate.service import Resolver, WebService, sites_of
 from portolan.estate.vantage import Vantage
+from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import http as http_kinds
 from portolan.rehearsal.certificates import Forge
 from portolan.rehearsal.client import Asking, Observed
@@ -461,6 +462,9 @@ def exclusion(estate: Estate, predicted: "Visit", client: str = "curl") -> str |
     """Why a question is outside the comparison, if it is; docs/rehearsal.md lists them."""
     vantage = predicted.vantage
     kinds = {decision.kind for decision in predicted.decisions}
+    for decision in predicted.decisions:
+        if isinstance(decision, connect_kinds.LaterLost) and isinstance(decision.subject, connect_kinds.FilterRejects):
+            return "an ICMP error about an open connection is seen by a client that looks in time, and by no other"
     if client == "chromium":
         reason = _beyond_a_browser(predicted)
         if reason is not None:

@@ -357,6 +357,16 @@ class ReplyAstray(ConnectDecision, frozen=True):
     box: str
 
 
+class LaterRejected(ConnectDecision, frozen=True):
+    kind = "later-rejected"
+    words = "the connection opens, and what follows is rejected: {reason}"
+    standard = "RFC 9293 section 3.10.7.4"
+    stops = True
+    of_the_answer = True
+
+    reason: str
+
+
 class LaterLost(ConnectDecision, frozen=True):
     kind = "later-lost"
     words = "the connection opens, and what follows is lost: {reason}"
