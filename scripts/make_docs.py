@@ -10,6 +10,9 @@ from portolan.evidence.decision import Leg, every_kind
 from portolan.evidence.kinds import connect, http, name, tls, zone  # noqa: F401 - defines the kinds
 from portolan.formats.reference import reference_page
 
+sys.path.insert(0, str(Path(__file__).resolve().parent.parent))
+from scripts.house_picture import picture
+
 DOCS = Path(__file__).resolve().parent.parent / "docs"
 
 
@@ -38,7 +41,7 @@ def kinds_page() -> str:
     return "\n".join(lines)
 
 
-PAGES = {"estate-reference.md": reference_page, "faults.md": faults_page, "decisions.md": kinds_page}
+PAGES = {"estate-reference.md": reference_page, "faults.md": faults_page, "decisions.md": kinds_page, "house.svg": picture}
 
 
 def main() -> int:
