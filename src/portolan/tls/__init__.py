@@ -1,1 +1,1 @@
-"""The secure leg: which certificate is shown, and what the visitor makes of it."""
+"""Handshakes: which certificate is shown, and what the visitor makes of it."""
