@@ -1,11 +1,13 @@
 """Every fault: a bad estate (one fact of a good one changed) in which it is the first cause, and its remedy proves right."""
 
 import json
+from string import Formatter
 
 import pytest
 
 from portolan.diagnosis.registry import BY_CODE, FAULTS, PROPOSERS
 from portolan.diagnosis.search import Explanation, explain
+from portolan.evidence.decision import Leg, every_kind
 from portolan.formats.change import patch_operations
 from portolan.formats.estate_file import changed
 from portolan.journey.expectation import expectation_for, misses
@@ -89,6 +91,12 @@ def street(facts: str):
     return STREET, f"{STREET} {facts},"
 
 
+BEHIND_IT = """\
+  vega:
+    interfaces: {dome: {address: 10.20.0.16}}
+    services: {inner: {program: nginx, listens: [8080], sites: {inner: {files: [index.html]}}}}
+certificates:
+"""
 #: code: (changes, url, vantage); the expectation of the office holds for VISIT from street.
 BAD = {
     "name-missing": ([(REC, "")], VISIT, "street"),
@@ -205,6 +213,7 @@ BAD = {
     "site-not-enabled": ([(NAMES, NAMES + "            enabled: false\n")], VISIT, "street"),
     "binding-apex-or-www": ([(NAMES, "names: [www.visit.kestrel-ridge.example]\n"), ("          visit:\n", "          zero: {names: [zero.example], certificate: visit, files: [index.html]}\n          visit:\n")], VISIT, "street"),
     "binding-name-differs": ([(NAMES, "names: [visti.kestrel-ridge.example]\n"), ("          visit:\n", "          zero: {names: [zero.example], certificate: visit, files: [index.html]}\n          visit:\n")], VISIT, "street"),
+    "upstream-wrong-address": ([("            files: [index.html, tonight.html, img/dome.jpg]\n", "            upstream: http://10.20.0.16:8081\n"), ("certificates:\n", BEHIND_IT), (EXPECTED, EXPECTED.replace("visit/index.html", "inner"))], VISIT, "street"),
     "binding-missing": ([(NAMES, "names: [something-else.example]\n"), ("          visit:\n", "          zero: {names: [zero.example], certificate: visit, files: [index.html]}\n          visit:\n")], VISIT, "street"),
     "site-catch-all": ([("          visit:\n", "          none: {certificate: visit, answer: 404}\n          visit:\n"), (REC, REC + "      - new 60 A 203.0.113.40\n")], "https://new.kestrel-ridge.example/", "street"),
     "binding-shadowed": ([("          visit:\n", "          first: {names: [visit.kestrel-ridge.example, x.example], certificate: visit, files: [index.html]}\n          visit:\n")], VISIT, "street"),
@@ -320,3 +329,24 @@ def test_a_remedy_that_breaks_another_promise_is_not_offered():
     assert [each.text for each in found.remedies if each.patch] == [
         "let the site visit answer to visit.kestrel-ridge.example too"
     ]
+
+
+def test_every_symptom_is_a_kind_that_exists():
+    """And each kind has one code, facts that its words name, and a leg."""
+    kinds = {each.kind: each for each in every_kind()}
+    assert len(kinds) == len(list(every_kind()))
+    missed = {"wrong-page", "not-secure", "wrong-final", "wrong-status", "slow", "*"}
+    for each in FAULTS:
+        assert set(each.symptoms) <= set(kinds) | missed, each.code
+    for each in kinds.values():
+        facts = {name for name in each.__struct_fields__ if name not in ("place", "subject")}
+        named = {name.partition(".")[0] for _, name, _, _ in Formatter().parse(each.words) if name}
+        assert named <= facts, each.kind
+        assert each.leg in Leg
+        assert "".join(part.capitalize() for part in each.kind.split("-")) == each.__name__
+
+
+def test_what_is_missed_has_symptoms_of_its_own():
+    """Each way to miss an expectation that came with a page is a symptom that some fault looks at."""
+    looked_at = {symptom for each in FAULTS for symptom in each.symptoms}
+    assert {"wrong-page", "not-secure", "slow"} <= looked_at

@@ -112,7 +112,7 @@ def test_the_clients_words(exit_code, status, words, expected):
         (403, "net::ERR_HTTP_RESPONSE_CODE_FAILURE", ("http-error", ())), (None, "net::ERR_ABORTED", ("redirect-error", ("bad-target",))),
         (None, "net::ERR_NAME_NOT_RESOLVED", ("name-error", ())), (None, "net::ERR_CONNECTION_REFUSED", ("connect-error", ("refused",))),
         (None, "net::ERR_CERT_DATE_INVALID", ("tls-error", ("expired", "not-yet-valid"))), (301, "net::ERR_TOO_MANY_REDIRECTS", ("redirect-error", ("too-many",))),
-        (None, "no answer in time", ("connect-error", ("timed-out",))), (None, "net::ERR_OF_A_NEW_KIND", ("client-failed", ())),
+        (None, "no answer in time", ("connect-error", ("timed-out", "stalled"))), (None, "net::ERR_OF_A_NEW_KIND", ("client-failed", ())),
     ],
 )  # fmt: skip
 def test_the_browsers_words(status, error, expected):

@@ -292,9 +292,9 @@ def outside_addresses(estate: Estate, machine: Machine) -> list[IPAddress]:
             if name in router.interfaces:
                 found.extend(item.ip for item in router.interfaces[name].address if is_public(item.ip))
     if not found:
-        mine = {interface.network or interface.name for interface in machine.interfaces.values()}
+        mine = {interface.network for interface in machine.interfaces.values()}
         for router in estate.routers.values():
-            networks = {interface.network or interface.name for interface in router.interfaces.values()}
+            networks = {interface.network for interface in router.interfaces.values()}
             if mine & networks:
                 found.extend(address for address in addresses_of(router) if is_public(address) and address.version == 4)
     return found

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from portolan.diagnosis.base import Finding, Severity
 from portolan.estate.base import is_public, same_facts
-from portolan.estate.guesses import machines, network_name, network_named, prefix_of
+from portolan.estate.guesses import machines, prefix_of
 from portolan.estate.machine import Machine
 from portolan.journey.world import World
 
@@ -63,7 +63,7 @@ def masks(world: World) -> Iterator[Finding]:
     """Addresses whose written prefix length is not their network's."""
     for machine in machines(world.estate):
         for interface in machine.interfaces.values():
-            network = network_named(world.estate, network_name(interface))
+            network = world.estate.networks.get(interface.network)
             for address in interface.address:
                 right = next(
                     (subnet for subnet in (network.subnets if network is not None else ()) if address.ip in subnet),
@@ -151,7 +151,7 @@ def lines_are_public(world: World) -> Iterator[Finding]:
 
 
 def _shares(one: Machine, other: Machine, name: str) -> bool:
-    return network_name(other.interfaces[name]) in {network_name(each) for each in one.interfaces.values()}
+    return other.interfaces[name].network in {each.network for each in one.interfaces.values()}
 
 
 def leases_may_change(world: World) -> Iterator[Finding]:

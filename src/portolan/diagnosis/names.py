@@ -154,7 +154,7 @@ def _namesake(case: Case, asked: str, zone: Zone) -> str | None:
     "nothing-listens",
     "internet-unknown",
     "neighbour-missing",
-    "site-catch-all",
+    "answers-error",
 )
 def wildcard_hides(case: Case) -> Finding | None:
     """The answer came from a wildcard and leads elsewhere; or the zone has a wildcard that does not reach the name."""

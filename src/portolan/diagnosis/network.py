@@ -9,7 +9,6 @@ from portolan.diagnosis.base import Case, Finding, Home, addresses_of, fault, ou
 from portolan.diagnosis.filtering import ChainClue, askers, chain_of
 from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, replace
 from portolan.estate.base import IPAddress, PortRange, is_public
-from portolan.estate.guesses import network_name
 from portolan.estate.machine import Machine, Router
 from portolan.estate.network import Interface, ListRule, Network
 from portolan.estate.vantage import Vantage
@@ -122,7 +121,7 @@ def line_shared_address(case: Case) -> Finding | None:
             item.ip
             for interface in router.interfaces.values()
             for item in interface.address
-            if network_name(interface) in _networks(reached) and not is_public(item.ip)
+            if interface.network in _networks(reached) and not is_public(item.ip)
         ]
         if router is reached or not shared:
             continue
@@ -149,7 +148,7 @@ def line_shared_address(case: Case) -> Finding | None:
 
 
 def _networks(machine: Machine) -> set[str]:
-    return {network_name(interface) for interface in machine.interfaces.values()} - {"internet"}
+    return {interface.network for interface in machine.interfaces.values()} - {"internet"}
 
 
 @fault(
@@ -294,7 +293,7 @@ def _left_out(case: Case, port: Port, prefix: object, right: object) -> bool:
         item.ip
         for router in case.estate.routers.values()
         for interface in router.interfaces.values()
-        if network_name(interface) == port.network.name
+        if interface.network == port.network.name
         for item in interface.address
     ]
     return bool(held) and not any(each in prefix for each in held if each in right)  # type: ignore[operator]

@@ -16,15 +16,17 @@ from portolan.diagnosis import (
     remembering,
     resolving,
     site,
+    upstream,
     way,
 )
 from portolan.diagnosis.base import Case, Fault, Finding
 from portolan.diagnosis.proposal import PROPOSERS, Proposal
 
-#: The families in order: what waits to take effect first, who was asked before what was said, the name before the way.
+#: The families in order: what waits to take effect first, where a program passes on to, who was asked before what was said, the name before the way.
 FAMILIES = (
     boot,
     certificate,
+    upstream,
     machine,
     resolving,
     remembering,

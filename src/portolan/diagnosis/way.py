@@ -126,7 +126,7 @@ def _turns_back(case: Case, router: Router) -> bool:
     """Whether a visit from behind the router ended because its one-to-one address is asked from inside."""
     stop = case.stop
     mine = {port.network.name for port in case.device.ports} - {"internet"}
-    behind = {interface.network or interface.name for interface in router.interfaces.values()}
+    behind = {interface.network for interface in router.interfaces.values()}
     return (
         stop is not None
         and isinstance(
@@ -155,7 +155,7 @@ def _came_from_inside(case: Case, router: Router, forward: Forward) -> bool:
 def _arrived_on(case: Case, router: Router, forward: Forward) -> bool:
     """Whether the visit came in by the forward's own interface."""
     outside = router.interfaces[forward.on]
-    network = outside.network or outside.name
+    network = outside.network
     carried = case.decision(connect_kinds.InternetCarries)
     if carried is not None:
         return network == "internet"
@@ -221,14 +221,13 @@ def _own_address_asked(case: Case) -> Router | None:
 
 def _home_behind(case: Case, router: Router, port: int) -> Home | None:
     """The site that was meant, on a machine behind the router; with TLS where the URL is secure."""
-    networks = {interface.network or interface.name for interface in router.interfaces.values()} - {"internet"}
+    networks = {interface.network for interface in router.interfaces.values()} - {"internet"}
     secure = case.exchange.url.secure
     homes = case.homes() or (list(all_homes(case.estate)) if case.site_name is None else [])
     behind = [
         home
         for home in homes
-        if networks & {each.network or each.name for each in home.machine.interfaces.values()}
-        and home.machine is not router
+        if networks & {each.network for each in home.machine.interfaces.values()} and home.machine is not router
     ]
     fitting = [home for home in behind if any(each.tls == secure for each in home.service.listens)]
     exact = [home for home in fitting if any(each.port == port and each.tls == secure for each in home.service.listens)]
@@ -501,12 +500,12 @@ def answer_the_same_way(case: Case, _clue: object) -> Iterator[Proposal]:
     machine = connection.reached if connection is not None else None
     if taken is None or not isinstance(machine, Machine):
         return
-    networks = {interface.network or interface.name for interface in machine.interfaces.values()}
+    networks = {interface.network for interface in machine.interfaces.values()}
     for router in case.estate.routers.values():
         if not any(forward is taken.subject for forward in router.forwards):
             continue
         for interface in router.interfaces.values():
-            if (interface.network or interface.name) in networks:
+            if interface.network in networks:
                 for item in interface.address:
                     yield Proposal(
                         f"give {machine.name} the gateway {item.ip} ({router.name})",
@@ -520,7 +519,7 @@ def give_route(case: Case, clue: DeviceClue) -> Iterator[Proposal]:
     stop, device = case.stop, clue.device
     if stop is not None and isinstance(stop, connect_kinds.SourcePrivate) and isinstance(device, Router):
         for name, interface in device.interfaces.items():
-            if (interface.network or interface.name) == "internet":
+            if interface.network == "internet":
                 yield Proposal(f"let {device.name} masquerade on {name}", append(device.place, "masquerade", name))
         return
     line = (

@@ -139,7 +139,7 @@ def _local(naming: Naming, name: str, device: Machine | Vantage, client: Client)
         if machine.local_name != name:
             continue
         for interface in machine.interfaces.values():
-            network = interface.network or interface.name
+            network = interface.network
             if network in links and interface.address and (network != "internet" or machine is device):
                 found = tuple(item.ip for item in interface.address)
                 decision = name_kinds.LocalName(
@@ -155,4 +155,4 @@ def _local(naming: Naming, name: str, device: Machine | Vantage, client: Client)
 def _links(device: Machine | Vantage) -> set[str]:
     if isinstance(device, Vantage):
         return {device.network or ""}
-    return {interface.network or interface.name for interface in device.interfaces.values()}
+    return {interface.network for interface in device.interfaces.values()}

@@ -5,22 +5,11 @@ from collections.abc import Iterator
 from portolan.estate.base import IPAddress, IPInterface, IPNetwork
 from portolan.estate.estate import Estate
 from portolan.estate.machine import Machine, Router
-from portolan.estate.network import Interface, Network
+from portolan.estate.network import Network
 from portolan.estate.vantage import Vantage
 
 #: The network that exists in every estate.
 INTERNET = Network(name="internet", kind="internet")
-
-
-def network_named(estate: Estate, name: str) -> Network | None:
-    """A network by name; `internet` exists unwritten."""
-    found = estate.networks.get(name)
-    return INTERNET if found is None and name == "internet" else found
-
-
-def network_name(interface: Interface) -> str:
-    """The network that an interface is on: the one written, else the one of its own name."""
-    return interface.network or interface.name
 
 
 def machines(estate: Estate) -> Iterator[Machine]:
@@ -46,7 +35,7 @@ def attachments(machine: Machine | Vantage) -> list[tuple[str, tuple[IPInterface
     """The networks that a machine or a visitor's device is on, with its addresses there."""
     if isinstance(machine, Vantage):
         return [(machine.network, machine.address)] if machine.network else []
-    return [(network_name(interface), interface.address) for interface in machine.interfaces.values()]
+    return [(interface.network, interface.address) for interface in machine.interfaces.values()]
 
 
 def gateway_candidates(estate: Estate, machine: Machine | Vantage, version: int) -> list[tuple[str, IPAddress]]:
@@ -56,14 +45,14 @@ def gateway_candidates(estate: Estate, machine: Machine | Vantage, version: int)
         name
         for name, addresses in attachments(machine)
         if any(item.version == version for item in addresses)
-        and (network := network_named(estate, name)) is not None
+        and (network := estate.networks.get(name)) is not None
         and network.kind != "host-only"
     }
     for router in estate.routers.values():
         if router is machine:
             continue
         for interface in router.interfaces.values():
-            if network_name(interface) in mine:
+            if interface.network in mine:
                 found.extend((router.name, item.ip) for item in interface.address if item.version == version)
     return found
 
@@ -71,7 +60,7 @@ def gateway_candidates(estate: Estate, machine: Machine | Vantage, version: int)
 def on_internet(estate: Estate, machine: Machine | Vantage, version: int) -> bool:
     """Whether a machine has an address of a family on the public internet."""
     for name, addresses in attachments(machine):
-        network = network_named(estate, name)
+        network = estate.networks.get(name)
         if network is not None and network.kind == "internet" and any(item.version == version for item in addresses):
             return True
     return False
@@ -89,9 +78,9 @@ def uplinks(estate: Estate, network: Network) -> list[str]:
     """The routers that are both on the internet and on a segment."""
     found = []
     for router in estate.routers.values():
-        names = {network_name(interface) for interface in router.interfaces.values()}
+        names = {interface.network for interface in router.interfaces.values()}
         if network.name in names and any(
-            (other := network_named(estate, name)) is not None and other.kind == "internet" for name in names
+            (other := estate.networks.get(name)) is not None and other.kind == "internet" for name in names
         ):
             found.append(router.name)
     return found

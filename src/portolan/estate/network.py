@@ -94,8 +94,8 @@ class Interface(Changing, frozen=True, kw_only=True, eq=False):
 
     name: str
     network: Annotated[
-        str | None, says("The network it is attached to. Left out: the network of the same name.", refers=("networks",))
-    ] = None
+        str, says("The network it is attached to. Left out: the network of the same name.", refers=("networks",))
+    ] = ""
     address: Annotated[
         tuple[IPInterface, ...],
         says(

@@ -8,7 +8,10 @@ from msgspec import structs
 from yaml.nodes import Node, ScalarNode
 
 from portolan.estate.certificate import Authority, Certificate
+from portolan.estate.estate import Estate
+from portolan.estate.guesses import INTERNET
 from portolan.estate.machine import HostsFile
+from portolan.estate.network import Interface, Network
 from portolan.estate.service import NameServer, OtherService, Resolver, Site, StatedProgram, WebService
 from portolan.estate.zone import Version, Zone, ZoneData
 from portolan.formats import hosts_text, pem
@@ -180,11 +183,27 @@ def _lines(values: Values, key: str, node: Node) -> list[tuple[str, Span]]:
     return found
 
 
+def _interface(_reader: Completing, values: Values, _node: Node, _path: Path, name: str) -> None:
+    """An interface that names no network is on the one of its own name."""
+    values.setdefault("network", name)
+
+
+def _estate(_reader: Completing, values: Values, _node: Node, _path: Path, _name: str) -> None:
+    values["networks"] = with_internet(values.get("networks", {}))
+
+
+def with_internet(networks: dict[str, Network]) -> dict[str, Network]:
+    """The networks with the internet among them, which exists in every estate."""
+    return networks if INTERNET.name in networks else {**networks, INTERNET.name: INTERNET}
+
+
 COMPLETERS: dict[type, Callable[[Completing, Values, Node, Path, str], None]] = {
     Certificate: _certificate,
     Authority: _certificate,
     HostsFile: _hosts_file,
     Zone: _zone,
+    Interface: _interface,
+    Estate: _estate,
     Site: _site,
     **{kind: partial(_service, kind=kind) for kind in (WebService, NameServer, Resolver, OtherService)},
 }

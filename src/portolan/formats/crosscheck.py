@@ -17,7 +17,6 @@ from portolan.estate.guesses import (
     attachments,
     gateway_candidates,
     machines,
-    network_named,
     on_internet,
     prefix_of,
 )
@@ -164,7 +163,7 @@ def _names_of_machines(estate: Estate, note: _Notes) -> None:
 
 def _machine(estate: Estate, machine: Machine, note: _Notes) -> None:
     for interface in machine.interfaces.values():
-        if interface.network is None and network_named(estate, interface.name) is None:
+        if not interface.place.has("network") and interface.network not in estate.networks:
             note(
                 interface.place,
                 f"interface '{one_line(interface.name)}' says no network, and no network has its name",
@@ -195,7 +194,7 @@ def _line(interface: Interface, kind: str, note: _Notes) -> None:
 
 
 def _interface(estate: Estate, interface: Interface, note: _Notes) -> None:
-    network = network_named(estate, interface.network or interface.name)
+    network = estate.networks.get(interface.network)
     if network is None:
         return
     _line(interface, network.kind, note)
@@ -230,7 +229,7 @@ def _interface(estate: Estate, interface: Interface, note: _Notes) -> None:
 def _neighbour(estate: Estate, machine: Machine | Vantage, via: IPAddress, place: Place, note: _Notes) -> None:
     reachable = []
     for name, addresses in attachments(machine):
-        network = network_named(estate, name)
+        network = estate.networks.get(name)
         for address in addresses:
             prefix = prefix_of(address, network)
             if prefix is not None:
@@ -360,7 +359,7 @@ def _addresses(estate: Estate, note: _Notes) -> None:
         seen: dict[tuple[str, IPAddress], str] = {}
         for interface in machine.interfaces.values():
             for address in interface.address:
-                key = (interface.network or interface.name, address.ip)
+                key = (interface.network, address.ip)
                 if seen.setdefault(key, interface.name) != interface.name:
                     note(interface.place.key("address"), f"{address.ip} is on interface {one_line(seen[key])} already")
     for network in estate.networks.values():
@@ -467,9 +466,15 @@ def _vantage(estate: Estate, vantage: Vantage, note: _Notes) -> None:
         return
     if not vantage.address:
         note(vantage.place, "a vantage on a network needs 'address'")
-    network = network_named(estate, vantage.network or "")
+    network = estate.networks.get(vantage.network or "")
     if network is not None:
-        _interface(estate, Interface(place=vantage.place, name=vantage.network or "", address=vantage.address), note)
+        _interface(
+            estate,
+            Interface(
+                place=vantage.place, name=vantage.network or "", network=vantage.network or "", address=vantage.address
+            ),
+            note,
+        )
         _routes(estate, vantage, note)
         _gateway(estate, vantage, note)
     filters(vantage.filter, (), note, False)

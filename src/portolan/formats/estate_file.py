@@ -6,7 +6,7 @@ from yaml.nodes import MappingNode, Node, SequenceNode
 
 from portolan.estate.estate import Estate
 from portolan.formats.change import Operation, apply
-from portolan.formats.complete import Completing
+from portolan.formats.complete import Completing, with_internet
 from portolan.formats.crosscheck import crosscheck
 from portolan.formats.files import FileError, Files
 from portolan.formats.reader import BAD, bare, converter, plan_of
@@ -65,6 +65,7 @@ def changed(loaded: Loaded, changes: list[Operation]) -> Loaded:
     problems.raise_any()
     if any(key not in sections for key in plan.required):
         raise EstateError([Problem(changes[0].span, f"the change leaves the estate without '{plan.required[0]}'")])
+    values["networks"] = with_internet(values.get("networks", {}))
     estate = Estate(**values)
     crosscheck(estate, problems)
     problems.raise_any()

@@ -32,7 +32,9 @@ def _resolver_at(name: str, *addresses: IPAddress) -> Host:
     held = tuple(ip_interface(f"{each}/{each.max_prefixlen}") for each in addresses)
     service = Resolver(name="resolver", listens=(Listener(text="53", port=53),))
     return Host(
-        name=name, interfaces={"internet": Interface(name="internet", address=held)}, services={"resolver": service}
+        name=name,
+        interfaces={"internet": Interface(name="internet", network="internet", address=held)},
+        services={"resolver": service},
     )
 
 

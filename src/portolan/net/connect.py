@@ -51,8 +51,9 @@ def _tried(
     if detail is not None:
         stop = next((each for each in reversed(walk.decisions) if each.stops), None)
         arrival = None
+    decisions = (*walk.decisions, *walk.assumed.values())
     return Connection(
-        address, port, detail, tuple(walk.decisions), arrival, reached, stop, seen_from, tuple(walk.trail)
+        address, port, detail, decisions, arrival, reached, stop, seen_from, tuple(walk.trail)
     ), walk.twice
 
 

@@ -8,10 +8,8 @@ from portolan.estate.base import IPAddress, IPInterface, IPNetwork, is_public
 from portolan.estate.estate import Estate
 from portolan.estate.filter import Filter
 from portolan.estate.guesses import (
-    INTERNET,
     gateway_candidates,
     machines,
-    network_named,
     on_internet,
     prefix_of,
     routed_to,
@@ -42,6 +40,8 @@ class RouteLine(NamedTuple):
     #: "unreachable", "blackhole" or "prohibit" where packets go nowhere.
     ends: str | None = None
     metric: int = 0
+    #: Whether nothing states the gateway.
+    assumed: bool = False
 
     def __str__(self) -> str:
         return self.port.name if self.via is None else f"{self.port.name}, gateway {self.via}"
@@ -114,11 +114,11 @@ class Device:
         self.label = f"the visitor ({stated.name})" if isinstance(stated, Vantage) else stated.name
         self.ports: list[Port] = []
         if isinstance(stated, Vantage):
-            network = network_named(topology.estate, stated.network or "") or INTERNET
+            network = topology.estate.networks[stated.network or "internet"]
             self.ports.append(Port(self, network.name, network, stated.address, None))
         else:
             for interface in stated.interfaces.values():
-                network = network_named(topology.estate, interface.network or interface.name) or INTERNET
+                network = topology.estate.networks[interface.network]
                 self.ports.append(Port(self, interface.name, network, interface.address, interface))
         self.local: dict[IPAddress, Port] = {address: port for port in self.ports for address in port.addresses}
         #: The same by number: for IPv4, for IPv6.
@@ -223,7 +223,7 @@ class Device:
             for _, address in gateway_candidates(estate, stated, version)[:1]:
                 out = self._port_towards(address)
                 if out is not None:
-                    lines.append(RouteLine(*everything, address, out, None))
+                    lines.append(RouteLine(*everything, address, out, None, assumed=True))
         return sorted(lines, key=lambda line: (-line.length, line.metric))
 
     def _port_towards(self, neighbour: IPAddress) -> Port | None:

@@ -43,6 +43,7 @@ class Walk:
 
     __slots__ = (
         "answered",
+        "assumed",
         "choice",
         "decisions",
         "later",
@@ -71,6 +72,8 @@ class Walk:
         #: The fields of a Hop for every box.
         self.trail: list[tuple[Any, ...]] = []
         self.tracked: dict[str, list[Tracked]] = {}
+        #: The gateways that nothing states, by the box that sends to them.
+        self.assumed: dict[str, Decision] = {}
 
     def go(self, device: Device, packet: Packet, reply: bool = False) -> End:
         """Walks a packet from a device that sends it, until it ends. The packet is rewritten on the way."""
@@ -133,6 +136,10 @@ class Walk:
     ) -> "End | Port":
         """What a box does with a packet that it routes: its filter, its source translation, what guards the way out."""
         sent_on, known, mapped = translated
+        if line.assumed and line.via is not None and device.name not in self.assumed:
+            self.assumed[device.name] = connect_kinds.GatewayAssumed(
+                device.label, line.via, place=device.place, subject=device.stated
+            )
         if device.filter is not None:
             barred = self._filter(device, packet, entering, line.port, before, sent_on is not None)
             if barred is not None:

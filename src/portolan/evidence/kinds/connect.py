@@ -131,6 +131,16 @@ class Masqueraded(ConnectDecision, frozen=True):
     source: IPAddress
 
 
+class GatewayAssumed(ConnectDecision, frozen=True):
+    kind = "gateway-assumed"
+    words = "{box} says no gateway; it is assumed to be {gateway}, the only router's on its networks"
+    assumed = True
+    seen_by_itself = True
+
+    box: str
+    gateway: IPAddress
+
+
 class PassedOn(ConnectDecision, frozen=True):
     kind = "passed-on"
     words = "{box} passes it on by {route}"
