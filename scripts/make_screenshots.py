@@ -31,6 +31,7 @@ PICTURES = {
         100,
         28,
     ),
+    "upstream": ("portolan explain https://bookings.kestrel-ridge.example/ -e night-shift", 100, 52),
     "check": ("portolan check -e half-open", 100, 14),
 }
 

@@ -88,7 +88,7 @@ def _after(remedy: Remedy, style: Style, several: bool, before: Outcome) -> list
     lines: list[str] = []
     warn = ("warn", "bold") if remedy.safety is Safety.WEAKENS else ("dim",)
     if remedy.outcome is not None and (several or not remedy.complete):
-        same = (remedy.outcome.kind, remedy.outcome.detail) == (before.kind, before.detail)
+        same = remedy.outcome[:3] == before[:3]
         words = "the next fault gives the same error" if same else "another error is progress here"
         progress = "" if remedy.complete else f" ({words})"
         lines += row(style, f"    {style.arrow} ", 5 + len(style.arrow), f"then: {in_words(remedy.outcome)}{progress}")

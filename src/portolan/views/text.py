@@ -63,7 +63,7 @@ def legs(visit: Visit, style: Style, every: bool) -> list[str]:
             lines += paragraph(style, f"{style.arrow} {exchange.url}", 0, ("bold",))
         lines += _exchange(exchange, visit.stop, style, every, 0)
     if visit.stop is not None and visit.outcome.kind == "redirect-error":
-        lines += _line(visit.stop, visit.stop, style, "answer")
+        lines += _line(visit.stop, visit.stop, style, visit.stop.leg)
     return [*lines, ""]
 
 
@@ -72,7 +72,7 @@ def _exchange(exchange: Exchange, stop: Decision | None, style: Style, every: bo
     lines: list[str] = []
     last = ""
     for decision in exchange.decisions:
-        if every or decision is stop or decision.stops or decision.shown:
+        if every or decision.stops or decision.shown or decision is stop:
             leg = decision.leg
             lines += _line(decision, stop, style, leg if leg != last else "", depth)
             last = leg
@@ -83,12 +83,22 @@ def _exchange(exchange: Exchange, stop: Decision | None, style: Style, every: bo
     return lines
 
 
+def _broke(decision: Decision, stop: Decision | None) -> bool:
+    """Whether a decision ended the visit, or is what the one that ended it rests on in an inner exchange."""
+    at: object = stop
+    while isinstance(at, Decision):
+        if at is decision:
+            return True
+        at = at.subject
+    return False
+
+
 #: How far an inner exchange is indented, at most how often.
 _INDENT, _MOST_INDENTED = "    ", 4
 
 
 def _line(decision: Decision, stop: Decision | None, style: Style, leg: str, depth: int = 0) -> list[str]:
-    broke = decision is stop
+    broke = _broke(decision, stop)
     mark = style.ink(style.bad, "bad", "bold") if broke else style.ink(style.dot, "dim")
     indent = _INDENT * min(depth, _MOST_INDENTED)
     lead = f"{indent}{style.ink(f'{leg:<7}', 'leg')} {mark} "

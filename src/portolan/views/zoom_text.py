@@ -4,7 +4,6 @@ from collections.abc import Sequence
 
 from portolan.estate.base import IPAddress
 from portolan.evidence.decision import Decision
-from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import name as name_kinds
 from portolan.evidence.legs import Connection, Exchange
 from portolan.journey.visit import Visit
@@ -107,7 +106,7 @@ def _connect(connection: Connection, stop: Decision | None, style: Style) -> lis
 def _decided(decisions: Sequence[Decision], stop: Decision | None, style: Style, down: str) -> list[str]:
     lines = []
     for decision in decisions:
-        if isinstance(decision, connect_kinds.Sent | connect_kinds.PassedOn | connect_kinds.InternetCarries):
+        if decision.seen_by_itself:
             continue
         broke = decision is stop
         mark = style.ink(style.bad, "bad", "bold") if broke else style.ink(style.dot, "dim")
