@@ -45,7 +45,9 @@ def many_hosts(count: int) -> str:
     addresses = [f"203.{number // 62500}.{number // 250 % 250}.{number % 250 + 1}" for number in range(count + 1)]
     for number in range(count):
         site = f"s{number}: {{names: [s{number}.sites.example], files: [index.html]}}"
-        lines.append(f"  h{number}: {{interfaces: {{internet: {{address: {addresses[number]}}}}}, services: {{web: {{program: nginx, sites: {{{site}}}}}}}}}")
+        lines.append(
+            f"  h{number}: {{interfaces: {{internet: {{address: {addresses[number]}}}}}, services: {{web: {{program: nginx, sites: {{{site}}}}}}}}}"
+        )
     lines += ["zones:", "  sites.example:", "    records:"]
     lines += [f"      - s{number} 60 A {addresses[number + (number == count // 2)]}" for number in range(count)]
     lines += ["vantages: {street: {network: internet, address: 198.51.100.77}}", "expected:"]

@@ -23,8 +23,16 @@ def big_filter(count: int) -> list[FilterRule]:
         if not sources and not destinations:
             ports = (PortRange(49152, 49152 + rng.randrange(16000)),)
         word = rng.choice(("allow", "drop", "reject"))
-        rules.append(FilterRule(**{word: protocol}, sources=sources, destinations=destinations, ports=ports,
-                                entering=rng.choice(((), (), ("line",), ("dome",))), state=rng.choice(((), ("new",)))))  # fmt: skip
+        rules.append(
+            FilterRule(
+                **{word: protocol},
+                sources=sources,
+                destinations=destinations,
+                ports=ports,
+                entering=rng.choice(((), (), ("line",), ("dome",))),
+                state=rng.choice(((), ("new",))),
+            )
+        )
     return rules
 
 

@@ -40,17 +40,31 @@ def redirects(*rules: str) -> tuple[str, str]:
 
 
 APACHE = ("program: nginx", "program: apache")
-SIX = [("[10.20.0.0/24]", '[10.20.0.0/24, "2001:db8:20::/64"]'), ("line: {network: internet, address: 203.0.113.40}", 'line: {network: internet, address: [203.0.113.40, "2001:db8:40::1"]}'),
-       ("dome: {address: 10.20.0.1}", 'dome: {address: [10.20.0.1, "2001:db8:20::1"]}'), ("{dome: {address: 10.20.0.15}}", '{dome: {address: [10.20.0.15, "2001:db8:20::15"]}}'),
-       ("address: 198.51.100.77,", 'address: [198.51.100.77, "2001:db8:77::7"],'), ("dome, address: 10.20.0.50}", 'dome, address: [10.20.0.50, "2001:db8:20::50"]}'),
-       (REC, REC + '      - visit 3600 AAAA 2001:db8:20::15\n      - six 3600 AAAA 2001:db8:20::15\n')]  # fmt: skip
+SIX = [
+    ("[10.20.0.0/24]", '[10.20.0.0/24, "2001:db8:20::/64"]'),
+    (
+        "line: {network: internet, address: 203.0.113.40}",
+        'line: {network: internet, address: [203.0.113.40, "2001:db8:40::1"]}',
+    ),
+    ("dome: {address: 10.20.0.1}", 'dome: {address: [10.20.0.1, "2001:db8:20::1"]}'),
+    ("{dome: {address: 10.20.0.15}}", '{dome: {address: [10.20.0.15, "2001:db8:20::15"]}}'),
+    ("address: 198.51.100.77,", 'address: [198.51.100.77, "2001:db8:77::7"],'),
+    ("dome, address: 10.20.0.50}", 'dome, address: [10.20.0.50, "2001:db8:20::50"]}'),
+    (REC, REC + "      - visit 3600 AAAA 2001:db8:20::15\n      - six 3600 AAAA 2001:db8:20::15\n"),
+]
 NAMES_HOST = (
     "hosts:\n",
     "hosts:\n  lyra:\n    interfaces: {internet: {address: 192.0.2.53}}\n    services:\n      names: {kind: name-server, zones: [kestrel-ridge.example]}\n",
 )
-MIDDLE = [("networks:\n", "networks:\n  middle: {subnets: [192.168.7.0/24]}\n"), ("line: {network: internet, address: 203.0.113.40}", "line: {network: middle, address: 192.168.7.2}"),
-          ("routers:\n", "routers:\n  outer:\n    interfaces:\n      up: {network: internet, address: 203.0.113.40}\n      middle: {address: 192.168.7.1}\n    masquerade: [up]\n"
-           "    forwards:\n      - {on: up, tcp: 443, to: 192.168.7.2}\n      - {on: up, tcp: 80, to: 192.168.7.9}\n")]  # fmt: skip
+MIDDLE = [
+    ("networks:\n", "networks:\n  middle: {subnets: [192.168.7.0/24]}\n"),
+    ("line: {network: internet, address: 203.0.113.40}", "line: {network: middle, address: 192.168.7.2}"),
+    (
+        "routers:\n",
+        "routers:\n  outer:\n    interfaces:\n      up: {network: internet, address: 203.0.113.40}\n      middle: {address: 192.168.7.1}\n    masquerade: [up]\n"
+        "    forwards:\n      - {on: up, tcp: 443, to: 192.168.7.2}\n      - {on: up, tcp: 80, to: 192.168.7.9}\n",
+    ),
+]
 SECOND = (
     "routers:\n",
     "routers:\n  second:\n    interfaces: {up: {network: internet, address: 203.0.113.41}, dome: {address: 10.20.0.2}}\n    masquerade: [up]\n",

@@ -89,8 +89,24 @@ def estates(draw: st.DrawFn) -> str:
     host = HOST if base != "both families" else '{dome: {address: [10.20.0.15, "2001:db8:20::15"]}}'
     flip = st.integers(0, 3).map(lambda n: n == 0)
     if draw(flip):
-        facts.append((F443, draw(st.sampled_from(["", F443.replace("0.15", "0.99"), F443.replace("0.15", "0.50"), F443.replace("}", ", enabled: false}"), F443.replace("}", ", port: 80}"),
-                                                  F443.replace("}", ", from: 198.51.100.0/25}"), F443.replace("tcp: 443", "tcp: 440-450")]))))  # fmt: skip
+        facts.append(
+            (
+                F443,
+                draw(
+                    st.sampled_from(
+                        [
+                            "",
+                            F443.replace("0.15", "0.99"),
+                            F443.replace("0.15", "0.50"),
+                            F443.replace("}", ", enabled: false}"),
+                            F443.replace("}", ", port: 80}"),
+                            F443.replace("}", ", from: 198.51.100.0/25}"),
+                            F443.replace("tcp: 443", "tcp: 440-450"),
+                        ]
+                    )
+                ),
+            )
+        )
     if draw(flip):
         facts.append(
             (
@@ -122,18 +138,53 @@ def estates(draw: st.DrawFn) -> str:
     grouped = draw(flip)
     facts.append((host, (host[:-2] + ", groups: [web]}}" if grouped else host) + extra))
     if grouped:
-        rules = [f"{{allow: {draw(st.sampled_from(['tcp', 'any']))}{draw(st.sampled_from(['', ', from: 10.20.0.0/24', ', from: 0.0.0.0/0', ', from: 198.51.100.77/32']))}}}".replace("tcp", "tcp" + ports(draw).replace(", source_ports: 1024-65535", ""))
-                 for _ in range(draw(st.integers(0, 2)))]  # fmt: skip
+        rules = [
+            f"{{allow: {draw(st.sampled_from(['tcp', 'any']))}{draw(st.sampled_from(['', ', from: 10.20.0.0/24', ', from: 0.0.0.0/0', ', from: 198.51.100.77/32']))}}}".replace(
+                "tcp", "tcp" + ports(draw).replace(", source_ports: 1024-65535", "")
+            )
+            for _ in range(draw(st.integers(0, 2)))
+        ]
         outbound = draw(st.sampled_from(["", "", ", outbound: []", ", outbound: [{allow: udp}]"]))
         facts.append(("certificates:", f"groups: {{web: {{inbound: [{', '.join(rules)}]{outbound}}}}}\ncertificates:"))
     if draw(st.booleans()):
         facts.append(APACHE)
     if draw(flip):
-        facts.append(("[80, 443 tls]", draw(st.sampled_from(["[80]", "[443 tls]", "[80, '127.0.0.1:443 tls']", "['10.20.0.15:80', 443 tls]", "[80, '[::]:443 tls']", "[80, 443]", "[8080, 443 tls]", "['0.0.0.0:80', 443 tls]",
-                                                             "[80, '10.20.0.15:80', 443 tls]", "['10.20.0.77:80', 443 tls]"]))))  # fmt: skip
+        facts.append(
+            (
+                "[80, 443 tls]",
+                draw(
+                    st.sampled_from(
+                        [
+                            "[80]",
+                            "[443 tls]",
+                            "[80, '127.0.0.1:443 tls']",
+                            "['10.20.0.15:80', 443 tls]",
+                            "[80, '[::]:443 tls']",
+                            "[80, 443]",
+                            "[8080, 443 tls]",
+                            "['0.0.0.0:80', 443 tls]",
+                            "[80, '10.20.0.15:80', 443 tls]",
+                            "['10.20.0.77:80', 443 tls]",
+                        ]
+                    )
+                ),
+            )
+        )
     if draw(st.integers(0, 9)) == 0:
-        facts.append(("      web:\n", draw(st.sampled_from(["      old: {kind: other, listens: [443]}\n      web:\n", "      old: {kind: other, listens: ['127.0.0.1:80']}\n      web:\n",
-                                                           "      old: {listens: [80]}\n      web:\n"]))))  # fmt: skip
+        facts.append(
+            (
+                "      web:\n",
+                draw(
+                    st.sampled_from(
+                        [
+                            "      old: {kind: other, listens: [443]}\n      web:\n",
+                            "      old: {kind: other, listens: ['127.0.0.1:80']}\n      web:\n",
+                            "      old: {listens: [80]}\n      web:\n",
+                        ]
+                    )
+                ),
+            )
+        )
     if draw(st.integers(0, 11)) == 0:
         facts.append(("        listens:", "        state: stopped\n        listens:"))
     if draw(flip):
@@ -155,17 +206,64 @@ def estates(draw: st.DrawFn) -> str:
             )
         )
     if draw(flip):
-        facts.append((FILES, draw(st.sampled_from(["files: [tonight.html]", "files: []", "answer: 403", "files: [index.htm, sub/index.html]\n            default_documents: [index.htm]",
-                                                   FILES + '\n            redirects: [{when: {scheme: http}, to: "https://{host}{path}{query}"}]',
-                                                   FILES + '\n            redirects: [{to: "https://other.kestrel-ridge.example{path}"}]',
-                                                   FILES + '\n            redirects: [{when: {path: "/sub*"}, to: "/tonight.html{rest}"}]',
-                                                   FILES + "\n            enabled: false", FILES + "\n            listing: true"]))))  # fmt: skip
+        facts.append(
+            (
+                FILES,
+                draw(
+                    st.sampled_from(
+                        [
+                            "files: [tonight.html]",
+                            "files: []",
+                            "answer: 403",
+                            "files: [index.htm, sub/index.html]\n            default_documents: [index.htm]",
+                            FILES
+                            + '\n            redirects: [{when: {scheme: http}, to: "https://{host}{path}{query}"}]',
+                            FILES + '\n            redirects: [{to: "https://other.kestrel-ridge.example{path}"}]',
+                            FILES + '\n            redirects: [{when: {path: "/sub*"}, to: "/tonight.html{rest}"}]',
+                            FILES + "\n            enabled: false",
+                            FILES + "\n            listing: true",
+                        ]
+                    )
+                ),
+            )
+        )
     if draw(flip):
-        facts.append(('names: ["*.kestrel-ridge.example"], from: 2026-01-01, until: 2026-06-01', draw(st.sampled_from(
-            ["names: [visit.kestrel-ridge.example]", "names: [other.kestrel-ridge.example]", "names: [visit.kestrel-ridge.example], until: 2026-02-01", "names: [visit.kestrel-ridge.example], issuer: self"]))))  # fmt: skip
+        facts.append(
+            (
+                'names: ["*.kestrel-ridge.example"], from: 2026-01-01, until: 2026-06-01',
+                draw(
+                    st.sampled_from(
+                        [
+                            "names: [visit.kestrel-ridge.example]",
+                            "names: [other.kestrel-ridge.example]",
+                            "names: [visit.kestrel-ridge.example], until: 2026-02-01",
+                            "names: [visit.kestrel-ridge.example], issuer: self",
+                        ]
+                    )
+                ),
+            )
+        )
     if draw(flip):
-        facts.append((REC, draw(st.sampled_from(["", "      - visit 60 A 203.0.113.99\n", "      - visit 60 CNAME other\n", "      - visit 60 CNAME gone\n", "      - visit 60 TXT x\n", '      - "* 60 A 203.0.113.40"\n',
-                                                 "      - visit 60 A 10.20.0.15\n", "      - visit.kestrel-ridge.example 60 A 203.0.113.40\n", "      - visit 60 A 203.0.113.40\n      - visit 60 A 203.0.113.99\n"]))))  # fmt: skip
+        facts.append(
+            (
+                REC,
+                draw(
+                    st.sampled_from(
+                        [
+                            "",
+                            "      - visit 60 A 203.0.113.99\n",
+                            "      - visit 60 CNAME other\n",
+                            "      - visit 60 CNAME gone\n",
+                            "      - visit 60 TXT x\n",
+                            '      - "* 60 A 203.0.113.40"\n',
+                            "      - visit 60 A 10.20.0.15\n",
+                            "      - visit.kestrel-ridge.example 60 A 203.0.113.40\n",
+                            "      - visit 60 A 203.0.113.40\n      - visit 60 A 203.0.113.99\n",
+                        ]
+                    )
+                ),
+            )
+        )
     if draw(st.integers(0, 7)) == 0 and base != "both families":
         facts.append((STREET, STREET.replace(", default", f", {filtered(draw, 'inbound', 'outbound')}, default")))
     if draw(st.integers(0, 4)) == 0:
@@ -174,8 +272,19 @@ def estates(draw: st.DrawFn) -> str:
     for old, new in facts:
         text = text.replace(old, new, 1)
     vantages = [*BOTH, *(["self"] if "  self: {" in text else [])]
-    url = st.tuples(st.sampled_from(["http", "https"]), st.sampled_from(["visit.kestrel-ridge.example", "visit.kestrel-ridge.example", "other.kestrel-ridge.example", "203.0.113.40", "10.20.0.15"]),
-                    st.sampled_from(["/", "/", "/tonight.html", "/sub", "/nope/"])).map(lambda part: f"{part[0]}://{part[1]}{part[2]}")  # fmt: skip
+    url = st.tuples(
+        st.sampled_from(["http", "https"]),
+        st.sampled_from(
+            [
+                "visit.kestrel-ridge.example",
+                "visit.kestrel-ridge.example",
+                "other.kestrel-ridge.example",
+                "203.0.113.40",
+                "10.20.0.15",
+            ]
+        ),
+        st.sampled_from(["/", "/", "/tonight.html", "/sub", "/nope/"]),
+    ).map(lambda part: f"{part[0]}://{part[1]}{part[2]}")
     asked = draw(st.lists(st.tuples(url, st.sampled_from(vantages)), min_size=4, max_size=4, unique=True))
     return "# ask " + "; ".join(f"{each} from {vantage}" for each, vantage in asked) + "\n" + text.lstrip("\n")
 

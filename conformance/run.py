@@ -150,8 +150,10 @@ def run(
         wrong += _told(name, found)
         if found.disagreements and keep is not None:
             keep(name, shrunk(text, own))
-    print(f"{count} worlds, {questions} questions ({excluded} not comparable), {wrong} disagreements, {count / took:.1f} worlds a second"
-          + (f"; {len(doubtful)} asked again by themselves" if doubtful else ""))  # fmt: skip
+    print(
+        f"{count} worlds, {questions} questions ({excluded} not comparable), {wrong} disagreements, {count / took:.1f} worlds a second"
+        + (f"; {len(doubtful)} asked again by themselves" if doubtful else "")
+    )
     return wrong
 
 
@@ -160,8 +162,10 @@ def _told(name: str, found: Rehearsed) -> int:
     for trouble in (*found.troubles, *found.failed):
         print(f"! {name}: {trouble}")
     for each in found.disagreements:
-        print(f"✗ {name}: {each.url} from {each.vantage}\n    predicted {in_words(each.predicted.outcome)} ({each.predicted.stop.kind if each.predicted.stop else ''})\n"
-              f"    observed  {each.observed.kind} {each.observed.detail or ''} {each.observed.status or ''} {each.observed.page or ''} [{each.observed.words}]")  # fmt: skip
+        print(
+            f"✗ {name}: {each.url} from {each.vantage}\n    predicted {in_words(each.predicted.outcome)} ({each.predicted.stop.kind if each.predicted.stop else ''})\n"
+            f"    observed  {each.observed.kind} {each.observed.detail or ''} {each.observed.status or ''} {each.observed.page or ''} [{each.observed.words}]"
+        )
     return len(found.disagreements) + bool(found.failed)
 
 
@@ -212,8 +216,10 @@ def many(kind: str, count: int, seed: int, workers: int) -> int:
             print(f"✗ {kind} {number}: {line}")
         if differing:
             print(text)
-    print(f"{worlds} estates, {asked} {kind}, {wrong} disagreements, {asked / took:.0f} a second"
-          + (f"; {len(doubtful)} asked again by themselves" if doubtful else ""))  # fmt: skip
+    print(
+        f"{worlds} estates, {asked} {kind}, {wrong} disagreements, {asked / took:.0f} a second"
+        + (f"; {len(doubtful)} asked again by themselves" if doubtful else "")
+    )
     return wrong
 
 

@@ -152,7 +152,9 @@ def main() -> int:
             noticed = next((world[0] for world, found in sound if notices(world, found)), None)
         missed += noticed is None
         print(f"{name}: {f'noticed by {noticed}' if noticed else f'not noticed by {len(sound)} worlds'}", flush=True)
-    print(f"{len(BREAKS)} rules broken, {missed} not noticed; {len(worlds) - len(sound)} of {len(worlds)} worlds left out")
+    print(
+        f"{len(BREAKS)} rules broken, {missed} not noticed; {len(worlds) - len(sound)} of {len(worlds)} worlds left out"
+    )
     return 1 if missed or len(sound) < len(worlds) * 9 // 10 else 0
 
 

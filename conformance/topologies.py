@@ -22,8 +22,17 @@ from portolan.rehearsal.plan import Daemon, Plan, Probe
 from portolan.rehearsal.run import carry_out
 
 PORTS = (80, 443, 8080, 22)
-ANSWERS = ("tcp-reset", "port-unreachable", "host-unreachable", "net-unreachable", "host-prohibited", "net-prohibited", "admin-prohibited",
-           "protocol-unreachable", "policy-fail")  # fmt: skip
+ANSWERS = (
+    "tcp-reset",
+    "port-unreachable",
+    "host-unreachable",
+    "net-unreachable",
+    "host-prohibited",
+    "net-prohibited",
+    "admin-prohibited",
+    "protocol-unreachable",
+    "policy-fail",
+)
 Question = tuple[str, str, int]
 
 
@@ -80,8 +89,15 @@ class Draw:
         if self.maybe(0.15):
             vantages["street"]["filter"] = self.filtered(("inbound", "outbound"), [])
         groups = {name: self.group() for name in self.groups}
-        return {"portolan": 1, "at": "2026-03-14T20:00:00Z", "networks": networks, "routers": routers, "hosts": hosts, "groups": groups,
-                "vantages": vantages}  # fmt: skip
+        return {
+            "portolan": 1,
+            "at": "2026-03-14T20:00:00Z",
+            "networks": networks,
+            "routers": routers,
+            "hosts": hosts,
+            "groups": groups,
+            "vantages": vantages,
+        }
 
     def every_router(self) -> Iterator[tuple[str, dict[str, Any]]]:
         """The first on the internet; others between segments, or on the internet too."""
@@ -278,9 +294,14 @@ class Draw:
                 rules = [self.rule(chain, names, jumps) for _ in range(self.rng.choice((0, 1, 2, 3, 12)))]
                 made[chain] = {"default": self.rng.choice(("allow", "allow", "drop", "reject")), "rules": rules}
         if "inbound" not in made and self.maybe(0.3):
-            made["areas"] = {"inside": {"from": [self.net()], "services": [self.rng.choice(("http", "https", "22/tcp", "80-443/tcp"))],
-                                        "otherwise": self.rng.choice(("reject", "drop", "allow"))},
-                             "outside": {"default": True, "services": ["http"] if self.maybe(0.5) else []}}  # fmt: skip
+            made["areas"] = {
+                "inside": {
+                    "from": [self.net()],
+                    "services": [self.rng.choice(("http", "https", "22/tcp", "80-443/tcp"))],
+                    "otherwise": self.rng.choice(("reject", "drop", "allow")),
+                },
+                "outside": {"default": True, "services": ["http"] if self.maybe(0.5) else []},
+            }
         return made
 
     def lines(self) -> list[dict[str, Any]]:

@@ -4,8 +4,10 @@ from conformance.common import BOTH, HOST, Facts, P, V
 
 OTHER = "https://other.kestrel-ridge.example"
 PLAIN = "http://other.kestrel-ridge.example"
-SITE = ("names: [other.kestrel-ridge.example]\n            certificate: visit\n            files: [index.html]",
-        "names: [other.kestrel-ridge.example]\n            certificate: visit\n            upstream: {}")  # fmt: skip
+SITE = (
+    "names: [other.kestrel-ridge.example]\n            certificate: visit\n            files: [index.html]",
+    "names: [other.kestrel-ridge.example]\n            certificate: visit\n            upstream: {}",
+)
 #: The program behind: a folder, redirects of every kind, a status of its own, a listener with TLS, one that speaks no HTTP.
 BEHIND = """\
   vega:
@@ -54,14 +56,18 @@ def _behind(front: str, inner: str, upstream: str) -> list[tuple[str, str]]:
 UPSTREAM_WORLDS: dict[str, Facts] = {
     **{
         f"upstream: {front} before {inner}": (
-            _behind(front, inner, "http://10.20.0.16:8080"), [f"{PLAIN}{path}" for path in PATHS] + [f"{OTHER}/sub"], ("street",)
+            _behind(front, inner, "http://10.20.0.16:8080"),
+            [f"{PLAIN}{path}" for path in PATHS] + [f"{OTHER}/sub"],
+            ("street",),
         )
         for front in ("nginx", "apache")
         for inner in ("nginx", "apache")
     },
     **{
         f"upstream by name: {front}": (
-            _behind(front, "nginx", "http://inner.kestrel-ridge.example:8080"), [f"{PLAIN}{path}" for path in PATHS[:7]], BOTH
+            _behind(front, "nginx", "http://inner.kestrel-ridge.example:8080"),
+            [f"{PLAIN}{path}" for path in PATHS[:7]],
+            BOTH,
         )
         for front in ("nginx", "apache")
     },
@@ -72,25 +78,58 @@ UPSTREAM_WORLDS: dict[str, Facts] = {
     },
     **{
         f"upstream: {front}, itself": (
-            [("program: nginx", f"program: {front}"), (SITE[0], SITE[1].format("http://10.20.0.15").replace("names: [other", "default: true\n            names: [other"))],
-            [f"{PLAIN}/"], ("street",),
+            [
+                ("program: nginx", f"program: {front}"),
+                (
+                    SITE[0],
+                    SITE[1]
+                    .format("http://10.20.0.15")
+                    .replace("names: [other", "default: true\n            names: [other"),
+                ),
+            ],
+            [f"{PLAIN}/"],
+            ("street",),
         )
         for front in ("nginx", "apache")
     },
     "later packets: rejected with a reset": (
-        [(HOST, f"{HOST}\n    filter: {{stateful: false, inbound: {{rules: [{{allow: tcp, state: new}}, {{reject: tcp, answer: tcp-reset}}]}}}}")],
-        [f"{V}/", f"{P}/"], ("street",),
+        [
+            (
+                HOST,
+                f"{HOST}\n    filter: {{stateful: false, inbound: {{rules: [{{allow: tcp, state: new}}, {{reject: tcp, answer: tcp-reset}}]}}}}",
+            )
+        ],
+        [f"{V}/", f"{P}/"],
+        ("street",),
     ),
     "later packets: dropped": (
-        [(HOST, f"{HOST}\n    filter: {{stateful: false, inbound: {{rules: [{{allow: tcp, state: new}}, {{drop: tcp}}]}}}}")],
-        [f"{V}/", f"{P}/"], ("street",),
+        [
+            (
+                HOST,
+                f"{HOST}\n    filter: {{stateful: false, inbound: {{rules: [{{allow: tcp, state: new}}, {{drop: tcp}}]}}}}",
+            )
+        ],
+        [f"{V}/", f"{P}/"],
+        ("street",),
     ),
     "later packets: rejected by a router": (
-        [("    masquerade: [line]\n", "    masquerade: [line]\n    filter: {stateful: false, forward: {rules: [{allow: tcp, state: new}, {allow: tcp, source_ports: [80, 443]}, {reject: tcp, answer: tcp-reset}]}}\n")],
-        [f"{V}/", f"{P}/"], ("street",),
+        [
+            (
+                "    masquerade: [line]\n",
+                "    masquerade: [line]\n    filter: {stateful: false, forward: {rules: [{allow: tcp, state: new}, {allow: tcp, source_ports: [80, 443]}, {reject: tcp, answer: tcp-reset}]}}\n",
+            )
+        ],
+        [f"{V}/", f"{P}/"],
+        ("street",),
     ),
     "later packets: rejected with a message": (
-        [(HOST, f"{HOST}\n    filter: {{stateful: false, inbound: {{rules: [{{allow: tcp, state: new}}, {{reject: tcp}}]}}}}")],
-        [f"{V}/"], ("street",),
+        [
+            (
+                HOST,
+                f"{HOST}\n    filter: {{stateful: false, inbound: {{rules: [{{allow: tcp, state: new}}, {{reject: tcp}}]}}}}",
+            )
+        ],
+        [f"{V}/"],
+        ("street",),
     ),
-}  # fmt: skip
+}

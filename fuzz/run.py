@@ -230,8 +230,10 @@ def main() -> int:
     if most > MOST_BYTES:
         wrong.append("memory")
     took = time.monotonic() - begin
-    print(f"seed {arguments.seed}: {sum(ended.values())} inputs ({', '.join(f'{count} ended with {status}' for status, count in sorted(ended.items()))}), "
-          f"{len(wrong)} wrong, at most {most // 1_000_000} MB, {sum(ended.values()) / took:.0f} a second")  # fmt: skip
+    print(
+        f"seed {arguments.seed}: {sum(ended.values())} inputs ({', '.join(f'{count} ended with {status}' for status, count in sorted(ended.items()))}), "
+        f"{len(wrong)} wrong, at most {most // 1_000_000} MB, {sum(ended.values()) / took:.0f} a second"
+    )
     return 1 if wrong else 0
 
 

@@ -22,19 +22,77 @@ from portolan.formats.json_schema import estate_schema
 from portolan.source.problem import EstateError
 
 #: Problems that lie beyond a schema: names, files and what they hold, and one value against another elsewhere.
-BEYOND = re.compile("|".join((
-    # references, and files with what they hold
-    "no .* is named", "no network has its name", "has no listener", "is not among 'delegated_to'", "cannot read", "no PEM block", "holds a private key",
-    # lines as in a master file or a hosts file, dates and names that a pattern cannot judge
-    "^the record ends too early", "^expected a record type", "closing \" is missing", "^expected a name whose", "^not [A-Z]+ data", "no record of the zone", "expected one (name|IPv)",
-    "^a '[()]'", "^expected \\$ORIGIN", "does not lie in the zone", "^expected (an IPv[46]|an IP) address, found", "names nothing", "expected (a time in seconds|a preference|primary|a serial|at least|a path inside)",
-    "class .* is not for", "host bits are zero", "calendar has", "has an ASCII form", "half of a surrogate", "from the lower port", "found [0-9]+ fields", "^expected (one|a preference) ",
-    # one value against another
-    "lies outside the network", "needs its prefix length", "is no public address", "is on no network", "different IP versions", "two gateways", "shares its networks", "is on interface",
-    "latest (change|first)", "the latest", "written twice", "used twice", "ends before", "in a circle", "default (vantage|area) already", "name of a router too", "the parent zone", "addresses or an alias",
-    "needs a 'when'", "has a meaning of its own", "a provider blocks", "the internet (has|is)", "public internet is one", "network named 'internet'", "DNS over TLS", "a chain is named",
-    "chains deep", "what (the machine itself|is addressed)", "'forwarded' belongs", "expected a port, 1 to [0-9]+, found", "a zone's name is written", "brings its own", "written in the main file", "has no sites or certificate",
-)))  # fmt: skip
+BEYOND = re.compile(
+    "|".join(
+        (
+            # references, and files with what they hold
+            "no .* is named",
+            "no network has its name",
+            "has no listener",
+            "is not among 'delegated_to'",
+            "cannot read",
+            "no PEM block",
+            "holds a private key",
+            # lines as in a master file or a hosts file, dates and names that a pattern cannot judge
+            "^the record ends too early",
+            "^expected a record type",
+            'closing " is missing',
+            "^expected a name whose",
+            "^not [A-Z]+ data",
+            "no record of the zone",
+            "expected one (name|IPv)",
+            "^a '[()]'",
+            "^expected \\$ORIGIN",
+            "does not lie in the zone",
+            "^expected (an IPv[46]|an IP) address, found",
+            "names nothing",
+            "expected (a time in seconds|a preference|primary|a serial|at least|a path inside)",
+            "class .* is not for",
+            "host bits are zero",
+            "calendar has",
+            "has an ASCII form",
+            "half of a surrogate",
+            "from the lower port",
+            "found [0-9]+ fields",
+            "^expected (one|a preference) ",
+            # one value against another
+            "lies outside the network",
+            "needs its prefix length",
+            "is no public address",
+            "is on no network",
+            "different IP versions",
+            "two gateways",
+            "shares its networks",
+            "is on interface",
+            "latest (change|first)",
+            "the latest",
+            "written twice",
+            "used twice",
+            "ends before",
+            "in a circle",
+            "default (vantage|area) already",
+            "name of a router too",
+            "the parent zone",
+            "addresses or an alias",
+            "needs a 'when'",
+            "has a meaning of its own",
+            "a provider blocks",
+            "the internet (has|is)",
+            "public internet is one",
+            "network named 'internet'",
+            "DNS over TLS",
+            "a chain is named",
+            "chains deep",
+            "what (the machine itself|is addressed)",
+            "'forwarded' belongs",
+            "expected a port, 1 to [0-9]+, found",
+            "a zone's name is written",
+            "brings its own",
+            "written in the main file",
+            "has no sites or certificate",
+        )
+    )
+)
 
 
 def beyond(message: str) -> bool:

@@ -7,9 +7,22 @@ from tests.architecture.house import HOLDS, MAY_IMPORT
 WIDE, HIGH, ACROSS, DOWN, EDGE = 200, 44, 20, 34, 16
 #: Where each room stands from left to right, in columns; one floor for all engines.
 COLUMN = {
-    "source": 1.0, "estate": 1.0, "evidence": 1.0, "programs": 3.0, "dns": 0.0, "net": 1.0, "tls": 2.0, "http": 3.0,
-    "journey": 1.5, "diagnosis": 1.5, "views": 2.5, "cli": 2.5, "rehearsal": 4.0, "formats": 4.0, "transcribing": 5.0,
-}  # fmt: skip
+    "source": 1.0,
+    "estate": 1.0,
+    "evidence": 1.0,
+    "programs": 3.0,
+    "dns": 0.0,
+    "net": 1.0,
+    "tls": 2.0,
+    "http": 3.0,
+    "journey": 1.5,
+    "diagnosis": 1.5,
+    "views": 2.5,
+    "cli": 2.5,
+    "rehearsal": 4.0,
+    "formats": 4.0,
+    "transcribing": 5.0,
+}
 ENGINES = ("dns", "net", "tls", "http")
 
 

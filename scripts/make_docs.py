@@ -18,9 +18,15 @@ DOCS = Path(__file__).resolve().parent.parent / "docs"
 
 def faults_page() -> str:
     """Every fault: what is wrong, what the visitor gets, how it is mended."""
-    lines = ["# Faults", "", "What `explain` names as a cause. The codes are stable; each means one thing for good.",
-             "This page is made from the code (`python scripts/make_docs.py`).", "",
-             "| code | what is wrong | what the visitor gets | what to do | remedies proven here |", "|---|---|---|---|---|"]  # fmt: skip
+    lines = [
+        "# Faults",
+        "",
+        "What `explain` names as a cause. The codes are stable; each means one thing for good.",
+        "This page is made from the code (`python scripts/make_docs.py`).",
+        "",
+        "| code | what is wrong | what the visitor gets | what to do | remedies proven here |",
+        "|---|---|---|---|---|",
+    ]
     for fault in sorted(FAULTS, key=lambda each: each.code):
         proven = "yes" if fault.code in PROPOSERS else "no"
         lines.append(f"| `{fault.code}` | {fault.title} | {fault.visitor_gets} | {fault.help} | {proven} |")
@@ -29,19 +35,31 @@ def faults_page() -> str:
 
 def kinds_page() -> str:
     """Every kind of decision that the engines make, with its words, its facts and its standard."""
-    lines = ["# Decisions", "", "Every kind of step that `follow --every-step` and the JSON show, leg by leg. The facts stand in the JSON",
-             "by the names in braces. This page is made from the code (`python scripts/make_docs.py`).", ""]  # fmt: skip
+    lines = [
+        "# Decisions",
+        "",
+        "Every kind of step that `follow --every-step` and the JSON show, leg by leg. The facts stand in the JSON",
+        "by the names in braces. This page is made from the code (`python scripts/make_docs.py`).",
+        "",
+    ]
     for leg in Leg:
         lines += [f"## {leg}", "", "| kind | words | standard | |", "|---|---|---|---|"]
         for kind in every_kind():
             if kind.leg is leg:
-                role = ", ".join(filter(None, ("ends the visit" if kind.stops else "", "assumed" if kind.assumed else "")))
+                role = ", ".join(
+                    filter(None, ("ends the visit" if kind.stops else "", "assumed" if kind.assumed else ""))
+                )
                 lines.append(f"| `{kind.kind}` | {kind.words} | {kind.standard} | {role} |")
         lines.append("")
     return "\n".join(lines)
 
 
-PAGES = {"estate-reference.md": reference_page, "faults.md": faults_page, "decisions.md": kinds_page, "house.svg": picture}
+PAGES = {
+    "estate-reference.md": reference_page,
+    "faults.md": faults_page,
+    "decisions.md": kinds_page,
+    "house.svg": picture,
+}
 
 
 def main() -> int:

@@ -60,10 +60,30 @@ def picture(name: str, command: str, columns: int, rows: int) -> None:
             f"cd {ROOT}/src/portolan/stories\nprintf '\\033[1m$ %s\\033[0m\\n\\n' '{command}'\nCOLUMNS={columns} {forced}\ntouch {done}\nsleep 20\n"
         )
         window = subprocess.Popen(
-            ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "11", "-geometry", f"{columns}x{rows}+0+0", "-bg", "#10151c", "-fg", "#d8dee6",
-             "-title", name, "-bc", "-cr", "#10151c", "-e", "bash", str(script)],
-            env={**os.environ, "DISPLAY": ":77", "LANG": "C.UTF-8", "LC_ALL": "C.UTF-8"}, stderr=subprocess.DEVNULL,
-        )  # fmt: skip
+            [
+                "xterm",
+                "-fa",
+                "DejaVu Sans Mono",
+                "-fs",
+                "11",
+                "-geometry",
+                f"{columns}x{rows}+0+0",
+                "-bg",
+                "#10151c",
+                "-fg",
+                "#d8dee6",
+                "-title",
+                name,
+                "-bc",
+                "-cr",
+                "#10151c",
+                "-e",
+                "bash",
+                str(script),
+            ],
+            env={**os.environ, "DISPLAY": ":77", "LANG": "C.UTF-8", "LC_ALL": "C.UTF-8"},
+            stderr=subprocess.DEVNULL,
+        )
         try:
             for _ in range(100):
                 if done.exists():

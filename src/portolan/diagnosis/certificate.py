@@ -86,7 +86,7 @@ def not_yet(case: Case) -> Finding | None:
     "name-mismatch",
 )
 def default_served(case: Case) -> Finding | None:
-    """Another certificate of the estate that covers the name is bound to the expected site of this service."""
+    """The site has no certificate of its own, and the default site's was shown."""
     return None if case.decision(tls_kinds.ShowsOthers) is None else _found(case, "cert-default-served")
 
 

@@ -292,7 +292,7 @@ def _shadowed(service: WebService, listener: Listener, told: set[tuple[str, str]
 
 
 def expectations_can_be_asked(world: World) -> Iterator[Finding]:
-    """Expectations whose URL no client would ask, or whose name nothing mentions."""
+    """Expectations whose URL no client would ask."""
     for expectation in world.estate.expected:
         for key, text in (("url", expectation.url), ("final", expectation.final)):
             if text is None:

@@ -15,7 +15,7 @@ Decisions = tuple[Decision, ...]
 
 
 class Resolution(NamedTuple):
-    """A name's addresses, in the order in which a client tries them, or why there are none.
+    """A name's addresses as they were answered, or why there are none; in which order a client tries them is journey/race.py's.
 
     `detail` is None when there are addresses, else `no-such-name`, `no-address`, `resolver-failure`,
     `resolver-timeout` or `refused`. `origins` holds for each address what states it (a Record, a HostsLine, or None).
