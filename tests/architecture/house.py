@@ -6,7 +6,7 @@ MAY_IMPORT: dict[str, tuple[str, ...]] = {
     "estate": ("source",),
     "evidence": ("estate", "source"),
     "programs": ("estate", "evidence", "source"),
-    "dns": ("estate", "evidence", "source"),
+    "dns": ("estate", "evidence", "source", "programs.protocol"),
     "net": ("estate", "evidence", "source", "programs.protocol"),
     "tls": ("estate", "evidence", "source"),
     "http": ("estate", "evidence", "source", "programs.protocol"),

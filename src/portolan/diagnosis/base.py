@@ -9,7 +9,7 @@ from portolan.estate.client import Client
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
-from portolan.estate.service import Site, WebService
+from portolan.estate.service import Service, Site, WebService
 from portolan.estate.vantage import Expectation
 from portolan.estate.zone import Zone
 from portolan.evidence.decision import Decision
@@ -18,6 +18,7 @@ from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.kinds import name as name_kinds
 from portolan.evidence.legs import Exchange
 from portolan.evidence.packet import Seen
+from portolan.evidence.start import Why
 from portolan.journey.expectation import Missed, misses
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
@@ -408,3 +409,11 @@ def supposing(case: Case, estate: Estate) -> bool:
     world = case.world.changed(estate)
     vantage = estate.vantages.get(case.visit.vantage.name, case.visit.vantage)
     return not misses(case.expectation, visit(world, case.visit.url, vantage))
+
+
+def not_started(case: Case, why: Why) -> tuple[connect_kinds.ServiceFailed, Service] | None:
+    """The decision that a service does not start for one reason, where that ended it, and the service."""
+    stop = case.stop
+    if not isinstance(stop, connect_kinds.ServiceFailed) or not isinstance(stop.subject, Service):
+        return None
+    return (stop, stop.subject) if stop.reason.why is why else None

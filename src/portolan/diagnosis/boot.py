@@ -4,14 +4,13 @@ from collections.abc import Iterator
 
 import msgspec
 
-from portolan.diagnosis.base import Case, Finding, fault, supposing
+from portolan.diagnosis.base import Case, Finding, fault, not_started, supposing
 from portolan.diagnosis.proposal import Patch, Proposal, put, remedy, remove, replace
 from portolan.estate.changing import reloaded, with_facts
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
 from portolan.estate.service import Service
-from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.start import Why
 from portolan.journey import moment
 from portolan.source.place import pointer
@@ -70,12 +69,10 @@ def _booted(case: Case, service: Service) -> bool:
 )
 def no_privilege(case: Case) -> Finding | None:
     """It does not start for want of a privilege."""
-    stop = case.stop
-    if not isinstance(stop, connect_kinds.ServiceFailed) or not isinstance(stop.subject, Service):
+    failed = not_started(case, Why.NO_PRIVILEGE)
+    if failed is None:
         return None
-    if stop.reason.why is not Why.NO_PRIVILEGE:
-        return None
-    service = stop.subject
+    stop, service = failed
     return Finding(
         "service-no-privilege", stop.text, service.place.key("privileged"), clue=ServiceClue(service=service)
     )

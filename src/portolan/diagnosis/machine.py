@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 import msgspec
 
-from portolan.diagnosis.base import Case, Finding, fault, listed
+from portolan.diagnosis.base import Case, Finding, fault, listed, not_started
 from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, remove, replace
 from portolan.estate.machine import Forward, Machine
 from portolan.estate.service import Listener, Service, WebService, sites_of
@@ -72,12 +72,8 @@ def stopped(case: Case) -> Finding | None:
 )
 def key_differs(case: Case) -> Finding | None:
     """The service does not start for its key."""
-    stop = case.stop
-    if not isinstance(stop, connect_kinds.ServiceFailed) or not isinstance(stop.subject, Service):
-        return None
-    if stop.reason.why is not Why.KEY_MISFIT:
-        return None
-    return Finding("cert-key-differs", stop.text, stop.place, clue=ServiceClue(service=stop.subject))
+    failed = not_started(case, Why.KEY_MISFIT)
+    return Finding("cert-key-differs", failed[0].text, failed[0].place, clue=ServiceClue(failed[1])) if failed else None
 
 
 @fault(
@@ -89,12 +85,8 @@ def key_differs(case: Case) -> Finding | None:
 )
 def certificate_missing(case: Case) -> Finding | None:
     """The service does not start for want of a certificate."""
-    stop = case.stop
-    if not isinstance(stop, connect_kinds.ServiceFailed) or not isinstance(stop.subject, Service):
-        return None
-    if stop.reason.why is not Why.NO_CERTIFICATE:
-        return None
-    return Finding("cert-missing", stop.text, stop.place, clue=ServiceClue(service=stop.subject))
+    failed = not_started(case, Why.NO_CERTIFICATE)
+    return Finding("cert-missing", failed[0].text, failed[0].place, clue=ServiceClue(failed[1])) if failed else None
 
 
 @fault(

@@ -25,6 +25,7 @@ from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import name as name_kinds
 from portolan.evidence.kinds import zone as zone_kinds
 from portolan.evidence.legs import Connection
+from portolan.programs.protocol import ResolverProgram
 
 #: Asks the packet engine: from (a machine, a visitor, or None for an ordinary resolver) to address, port, protocol.
 Reach = Callable[[Machine | Vantage | None, IPAddress, int, str], Connection]
@@ -38,13 +39,21 @@ class Naming:
     """The estate's zones made ready, with what reaches their servers handed in."""
 
     def __init__(
-        self, estate: Estate, now: datetime, reach: Reach, described: Described, shared: dict[Any, Any]
+        self,
+        estate: Estate,
+        now: datetime,
+        reach: Reach,
+        described: Described,
+        ways: ResolverProgram,
+        shared: dict[Any, Any],
     ) -> None:
         self.estate = estate
         self.now = now
         self.reach = reach
         self.described = described
         self._shared = shared
+        #: What resolvers do as their program does it.
+        self._ways_of = ways
         #: Zones below which the estate has another.
         self._parents = {above for zone in estate.zones for above in _above(zone)}
         self._ways: dict[tuple[int, IPAddress], Decision | None] = {}
@@ -102,15 +111,20 @@ class Naming:
                 chain = " -> ".join([*seen, target])
                 answer.fail("resolver-failure", name_kinds.AliasLoop(chain, place=record.place, subject=record))
                 return
-            if len(seen) > law.MOST_ALIASES and isinstance(found, Below) and within(str(record.data), record.owner):
+            if (
+                len(seen) > self._ways_of.most_aliases
+                and isinstance(found, Below)
+                and within(str(record.data), record.owner)
+            ):
                 # Measured: Knot DNS and Unbound answer with the endless chain and no address, and no failure.
                 answer.fail(
                     "no-address", zone_kinds.DnameEndless(record.owner, record.data, place=record.place, subject=record)
                 )
                 return
-            if len(seen) > law.MOST_ALIASES:
+            if len(seen) > self._ways_of.most_aliases:
                 answer.fail(
-                    "resolver-failure", name_kinds.AliasLong(law.MOST_ALIASES, place=record.place, subject=record)
+                    "resolver-failure",
+                    name_kinds.AliasLong(self._ways_of.most_aliases, place=record.place, subject=record),
                 )
                 return
             seen.append(target)
@@ -173,7 +187,9 @@ class Naming:
                 name_kinds.ResolverHolds(asker.label, own.name, place=service.place.key("zones"), subject=service)
             )
             zone, held = own, version_at(own, self.now, asker.client)
-        elif (empty := next((each for each in (name, *_above(name)) if each in law.EMPTY_ZONES), None)) is not None:
+        elif (
+            empty := next((each for each in (name, *_above(name)) if each in self._ways_of.empty_zones), None)
+        ) is not None:
             answer.fail("no-such-name", name_kinds.ResolverEmptyZone(name, empty))
             return None
         elif service is not None and service.forwards_to:

@@ -24,6 +24,7 @@ from portolan.net.topology import Topology
 from portolan.programs.nginx import NGINX
 from portolan.programs.protocol import WebProgram
 from portolan.programs.registry import web_program
+from portolan.programs.unbound import UNBOUND
 from portolan.tls.facts import key_fits
 
 
@@ -73,7 +74,7 @@ class World:
         self.topology = Topology(
             estate, self._why_not_started, self._ways, tuple(self._undescribed.values()), self.shared
         )
-        self.naming = Naming(estate, now, self._reach, self._described, self.shared)
+        self.naming = Naming(estate, now, self._reach, self._described, UNBOUND, self.shared)
 
     def changed(self, estate: Estate) -> "World":
         """The world of a changed estate at the same moment."""

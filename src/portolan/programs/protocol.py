@@ -27,6 +27,17 @@ class Passing(NamedTuple):
     turns_redirects: bool
 
 
+class ResolverProgram(Protocol):
+    """A resolver's own ways."""
+
+    #: How it is named where decisions tell of it.
+    name: str
+    #: How many aliases it follows.
+    most_aliases: int
+    #: Names below which it asks nobody, and says that nothing exists.
+    empty_zones: frozenset[str]
+
+
 class WebProgram(Protocol):
     """A web server's own ways."""
 
