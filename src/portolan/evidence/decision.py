@@ -47,6 +47,8 @@ class Decision(msgspec.Struct, frozen=True, eq=False, gc=False, kw_only=True):
     depth: ClassVar[int] = 2
     #: Whether it is about the answer's way back.
     of_the_answer: ClassVar[bool] = False
+    #: Whether the exchanges that the response rests on are drawn under it.
+    asks_on: ClassVar[bool] = False
     #: Whether the drawing of a way shows it without words.
     seen_by_itself: ClassVar[bool] = False
 

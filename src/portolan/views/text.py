@@ -3,7 +3,6 @@
 from typing import TYPE_CHECKING
 
 from portolan.evidence.decision import Decision
-from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.legs import Exchange
 from portolan.journey.expectation import Miss
 from portolan.journey.visit import Visit
@@ -76,7 +75,7 @@ def _exchange(exchange: Exchange, stop: Decision | None, style: Style, every: bo
             leg = decision.leg
             lines += _line(decision, stop, style, leg if leg != last else "", depth)
             last = leg
-        if isinstance(decision, http_kinds.PassesOn):
+        if decision.asks_on:
             for each in exchange.inner:
                 lines += _exchange(each, stop, style, every, depth + 1)
                 last = ""

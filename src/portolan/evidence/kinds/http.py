@@ -256,6 +256,7 @@ class PassesOn(HttpDecision, frozen=True):
     words = "{site} passes it on to {upstream}"
     standard = "RFC 9110 section 7.6"
     shown = True
+    asks_on = True
 
     site: str
     upstream: str
