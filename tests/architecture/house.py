@@ -15,7 +15,19 @@ MAY_IMPORT: dict[str, tuple[str, ...]] = {
     "formats": ("estate", "source"),
     "transcribing": ("formats", "estate", "source"),
     "rehearsal": ("journey", "formats", "evidence", "estate", "source"),
-    "views": ("diagnosis", "rehearsal", "journey", "dns", "net", "tls", "http", "programs", "evidence", "estate", "source"),
+    "views": (
+        "diagnosis",
+        "rehearsal",
+        "journey",
+        "dns",
+        "net",
+        "tls",
+        "http",
+        "programs",
+        "evidence",
+        "estate",
+        "source",
+    ),
 }
 #: What is in each room, for the picture.
 HOLDS = {

@@ -15,7 +15,12 @@ def functions(path):
     """Every function of a file, with its own lines and branches (those of functions inside it not counted)."""
     for node in ast.walk(ast.parse(path.read_text("utf-8"))):
         if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
-            inner = {id(each) for other in ast.walk(node) if other is not node and isinstance(other, ast.FunctionDef | ast.Lambda) for each in ast.walk(other)}
+            inner = {
+                id(each)
+                for other in ast.walk(node)
+                if other is not node and isinstance(other, ast.FunctionDef | ast.Lambda)
+                for each in ast.walk(other)
+            }
             branches = sum(isinstance(each, _BRANCHES) for each in ast.walk(node) if id(each) not in inner)
             yield node.name, node.end_lineno - node.lineno + 1, branches
 

@@ -323,7 +323,9 @@ def test_a_remedy_that_breaks_another_promise_is_not_offered():
     """Renaming a binding would take the page from somebody else."""
     changes, url, vantage = BAD["binding-name-differs"]
     other = '  - {url: "https://visti.kestrel-ridge.example/", from: street, page: visit/index.html}\n'
-    held = loaded(swap(OFFICE, *changes, (EXPECTED, EXPECTED + other), (REC, REC + "      - visti 60 A 203.0.113.40\n")))
+    held = loaded(
+        swap(OFFICE, *changes, (EXPECTED, EXPECTED + other), (REC, REC + "      - visti 60 A 203.0.113.40\n"))
+    )
     found = explain(World(held.estate, held.estate.at), url, held.estate.vantages[vantage],
                     lambda patch: changed(held, patch_operations(patch)).estate)  # fmt: skip
     assert [each.text for each in found.remedies if each.patch] == [

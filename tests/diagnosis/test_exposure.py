@@ -36,7 +36,9 @@ def between(before: str, after: str, url: str = VISIT, vantage: str = "street"):
     """What lies between two estates for a question."""
     worlds = [World(held.estate, held.estate.at) for held in (loaded(before), loaded(after))]
     expectation = expectation_for(worlds[0].estate, url, worlds[0].estate.vantages[vantage])
-    asked = Asked(url, worlds[0].estate.vantages[vantage], expectation, frozenset(expectation.marks if expectation else ()))
+    asked = Asked(
+        url, worlds[0].estate.vantages[vantage], expectation, frozenset(expectation.marks if expectation else ())
+    )
     return exposure(*worlds, asked, visit(worlds[1], url, worlds[1].estate.vantages[vantage]))
 
 

@@ -69,7 +69,9 @@ def test_nothing_is_said_of_a_healthy_estate(name):
 
 def test_a_broken_promise_is_never_passed_over():
     """Each is named with its first cause; those with one cause stand together."""
-    held = loaded(swap(OFFICE, (F443, ""), (EXPECTED, EXPECTED + '  - {url: "https://other.kestrel-ridge.example/"}\n')))
+    held = loaded(
+        swap(OFFICE, (F443, ""), (EXPECTED, EXPECTED + '  - {url: "https://other.kestrel-ridge.example/"}\n'))
+    )
     world = World(held.estate, held.estate.at)
     found = answers(world, lambda patch: changed(held, patch_operations(patch)).estate)
     assert [(group.cause.code, len(group.missed)) for group in found.groups] == [("forward-missing", 3)]

@@ -24,11 +24,19 @@ def causes(text, url=VISIT, vantage="street", booted=frozenset()):
 @pytest.mark.parametrize("written", ["443", "'0443'", "'*:443'", "443.0", "'443 tls'"])
 def test_a_site_names_its_listener_in_any_spelling(written):
     """The site is bound to it, whatever the spelling."""
-    text = swap(OFFICE, ("names: [visit.kestrel-ridge.example]", f"names: [visit.kestrel-ridge.example]\n            listens: [{written}]"))
+    text = swap(
+        OFFICE,
+        (
+            "names: [visit.kestrel-ridge.example]",
+            f"names: [visit.kestrel-ridge.example]\n            listens: [{written}]",
+        ),
+    )
     assert got(ask(text, VISIT)) == "visit/index.html"
 
 
-@pytest.mark.parametrize("written", ["[2001:db8:20::15]:443", "[2001:DB8:20:0:0:0:0:15]:443", "[2001:0db8:0020::0015]:0443 tls"])
+@pytest.mark.parametrize(
+    "written", ["[2001:db8:20::15]:443", "[2001:DB8:20:0:0:0:0:15]:443", "[2001:0db8:0020::0015]:0443 tls"]
+)
 def test_so_with_addresses_of_version_6(written):
     """One address has many spellings (RFC 4291 section 2.2)."""
     text = swap(
@@ -49,7 +57,14 @@ def test_a_site_that_answers_with_an_error_on_purpose_is_named():
     assert causes(text)[0] == ["site-catch-all"]
 
 
-@pytest.mark.parametrize("words", ["cannot load certificate visit.pem", "the key of the certificate is wrong", "no certificate; without that privilege"])
+@pytest.mark.parametrize(
+    "words",
+    [
+        "cannot load certificate visit.pem",
+        "the key of the certificate is wrong",
+        "no certificate; without that privilege",
+    ],
+)
 def test_no_code_is_chosen_by_words(words):
     """What the program's own test says is for people."""
     text = swap(OFFICE, ("        program: nginx\n", f"        program: nginx\n        saved: {{broken: '{words}'}}\n"))
