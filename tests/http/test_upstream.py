@@ -6,7 +6,11 @@ import pytest
 
 from conformance.upstream_worlds import FAILING, OTHER, PLAIN, UPSTREAM_WORLDS, _behind
 from portolan.diagnosis.base import Case
+from portolan.diagnosis.proposal import Safety
+from portolan.diagnosis.search import explain
 from portolan.estate.client import PassingProgram
+from portolan.formats.change import patch_operations
+from portolan.formats.estate_file import changed
 from portolan.journey.visit import visit
 from portolan.journey.world import World
 from tests.conftest import OFFICE, ask, got, loaded, problems, schema, swap
@@ -127,3 +131,23 @@ def test_a_program_is_what_it_does(unknown, url, page):
     text = swap(OFFICE, ("program: nginx", WAYS.format(unknown)), ("names: [other.kestrel-ridge.example]", "names: [other.kestrel-ridge.example]\n            default: true"),
                 ("      - other 3600", "      - third 60 A 203.0.113.40\n      - other 3600"))  # fmt: skip
     assert got(ask(text, url)) == page
+
+
+def test_what_a_program_behind_needs_is_not_more_than_is_needed():
+    """Its neighbours come with it; strangers would not."""
+    held = loaded(
+        swap(
+            OFFICE,
+            *_behind("nginx", "nginx", "http://10.20.0.16:8080"),
+            (
+                "      inner:\n        program: nginx\n",
+                "      inner:\n        program: nginx\n        state: stopped\n",
+            ),
+        )
+    )
+    world = World(held.estate, held.estate.at)
+    found = explain(
+        world, f"{PLAIN}/", held.estate.vantages["street"], lambda patch: changed(held, patch_operations(patch)).estate
+    )
+    assert [each.code for each in found.causes] == ["service-stopped"]
+    assert [each.safety for each in found.remedies][:1] == [Safety.OPENS]

@@ -140,6 +140,12 @@ def _reach(before: World, after: World, asked: Asked, seen: Visit) -> tuple[list
         if each.connection is not None and each.connection.arrival is not None
     }
     services = {path for path, _ in used}
+    # What programs ask by themselves; visitors need no way of their own to it.
+    behind = {
+        each.connection.arrival.service.place.path
+        for each in seen.tree
+        if each.connection is not None and each.connection.arrival is not None
+    } - services
     found = []
     for asker in askers:
         name = asker.vantage.name
@@ -151,6 +157,8 @@ def _reach(before: World, after: World, asked: Asked, seen: Visit) -> tuple[list
             if asker.meant and (path, arrival.listener.port) in used:
                 grade: Grade = "needed"
             elif path in services and not ("private" in asked.marks and asker.anybody and not asker.meant):
+                grade = "beside"
+            elif path in behind and not asker.anybody and "private" not in asked.marks:
                 grade = "beside"
             else:
                 grade = "more"

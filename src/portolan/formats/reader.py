@@ -131,9 +131,11 @@ class Reader:
     def otherwise(self, owner: type[Stated], kind: type[Otherwise], node: Node, path: Path) -> Any:
         """Another version of an owner: any of the owner's keys, and those of the version itself."""
         if not isinstance(node, MappingNode):
-            return self.fail(
-                node, path, f"expected what is otherwise, found {found(node)}", "Write for example: {KEY: VALUE}."
+            said = node.value if isinstance(node.value, str) else ""
+            hint = (
+                f"Write '{{state: {said}}}'." if said in ("running", "stopped") else "Write for example {KEY: VALUE}."
             )
+            return self.fail(node, path, f"expected what is otherwise, found {found(node)}", hint)
         own, theirs = plan_of(kind), plan_of(owner).fields
         keys = [*own.fields, *(key for key in theirs if key not in VERSIONS)]
         values: dict[str, Any] = {"place": Place(path, node), "owner": owner}
