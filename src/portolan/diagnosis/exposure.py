@@ -156,9 +156,9 @@ def _reach(before: World, after: World, asked: Asked, seen: Visit) -> tuple[list
             path = arrival.service.place.path
             if asker.meant and (path, arrival.listener.port) in used:
                 grade: Grade = "needed"
-            elif path in services and not ("private" in asked.marks and asker.anybody and not asker.meant):
-                grade = "beside"
-            elif path in behind and not asker.anybody and "private" not in asked.marks:
+            elif (path in services and not ("private" in asked.marks and asker.anybody and not asker.meant)) or (
+                path in behind and not asker.anybody and "private" not in asked.marks
+            ):
                 grade = "beside"
             else:
                 grade = "more"

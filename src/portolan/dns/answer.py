@@ -8,6 +8,7 @@ from portolan.estate.base import IPAddress
 from portolan.estate.machine import Machine
 from portolan.estate.service import Resolver
 from portolan.evidence.decision import Decision
+from portolan.evidence.outcome import Detail
 
 
 class Asker(NamedTuple):
@@ -35,10 +36,10 @@ class Answer:
         self.aliases: list[str] = []
         self.types: Types = {}
         self.name = ""
-        self.detail: str | None = None
+        self.detail: Detail | None = None
         self.zone: str | None = None
 
-    def fail(self, detail: str, decision: Decision) -> None:
+    def fail(self, detail: Detail, decision: Decision) -> None:
         """Ends it badly."""
         self.detail = detail
         self.decisions.append(decision)

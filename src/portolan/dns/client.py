@@ -18,10 +18,11 @@ from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import name as name_kinds
 from portolan.evidence.kinds import zone as zone_kinds
 from portolan.evidence.legs import Resolution
+from portolan.evidence.outcome import Detail
 
 _LOOPBACK: tuple[IPAddress, ...] = (IPv6Address("::1"), IPv4Address("127.0.0.1"))
 #: After these a device tries the next domain of its search list; after the others it gives up.
-_SEARCHES_ON = frozenset(("no-such-name", "no-address", "resolver-failure", "refused"))
+_SEARCHES_ON = frozenset((Detail.NO_SUCH_NAME, Detail.NO_ADDRESS, Detail.RESOLVER_FAILURE, Detail.REFUSED))
 
 
 def resolve(naming: Naming, host: str, literal: IPAddress | None, client: Client) -> Resolution:
@@ -117,7 +118,7 @@ def _no_address(naming: Naming, answer: Answer) -> None:
     zone = naming.estate.zones[answer.zone or ""]
     held = ", ".join(sorted(answer.types)) or "only names below it"
     place = next((records[0].place for records in answer.types.values()), zone.place)
-    answer.fail("no-address", zone_kinds.NoAddress(answer.name, held, place=place, subject=zone))
+    answer.fail(Detail.NO_ADDRESS, zone_kinds.NoAddress(answer.name, held, place=place, subject=zone))
 
 
 def _hosts_file(host: str, device: Machine | Vantage) -> Resolution | None:
@@ -149,7 +150,7 @@ def _local(naming: Naming, name: str, device: Machine | Vantage, client: Client)
     if any(within(name, zone) for zone in naming.estate.zones):
         return addresses(naming, name, lookup(naming, name, client))
     stop = name_kinds.LocalOnly(name, device.name, place=device.place, subject=device)
-    return Resolution(name, (), "no-such-name", (stop,))
+    return Resolution(name, (), Detail.NO_SUCH_NAME, (stop,))
 
 
 def _links(device: Machine | Vantage) -> set[str]:

@@ -25,6 +25,7 @@ from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import name as name_kinds
 from portolan.evidence.kinds import zone as zone_kinds
 from portolan.evidence.legs import Connection
+from portolan.evidence.outcome import Detail
 from portolan.programs.protocol import ResolverProgram
 
 #: Asks the packet engine: from (a machine, a visitor, or None for an ordinary resolver) to address, port, protocol.
@@ -33,6 +34,9 @@ Reach = Callable[[Machine | Vantage | None, IPAddress, int, str], Connection]
 Described = Callable[[IPAddress], bool]
 
 _LONGEST = 253
+
+#: What one resolver hears from another, and its client as a failure.
+_FAILED = (Detail.RESOLVER_FAILURE, Detail.RESOLVER_TIMEOUT, Detail.REFUSED)
 
 
 class Naming:
@@ -72,17 +76,8 @@ class Naming:
 
     def recurse(self, name: str, asker: Asker, answer: Answer) -> None:
         """What a resolver finds for a name: the node that the aliases end at, or the failure."""
-        service = asker.service
-        label = asker.label
-        if service is not None:
-            barred = next((each for each in service.refuses if within(name, each)), None)
-            if barred is not None:
-                said = "that it refuses" if service.refuses_with == "refused" else "that there is no such name"
-                answer.fail(
-                    service.refuses_with,
-                    name_kinds.ResolverRefuses(label, name, said, place=service.place.key("refuses"), subject=service),
-                )
-                return
+        if self._barred(name, asker, answer):
+            return
         seen = [name]
         while True:
             found = self._node(name, asker, answer)
@@ -102,14 +97,15 @@ class Naming:
                 return
             if len(target) > _LONGEST:
                 answer.fail(
-                    "resolver-failure", zone_kinds.DnameLong(record.owner, name, place=record.place, subject=record)
+                    Detail.RESOLVER_FAILURE,
+                    zone_kinds.DnameLong(record.owner, name, place=record.place, subject=record),
                 )
                 return
             answer.decisions.append(step)
             answer.aliases.append(target)
             if target in seen:
                 chain = " -> ".join([*seen, target])
-                answer.fail("resolver-failure", name_kinds.AliasLoop(chain, place=record.place, subject=record))
+                answer.fail(Detail.RESOLVER_FAILURE, name_kinds.AliasLoop(chain, place=record.place, subject=record))
                 return
             if (
                 len(seen) > self._ways_of.most_aliases
@@ -118,17 +114,28 @@ class Naming:
             ):
                 # Measured: Knot DNS and Unbound answer with the endless chain and no address, and no failure.
                 answer.fail(
-                    "no-address", zone_kinds.DnameEndless(record.owner, record.data, place=record.place, subject=record)
+                    Detail.NO_ADDRESS,
+                    zone_kinds.DnameEndless(record.owner, record.data, place=record.place, subject=record),
                 )
                 return
             if len(seen) > self._ways_of.most_aliases:
                 answer.fail(
-                    "resolver-failure",
+                    Detail.RESOLVER_FAILURE,
                     name_kinds.AliasLong(self._ways_of.most_aliases, place=record.place, subject=record),
                 )
                 return
             seen.append(target)
             name = target
+
+    def _barred(self, name: str, asker: Asker, answer: Answer) -> bool:
+        """Whether the resolver does not look the name up on purpose, which is noted."""
+        service = asker.service
+        if service is None or not any(within(name, each) for each in service.refuses):
+            return False
+        said = "that it refuses" if service.refuses_with == "refused" else "that there is no such name"
+        stop = name_kinds.ResolverRefuses(asker.label, name, said, place=service.place.key("refuses"), subject=service)
+        answer.fail(Detail(service.refuses_with), stop)
+        return True
 
     def authoritative(self, name: str, service: NameServer, client: IPAddress | None, answer: Answer) -> None:
         """What a name server without recursion answers; it follows aliases within its own zones."""
@@ -137,19 +144,20 @@ class Naming:
             zone = self._holding(name, service)
             if zone is None and not seen:
                 answer.fail(
-                    "refused", name_kinds.ResolverNotRecursive(service.name, name, place=service.place, subject=service)
+                    Detail.REFUSED,
+                    name_kinds.ResolverNotRecursive(service.name, name, place=service.place, subject=service),
                 )
                 return
             if zone is None or name in seen:
                 facts = (next(iter(seen)), name)
-                answer.fail("no-address", zone_kinds.OutOfZone(*facts, place=service.place, subject=service))
+                answer.fail(Detail.NO_ADDRESS, zone_kinds.OutOfZone(*facts, place=service.place, subject=service))
                 return
             seen.add(name)
             found = self._look(name, zone, version_at(zone, self.now, client), answer)
             if found is None:
                 return
             if isinstance(found, Cut):
-                answer.fail("no-address", zone_kinds.Referred(name, place=found.servers[0].place, subject=service))
+                answer.fail(Detail.NO_ADDRESS, zone_kinds.Referred(name, place=found.servers[0].place, subject=service))
                 return
             if isinstance(found, Below):
                 name = found.renamed(name)
@@ -190,14 +198,14 @@ class Naming:
         elif (
             empty := next((each for each in (name, *_above(name)) if each in self._ways_of.empty_zones), None)
         ) is not None:
-            answer.fail("no-such-name", name_kinds.ResolverEmptyZone(name, empty))
+            answer.fail(Detail.NO_SUCH_NAME, name_kinds.ResolverEmptyZone(name, empty))
             return None
         elif service is not None and service.forwards_to:
             return self._passed_on(name, asker, answer)
         else:
             top = self._top(name)
             if top is None:
-                answer.fail("no-such-name", zone_kinds.Undescribed(name))
+                answer.fail(Detail.NO_SUCH_NAME, zone_kinds.Undescribed(name))
                 return None
             if not self._registered(top, answer):
                 return None
@@ -228,7 +236,7 @@ class Naming:
                 verdict = judged(zone, held.data, named, self.now)
                 answer.decisions.append(verdict)
                 if verdict.stops:
-                    answer.detail = "resolver-failure"
+                    answer.detail = Detail.RESOLVER_FAILURE
                     return None
             found = self._look(name, zone, held, answer)
             if not isinstance(found, Cut):
@@ -248,7 +256,7 @@ class Naming:
         if held.data.defect is not None:
             text, record = held.data.defect
             facts = (zone.name, text, record.text.strip())
-            answer.fail("resolver-failure", zone_kinds.ZoneBroken(*facts, place=record.place, subject=zone))
+            answer.fail(Detail.RESOLVER_FAILURE, zone_kinds.ZoneBroken(*facts, place=record.place, subject=zone))
             return None
         answer.zone = zone.name
         found = self.index(zone, held).look(name)
@@ -272,7 +280,7 @@ class Naming:
                 zone_kinds.DelegationMissing(zone.name, missing.name, place=zone.place, subject=missing)
             )
         if found is None:
-            answer.fail("no-such-name", zone_kinds.NoSuchName(zone.name, name, place=held.place, subject=zone))
+            answer.fail(Detail.NO_SUCH_NAME, zone_kinds.NoSuchName(zone.name, name, place=held.place, subject=zone))
             return None
         if found.wildcard is not None:
             record = next(iter(found.types.values()))[0]
@@ -286,10 +294,11 @@ class Naming:
         if all(within(each, cut.name) and not address_records(held.data.nodes.get(each, {})) for each in servers):
             reasons = "; ".join(f"{each} has no address" for each in servers)
             answer.fail(
-                "resolver-failure", zone_kinds.ServersFail(cut.name, reasons, place=cut.servers[0].place, subject=zone)
+                Detail.RESOLVER_FAILURE,
+                zone_kinds.ServersFail(cut.name, reasons, place=cut.servers[0].place, subject=zone),
             )
         else:
-            answer.fail("no-such-name", zone_kinds.Undescribed(name))
+            answer.fail(Detail.NO_SUCH_NAME, zone_kinds.Undescribed(name))
 
     def _lately(self, name: str, zone: Zone, held: Held, types: Types, answer: Answer) -> None:
         """Says until when others may still get what stood here before a change."""
@@ -335,10 +344,10 @@ class Naming:
         facts = (asker.label, name, when(asker.since), when(until))
         answer.zone = zone.name
         if found is None:
-            answer.fail("no-such-name", name_kinds.RememberedAbsent(*facts, place=held.place, subject=zone))
+            answer.fail(Detail.NO_SUCH_NAME, name_kinds.RememberedAbsent(*facts, place=held.place, subject=zone))
             return True, None
         if not {"A", "AAAA", "CNAME"} & set(found.types):
-            answer.fail("no-address", name_kinds.RememberedAbsent(*facts, place=held.place, subject=zone))
+            answer.fail(Detail.NO_ADDRESS, name_kinds.RememberedAbsent(*facts, place=held.place, subject=zone))
             return True, None
         record = next(iter(found.types.values()))[0]
         answer.decisions.append(name_kinds.Remembered(*facts, place=record.place, subject=zone))
@@ -367,21 +376,19 @@ class Naming:
         place = service.place.key("forwards_to")
         key = f"{asker.label}/{service.name}"
         if key in asker.passed:
-            answer.fail("resolver-failure", name_kinds.ResolversInCircle(place=place, subject=service))
+            answer.fail(Detail.RESOLVER_FAILURE, name_kinds.ResolversInCircle(place=place, subject=service))
             return None
         for number, address in enumerate(service.forwards_to):
             answer.decisions.append(name_kinds.ResolverPassesOn(asker.label, address, place=place, subject=service))
             inner = Answer()
             self.ask(name, machine or asker.label, address, inner, place, (*asker.passed, key), asker.validates)
             answer.decisions += inner.decisions
-            if inner.detail in ("resolver-failure", "resolver-timeout", "refused") and number + 1 < len(
-                service.forwards_to
-            ):
+            if inner.detail in _FAILED and number + 1 < len(service.forwards_to):
                 continue
             answer.aliases += inner.aliases
             answer.zone = inner.zone
             if inner.detail is not None:
-                answer.detail = "resolver-failure" if inner.detail in ("resolver-timeout", "refused") else inner.detail
+                answer.detail = Detail.RESOLVER_FAILURE if inner.detail in _FAILED else inner.detail
                 return None
             return Found(inner.types)
         return None
@@ -406,10 +413,10 @@ class Naming:
         connection = self.reach(None if isinstance(client, str) else client, address, 53, "udp")
         if connection.arrival is None:
             reason = connection.stop.text if connection.stop is not None else "no answer"
-            closed = connection.detail == "refused"
+            closed = connection.detail is Detail.REFUSED
             kind = name_kinds.ResolverClosed if closed else name_kinds.ResolverSilent
             answer.fail(
-                "resolver-failure" if closed else "resolver-timeout",
+                Detail.RESOLVER_FAILURE if closed else Detail.RESOLVER_TIMEOUT,
                 kind(label, address, reason, place=place, subject=connection.stop),
             )
             return
@@ -433,7 +440,7 @@ class Naming:
             self.authoritative(name, service, connection.arrival.source, answer)
         else:
             facts = (label, address, f"{service.name} on {machine.name} is no DNS server")
-            answer.fail("resolver-failure", name_kinds.ResolverClosed(*facts, place=place, subject=service))
+            answer.fail(Detail.RESOLVER_FAILURE, name_kinds.ResolverClosed(*facts, place=place, subject=service))
 
     def ask_ordinary(
         self, name: str, client: Machine | Vantage | str, address: IPAddress, asker: Asker, place: Any, answer: Answer
@@ -444,7 +451,7 @@ class Naming:
             stopped = self._way_to(client, address)
             if stopped is not None:
                 answer.fail(
-                    "resolver-timeout",
+                    Detail.RESOLVER_TIMEOUT,
                     name_kinds.ResolverOutOfReach(label, address, stopped.text, place=place, subject=stopped),
                 )
                 return
@@ -494,12 +501,12 @@ class Naming:
         """Whether the parent zone still delegates it."""
         if zone.on_hold:
             place = zone.place.key("on_hold")
-            answer.fail("no-such-name", zone_kinds.RegistrationHeld(zone.name, place=place, subject=zone))
+            answer.fail(Detail.NO_SUCH_NAME, zone_kinds.RegistrationHeld(zone.name, place=place, subject=zone))
             return False
         if zone.registered_until is not None and self.now >= zone.registered_until:
             place = zone.place.key("registered_until")
             facts = (zone.name, when(zone.registered_until))
-            answer.fail("no-such-name", zone_kinds.RegistrationLapsed(*facts, place=place, subject=zone))
+            answer.fail(Detail.NO_SUCH_NAME, zone_kinds.RegistrationLapsed(*facts, place=place, subject=zone))
             return False
         return True
 
@@ -510,7 +517,7 @@ class Naming:
         reached: Reached = self._servers.reached(zone, cut, parent, asker)
         answer.decisions.extend(reached.decisions)
         if reached.decisions and reached.decisions[-1].stops:
-            answer.detail = "resolver-failure"
+            answer.detail = Detail.RESOLVER_FAILURE
             return None
         if isinstance(reached.copy, Copy):
             return reached.copy, reached

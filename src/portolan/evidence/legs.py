@@ -10,6 +10,7 @@ from portolan.estate.machine import Machine
 from portolan.estate.service import Listener, Service, Site, WebService
 from portolan.estate.url import Url
 from portolan.evidence.decision import Decision
+from portolan.evidence.outcome import Detail
 
 Decisions = tuple[Decision, ...]
 
@@ -23,7 +24,7 @@ class Resolution(NamedTuple):
 
     host: str
     addresses: tuple[IPAddress, ...]
-    detail: str | None
+    detail: Detail | None
     decisions: Decisions
     origins: tuple[Any, ...] = ()
     aliases: tuple[str, ...] = ()
@@ -72,7 +73,7 @@ class Connection(NamedTuple):
 
     address: IPAddress
     port: int
-    detail: str | None
+    detail: Detail | None
     decisions: Decisions
     arrival: Arrival | None = None
     reached: Machine | None = None
@@ -89,7 +90,7 @@ class Connection(NamedTuple):
 class Handshake(NamedTuple):
     """The TLS leg. `detail` is None when the visitor is content, else as in the outcome `tls-error`."""
 
-    detail: str | None
+    detail: Detail | None
     decisions: Decisions
     certificate: Certificate | None = None
     stop: Decision | None = None
@@ -103,7 +104,7 @@ class Response(NamedTuple):
     site: Site | WebService | None = None
     page: str | None = None
     location: str | None = None
-    protocol: str | None = None
+    protocol: Detail | None = None
     stop: Decision | None = None
 
 
@@ -150,7 +151,7 @@ class Exchange(NamedTuple):
         return self.inner[-1].innermost if self.inner else self
 
     @property
-    def detail(self) -> str | None:
+    def detail(self) -> Detail | None:
         """What went wrong before there was a response; None where nothing did."""
         if self.resolution.detail is not None:
             return self.resolution.detail

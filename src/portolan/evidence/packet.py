@@ -1,8 +1,18 @@
 """A packet as decisions show it."""
 
+from enum import StrEnum
 from typing import NamedTuple
 
 from portolan.estate.base import IPAddress
+
+
+class State(StrEnum):
+    """What connection tracking makes of a packet, in the words of the estate's rules."""
+
+    NEW = "new"
+    ESTABLISHED = "established"
+    RELATED = "related"
+    INVALID = "invalid"
 
 
 class Seen(NamedTuple):

@@ -8,6 +8,7 @@ from portolan.estate.url import DEFAULT_PORTS, Url
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.legs import Arrival, Exchange, Response
+from portolan.evidence.outcome import Detail
 from portolan.http.binding import fits, table_of
 from portolan.http.content import content
 from portolan.http.upstream import passed_on
@@ -42,7 +43,7 @@ def no_http(arrival: Arrival) -> Response:
     """What a program that speaks no HTTP says to a request."""
     service = arrival.service
     stop = http_kinds.NotWeb(service.name, arrival.listener, place=service.place, subject=service)
-    return Response(0, (stop,), protocol="garbled", stop=stop)
+    return Response(0, (stop,), protocol=Detail.GARBLED, stop=stop)
 
 
 def respond(

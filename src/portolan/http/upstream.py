@@ -44,10 +44,10 @@ def _status(passing: Passing, inner: Exchange) -> int:
     if inner.handshake is not None and inner.handshake.detail is not None:
         return passing.tls
     return {
-        Detail.REFUSED.value: passing.refused,
-        Detail.RESET.value: passing.refused,
-        Detail.UNREACHABLE.value: passing.unreachable,
-        Detail.TIMED_OUT.value: passing.timed_out,
-        Detail.STALLED.value: passing.stalled,
-        Detail.CUT_OFF.value: passing.cut_off,
-    }[str(inner.detail)]
+        Detail.REFUSED: passing.refused,
+        Detail.RESET: passing.refused,
+        Detail.UNREACHABLE: passing.unreachable,
+        Detail.TIMED_OUT: passing.timed_out,
+        Detail.STALLED: passing.stalled,
+        Detail.CUT_OFF: passing.cut_off,
+    }[inner.detail or Detail.REFUSED]

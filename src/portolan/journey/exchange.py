@@ -12,6 +12,7 @@ from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.kinds import name as name_kinds
 from portolan.evidence.kinds import tls as tls_kinds
 from portolan.evidence.legs import Arrival, Connection, Exchange, Handshake, Resolution, Response
+from portolan.evidence.outcome import Detail
 from portolan.http.respond import Request, no_http, respond
 from portolan.journey.race import race
 from portolan.journey.world import World
@@ -99,12 +100,12 @@ def _handshake(world: World, url: Url, client: Client, arrival: Arrival) -> Hand
     decision: Decision
     if not isinstance(service, WebService):
         decision = tls_kinds.SpeaksNoTls(service.name, listener, place=service.place, subject=service)
-        return Handshake("not-tls", (decision,), None, decision)
+        return Handshake(Detail.NOT_TLS, (decision,), None, decision)
     certificate, shown = _certificate(world, url, client, service, listener) if listener.tls else (None, None)
     if certificate is None or shown is None:
         # Also Apache httpd without a site on the listener: its main server speaks plain HTTP there.
         decision = tls_kinds.PlainSpoken(service.name, listener, place=listener.place, subject=service)
-        return Handshake("not-tls", (decision,), None, decision)
+        return Handshake(Detail.NOT_TLS, (decision,), None, decision)
     checked = verify(certificate, url.host, url.literal, client, client.clock or world.now, world.estate, world.shared)
     return checked._replace(decisions=(shown, *checked.decisions))
 

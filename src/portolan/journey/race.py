@@ -11,6 +11,7 @@ from portolan.estate.base import IPAddress
 from portolan.estate.client import Client
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.legs import Connection
+from portolan.evidence.outcome import Detail
 from portolan.journey.world import World
 
 
@@ -21,14 +22,14 @@ def race(world: World, client: Client, addresses: Sequence[IPAddress], port: int
     order = ordered(addresses, lambda address: world.source(client, address))
     family = addresses[order[0]].version
     first = _lane(world, client, [addresses[index] for index in order if addresses[index].version == family], port)
-    silent = sum(each.detail == "timed-out" for each in first)
+    silent = sum(each.detail is Detail.TIMED_OUT for each in first)
     if first[-1].detail is None and not silent:
         return first
     others = [addresses[index] for index in order if addresses[index].version != family]
     second = _lane(world, client, others, port) if others else ()
     if not second:
         return first
-    silent_too = sum(each.detail == "timed-out" for each in second)
+    silent_too = sum(each.detail is Detail.TIMED_OUT for each in second)
     won, won_too = first[-1].detail is None, second[-1].detail is None
     if won_too and (not won or silent_too < silent):
         if silent:

@@ -6,6 +6,8 @@ from portolan.estate.vantage import Vantage
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.legs import Arrival, Connection
+from portolan.evidence.outcome import Detail
+from portolan.evidence.packet import State
 from portolan.net import law
 from portolan.net.packet import EPHEMERAL, Addressed, Packet
 from portolan.net.topology import Device, Topology
@@ -31,7 +33,7 @@ def _tried(
     walk = Walk(topology, origin, choice)
     source = _source(origin, address)
     if isinstance(source, Decision):
-        return Connection(address, port, "unreachable", (source,), stop=source), 0
+        return Connection(address, port, Detail.UNREACHABLE, (source,), stop=source), 0
     stated = origin.stated
     client = stated.client_ports.first if isinstance(stated, Vantage) else EPHEMERAL
     packet = Packet(protocol, source, client, address, port)
@@ -93,13 +95,11 @@ def _listener(device: Device, packet: Packet) -> tuple[Arrival | None, Decision]
     return None, connect_kinds.ServiceFailed(*facts_failed, place=binding.listener.place, subject=binding.service)
 
 
-def _answered(walk: Walk, end: End, packet: Packet, asked: Addressed) -> str | None:
+def _answered(walk: Walk, end: End, packet: Packet, asked: Addressed) -> Detail | None:
     """Walks the answer back; the connection's error, or None when it opens."""
     if end.how == "lost":
-        return "timed-out"
-    result = (
-        {"open": None, "reset": "refused"}.get(end.how) if end.how in ("open", "reset") else law.ICMP_RESULT[end.how]
-    )
+        return Detail.TIMED_OUT
+    result = None if end.how == "open" else Detail.REFUSED if end.how == "reset" else law.ICMP_RESULT[end.how]
     if end.device is walk.origin:
         return result
     if end.how in ("open", "reset"):
@@ -129,10 +129,10 @@ def _answered(walk: Walk, end: End, packet: Packet, asked: Addressed) -> str | N
             answer_end.device.label, place=answer_end.device.place, subject=answer_end.device
         )
     walk.decisions.append(lost)
-    return "timed-out"
+    return Detail.TIMED_OUT
 
 
-def _followed(walk: Walk, end: End, packet: Packet, asked: Addressed) -> str | None:
+def _followed(walk: Walk, end: End, packet: Packet, asked: Addressed) -> Detail | None:
     """What the visitor sends next, and the server's words, where boxes saw only one direction, or ask their rules each time."""
     there = {each[0] for each in walk.trail if not each[6]}
     back = {each[0] for each in walk.trail if each[6]}
@@ -140,7 +140,7 @@ def _followed(walk: Walk, end: End, packet: Packet, asked: Addressed) -> str | N
         return None
     kept, trail = len(walk.decisions), len(walk.trail)
     walk.later = True
-    request = Packet("tcp", *asked, "established")
+    request = Packet("tcp", *asked, State.ESTABLISHED)
     forth = walk.go(walk.origin, request)
     lost: Decision | None = None
     cut = forth.how == "reset" and _told(walk, forth, request, asked)
@@ -164,7 +164,7 @@ def _followed(walk: Walk, end: End, packet: Packet, asked: Addressed) -> str | N
         return None
     kind = connect_kinds.LaterRejected if cut else connect_kinds.LaterLost
     walk.decisions.append(kind(lost.text, place=lost.place, subject=lost))
-    return "cut-off" if cut else "stalled"
+    return Detail.CUT_OFF if cut else Detail.STALLED
 
 
 def _told(walk: Walk, end: End, packet: Packet, asked: Addressed) -> bool:

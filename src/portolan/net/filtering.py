@@ -7,6 +7,7 @@ from portolan.estate.filter import Chain, Filter, FilterRule, Verdict
 from portolan.estate.network import GroupRule, ListRule, Network
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import connect as connect_kinds
+from portolan.evidence.packet import State
 from portolan.net.packet import Packet
 from portolan.net.rules import Circumstances, matches
 from portolan.net.topology import Device, Port, Topology
@@ -27,7 +28,7 @@ def through_filter(
     if filtering is None:
         return _PASS
     chain: Chain | None = getattr(filtering, name)
-    if chain is None or (filtering.stateful and packet.state in ("established", "related")):
+    if chain is None or (filtering.stateful and packet.state in (State.ESTABLISHED, State.RELATED)):
         return _PASS
     at = Circumstances(
         entering.name if entering is not None else None, leaving.name if leaving is not None else None, forwarded
@@ -86,7 +87,7 @@ def _within(port: int, ranges: tuple[PortRange, ...]) -> bool:
 
 def through_groups(topology: Topology, port: Port, packet: Packet, inbound: bool) -> Decision | None:
     """What the security groups of an interface decide; None where there are none or the connection is known."""
-    if port.groups is None or packet.state in ("established", "related"):
+    if port.groups is None or packet.state in (State.ESTABLISHED, State.RELATED):
         return None
     groups = [topology.estate.groups[name] for name in port.groups]
     peer = packet.src if inbound else packet.dst

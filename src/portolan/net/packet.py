@@ -1,7 +1,7 @@
 """A packet on its way; rewritten at every box that translates it."""
 
 from portolan.estate.base import IPAddress
-from portolan.evidence.packet import Seen
+from portolan.evidence.packet import Seen, State
 
 #: The client's port where nothing states its range: the first that Linux takes (ip_local_port_range).
 EPHEMERAL = 32768
@@ -18,7 +18,7 @@ class Packet:
     __slots__ = ("addressed", "dport", "dst", "dv", "inner", "protocol", "sport", "src", "state", "sv", "v6")
 
     def __init__(
-        self, protocol: str, src: IPAddress, sport: int, dst: IPAddress, dport: int, state: str = "new"
+        self, protocol: str, src: IPAddress, sport: int, dst: IPAddress, dport: int, state: State = State.NEW
     ) -> None:
         self.protocol = protocol
         self.src = src

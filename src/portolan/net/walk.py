@@ -15,6 +15,7 @@ from portolan.estate.base import IPAddress, is_loopback, is_public_value
 from portolan.estate.machine import Forward, OneToOne
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import connect as connect_kinds
+from portolan.evidence.packet import State
 from portolan.net.filtering import ChainName, through_filter, through_groups, through_list
 from portolan.net.packet import Addressed, Packet
 from portolan.net.topology import Device, Port, RouteLine, Topology
@@ -100,7 +101,7 @@ class Walk:
             _untranslate(packet, known)
         elif mapped is not None:
             packet.goes_to(mapped[2], mapped[3])
-        elif device.translates and entering is not None and packet.state == "new":
+        elif device.translates and entering is not None and packet.state is State.NEW:
             found = destination(device, packet, entering)
             if found is not None:
                 sent_on, decision = found
@@ -146,7 +147,7 @@ class Walk:
                 return barred
         if mapped is not None:
             packet.comes_from(mapped[0], mapped[1])
-        elif packet.state == "new" and known is None:
+        elif packet.state is State.NEW and known is None:
             if device.renames:
                 renamed = source(device, packet, entering, line, sent_on)
                 if renamed is not None:
@@ -184,7 +185,7 @@ class Walk:
             return known, None
         if self.later:
             mapped = self._mapped(device, packet)
-            packet.state = "established" if mapped is not None else "invalid"
+            packet.state = State.ESTABLISHED if mapped is not None else State.INVALID
             return None, mapped
         return None, None
 
@@ -374,7 +375,7 @@ class Walk:
             target = self._chosen(device, "internet", packet.dst, (packet.dv, packet.v6), target, reply)
         if target is None:
             return self._lost(device, connect_kinds.InternetUnknown(packet.dst))
-        if target.blocks and packet.state == "new" and any(packet.dport in each for each in target.blocks):
+        if target.blocks and packet.state is State.NEW and any(packet.dport in each for each in target.blocks):
             place = target.place.key("provider_blocks")
             return self._lost(
                 device, connect_kinds.LineBlocks(target.device.label, packet.dport, place=place, subject=target.stated)
@@ -409,12 +410,12 @@ class Walk:
         return End(how, device, decision)
 
 
-def _reply_state(packet: Packet, known: Tracked | None, later: bool, rejecting: bool) -> str:
+def _reply_state(packet: Packet, known: Tracked | None, later: bool, rejecting: bool) -> State:
     if known is not None:
-        return "related" if packet.inner is not None or rejecting else "established"
+        return State.RELATED if packet.inner is not None or rejecting else State.ESTABLISHED
     # A UDP packet that no connection knows starts one, and so does what follows a TCP answer; the answer itself, and any
     # ICMP error, is invalid.
-    return "new" if packet.protocol == "udp" or (later and packet.protocol == "tcp") else "invalid"
+    return State.NEW if packet.protocol == "udp" or (later and packet.protocol == "tcp") else State.INVALID
 
 
 def _untranslate(packet: Packet, known: Tracked) -> None:

@@ -12,6 +12,7 @@ from portolan.estate.estate import Estate
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import tls as tls_kinds
 from portolan.evidence.legs import Handshake
+from portolan.evidence.outcome import Detail
 from portolan.tls.facts import Facts, Shown, authority_facts, shown_by
 
 _MOST_LINKS = 10
@@ -49,33 +50,40 @@ def verify(
     shown = shown_by(certificate, estate, shared)
     full = client.checks is Checks.EVERYTHING
     path = _chain(shown, certificate, client, estate, shared, decisions) if full else [shown.leaf]
-    if isinstance(path, str):
+    if isinstance(path, Detail):
         return Handshake(path, tuple(decisions), certificate, decisions[-1])
 
-    def fail(detail: str, kind: Callable[..., Decision], *facts: str) -> Handshake:
+    def fail(detail: Detail, kind: Callable[..., Decision], *facts: str) -> Handshake:
         decisions.append(kind(*facts, place=place, subject=certificate))
         return Handshake(detail, tuple(decisions), certificate, decisions[-1])
 
     # OpenSSL looks at purposes before it looks at the clock.
     for link in path[1:]:
         if not link.may_issue:
-            return fail("other", tls_kinds.WrongUse, link.label, "it is no authority's certificate")
+            return fail(Detail.OTHER, tls_kinds.WrongUse, link.label, "it is no authority's certificate")
         if link.most_below is not None and _authorities_below(path, link) > link.most_below:
             return fail(
-                "other", tls_kinds.WrongUse, link.label, f"at most {link.most_below} authorities may stand below it"
+                Detail.OTHER,
+                tls_kinds.WrongUse,
+                link.label,
+                f"at most {link.most_below} authorities may stand below it",
             )
     if full and not shown.leaf.may_serve:
-        return fail("other", tls_kinds.WrongUse, shown.leaf.label, "it is not for servers")
+        return fail(Detail.OTHER, tls_kinds.WrongUse, shown.leaf.label, "it is not for servers")
     for link in reversed(path):
         if link.until is not None and now > link.until:
-            return fail("expired", tls_kinds.Expired, link.label, _when(link.until), _when(now))
+            return fail(Detail.EXPIRED, tls_kinds.Expired, link.label, _when(link.until), _when(now))
         if link.starts is not None and now < link.starts:
-            return fail("not-yet-valid", tls_kinds.NotYetValid, link.label, _when(link.starts), _when(now))
+            return fail(Detail.NOT_YET_VALID, tls_kinds.NotYetValid, link.label, _when(link.starts), _when(now))
     if shown.leaf.until is not None:
         decisions.append(tls_kinds.Valid(_when(shown.leaf.until), place=place, subject=certificate))
     if not any(covers(name, host, literal) for name in shown.leaf.names):
         return fail(
-            "name-mismatch", tls_kinds.NameMismatch, certificate.name, host, ", ".join(shown.leaf.names) or "no name"
+            Detail.NAME_MISMATCH,
+            tls_kinds.NameMismatch,
+            certificate.name,
+            host,
+            ", ".join(shown.leaf.names) or "no name",
         )
     decisions.append(tls_kinds.Covers(host, place=place, subject=certificate))
     return Handshake(None, tuple(decisions), certificate)
@@ -97,7 +105,7 @@ def _chain(
     estate: Estate,
     shared: dict[Any, Any],
     decisions: list[Decision],
-) -> list[Facts] | str:
+) -> list[Facts] | Detail:
     """The path to an anchor, or the failure's detail."""
     anchors, others = _trusted(client, estate, shared)
     leaf = shown.leaf
@@ -123,20 +131,20 @@ def _chain(
         return path
     if leaf.self_signed:
         decisions.append(tls_kinds.SelfSigned(leaf.label, who, place=place, subject=certificate))
-        return "self-signed"
+        return Detail.SELF_SIGNED
     if last.self_signed:
         decisions.append(tls_kinds.UnknownIssuer(leaf.label, last.label, who, place=place, subject=certificate))
-        return "unknown-issuer"
+        return Detail.UNKNOWN_ISSUER
     known = next((each for each in others if each.signed(last)), None)
     if known is not None and _leads_to(known, others, anchors):
         decisions.append(tls_kinds.IncompleteChain(last.label, known.label, who, place=place, subject=certificate))
-        return "incomplete-chain"
+        return Detail.INCOMPLETE_CHAIN
     if known is None and isinstance(last.identity, bytes) and "public" in client.trusts and not estate.authorities:
         decisions.append(tls_kinds.TrustAssumed(last.issuer, who, place=place, subject=certificate))
         return path
     issuer = known.label if known is not None else last.issuer.removeprefix("authority:")
     decisions.append(tls_kinds.UnknownIssuer(leaf.label, issuer, who, place=place, subject=certificate))
-    return "unknown-issuer"
+    return Detail.UNKNOWN_ISSUER
 
 
 def _trusted(client: Client, estate: Estate, shared: dict[Any, Any]) -> tuple[list[Facts], list[Facts]]:
