@@ -53,8 +53,11 @@ def reference_page() -> str:
     parts = [_HEAD]
     for kind in seen:
         title = "The estate itself" if kind is Estate else _title(kind)
-        parts.append(f"\n## {title}\n\n{_doc(kind)}\n\n| key | value | meaning | default |\n|---|---|---|---|")
-        for key, annotation, meta, default in fields_of(kind):
+        parts.append(f"\n## {title}\n\n{_doc(kind)}")
+        fields = fields_of(kind)
+        if fields:
+            parts.append("\n| key | value | meaning | default |\n|---|---|---|---|")
+        for key, annotation, meta, default in fields:
             meaning = (meta.description if meta is not None else "") or _own_doc(annotation)
             example = f" Example: `{_shown(meta.examples[0])}`." if meta is not None and meta.examples else ""
             parts.append(f"| `{key}` | {_kind(annotation)} | {_cell(meaning + example)} | {_default(default)} |")
