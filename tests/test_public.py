@@ -1,0 +1,30 @@
+"""The interface for programs: typed results, the same as the commands give."""
+
+from datetime import UTC, datetime
+
+import pytest
+
+import portolan
+from tests.conftest import STORIES
+
+
+def test_a_program_asks_as_a_person_does():
+    """Follow, explain, apply the best remedy, ask again, check."""
+    estate = portolan.load(str(STORIES / "night-shift"))
+    url = "https://bookings.kestrel-ridge.example/"
+    assert estate.follow(url, "street").outcome.status == 502
+    found = estate.explain(url, "street")
+    assert [each.code for each in found.causes] == ["upstream-wrong-address", "filter-drops"]
+    mended = estate.changed(found.best.patch)
+    assert mended.follow(url, "street").outcome.page == "desk/index.html"
+    assert (len(estate.check().groups), len(mended.check().groups)) == (1, 0)
+
+
+def test_moments_boots_and_names():
+    """A moment after the certificate's end; every machine booted; a vantage that is not there."""
+    estate = portolan.load(str(STORIES / "night-shift"))
+    url = "https://visit.kestrel-ridge.example/"
+    assert estate.follow(url, "street", at=datetime(2026, 6, 1, tzinfo=UTC)).outcome.detail == "expired"
+    assert estate.follow(url, "street", after_reboot=None).outcome.page == "visit/index.html"
+    with pytest.raises(KeyError):
+        estate.follow(url, "moon")
