@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from portolan.estate.guesses import machines
+from portolan.evidence.kinds import connect as connect_kinds
 from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
 from portolan.journey.world import World
@@ -370,7 +371,9 @@ def borne(world: World, questions: list[Question]) -> list[Question]:
     for vantage, address, port in questions:
         connection = world.connect(world.estate.vantages[vantage], ip_address(address), port)
         errors = [
-            (vantage, str(each.facts[0])) for each in connection.decisions if each.kind in ("no-route", "route-ends")
+            (vantage, each.box)
+            for each in connection.decisions
+            if isinstance(each, connect_kinds.NoRoute | connect_kinds.RouteEnds)
         ]
         for key in errors:
             sent[key] = sent.get(key, 0) + 1

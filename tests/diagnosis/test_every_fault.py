@@ -319,7 +319,7 @@ def test_who_can_newly_reach_what_is_listed():
     assert "anybody on the internet" in told
 
 
-def test_a_remedy_that_breaks_another_promise_is_not_offered():
+def test_a_remedy_that_breaks_another_expectation_is_not_offered():
     """Renaming a binding would take the page from somebody else."""
     changes, url, vantage = BAD["binding-name-differs"]
     other = '  - {url: "https://visti.kestrel-ridge.example/", from: street, page: visit/index.html}\n'

@@ -67,7 +67,7 @@ def test_nothing_is_said_of_a_healthy_estate(name):
     assert found.asked >= 1
 
 
-def test_a_broken_promise_is_never_passed_over():
+def test_a_missed_expectation_is_never_passed_over():
     """Each is named with its first cause; those with one cause stand together."""
     held = loaded(
         swap(OFFICE, (F443, ""), (EXPECTED, EXPECTED + '  - {url: "https://other.kestrel-ridge.example/"}\n'))
