@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from portolan.cli.question import load_path
 from portolan.estate.estate import Estate
 from portolan.estate.vantage import Vantage
-from portolan.formats.estate_file import Loaded, changed
+from portolan.formats.estate_file import Loaded, patched
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
 
@@ -28,9 +28,7 @@ class Described(NamedTuple):
 
     def changed(self, patch: list[dict[str, Any]]) -> "Described":
         """The estate with a JSON Patch applied (RFC 6902). Raises EstateError."""
-        from portolan.formats.change import patch_operations
-
-        return Described(changed(self.loaded, patch_operations(patch)))
+        return Described(patched(self.loaded, patch))
 
     def follow(
         self, url: str, vantage: str, at: datetime | None = None, after_reboot: Iterable[str] | None = ()

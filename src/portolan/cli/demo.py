@@ -75,8 +75,7 @@ def _tell(story: dict[str, str], arguments: argparse.Namespace) -> int:
     from portolan.cli.disk import DiskFiles
     from portolan.cli.terminal import print_json, style_of
     from portolan.diagnosis.search import explain
-    from portolan.formats.change import patch_operations
-    from portolan.formats.estate_file import changed, load
+    from portolan.formats.estate_file import load, patched
     from portolan.journey.visit import visit
     from portolan.journey.world import World
 
@@ -85,11 +84,11 @@ def _tell(story: dict[str, str], arguments: argparse.Namespace) -> int:
     assert estate.at is not None
     world = World(estate, estate.at)
     vantage = estate.vantages[story["vantage"]]
-    found = explain(world, story["url"], vantage, lambda patch: changed(loaded, patch_operations(patch)).estate)
+    found = explain(world, story["url"], vantage, lambda patch: patched(loaded, patch).estate)
     after = None
     best = found.best
     if best is not None and best.patch:
-        mended = changed(loaded, patch_operations(best.patch)).estate
+        mended = patched(loaded, best.patch).estate
         after = visit(world.changed(mended), story["url"], mended.vantages[vantage.name])
     if arguments.format == "json":
         from portolan.views.data import explain_data

@@ -33,18 +33,12 @@ def run(arguments: argparse.Namespace) -> int:
     from portolan.diagnosis.base import Case
     from portolan.diagnosis.registry import recognise
     from portolan.diagnosis.search import explain
-    from portolan.formats.change import patch_operations
-    from portolan.formats.estate_file import changed
+    from portolan.formats.estate_file import patched
 
     question = ready(arguments)
     vantage = vantage_of(arguments, question.loaded)
     with asked():
-        found = explain(
-            question.world,
-            arguments.url,
-            vantage,
-            lambda patch: changed(question.loaded, patch_operations(patch)).estate,
-        )
+        found = explain(question.world, arguments.url, vantage, lambda patch: patched(question.loaded, patch).estate)
     findings = recognise(Case(question.world, found.visit, found.expectation))
     if arguments.format == "patch":
         print_json(found.best.patch if found.best is not None else [])

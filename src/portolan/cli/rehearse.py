@@ -77,7 +77,7 @@ def _rehearse(arguments: argparse.Namespace) -> int:
             (str(expectation.url), vantage)
             for expectation in estate.expected
             for vantage in chosen
-            if not expectation.vantages or vantage.name in expectation.vantages
+            if expectation.is_for(vantage.name)
         ]
     if not questions:
         raise UsageError(

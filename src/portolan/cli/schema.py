@@ -19,13 +19,13 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
 
 def run(arguments: argparse.Namespace) -> int:
     """Prints the schema."""
+    from portolan.cli.terminal import print_json
+
     if arguments.of == "estate":
-        from portolan.cli.terminal import print_json
         from portolan.formats.json_schema import estate_schema
 
         print_json(estate_schema())
     else:
-        from portolan.cli.terminal import print_json
         from portolan.views.schemas import schema_of
 
         print_json(schema_of(arguments.of))

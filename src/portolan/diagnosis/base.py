@@ -1,6 +1,6 @@
 """What a recogniser is given, what it returns, and the registry that holds them all."""
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable
 from enum import StrEnum
 from typing import NamedTuple, TypeVar
 
@@ -87,14 +87,6 @@ LED_ASTRAY = (
 _UNANSWERED = (name_kinds.ResolverSilent, name_kinds.ResolverOutOfReach)
 
 
-def _chain(stop: Decision) -> Iterator[Decision]:
-    """A decision, and the decisions that it rests on."""
-    at: object = stop
-    while isinstance(at, Decision):
-        yield at
-        at = at.subject
-
-
 class Case(NamedTuple):
     """A visit that did not get what was expected."""
 
@@ -115,7 +107,7 @@ class Case(NamedTuple):
             return last
         if self.visit.stop is None:
             return last.innermost if self.symptom == "wrong-page" else last
-        ends = [*_chain(self.visit.stop)]
+        ends = [*self.visit.stop.grounds]
         return next(
             (each for each in reversed([*last.tree]) if any(end is one for one in each.decisions for end in ends)), last
         )
@@ -224,12 +216,8 @@ class Case(NamedTuple):
     @property
     def answer_lost(self) -> bool:
         """Whether an answer, or what follows it, was lost on its way back."""
-        stop = self.ended
-        while stop is not None and not isinstance(
-            stop, connect_kinds.ReplyLost | connect_kinds.LaterLost | connect_kinds.LaterRejected
-        ):
-            stop = stop.subject if isinstance(stop.subject, Decision) else None
-        return stop is not None
+        lost = connect_kinds.ReplyLost | connect_kinds.LaterLost | connect_kinds.LaterRejected
+        return self.ended is not None and any(isinstance(each, lost) for each in self.ended.grounds)
 
     @property
     def asked_protocol(self) -> str:
@@ -240,8 +228,7 @@ class Case(NamedTuple):
     @property
     def site_name(self) -> str | None:
         """The site that was expected."""
-        page = self.expectation.page if self.expectation is not None else None
-        return page.partition("/")[0] if page else None
+        return self.expectation.site if self.expectation is not None else None
 
     def homes(self) -> list["Home"]:
         """The sites that the visitor may have meant: the expected one, else those that answer to the name."""

@@ -284,9 +284,7 @@ class _Mending:
     def _marks(self, current: Visit) -> frozenset[str]:
         """The marks of what was asked for: of the expectation, of the site expected, of the one met, and of those with the name."""
         found = set(self.expectation.marks) if self.expectation is not None else set()
-        expected = (
-            self.expectation.page.partition("/")[0] if self.expectation is not None and self.expectation.page else None
-        )
+        expected = self.expectation.site if self.expectation is not None else None
         hosts = {exchange.url.host.rstrip(".") for exchange in (*self.first.tree, *current.tree)}
         met = {
             exchange.response.site for exchange in (*self.first.tree, *current.tree) if exchange.response is not None

@@ -11,7 +11,7 @@ from portolan.dns.answer import Answer, Asker
 from portolan.dns.naming import Naming, address_records, ordinary_resolver, within
 from portolan.estate.base import IPAddress
 from portolan.estate.client import Client
-from portolan.estate.guesses import machines
+from portolan.estate.guesses import machines, seat_of
 from portolan.estate.machine import Machine
 from portolan.estate.vantage import Vantage
 from portolan.evidence.decision import Decision
@@ -29,7 +29,7 @@ def resolve(naming: Naming, host: str, literal: IPAddress | None, client: Client
     """A host's addresses as a visitor's device finds them, in no particular order yet."""
     if literal is not None:
         return Resolution(host, (literal,), None, (name_kinds.Literal(host),), (None,))
-    device = client_of(naming, client)
+    device = seat_of(naming.estate, client)
     found = _hosts_file(host, device)
     if found is not None:
         return found
@@ -42,17 +42,9 @@ def resolve(naming: Naming, host: str, literal: IPAddress | None, client: Client
     return addresses(naming, host, answer)
 
 
-def client_of(naming: Naming, client: Client) -> Machine | Vantage:
-    """The device whose resolver and hosts file count."""
-    if client.host is not None:
-        return naming.estate.hosts.get(client.host) or naming.estate.routers[client.host]
-    assert isinstance(client, Vantage)
-    return client
-
-
 def lookup(naming: Naming, host: str, client: Client) -> Answer:
     """What the device's resolver says, through the search list."""
-    device = client_of(naming, client)
+    device = seat_of(naming.estate, client)
     name = host.rstrip(".")
     if not device.search or host.endswith("."):
         answer = Answer()

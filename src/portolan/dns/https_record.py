@@ -3,11 +3,12 @@
 from ipaddress import ip_address
 from typing import Any, NamedTuple
 
-from portolan.dns.client import client_of, lookup
+from portolan.dns.client import lookup
 from portolan.dns.naming import Naming
 from portolan.dns.rdata import rdata
 from portolan.estate.base import IPAddress
 from portolan.estate.client import Client
+from portolan.estate.guesses import seat_of
 from portolan.estate.zone import Record
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import name as name_kinds
@@ -54,7 +55,7 @@ NONE = Offers(False, (), ())
 
 def offers(naming: Naming, host: str, port: int, asker: Client) -> Offers:
     """The offers for a host and port, for a client that asks for HTTPS records."""
-    device = client_of(naming, asker)
+    device = seat_of(naming.estate, asker)
     if device.hosts_file is not None and any(host in line.names for line in device.hosts_file.entries):
         return NONE
     # RFC 9460 section 9.1: other ports than the usual ones are asked for by name.

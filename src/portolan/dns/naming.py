@@ -6,7 +6,7 @@ it does not ask for. What the estate does not describe is assumed to work, and s
 
 from collections.abc import Callable
 from datetime import datetime
-from typing import Any
+from typing import Any, NamedTuple
 
 from portolan.dns import law
 from portolan.dns.answer import Answer, Asker
@@ -37,6 +37,14 @@ _LONGEST = 253
 
 #: What one resolver hears from another, and its client as a failure.
 _FAILED = (Detail.RESOLVER_FAILURE, Detail.RESOLVER_TIMEOUT, Detail.REFUSED)
+
+
+class _Begun(NamedTuple):
+    """Where a resolver begins: a zone, the version held there, and who answers for it; None: the resolver itself."""
+
+    zone: Zone
+    held: Held
+    server: Reached | None
 
 
 class Naming:
@@ -182,12 +190,10 @@ class Naming:
         begun = self._begun(name, asker, answer)
         if begun is None:
             return None
-        if not isinstance(begun, tuple) or isinstance(begun, Found | Below):
-            return begun
-        return self._descended(name, begun, asker, answer)
+        return self._descended(name, begun, asker, answer) if isinstance(begun, _Begun) else begun
 
-    def _begun(self, name: str, asker: Asker, answer: Answer) -> tuple[Zone, Held, Reached | None] | Found | None:
-        """Where a resolver begins: a zone, the version held there and who answers for it; or what others answered."""
+    def _begun(self, name: str, asker: Asker, answer: Answer) -> "_Begun | Found | None":
+        """Where a resolver begins; or what the resolvers that it passes on to answered."""
         service, server = asker.service, None
         own = self._holding(name, service) if service is not None and service.zones else None
         if own is not None and service is not None:
@@ -213,11 +219,9 @@ class Naming:
             if reached is None:
                 return None
             zone, (held, server) = top, reached
-        return zone, held, server
+        return _Begun(zone, held, server)
 
-    def _descended(
-        self, name: str, begun: tuple[Zone, Held, Reached | None], asker: Asker, answer: Answer
-    ) -> Found | Below | None:
+    def _descended(self, name: str, begun: "_Begun", asker: Asker, answer: Answer) -> Found | Below | None:
         """Down the delegations from where the resolver began."""
         zone, held, server = begun
         secure, parent = True, None

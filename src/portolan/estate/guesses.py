@@ -3,6 +3,7 @@
 from collections.abc import Iterator
 
 from portolan.estate.base import IPAddress, IPInterface, IPNetwork
+from portolan.estate.client import Client
 from portolan.estate.estate import Estate
 from portolan.estate.machine import Machine, Router
 from portolan.estate.network import Network
@@ -10,6 +11,14 @@ from portolan.estate.vantage import Vantage
 
 #: The network that exists in every estate.
 INTERNET = Network(name="internet", kind="internet")
+
+
+def seat_of(estate: Estate, client: Client) -> Machine | Vantage:
+    """The device that a client asks from: its own, or the machine that it sits at."""
+    if client.host is not None:
+        return estate.hosts.get(client.host) or estate.routers[client.host]
+    assert isinstance(client, Vantage)
+    return client
 
 
 def machines(estate: Estate) -> Iterator[Machine]:

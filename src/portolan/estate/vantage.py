@@ -87,3 +87,12 @@ class Expectation(Stated, frozen=True, kw_only=True, eq=False):
     secure: Annotated[bool | None, says("Whether the last exchange is encrypted.")] = None
     status: Annotated[int | None, says("The final status; left out: any 2xx.", example=200)] = None
     marks: Annotated[tuple[Mark, ...], says("What remedies for it must respect, as at a site.")] = ()
+
+    @property
+    def site(self) -> str | None:
+        """The site whose page is expected."""
+        return self.page.partition("/")[0] if self.page is not None else None
+
+    def is_for(self, vantage: str) -> bool:
+        """Whether it is about what a vantage gets."""
+        return not self.vantages or vantage in self.vantages

@@ -58,6 +58,14 @@ class Decision(msgspec.Struct, frozen=True, eq=False, gc=False, kw_only=True):
         return self.words.format_map(self.facts)
 
     @property
+    def grounds(self) -> "Iterator[Decision]":
+        """This decision, and those that it rests on, one behind the other."""
+        at: object = self
+        while isinstance(at, Decision):
+            yield at
+            at = at.subject
+
+    @property
     def facts(self) -> dict[str, object]:
         """The facts by name."""
         own = self.__struct_fields__

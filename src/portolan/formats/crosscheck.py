@@ -496,13 +496,9 @@ def _whole(estate: Estate, note: _Notes) -> None:
         for site in (*sites_of(service).values(), *(() if sites_of(service) else (service,)))
     }
     for expectation in estate.expected:
-        if expectation.page is not None:
-            site = expectation.page.partition("/")[0]
-            if site not in site_names:
-                note(
-                    expectation.place.key("page"),
-                    f"no site is named '{one_line(site)}'",
-                    did_you_mean(site, site_names),
-                )
+        site = expectation.site
+        if site is not None and site not in site_names:
+            text = f"no site is named '{one_line(site)}'"
+            note(expectation.place.key("page"), text, did_you_mean(site, site_names))
         if expectation.status is not None and not 100 <= expectation.status <= 599:
             note(expectation.place.key("status"), f"expected a status, 100 to 599, found {expectation.status}")

@@ -5,7 +5,7 @@ from typing import Any, NamedTuple
 from yaml.nodes import MappingNode, Node, SequenceNode
 
 from portolan.estate.estate import Estate
-from portolan.formats.change import Operation, apply
+from portolan.formats.change import Operation, apply, patch_operations
 from portolan.formats.complete import Completing, with_internet
 from portolan.formats.crosscheck import crosscheck
 from portolan.formats.files import FileError, Files
@@ -70,6 +70,11 @@ def changed(loaded: Loaded, changes: list[Operation]) -> Loaded:
     crosscheck(estate, problems)
     problems.raise_any()
     return Loaded(estate, root, loaded.files)
+
+
+def patched(loaded: Loaded, patch: list[dict[str, Any]]) -> Loaded:
+    """The same estate with a JSON Patch applied (RFC 6902), such as remedies hold. Raises EstateError."""
+    return changed(loaded, patch_operations(patch))
 
 
 def _reread(reader: Completing, loaded: Loaded, field: str, key: str, node: MappingNode, old: Node | None) -> Any:

@@ -9,12 +9,12 @@ from typing import Any, Literal
 import msgspec
 
 from portolan.estate.base import IPNetwork, PortRange, Stated
-from portolan.estate.changing import VERSIONS, Otherwise
+from portolan.estate.changing import VERSIONS
 from portolan.estate.estate import Estate
 from portolan.estate.service import Listener
 from portolan.formats import patterns
 from portolan.formats.listener_text import WRITTEN
-from portolan.formats.reader import annotations_of, bare, plan_of, tagged, without_none
+from portolan.formats.reader import annotations_of, bare, plan_of, tagged, version_kind, without_none
 from portolan.formats.scalars import SCALARS
 from portolan.formats.shapes import NEVER_EMPTY, SHAPES
 from portolan.source.plain import UNSEEN
@@ -92,11 +92,10 @@ def _struct(kind: type[Stated], definitions: dict[str, Any]) -> dict[str, Any]:
 
 def _versions(owner: type[Stated], annotation: Any, definitions: dict[str, Any]) -> dict[str, Any] | None:
     """The shape of an owner's other versions: any of its keys, and their own; None for every other field."""
-    kind, _ = without_none(annotation)
-    many = typing.get_origin(kind) is tuple
-    part = typing.get_args(kind)[0] if many else kind
-    if not (isinstance(part, type) and issubclass(part, Otherwise)):
+    version = version_kind(annotation)
+    if version is None:
         return None
+    part, many = version
     name = f"{part.__name__}{owner.__name__}"
     if name not in definitions:
         definitions[name] = {}

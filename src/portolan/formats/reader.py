@@ -92,10 +92,29 @@ class Reader:
                 f"expected {_a(kind)} with keys, found {found(node)}",
                 f"Keys here: {', '.join(list(plan.fields)[:12])}.",
             )
-        values: dict[str, Any] = {"place": Place(path, node, name_node)}
-        good = True
+        values, seen = self._held(plan.fields, node, path, _a(kind), siblings)
+        for key in plan.required:
+            if key not in seen:
+                self.fail(node, path, f"{_a(kind)} needs '{key}'", f"Add '{key}: ...'.")
+        if any(plan.fields[key][0] not in values for key in plan.required):
+            return BAD
+        values["place"] = Place(path, node, name_node)
+        self.complete(kind, values, node, path, name)
+        if plan.named:
+            values["name"] = name
+        return kind(**values)
+
+    def _held(
+        self,
+        fields: dict[str, tuple[str, Converter]],
+        node: MappingNode,
+        path: Path,
+        what: str,
+        siblings: "dict[str, type[Stated]] | None" = None,
+    ) -> tuple[dict[str, Any], set[str]]:
+        """What a mapping holds, by field, after noting what is wrong with its keys; and all the keys that it writes."""
+        values: dict[str, Any] = {}
         seen: set[str] = set()
-        fields = plan.fields
         for key_node, value_node in node.value:
             key = key_node.value
             entry = fields.get(key) if isinstance(key_node, ScalarNode) else None
@@ -106,7 +125,7 @@ class Reader:
                     self.problems.more += 1
                 else:
                     hint = _RENAMED.get(key, "") or _of_sibling(key, siblings) or did_you_mean(key, fields)
-                    self.fail(key_node, path, f"unknown key '{one_line(key)}' for {_a(kind)}", hint)
+                    self.fail(key_node, path, f"unknown key '{one_line(key)}' for {what}", hint)
                 continue
             if key in seen:
                 self.fail(key_node, path, f"key '{key}' is written twice", "Keep one of them.")
@@ -115,18 +134,7 @@ class Reader:
             value = entry[1](self, value_node, (*path, key))
             if value is not BAD:
                 values[entry[0]] = value
-            elif key in plan.required:
-                good = False
-        for key in plan.required:
-            if key not in seen:
-                good = False
-                self.fail(node, path, f"{_a(kind)} needs '{key}'", f"Add '{key}: ...'.")
-        if not good:
-            return BAD
-        self.complete(kind, values, node, path, name)
-        if plan.named:
-            values["name"] = name
-        return kind(**values)
+        return values, seen
 
     def otherwise(self, owner: type[Stated], kind: type[Otherwise], node: Node, path: Path) -> Any:
         """Another version of an owner: any of the owner's keys, and those of the version itself."""
@@ -136,32 +144,17 @@ class Reader:
                 f"Write '{{state: {said}}}'." if said in ("running", "stopped") else "Write for example {KEY: VALUE}."
             )
             return self.fail(node, path, f"expected what is otherwise, found {found(node)}", hint)
-        own, theirs = plan_of(kind), plan_of(owner).fields
-        keys = [*own.fields, *(key for key in theirs if key not in VERSIONS)]
-        values: dict[str, Any] = {"place": Place(path, node), "owner": owner}
-        facts: dict[str, Any] = {}
-        seen: set[str] = set()
-        for key_node, value_node in node.value:
-            key = key_node.value
-            if key not in keys:
-                self.fail(
-                    key_node, path, f"unknown key '{one_line(str(key))}' for {_a(owner)}", did_you_mean(str(key), keys)
-                )
-            elif key in seen:
-                self.fail(key_node, path, f"key '{key}' is written twice", "Keep one of them.")
-            else:
-                seen.add(key)
-                held = own.fields if key in own.fields else theirs
-                value = held[key][1](self, value_node, (*path, key))
-                if value is not BAD:
-                    (values if key in own.fields else facts)[held[key][0]] = value
+        own = plan_of(kind)
+        theirs = {key: entry for key, entry in plan_of(owner).fields.items() if key not in (*VERSIONS, *own.fields)}
+        facts, seen = self._held({**own.fields, **theirs}, node, path, _a(owner))
         missing = [key for key in own.required if key not in seen]
         if missing:
             return self.fail(node, path, f"what was before needs '{missing[0]}'", f"Add '{missing[0]}: ...'.")
+        values = {field: facts.pop(field) for field, _ in own.fields.values() if field in facts}
         if any(own.fields[key][0] not in values for key in own.required):
             return BAD
         self.complete_part(owner, facts, node, path)
-        return kind(**values, facts=facts)
+        return kind(**values, place=Place(path, node), owner=owner, facts=facts)
 
     def complete_part(self, kind: type[Stated], facts: dict[str, Any], node: Node, path: Path) -> None:
         """A place for readers that fill in what other files hold, for some of a type's facts."""
@@ -219,13 +212,20 @@ def plan_of(kind: type[Stated]) -> Plan:
     return plan
 
 
-def _otherwise(owner: type[Stated], annotation: Any) -> Converter | None:
-    """The converter for other versions of an owner; None for every other field."""
-    kind, _ = without_none(bare(annotation)[0])
+def version_kind(annotation: Any) -> tuple[type[Otherwise], bool] | None:
+    """The type of other versions that a field holds, and whether it holds many; None for every other field."""
+    kind, _ = without_none(annotation)
     many = typing.get_origin(kind) is tuple
     part = typing.get_args(kind)[0] if many else kind
-    if not (isinstance(part, type) and issubclass(part, Otherwise)):
+    return (part, many) if isinstance(part, type) and issubclass(part, Otherwise) else None
+
+
+def _otherwise(owner: type[Stated], annotation: Any) -> Converter | None:
+    """The converter for other versions of an owner; None for every other field."""
+    version = version_kind(bare(annotation)[0])
+    if version is None:
         return None
+    part, many = version
 
     def read(reader: Reader, node: Node, path: Path) -> Any:
         return reader.otherwise(owner, part, node, path)

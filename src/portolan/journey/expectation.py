@@ -17,18 +17,14 @@ def expectation_for(estate: Estate, url: str, vantage: Vantage) -> Expectation |
     """The first expectation about a URL from a vantage."""
     wanted = str(parse(url))
     for expectation in estate.expected:
-        if expectation.vantages and vantage.name not in expectation.vantages:
-            continue
-        if _whole(expectation.url) == wanted:
+        if expectation.is_for(vantage.name) and _whole(expectation.url) == wanted:
             return expectation
     return None
 
 
 def vantages_for(estate: Estate, expectation: Expectation) -> list[Vantage]:
     """The vantages that an expectation is for: those that it names, else all."""
-    return [
-        vantage for name, vantage in estate.vantages.items() if not expectation.vantages or name in expectation.vantages
-    ]
+    return [vantage for name, vantage in estate.vantages.items() if expectation.is_for(name)]
 
 
 class Missed(StrEnum):

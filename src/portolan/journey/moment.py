@@ -14,6 +14,7 @@ from portolan.estate.service import Service
 
 _AMachine = TypeVar("_AMachine", bound=Machine)
 _AValue = TypeVar("_AValue", bound=Changing)
+_AStruct = TypeVar("_AStruct", bound=msgspec.Struct)
 #: What makes another value of one, or gives it back.
 Change = Callable[[Any], Any]
 
@@ -26,10 +27,7 @@ def standing(estate: Estate, now: datetime) -> Estate:
         return result
 
     moved = with_machines(estate, lambda machine: _each_part(then(machine), then))
-    certificates = {name: then(each) for name, each in moved.certificates.items()}
-    if all(certificates[name] is each for name, each in moved.certificates.items()):
-        return moved
-    return msgspec.structs.replace(moved, certificates=certificates)
+    return _with(moved, certificates=_each(moved.certificates, then))
 
 
 def rebooted(estate: Estate, names: frozenset[str]) -> Estate:
@@ -51,12 +49,7 @@ def all_names(estate: Estate) -> frozenset[str]:
 
 def with_machines(estate: Estate, change: Change) -> Estate:
     """The estate with every machine put through a function; itself where none changes."""
-    routers = {name: change(each) for name, each in estate.routers.items()}
-    hosts = {name: change(each) for name, each in estate.hosts.items()}
-    same = all(routers[name] is each for name, each in estate.routers.items()) and all(
-        hosts[name] is each for name, each in estate.hosts.items()
-    )
-    return estate if same else msgspec.structs.replace(estate, routers=routers, hosts=hosts)
+    return _with(estate, routers=_each(estate.routers, change), hosts=_each(estate.hosts, change))
 
 
 def with_facts(estate: Estate, machine: Machine, **facts: Any) -> Estate:
@@ -68,12 +61,19 @@ def with_facts(estate: Estate, machine: Machine, **facts: Any) -> Estate:
 
 def _each_part(machine: _AMachine, change: Change) -> _AMachine:
     """A machine with each of its interfaces and services put through a function; itself where none changes."""
-    interfaces = {name: change(each) for name, each in machine.interfaces.items()}
-    services = {name: change(each) for name, each in machine.services.items()}
-    same = all(interfaces[name] is each for name, each in machine.interfaces.items()) and all(
-        services[name] is each for name, each in machine.services.items()
-    )
-    return machine if same else msgspec.structs.replace(machine, interfaces=interfaces, services=services)
+    return _with(machine, interfaces=_each(machine.interfaces, change), services=_each(machine.services, change))
+
+
+def _each(values: dict[str, _AValue], change: Change) -> dict[str, _AValue]:
+    """Named values, each put through a function; the same mapping where none changes."""
+    changed = {name: change(each) for name, each in values.items()}
+    return values if all(changed[name] is each for name, each in values.items()) else changed
+
+
+def _with(value: _AStruct, **fields: object) -> _AStruct:
+    """A value with some fields otherwise; itself where each is what it was."""
+    same = all(getattr(value, name) is field for name, field in fields.items())
+    return value if same else msgspec.structs.replace(value, **fields)
 
 
 def _booted(part: Changing) -> Changing:

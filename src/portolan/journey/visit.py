@@ -4,11 +4,12 @@ from collections.abc import Iterator
 from datetime import datetime
 from typing import NamedTuple
 
+from portolan.estate.service import Site
 from portolan.estate.url import BadUrlError, Url, join, parse
 from portolan.estate.vantage import Vantage
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
-from portolan.evidence.legs import Exchange
+from portolan.evidence.legs import Exchange, Response
 from portolan.evidence.outcome import Detail, Kind, Outcome
 from portolan.journey.exchange import exchange, upgraded
 from portolan.journey.world import World
@@ -114,7 +115,7 @@ def _outcome(last: Exchange) -> tuple[Outcome, Decision | None]:
         return failed(Kind.PROTOCOL_ERROR, response.protocol, secure)
     status = response.status
     if 200 <= status < 300:
-        doubt = _doubt(last)
+        doubt = _doubt(last.url, response)
         return Outcome(Kind.SERVED, None, status, response.page, url, secure, address, doubt), stop
     if status in _REDIRECTS:
         stop = http_kinds.NoTarget(status, place=response.decisions[-1].place, subject=response.site)
@@ -130,14 +131,12 @@ def _answering(last: Exchange) -> str | None:
     return at.connection.arrival.service.name if at.connection is not None and at.connection.arrival else None
 
 
-def _doubt(last: Exchange) -> str | None:
+def _doubt(url: Url, response: Response) -> str | None:
     """What makes it likely that the page is not what was meant: a site that is bound to other names gave it."""
-    response = last.response
-    for decision in response.decisions if response is not None else ():
+    elsewhere = url.literal is None and isinstance(response.site, Site) and bool(response.site.names)
+    for decision in response.decisions:
         if isinstance(decision, http_kinds.UpstreamGarbled):
             return decision.text
-        if isinstance(decision, http_kinds.SiteDefault | http_kinds.SiteFirst) and last.url.literal is None:
-            site = response.site if response is not None else None
-            if getattr(site, "names", ()):
-                return decision.text
+        if elsewhere and isinstance(decision, http_kinds.SiteDefault | http_kinds.SiteFirst):
+            return decision.text
     return None

@@ -10,7 +10,7 @@ from portolan.dns.naming import Naming
 from portolan.estate.base import IPAddress, is_loopback, is_public
 from portolan.estate.client import Client, PassingProgram
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import attachments, machines
+from portolan.estate.guesses import attachments, machines, seat_of
 from portolan.estate.machine import Host, Machine
 from portolan.estate.network import Interface
 from portolan.estate.service import Listener, Resolver, Service, WebService
@@ -21,7 +21,6 @@ from portolan.http.binding import Table, table_of
 from portolan.journey.moment import all_names, rebooted, standing
 from portolan.net.connect import connect
 from portolan.net.topology import Topology
-from portolan.programs.nginx import NGINX
 from portolan.programs.protocol import WebProgram
 from portolan.programs.registry import web_program
 from portolan.programs.unbound import UNBOUND
@@ -72,7 +71,7 @@ class World:
         self._walked: dict[tuple[int, IPAddress, int, str], Connection] = {}
         self._looked_up: dict[tuple[Client, str, IPAddress | None], Resolution] = {}
         self.topology = Topology(
-            estate, self._why_not_started, self._ways, tuple(self._undescribed.values()), self.shared
+            estate, self._why_not_started, self.program, tuple(self._undescribed.values()), self.shared
         )
         self.naming = Naming(estate, now, self._reach, self._described, UNBOUND, self.shared)
 
@@ -108,16 +107,7 @@ class World:
 
     def seat(self, client: Machine | Client) -> Machine | Vantage:
         """The device that a client asks from: its own, or the machine that it sits at."""
-        if isinstance(client, Machine):
-            return client
-        if client.host is not None:
-            return self.estate.hosts.get(client.host) or self.estate.routers[client.host]
-        assert isinstance(client, Vantage)
-        return client
-
-    def _ways(self, service: Service) -> WebProgram:
-        """The program of a service that a socket may belong to; of others it decides nothing."""
-        return self.program(service) if isinstance(service, WebService) else NGINX
+        return client if isinstance(client, Machine) else seat_of(self.estate, client)
 
     def program(self, service: WebService) -> WebProgram:
         """The program whose ways a web service follows."""

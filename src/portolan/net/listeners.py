@@ -16,7 +16,7 @@ FIRST_OPEN_PORT = 1024
 
 
 #: Whose ways a web service follows.
-Ways = Callable[[Service], WebProgram]
+Ways = Callable[[WebService], WebProgram]
 
 
 class Binding(NamedTuple):

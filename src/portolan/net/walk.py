@@ -158,18 +158,7 @@ class Walk:
             barred = self._leaves(out, packet)
             if barred is not None:
                 return barred
-        self.trail.append(
-            (
-                device.label,
-                None if entering is None else entering.name,
-                before,
-                packet.addressed,
-                out.name,
-                out.network.name,
-                reply,
-                len(self.decisions),
-            )
-        )
+        self._passed(device, packet, entering, out, before, reply)
         return self._next(device, packet, line, entering, before, reply)
 
     # -- the stations of a box -----------------------------------------------------------------------------------
@@ -188,6 +177,23 @@ class Walk:
             packet.state = State.ESTABLISHED if mapped is not None else State.INVALID
             return None, mapped
         return None, None
+
+    def _passed(
+        self, device: Device, packet: Packet, entering: Port | None, out: Port | None, before: Addressed, reply: bool
+    ) -> None:
+        """Notes a box on the trail: how the packet came in, and how it goes on; without a way out where it was delivered."""
+        self.trail.append(
+            (
+                device.label,
+                None if entering is None else entering.name,
+                before,
+                packet.addressed,
+                None if out is None else out.name,
+                None if out is None else out.network.name,
+                reply,
+                len(self.decisions),
+            )
+        )
 
     def _known(self, device: Device, packet: Packet) -> Tracked | None:
         for tracked in self.tracked.get(device.name, ()):
@@ -304,18 +310,7 @@ class Walk:
                 return barred
         if not reply:
             self.remember(device, before, packet.addressed)
-        self.trail.append(
-            (
-                device.label,
-                None if entering is None else entering.name,
-                before,
-                packet.addressed,
-                None,
-                None,
-                reply,
-                len(self.decisions),
-            )
-        )
+        self._passed(device, packet, entering, None, before, reply)
         return End("delivered", device, None)
 
     def _next(

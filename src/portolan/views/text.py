@@ -84,12 +84,7 @@ def _exchange(exchange: Exchange, stop: Decision | None, style: Style, every: bo
 
 def _broke(decision: Decision, stop: Decision | None) -> bool:
     """Whether a decision ended the visit, or is what the one that ended it rests on in an inner exchange."""
-    at: object = stop
-    while isinstance(at, Decision):
-        if at is decision:
-            return True
-        at = at.subject
-    return False
+    return stop is not None and any(each is decision for each in stop.grounds)
 
 
 #: How far an inner exchange is indented, at most how often.
