@@ -1,4 +1,4 @@
-"""Asks every expectation of an estate from every vantage that it is for, and groups those that are broken by their first cause."""
+"""Asks every expectation of an estate from every vantage that it is for, and groups those that are missed by their first cause."""
 
 from typing import NamedTuple
 

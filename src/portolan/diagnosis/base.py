@@ -4,6 +4,8 @@ from collections.abc import Callable, Iterable
 from enum import StrEnum
 from typing import NamedTuple, TypeVar
 
+import msgspec
+
 from portolan.estate.base import IPAddress, is_public
 from portolan.estate.client import Client
 from portolan.estate.estate import Estate
@@ -396,6 +398,12 @@ def supposing(case: Case, estate: Estate) -> bool:
     world = case.world.changed(estate)
     vantage = estate.vantages.get(case.visit.vantage.name, case.visit.vantage)
     return not misses(case.expectation, visit(world, case.visit.url, vantage))
+
+
+class ServiceClue(msgspec.Struct, frozen=True):
+    """The service that is concerned."""
+
+    service: Service
 
 
 def not_started(case: Case, why: Why) -> tuple[connect_kinds.ServiceFailed, Service] | None:

@@ -4,9 +4,9 @@ from collections.abc import Iterator
 
 import msgspec
 
-from portolan.diagnosis.base import Case, Finding, fault, not_started, supposing
+from portolan.diagnosis.base import Case, Finding, ServiceClue, fault, not_started, supposing
 from portolan.diagnosis.proposal import Patch, Proposal, put, remedy, remove, replace
-from portolan.estate.changing import reloaded, with_facts
+from portolan.estate.changing import next_boot_says, reloaded, with_facts
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
@@ -14,12 +14,6 @@ from portolan.estate.service import Service
 from portolan.evidence.start import Why
 from portolan.journey import moment
 from portolan.source.place import pointer
-
-
-class ServiceClue(msgspec.Struct, frozen=True):
-    """The service that is concerned."""
-
-    service: Service
 
 
 class BootFilterClue(msgspec.Struct, frozen=True):
@@ -43,7 +37,7 @@ def not_enabled(case: Case) -> Finding | None:
     if stop is None or not isinstance(stop.subject, Service) or not _booted(case, stop.subject):
         return None
     service = _stated(case, stop.subject)
-    if service is None or service.after_boot is None or service.after_boot.facts.get("state") != "stopped":
+    if service is None or service.state_after_boot != "stopped":
         return None
     text = f"{service.name} on {service.place.path[1]} was running, and the boot did not start it"
     return Finding("service-not-enabled", text, service.place.key("after_boot"), clue=ServiceClue(service=service))
@@ -171,8 +165,7 @@ def not_permanent(case: Case) -> Finding | None:
         if len(path) > 2
         else None
     )
-    later = [each for each in (machine.saved, machine.after_boot) if each is not None] if machine is not None else []
-    saved = next((each for each in reversed(later) if "filter" in each.facts), None)
+    saved = next_boot_says(machine, "filter") if machine is not None else None
     if machine is None or saved is None or path[2] != "filter":
         return None
     if not supposing(case, moment.with_facts(case.estate, machine, filter=saved.facts["filter"])):
@@ -193,27 +186,25 @@ def not_permanent(case: Case) -> Finding | None:
 def enable(_case: Case, clue: ServiceClue) -> Iterator[Proposal]:
     """Lets the boot start it."""
     service = clue.service
-    if isinstance(service, Service):
-        yield Proposal(
-            f"let {service.name} on {service.place.path[1]} start at boot",
-            replace((*service.place.path, "after_boot", "state"), "running"),
-        )
+    yield Proposal(
+        f"let {service.name} on {service.place.path[1]} start at boot",
+        replace((*service.place.path, "after_boot", "state"), "running"),
+    )
 
 
 @remedy("service-no-privilege")
 def give_privilege(_case: Case, clue: ServiceClue) -> Iterator[Proposal]:
     """Lets it open low ports."""
     service = clue.service
-    if isinstance(service, Service):
-        text = f"give {service.name} on {service.place.path[1]} the privilege to open ports below 1024, and no other"
-        yield Proposal(text, put(service.place, "privileged", True))
+    text = f"give {service.name} on {service.place.path[1]} the privilege to open ports below 1024, and no other"
+    yield Proposal(text, put(service.place, "privileged", True))
 
 
 @remedy("service-config-broken")
 def mend_configuration(_case: Case, clue: ServiceClue) -> Iterator[Proposal]:
     """Mends what the test names, and loads it."""
     service = clue.service
-    if not isinstance(service, Service) or service.saved is None:
+    if service.saved is None:
         return
     text = f"mend what the test of {service.name}'s configuration says ({service.saved.broken}), and reload"
     patch = [*remove((*service.saved.place.path, "broken")), *_in_force(service)]
@@ -224,7 +215,7 @@ def mend_configuration(_case: Case, clue: ServiceClue) -> Iterator[Proposal]:
 def reload(_case: Case, clue: ServiceClue) -> Iterator[Proposal]:
     """Puts what is saved in force."""
     service = clue.service
-    if isinstance(service, Service) and service.saved is not None:
+    if service.saved is not None:
         yield Proposal(f"reload {service.name} on {service.place.path[1]}", _in_force(service))
 
 

@@ -6,7 +6,7 @@ internet stands for everybody there, one on a segment for itself; beside the est
 one from each range that a rule names, and a neighbour on each segment.
 """
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from ipaddress import IPv4Address, IPv4Interface, IPv6Address, IPv6Interface, ip_interface
 from typing import Any, Literal, NamedTuple
 
@@ -20,6 +20,7 @@ from portolan.estate.machine import Machine
 from portolan.estate.service import Service, Site, WebService, sites_of
 from portolan.estate.url import BadUrlError, parse
 from portolan.estate.vantage import Expectation, Vantage
+from portolan.evidence.legs import Arrival, Exchange
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
 
@@ -134,18 +135,10 @@ def _reach(before: World, after: World, asked: Asked, seen: Visit) -> tuple[list
         askers = [each for each in askers if each.anybody or each.vantage.name == asked.vantage.name]
         targets = targets[: MOST_REACH // max(1, len(askers))]
     then, now = _peopled(before, askers), _peopled(after, askers)
-    used = {
-        (each.connection.arrival.service.place.path, each.connection.arrival.listener.port)
-        for each in seen.exchanges
-        if each.connection is not None and each.connection.arrival is not None
-    }
+    used = {(each.service.place.path, each.listener.port) for each in _arrivals(seen.exchanges)}
     services = {path for path, _ in used}
     # What programs ask by themselves; visitors need no way of their own to it.
-    behind = {
-        each.connection.arrival.service.place.path
-        for each in seen.tree
-        if each.connection is not None and each.connection.arrival is not None
-    } - services
+    behind = {each.service.place.path for each in _arrivals(seen.tree)} - services
     found = []
     for asker in askers:
         name = asker.vantage.name
@@ -167,6 +160,15 @@ def _reach(before: World, after: World, asked: Asked, seen: Visit) -> tuple[list
             key = ("reach", asker.label, "/".join(map(str, path)), str(address), str(port), protocol)
             found.append(Gain("reach", key, text, grade))
     return found, whole
+
+
+def _arrivals(exchanges: Iterable[Exchange]) -> list[Arrival]:
+    """Where the connections that opened led to."""
+    return [
+        each.connection.arrival
+        for each in exchanges
+        if each.connection is not None and each.connection.arrival is not None
+    ]
 
 
 def _askers(before: Estate, after: Estate, asked: Asked) -> list[_Asker]:

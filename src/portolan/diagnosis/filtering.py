@@ -35,8 +35,6 @@ class ChainClue(msgspec.Struct, frozen=True):
     """The chain, or the area, whose rule or default decided."""
 
     chain: object
-    rule: object = None
-    port: int = 0
 
 
 class SourceClue(msgspec.Struct, frozen=True):
@@ -125,9 +123,7 @@ def _filtered(case: Case, code: str) -> Finding | None:
     stop = case.stop
     if stop is None:
         return None
-    return Finding(
-        code, stop.text, stop.place, clue=ChainClue(chain=chain_of(case), rule=stop.subject, port=case.asked_port)
-    )
+    return Finding(code, stop.text, stop.place, clue=ChainClue(chain_of(case)))
 
 
 @fault(
@@ -293,11 +289,10 @@ def askers(case: Case) -> tuple[str | None, ...]:
 def attach_group(_case: Case, clue: AttachClue) -> Iterator[Proposal]:
     """Attaches the group."""
     interface, group = clue.interface, clue.group
-    if isinstance(interface, Interface):
-        yield Proposal(
-            f"attach the group {group}, which allows port {clue.port}, to {interface.name} of {interface.place.path[1]}",
-            append(interface.place, "groups", group),
-        )
+    yield Proposal(
+        f"attach the group {group}, which allows port {clue.port}, to {interface.name} of {interface.place.path[1]}",
+        append(interface.place, "groups", group),
+    )
 
 
 @remedy("group-missing-port")
@@ -307,7 +302,7 @@ def allow_in_group(case: Case, clue: PortClue) -> Iterator[Proposal]:
     yield from _allowances(case, groups, port)
     for name in sorted(case.estate.groups):
         group = case.estate.groups[name]
-        if isinstance(interface, Interface) and name not in (interface.groups or ()) and _allows(group, port):
+        if name not in (interface.groups or ()) and _allows(group, port):
             yield Proposal(
                 f"attach the group {name}, which allows port {port}, to {interface.name}",
                 append(interface.place, "groups", name),
@@ -339,8 +334,6 @@ def _allows(group: Group, port: int) -> bool:
 def widen_source(case: Case, clue: SourceClue) -> Iterator[Proposal]:
     """Adds the asker to the rule where it is about this port only; else allows the port in a rule of its own."""
     rule, group, port = clue.rule, clue.group, clue.port
-    if not isinstance(rule, GroupRule) or not isinstance(group, Group):
-        return
     only = rule.allow == "tcp" and rule.ports == (PortRange(port, port),)
     if not only:
         held = [each for each in clue.groups if each is not group]

@@ -172,7 +172,7 @@ def _sends_on(router: Router | None, address: IPAddress, port: int) -> bool:
     )
 
 
-#: Words of a reason why a service does not start, and the fault that it is.
+#: Why a service does not start, and the fault that it is.
 _WHY_NOT = {
     Why.KEY_MISFIT: "cert-key-differs",
     Why.NO_CERTIFICATE: "cert-missing",
@@ -203,7 +203,7 @@ def services_that_are_stopped(world: World) -> Iterator[Finding]:
                 isinstance(service, WebService)
                 and service.sites
                 and service.state == "stopped"
-                and (service.after_boot is None or service.after_boot.facts.get("state") != "running")
+                and service.state_after_boot != "running"
             ):
                 yield Finding(
                     "service-stopped",

@@ -4,6 +4,7 @@ from collections.abc import Iterator
 
 from portolan.diagnosis.base import Finding, Severity
 from portolan.estate.base import is_public, same_facts
+from portolan.estate.changing import next_boot_says
 from portolan.estate.guesses import machines, prefix_of
 from portolan.estate.machine import Machine
 from portolan.journey.world import World
@@ -12,7 +13,7 @@ from portolan.journey.world import World
 def boots(world: World) -> Iterator[Finding]:
     """What works now and not after the next boot, or the reverse."""
     for machine in machines(world.estate):
-        later = next((each for each in (machine.after_boot, machine.saved) if each and "filter" in each.facts), None)
+        later = next_boot_says(machine, "filter")
         if later is not None and not same_facts(later.facts["filter"], machine.filter):
             yield Finding(
                 "filter-not-permanent",
@@ -23,7 +24,7 @@ def boots(world: World) -> Iterator[Finding]:
         for service in machine.services.values():
             name = f"{service.name} on {machine.name}"
             after = service.after_boot
-            if service.state == "running" and after is not None and after.facts.get("state") == "stopped":
+            if service.state == "running" and after is not None and service.state_after_boot == "stopped":
                 yield Finding(
                     "service-not-enabled",
                     f"{name} runs, and the next boot does not start it",

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 import msgspec
 
-from portolan.diagnosis.base import Case, Finding, fault, listed, not_started
+from portolan.diagnosis.base import Case, Finding, ServiceClue, fault, listed, not_started
 from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, remove, replace
 from portolan.estate.machine import Forward, Machine
 from portolan.estate.service import Listener, Service, WebService, sites_of
@@ -12,12 +12,6 @@ from portolan.evidence.decision import Leg
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.start import Why
 from portolan.net.listeners import Failure
-
-
-class ServiceClue(msgspec.Struct, frozen=True):
-    """The service that is concerned."""
-
-    service: Service
 
 
 class FailureClue(msgspec.Struct, frozen=True):
@@ -72,8 +66,7 @@ def stopped(case: Case) -> Finding | None:
 )
 def key_differs(case: Case) -> Finding | None:
     """The service does not start for its key."""
-    failed = not_started(case, Why.KEY_MISFIT)
-    return Finding("cert-key-differs", failed[0].text, failed[0].place, clue=ServiceClue(failed[1])) if failed else None
+    return _not_started(case, Why.KEY_MISFIT, "cert-key-differs")
 
 
 @fault(
@@ -85,8 +78,12 @@ def key_differs(case: Case) -> Finding | None:
 )
 def certificate_missing(case: Case) -> Finding | None:
     """The service does not start for want of a certificate."""
-    failed = not_started(case, Why.NO_CERTIFICATE)
-    return Finding("cert-missing", failed[0].text, failed[0].place, clue=ServiceClue(failed[1])) if failed else None
+    return _not_started(case, Why.NO_CERTIFICATE, "cert-missing")
+
+
+def _not_started(case: Case, why: Why, code: str) -> Finding | None:
+    failed = not_started(case, why)
+    return Finding(code, failed[0].text, failed[0].place, clue=ServiceClue(failed[1])) if failed else None
 
 
 @fault(
@@ -107,7 +104,7 @@ def port_taken(case: Case) -> Finding | None:
     if connection is None or not isinstance(connection.reached, Machine):
         return None
     failures = case.world.topology.device(connection.reached).sockets.failures
-    for home in case.homes() or []:
+    for home in case.homes():
         failure = failures.get(home.service.name)
         if failure is not None and failure.service is home.service and failure.rival is not None:
             text = f"{home.service.name} on {connection.reached.name} does not start: {failure.reason}"
@@ -226,16 +223,7 @@ def wrong_port(case: Case) -> Finding | None:
 )
 def plain_on_tls(case: Case) -> Finding | None:
     """The listener speaks no TLS."""
-    stop, connection = case.stop, case.exchange.connection
-    if stop is None or stop.leg is not Leg.TLS or connection is None or connection.arrival is None:
-        return None
-    listener = connection.arrival.listener
-    return Finding(
-        "listener-plain-on-tls",
-        stop.text,
-        listener.place,
-        clue=ListenerClue(listener=listener, service=connection.arrival.service),
-    )
+    return _at_listener(case, "listener-plain-on-tls") if case.stop is not None and case.stop.leg is Leg.TLS else None
 
 
 @fault(
@@ -247,16 +235,16 @@ def plain_on_tls(case: Case) -> Finding | None:
 )
 def tls_on_plain(case: Case) -> Finding | None:
     """The listener expects TLS."""
+    return _at_listener(case, "listener-tls-on-plain")
+
+
+def _at_listener(case: Case, code: str) -> Finding | None:
+    """What stopped it is the listener that took the connection."""
     stop, connection = case.stop, case.exchange.connection
     if stop is None or connection is None or connection.arrival is None:
         return None
-    listener = connection.arrival.listener
-    return Finding(
-        "listener-tls-on-plain",
-        stop.text,
-        listener.place,
-        clue=ListenerClue(listener=listener, service=connection.arrival.service),
-    )
+    listener, service = connection.arrival.listener, connection.arrival.service
+    return Finding(code, stop.text, listener.place, clue=ListenerClue(listener=listener, service=service))
 
 
 def _candidates(case: Case) -> list[tuple[Service, Listener]]:
@@ -284,17 +272,13 @@ def _name(case: Case) -> str:
 def start(_case: Case, clue: ServiceClue) -> Iterator[Proposal]:
     """Starts the service."""
     service = clue.service
-    if isinstance(service, Service):
-        machine = service.place.path[1]
-        yield Proposal(f"start {service.name} on {machine}", put(service.place, "state", "running"))
+    yield Proposal(f"start {service.name} on {service.place.path[1]}", put(service.place, "state", "running"))
 
 
 @remedy("listener-loopback-only", "listener-wrong-address", "listener-family")
 def listen_everywhere(case: Case, clue: ListenerClue) -> Iterator[Proposal]:
     """Lets the listener take the address that was asked, or every address."""
     listener, service = clue.listener, clue.service
-    if not isinstance(listener, Listener) or not isinstance(service, Service):
-        return
     index = service.listens.index(listener)
     words = listener.text.split()[1:]
     for where in (str(listener.port), _at_address(case, listener)):
@@ -321,16 +305,15 @@ def _at_address(case: Case, listener: Listener) -> str | None:
 def listen_too(_case: Case, clue: WrongPortClue) -> Iterator[Proposal]:
     """Adds a listener on the port that visitors ask."""
     service, port = clue.service, clue.port
-    if isinstance(service, Service):
-        value = f"{port} tls" if clue.tls else port
-        yield Proposal(f"let {service.name} listen on {value} too", append(service.place, "listens", value))
+    value = f"{port} tls" if clue.tls else port
+    yield Proposal(f"let {service.name} listen on {value} too", append(service.place, "listens", value))
 
 
 @remedy("listener-plain-on-tls")
 def speak_tls(_case: Case, clue: ListenerClue) -> Iterator[Proposal]:
     """Lets the listener speak TLS."""
     listener, service = clue.listener, clue.service
-    if isinstance(service, Service) and isinstance(listener, Listener) and isinstance(service, WebService):
+    if isinstance(service, WebService):
         index = service.listens.index(listener)
         text = f"{listener.text} tls"
         yield Proposal(
@@ -343,20 +326,18 @@ def ask_securely(_case: Case, clue: ListenerClue) -> Iterator[Proposal]:
     """The listener is right, the question is not."""
     yield Proposal("ask for the https:// address instead", [])
     listener, service = clue.listener, clue.service
-    if isinstance(service, Service) and isinstance(listener, Listener):
-        index = service.listens.index(listener)
-        text = " ".join(word for word in listener.text.split() if word != "tls")
-        yield Proposal(
-            f"let {service.name} speak plain HTTP on {text}", replace(item_path(service.place, "listens", index), text)
-        )
+    index = service.listens.index(listener)
+    text = " ".join(word for word in listener.text.split() if word != "tls")
+    yield Proposal(
+        f"let {service.name} speak plain HTTP on {text}", replace(item_path(service.place, "listens", index), text)
+    )
 
 
 @remedy("service-port-taken")
 def free_port(_case: Case, clue: FailureClue) -> Iterator[Proposal]:
     """Stops the rival."""
-    failure = clue.failure
-    rival = getattr(failure, "rival", None)
-    if isinstance(rival, Service):
+    rival = clue.failure.rival
+    if rival is not None:
         yield Proposal(f"stop {rival.name}, which has the port", put(rival.place, "state", "stopped"))
 
 
@@ -376,6 +357,5 @@ def right_key(case: Case, _clue: ServiceClue) -> Iterator[Proposal]:
 def give_certificate(case: Case, clue: ServiceClue) -> Iterator[Proposal]:
     """Gives the service a certificate that the estate has."""
     service = clue.service
-    if isinstance(service, Service):
-        for name in case.estate.certificates:
-            yield Proposal(f"give {service.name} the certificate {name}", put(service.place, "certificate", name))
+    for name in case.estate.certificates:
+        yield Proposal(f"give {service.name} the certificate {name}", put(service.place, "certificate", name))

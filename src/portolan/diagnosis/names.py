@@ -36,10 +36,17 @@ class MissingClue(msgspec.Struct, frozen=True):
 
 
 class RecordClue(msgspec.Struct, frozen=True):
-    """The record that is wrong, its zone, and its owner."""
+    """The record that is wrong, and its zone."""
 
-    record: Record | None
+    record: Record
     zone: Zone | None
+
+
+class DoubledClue(msgspec.Struct, frozen=True):
+    """The record whose name is wrong, its zone, and the name that was meant."""
+
+    record: Record
+    zone: Zone
     name: str
 
 
@@ -75,7 +82,7 @@ def doubledorigin_of(case: Case) -> Finding | None:
     record = next(iter(held.values()))[0]
     text = f"the record made for {asked_name(case)} is named {doubled}: its final dot is missing"
     return Finding(
-        "name-doubled-origin", text, zone.place, clue=RecordClue(record=record, zone=zone, name=asked_name(case))
+        "name-doubled-origin", text, zone.place, clue=DoubledClue(record=record, zone=zone, name=asked_name(case))
     )
 
 
@@ -94,11 +101,8 @@ def alias_dangling(case: Case) -> Finding | None:
     if not aliases or link is None or not isinstance(link.subject, Record):
         return None
     record = link.subject
-    zone = zone_of(case.estate, record.owner)
     text = f"{record.owner} is an alias of {record.data}, which does not exist"
-    return Finding(
-        "name-alias-dangling", text, record.place, clue=RecordClue(record=record, zone=zone, name=record.owner)
-    )
+    return Finding("name-alias-dangling", text, record.place, clue=_about(case, record))
 
 
 @fault(
@@ -232,12 +236,11 @@ def alias_loop(case: Case) -> Finding | None:
     if stop is None or not isinstance(stop.subject, Record):
         return None
     record = stop.subject
-    return Finding(
-        "name-alias-loop",
-        stop.text,
-        record.place,
-        clue=RecordClue(record=record, zone=zone_of(case.estate, record.owner), name=record.owner),
-    )
+    return Finding("name-alias-loop", stop.text, record.place, clue=_about(case, record))
+
+
+def _about(case: Case, record: Record) -> RecordClue:
+    return RecordClue(record=record, zone=zone_of(case.estate, record.owner))
 
 
 @fault(
@@ -252,14 +255,8 @@ def alias_at_apex(case: Case) -> Finding | None:
     stop = case.stop
     if stop is None or not isinstance(stop.subject, Zone) or stop.subject.data.defect is None:
         return None
-    zone = stop.subject
-    record = zone.data.defect[1] if zone.data.defect else None
-    return Finding(
-        "name-alias-at-apex",
-        stop.text,
-        stop.place,
-        clue=RecordClue(record=record, zone=zone, name=record.owner if record else ""),
-    )
+    _, record = stop.subject.data.defect
+    return Finding("name-alias-at-apex", stop.text, stop.place, clue=RecordClue(record=record, zone=stop.subject))
 
 
 @fault(
@@ -308,12 +305,7 @@ def private_address(case: Case) -> Finding | None:
     ):
         return None
     text = f"{origin.owner} is {origin.data} in the public zone, which no packet from outside reaches"
-    return Finding(
-        "name-private-address",
-        text,
-        origin.place,
-        clue=RecordClue(origin, zone_of(case.estate, origin.owner), origin.owner),
-    )
+    return Finding("name-private-address", text, origin.place, clue=_about(case, origin))
 
 
 @fault(
@@ -361,12 +353,7 @@ def wrong_address(case: Case) -> Finding | None:
         ):
             return None
     text = f"{origin.owner} is {origin.data}, {where}"
-    return Finding(
-        "name-wrong-address",
-        text,
-        origin.place,
-        clue=RecordClue(origin, zone_of(case.estate, origin.owner), origin.owner),
-    )
+    return Finding("name-wrong-address", text, origin.place, clue=_about(case, origin))
 
 
 @fault(
@@ -416,14 +403,12 @@ def site_addresses(case: Case) -> list[IPAddress]:
 @remedy("name-missing", "name-wrong-type", "name-wildcard-hides")
 def make_record(case: Case, clue: MissingClue) -> Iterator[Proposal]:
     """Makes the record, with the address at which the site is reached."""
-    zone = clue.zone
-    name = clue.name
-    if isinstance(zone, Zone):
+    zone, name, near = clue.zone, clue.name, clue.near
+    if zone is not None:
         for address in site_addresses(case):
             kind = "A" if address.version == 4 else "AAAA"
             text = f"add the record '{name} {kind} {address}' to the zone {zone.name}"
             yield Proposal(text, add_record(zone, name, kind, address))
-    near = clue.near
     if near:
         yield Proposal(f"or ask for {near}, which exists", [])
     if zone is None:
@@ -434,7 +419,7 @@ def make_record(case: Case, clue: MissingClue) -> Iterator[Proposal]:
 def correct_address(case: Case, clue: RecordClue) -> Iterator[Proposal]:
     """Gives the record the address at which the site is reached."""
     record, zone = clue.record, clue.zone
-    if not isinstance(zone, Zone) or not isinstance(record, Record):
+    if zone is None:
         return
     wanted = [each for each in site_addresses(case) if each.version == record.data.version and each != record.data]
     others = [each for each in _siblings(zone, record) if each != record.data and each not in set(wanted)]
@@ -466,11 +451,9 @@ def _siblings(zone: Zone, record: Record) -> list[IPAddress]:
 
 
 @remedy("name-doubled-origin")
-def mend_dot(_case: Case, clue: RecordClue) -> Iterator[Proposal]:
+def mend_dot(_case: Case, clue: DoubledClue) -> Iterator[Proposal]:
     """Gives the record the name that was meant."""
     record, zone, name = clue.record, clue.zone, clue.name
-    if record is None or zone is None:
-        return
     data = f"{record.data}." if record.type == "CNAME" else record.data
     patch = [*drop_record(zone, record), *add_record(zone, name, record.type, data, record.ttl)]
     yield Proposal(f"name the record '{name}.' with its final dot", patch)
@@ -480,13 +463,13 @@ def mend_dot(_case: Case, clue: RecordClue) -> Iterator[Proposal]:
 def replace_alias(case: Case, clue: RecordClue) -> Iterator[Proposal]:
     """Puts an address record in the alias's place."""
     record, zone = clue.record, clue.zone
-    if not isinstance(zone, Zone) or not isinstance(record, Record):
+    if zone is None:
         return
     for address in site_addresses(case):
         kind = "A" if address.version == 4 else "AAAA"
         text = f"replace the alias {record.owner} by the record '{kind} {address}'"
         yield Proposal(text, swap_record(zone, record, kind, address))
-    if zone is not None and clue.name == zone.name:
+    if record.owner == zone.name:
         yield Proposal(f"take the alias at {record.owner} away", drop_record(zone, record))
 
 

@@ -62,10 +62,9 @@ class TwiceClue(msgspec.Struct, frozen=True):
 
 
 class IsolatedClue(msgspec.Struct, frozen=True):
-    """The box that has the address asked."""
+    """Where the address that was asked is attached."""
 
     port: Port
-    asked: object
 
 
 _AT_CARRIER = (
@@ -368,7 +367,7 @@ def network_isolated(case: Case) -> Finding | None:
         else "is not connected to it"
     )
     text = f"{port.device.label} has {address} on {port.network.name}, which {what}; {case.client.name} is elsewhere"
-    return Finding("network-isolated", text, port.place, clue=IsolatedClue(port=port, asked=address))
+    return Finding("network-isolated", text, port.place, clue=IsolatedClue(port))
 
 
 # -- remedies --
@@ -381,9 +380,8 @@ CLIENT_PORTS = "1024-65535"
 def ask_provider(_case: Case, clue: LineClue) -> Iterator[Proposal]:
     """Leaves it to the provider, and shows what it would do."""
     interface, port = clue.interface, clue.port
-    if isinstance(interface, Interface):
-        text = f"ask the provider of the line to let port {port} through; until then serve on another port, such as {8443 if port == 443 else 8080}"
-        yield Proposal(text, put(interface.place, "provider_blocks", list(_without(interface.provider_blocks, port))))
+    text = f"ask the provider of the line to let port {port} through; until then serve on another port, such as {8443 if port == 443 else 8080}"
+    yield Proposal(text, put(interface.place, "provider_blocks", list(_without(interface.provider_blocks, port))))
 
 
 def _without(ranges: tuple[PortRange, ...], port: int) -> Iterator[str | int]:
@@ -402,7 +400,7 @@ def ask_for_own_address(_case: Case, clue: CarrierClue) -> Iterator[Proposal]:
     yield Proposal(
         "ask the provider for a public address of your own; or serve over IPv6, which needs no translation", []
     )
-    if isinstance(carrier, Router) and isinstance(router, Router):
+    if isinstance(carrier, Router):
         on = next(
             name for name, each in carrier.interfaces.items() if clue.address in [item.ip for item in each.address]
         )
@@ -417,11 +415,10 @@ def allow_in_list(case: Case, clue: object) -> Iterator[Proposal]:
     if not isinstance(clue, ListClue):
         return
     network, way, packet = clue.network, clue.way, clue.packet
-    if not isinstance(network, Network) or network.access_list is None or not isinstance(packet, Seen):
+    if network is None or network.access_list is None:
         return
     held = (network.access_list.inbound if way == "inbound" else network.access_list.outbound) or ()
-    line = clue.line
-    number = _free_number(held, line if isinstance(line, ListRule) else None)
+    number = _free_number(held, clue.line)
     if number is None:
         return
     replies = clue.replies
@@ -436,7 +433,7 @@ def allow_in_list(case: Case, clue: object) -> Iterator[Proposal]:
         narrowed = value if source is None else {**value, "to" if replies else "from": source}
         who = "" if source is None else f" {'to' if replies else 'from'} {source}"
         text = f"allow {what}{who} in line {number} of {network.name}'s access list, {way}"
-        yield Proposal(text, append(network.access_list.place, str(way), narrowed))
+        yield Proposal(text, append(network.access_list.place, way, narrowed))
 
 
 def _free_number(held: tuple[ListRule, ...], line: ListRule | None) -> int | None:
@@ -486,7 +483,7 @@ def another_address(case: Case, clue: TwiceClue) -> Iterator[Proposal]:
 def ask_outside(case: Case, clue: IsolatedClue) -> Iterator[Proposal]:
     """Names an address that is reachable, or what to connect."""
     port = clue.port
-    if isinstance(port, Port) and isinstance(port.device.stated, Machine):
+    if isinstance(port.device.stated, Machine):
         public = outside_addresses(case.estate, port.device.stated)
         if public:
             yield Proposal(f"ask for {public[0]}, which leads there from outside", [])

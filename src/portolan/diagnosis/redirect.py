@@ -218,13 +218,12 @@ def keep_path(_case: Case, clue: RuleClue) -> Iterator[Proposal]:
 def outer_target(case: Case, clue: RuleClue) -> Iterator[Proposal]:
     """Writes the name that was asked for into the target."""
     rule = clue.rule
-    if isinstance(rule, Redirect):
-        scheme = "https" if str(rule.to).startswith("https") else "http"
-        target = f"{scheme}://{{host}}{{path}}{{query}}"
-        yield Proposal(f"let the redirect lead to {target}", put(rule.place, "to", target))
-        secure_target = f"https://{case.visit.exchanges[0].url.host}{{path}}{{query}}"
-        yield Proposal(f"let the redirect lead to {secure_target}", put(rule.place, "to", secure_target))
-        yield Proposal("take the redirect away", remove(_path(case, rule)))
+    scheme = "https" if str(rule.to).startswith("https") else "http"
+    target = f"{scheme}://{{host}}{{path}}{{query}}"
+    yield Proposal(f"let the redirect lead to {target}", put(rule.place, "to", target))
+    secure_target = f"https://{case.visit.exchanges[0].url.host}{{path}}{{query}}"
+    yield Proposal(f"let the redirect lead to {secure_target}", put(rule.place, "to", secure_target))
+    yield Proposal("take the redirect away", remove(_path(case, rule)))
 
 
 @remedy("redirect-too-many")

@@ -47,7 +47,6 @@ class MovedClue(msgspec.Struct, frozen=True):
 
     record: Record
     zone: Zone | None
-    name: str
     addresses: list[IPAddress]
 
 
@@ -56,7 +55,6 @@ class DeadClue(msgspec.Struct, frozen=True):
 
     record: Record
     zone: Zone | None
-    name: str
     others: tuple[IPAddress, ...]
 
 
@@ -145,12 +143,8 @@ def address_changed(case: Case) -> Finding | None:
                         f"{origin.owner} is {origin.data}, which {machine.name} had until {earlier.until:%Y-%m-%d %H:%M} UTC; "
                         f"since then it has {', '.join(map(str, now))}"
                     )
-                    return Finding(
-                        "name-address-changed",
-                        text,
-                        origin.place,
-                        clue=MovedClue(origin, zone_of(case.estate, origin.owner), origin.owner, now),
-                    )
+                    clue = MovedClue(origin, zone_of(case.estate, origin.owner), now)
+                    return Finding("name-address-changed", text, origin.place, clue=clue)
     return None
 
 
@@ -205,7 +199,7 @@ def _dead(case: Case, code: str, version: int | None) -> Finding | None:
             if version == 6:
                 text = f"{record.owner} has the IPv6 address {record.data}, which does not serve it: {what}"
             zone = zone_of(case.estate, record.owner)
-            clue = DeadClue(record, zone, record.owner, tuple(each.data for each in others))
+            clue = DeadClue(record, zone, tuple(each.data for each in others))
             return Finding(code, text, record.place, Severity.WARNING if slow else Severity.ERROR, clue)
     return None
 
@@ -223,7 +217,7 @@ def empty_cache(_case: Case, clue: CacheClue) -> Iterator[Proposal]:
 def present_address(_case: Case, clue: MovedClue) -> Iterator[Proposal]:
     """Puts the interface's present address into the record."""
     record, zone = clue.record, clue.zone
-    if isinstance(zone, Zone) and isinstance(record, Record):
+    if zone is not None:
         for address in clue.addresses:
             text = f"change {record.owner} from {record.data} to the present address {address}"
             yield Proposal(text, swap_record(zone, record, record.type, address))
@@ -233,7 +227,7 @@ def present_address(_case: Case, clue: MovedClue) -> Iterator[Proposal]:
 def drop_dead(case: Case, clue: DeadClue) -> Iterator[Proposal]:
     """Gives the site's own address of the family, or takes the dead one away."""
     record, zone = clue.record, clue.zone
-    if not isinstance(zone, Zone) or not isinstance(record, Record):
+    if zone is None:
         return
     for address in site_addresses(case):
         if address.version == record.data.version and address not in clue.others:

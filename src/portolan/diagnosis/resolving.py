@@ -355,10 +355,8 @@ def renew(_case: Case, clue: ZoneClue) -> Iterator[Proposal]:
 def ask_the_right_zone(case: Case, clue: ElsewhereClue) -> Iterator[Proposal]:
     """Leads the world to the zone that was edited, or makes the record where the world asks."""
     zone, name = clue.zone, clue.name
-    if not isinstance(zone, Zone):
-        return
     copy = clue.copy
-    if isinstance(copy, Copy):
+    if copy is not None:
         text = f"have the registration of {zone.name} name the servers that hold the new records, instead of {', '.join(copy.servers)}"
         yield Proposal(text, remove((*zone.place.path, "delegated_to")))
         yield from _into(case, zone, copy, name, f"at {copy.name}, whose servers the world asks")
@@ -381,8 +379,7 @@ def ask_the_right_zone(case: Case, clue: ElsewhereClue) -> Iterator[Proposal]:
 def put_in_view(case: Case, clue: ViewClue) -> Iterator[Proposal]:
     """Gives the view its own record."""
     zone, view = clue.zone, clue.view
-    if isinstance(zone, Zone) and isinstance(view, View):
-        yield from _into(case, zone, view, clue.name, f"in the view {view.name}")
+    yield from _into(case, zone, view, clue.name, f"in the view {view.name}")
 
 
 def _into(case: Case, zone: Zone, version: Version, name: str, where: str) -> Iterator[Proposal]:
@@ -412,8 +409,6 @@ def _is_for(line: str, zone: Zone, name: str) -> bool:
 def correct_glue(case: Case, clue: GlueClue) -> Iterator[Proposal]:
     """Gives the server its address."""
     zone, server, own = clue.zone, clue.server, clue.own
-    if not isinstance(zone, Zone):
-        return
     if server in zone.glue:
         text = f"have the registration of {zone.name} give {server} the address {own}"
         yield Proposal(text, replace((*zone.place.path, "glue", server), own))
@@ -472,7 +467,7 @@ def ask_in_full(_case: Case, clue: NearClue) -> Iterator[Proposal]:
 def allow_authority(_case: Case, clue: CaaClue) -> Iterator[Proposal]:
     """Allows the authority, or takes another."""
     zone, allowed = clue.zone, clue.wanted
-    if isinstance(zone, Zone) and allowed:
+    if allowed:
         text = f"add the record '{clue.owner} CAA 0 {clue.tag} \"{allowed}\"'"
         value = f'{owner_in(zone, clue.owner)} 3600 CAA 0 {clue.tag} "{allowed}"'
         yield Proposal(text, append(zone.place, "records", value))

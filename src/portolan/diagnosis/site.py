@@ -6,7 +6,7 @@ import msgspec
 
 from portolan.diagnosis.base import Case, Finding, Home, fault, listed
 from portolan.diagnosis.proposal import Patch, Proposal, append, item_path, put, remedy, remove, replace
-from portolan.estate.service import Service, Site, WebService, sites_of
+from portolan.estate.service import Site, WebService, sites_of
 from portolan.evidence.kinds import http as http_kinds
 from portolan.source.nearest import nearest
 
@@ -20,7 +20,7 @@ class SiteClue(msgspec.Struct, frozen=True):
 class NamedClue(msgspec.Struct, frozen=True):
     """The site, and the name that it should answer to."""
 
-    site: Site | None
+    site: Site
     name: str
 
 
@@ -358,17 +358,14 @@ def default_order(case: Case) -> Finding | None:
 
 
 @remedy("binding-missing", "binding-apex-or-www")
-def bind(_case: Case, clue: UnboundClue) -> Iterator[Proposal]:
+def bind(_case: Case, clue: NamedClue | UnboundClue) -> Iterator[Proposal]:
     """Binds the name to the site."""
     site, name = clue.site, clue.name
     if isinstance(site, Site):
         yield Proposal(f"let the site {site.name} answer to {name}", append(site.place, "names", name))
-        return
-    service = clue.service
-    if isinstance(service, Service):
-        default = clue.default
-        for each in service.sites.values():
-            if each is not default and each.enabled and each.answer is None:
+    elif isinstance(clue, UnboundClue):
+        for each in clue.service.sites.values():
+            if each is not clue.default and each.enabled and each.answer is None:
                 yield Proposal(f"let the site {each.name} answer to {name}", append(each.place, "names", name))
 
 
@@ -376,11 +373,10 @@ def bind(_case: Case, clue: UnboundClue) -> Iterator[Proposal]:
 def correct_name(_case: Case, clue: SlipClue) -> Iterator[Proposal]:
     """Corrects the bound name; or binds the asked one too."""
     site, near, name = clue.site, clue.near, clue.name
-    if isinstance(site, Site):
-        path = item_path(site.place, "names", site.names.index(near))
-        yield Proposal(f"let the site {site.name} answer to {name} instead of {near}", replace(path, name))
-        yield Proposal(f"let the site {site.name} answer to {name} too", append(site.place, "names", name))
-        yield Proposal(f"or ask for {near}, which is bound", [])
+    path = item_path(site.place, "names", site.names.index(near))
+    yield Proposal(f"let the site {site.name} answer to {name} instead of {near}", replace(path, name))
+    yield Proposal(f"let the site {site.name} answer to {name} too", append(site.place, "names", name))
+    yield Proposal(f"or ask for {near}, which is bound", [])
 
 
 @remedy("site-not-enabled")
@@ -411,9 +407,9 @@ def ask_bound(case: Case, clue: CatchAllClue) -> Iterator[Proposal]:
 def unshadow(_case: Case, clue: ShadowClue) -> Iterator[Proposal]:
     """Frees the name, or binds the site to the listener that takes the request."""
     taker, site, name = clue.taker, clue.site, clue.name
-    if isinstance(site, Site) and site.listens:
+    if site.listens:
         yield Proposal(f"bind the site {site.name} to every listener", remove((*site.place.path, "listens")))
-    if isinstance(taker, Site) and name in taker.names and len(taker.names) > 1:
+    if name in taker.names and len(taker.names) > 1:
         path = item_path(taker.place, "names", taker.names.index(name))
         yield Proposal(f"take the name {name} from the site {taker.name}", remove(path))
 
@@ -422,10 +418,8 @@ def unshadow(_case: Case, clue: ShadowClue) -> Iterator[Proposal]:
 def add_default(_case: Case, clue: FolderClue) -> Iterator[Proposal]:
     """Names the document that the folder has, or adds the one that is asked for."""
     site, folder, like = clue.site, clue.folder, clue.like
-    if not isinstance(site, Site):
-        return
     if like:
-        yield Proposal(f"name {like} among the default documents of {site.name}", _documents(site, str(like), False))
+        yield Proposal(f"name {like} among the default documents of {site.name}", _documents(site, like, False))
     wanted = site.default_documents[0] if site.default_documents else "index.html"
     yield Proposal(f"put {folder}{wanted} into the folder of {site.name}", _files(site, folder + wanted))
     yield Proposal(f"let {site.name} list the folder", put(site.place, "listing", True))
@@ -453,7 +447,7 @@ def reorder(_case: Case, clue: WantedClue) -> Iterator[Proposal]:
 def add_file(_case: Case, clue: FileClue) -> Iterator[Proposal]:
     """Adds the file."""
     site, asked, near = clue.site, clue.asked, clue.near
-    if isinstance(site, Site) and asked and not asked.endswith("/"):
+    if asked and not asked.endswith("/"):
         yield Proposal(f"put {asked} into the folder of {site.name}", _files(site, asked))
     if near:
         yield Proposal(f"or ask for /{near}, which exists", [])

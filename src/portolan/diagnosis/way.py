@@ -1,4 +1,4 @@
-"""Faults of the way in: forwards, filters, groups, routes."""
+"""Faults of the way in: forwards, turning round, routes."""
 
 from collections.abc import Iterator
 from typing import Any
@@ -418,7 +418,7 @@ def add_forward(case: Case, clue: TargetClue) -> Iterator[Proposal]:
     """Forwards the port to the machine that holds the site."""
     router, home = clue.router, clue.home
     connection = case.exchange.connection
-    if not isinstance(router, Router) or not isinstance(home, Home) or connection is None:
+    if connection is None:
         return
     outside = next(
         (name for name, each in router.interfaces.items() if connection.address in [item.ip for item in each.address]),
@@ -441,11 +441,10 @@ def add_forward(case: Case, clue: TargetClue) -> Iterator[Proposal]:
 def correct_forward(_case: Case, clue: AddressClue) -> Iterator[Proposal]:
     """Leads the forward to the machine that holds the site."""
     forward, home = clue.forward, clue.home
-    if isinstance(forward, Forward) and isinstance(home, Home):
-        for address in addresses_of(home.machine):
-            if address.version == forward.to.version:
-                text = f"let the forward of port {forward.outside} lead to {home.machine.name} ({address})"
-                yield Proposal(text, replace((*forward.place.path, "to"), str(address)))
+    for address in addresses_of(home.machine):
+        if address.version == forward.to.version:
+            text = f"let the forward of port {forward.outside} lead to {home.machine.name} ({address})"
+            yield Proposal(text, replace((*forward.place.path, "to"), str(address)))
 
 
 @remedy("forward-wrong-port")
@@ -478,9 +477,7 @@ def turn_round(_case: Case, clue: RouterClue) -> Iterator[Proposal]:
 def forward_first(_case: Case, clue: ShadowedClue) -> Iterator[Proposal]:
     """Puts the forward before what took the port."""
     router, service = clue.router, clue.service
-    if not isinstance(router, Router):
-        return
-    if isinstance(service, Service):
+    if service is not None:
         text = f"let {router.name}'s forwards come before its own {service.name}, which then is for the inside only"
         yield Proposal(text, put(router.place, "own_services_first", False))
         return
@@ -517,29 +514,21 @@ def answer_the_same_way(case: Case, _clue: object) -> Iterator[Proposal]:
 def give_route(case: Case, clue: DeviceClue) -> Iterator[Proposal]:
     """Gives a gateway, or lets the last router masquerade."""
     stop, device = case.stop, clue.device
-    if stop is not None and isinstance(stop, connect_kinds.SourcePrivate) and isinstance(device, Router):
+    if isinstance(stop, connect_kinds.SourcePrivate) and isinstance(device, Router):
         for name, interface in device.interfaces.items():
             if interface.network == "internet":
                 yield Proposal(f"let {device.name} masquerade on {name}", append(device.place, "masquerade", name))
         return
-    line = (
-        next(
-            (
-                at
-                for at, each in enumerate(device.routes)
-                if stop is not None and stop.place is not None and each.place.path == stop.place.path
-            ),
-            None,
-        )
-        if isinstance(device, Machine | Vantage)
-        else None
-    )
-    if isinstance(device, Machine | Vantage) and line is not None:
+    if not isinstance(device, Machine | Vantage):
+        return
+    at_fault = stop.place.path if stop is not None and stop.place is not None else None
+    line = next((at for at, each in enumerate(device.routes) if each.place.path == at_fault), None)
+    if line is not None:
         patch = remove(item_path(device.place, "routes", line))
         yield Proposal(f"take the route of {device.name} to {device.routes[line].to} away, which leads nowhere", patch)
-    elif isinstance(device, Machine | Vantage) and device.gateway == "none":
+    elif device.gateway == "none":
         yield Proposal(f"give {device.name} the gateway that its network has", remove((*device.place.path, "gateway")))
-    elif isinstance(device, Machine | Vantage) and device.gateway is None:
+    elif device.gateway is None:
         for router in case.estate.routers.values():
             for interface in router.interfaces.values():
                 for item in interface.address:

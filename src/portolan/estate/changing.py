@@ -62,6 +62,11 @@ class Changing(Stated, frozen=True, kw_only=True, eq=False):
 VERSIONS = ("before", "saved", "after_boot")
 
 
+def next_boot_says(value: Changing, fact: str) -> Otherwise | None:
+    """The version that says a fact for the next boot: what the boot makes otherwise, else what is saved."""
+    return next((each for each in (value.after_boot, value.saved) if each is not None and fact in each.facts), None)
+
+
 def with_facts(value: Any, facts: dict[str, Any]) -> Any:
     """An object with some facts otherwise; itself without any."""
     return msgspec.structs.replace(value, **facts) if facts else value

@@ -172,6 +172,11 @@ class Service(Changing, frozen=True, kw_only=True, eq=False):
     #: Why it does not start, where the state of the estate itself says so (a boot with a broken configuration).
     failing: str | None = None
 
+    @property
+    def state_after_boot(self) -> object:
+        """What the next boot makes of it; None where nothing says so."""
+        return self.after_boot.facts.get("state") if self.after_boot is not None else None
+
 
 class WebService(Service, frozen=True, kw_only=True, eq=False):
     """A web server. One without sites answers every name with pages of its own."""

@@ -223,7 +223,7 @@ def read_zone(
     read: Callable[[str], bytes],
     shown: Callable[[str], str],
 ) -> ZoneData:
-    """A zone from its file, its further lines and its without records; names and problems cite their lines."""
+    """A zone from its file, its further lines, without the records that count as deleted; names and problems cite their lines."""
     reader = ZoneReader(name, problems, read, shown)
     if file is not None:
         reader.file(file[0], file[1])

@@ -14,7 +14,6 @@ from urllib.parse import quote, urlsplit
 import msgspec
 
 from portolan.estate.base import IPAddress, IPInterface, IPNetwork
-from portolan.estate.certificate import Certificate
 from portolan.estate.estate import Estate
 from portolan.estate.machine import Machine, Router
 from portolan.estate.network import Interface, Network
@@ -178,13 +177,18 @@ def has(estate: Estate, address: IPAddress) -> bool:
 def in_force(estate: Estate, now: datetime, booted: frozenset[str] | None) -> Estate:
     """The estate as it is to be staged: addresses of the moment, and machines as their boots leave them (None: all booted)."""
 
+    def past(value: Any) -> dict[str, Any]:
+        """What was otherwise at the moment."""
+        later = [each for each in value.before if now < each.until]
+        facts: dict[str, Any] = min(later, key=lambda each: each.until).facts if later else {}
+        return facts
+
     def machine_now(machine: Any) -> Any:
         boots = booted is None or machine.name in booted
 
         def now_(value: Any) -> Any:
             """The version that holds at the moment; of what boots, what is saved and what the boot makes otherwise."""
-            past = [each for each in value.before if now < each.until]
-            facts = dict(min(past, key=lambda each: each.until).facts) if past else {}
+            facts = dict(past(value))
             if boots and value.saved is not None and value.saved.broken is None:
                 facts |= value.saved.facts
             if boots and value.after_boot is not None:
@@ -196,19 +200,11 @@ def in_force(estate: Estate, now: datetime, booted: frozenset[str] | None) -> Es
         services = {name: _startable(now_(each), boots) for name, each in machine.services.items()}
         return msgspec.structs.replace(machine, interfaces=interfaces, services=services)
 
-    def then(certificate: Certificate) -> Certificate:
-        past = [each for each in certificate.before if now < each.until]
-        return (
-            msgspec.structs.replace(certificate, **min(past, key=lambda each: each.until).facts)
-            if past
-            else certificate
-        )
-
     return msgspec.structs.replace(
         estate,
         routers={name: machine_now(each) for name, each in estate.routers.items()},
         hosts={name: machine_now(each) for name, each in estate.hosts.items()},
-        certificates={name: then(each) for name, each in estate.certificates.items()},
+        certificates={name: msgspec.structs.replace(each, **past(each)) for name, each in estate.certificates.items()},
     )
 
 
