@@ -1,4 +1,4 @@
-"""Functions stay short and plain: at most 60 lines and 15 branches; no `Any` beside a type, no table that the formatter is kept from."""
+"""Functions stay short and plain: at most 60 lines and 15 branches; no table that the formatter is kept from."""
 
 import ast
 
