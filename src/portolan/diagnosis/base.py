@@ -9,8 +9,8 @@ import msgspec
 from portolan.estate.base import IPAddress, is_public
 from portolan.estate.client import Client
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import machines
-from portolan.estate.machine import Machine
+from portolan.estate.guesses import asked_by, machines
+from portolan.estate.machine import Forward, Machine
 from portolan.estate.service import Service, Site, WebService
 from portolan.estate.vantage import Expectation
 from portolan.estate.zone import Zone
@@ -268,6 +268,13 @@ def addresses_of(machine: Machine) -> list[IPAddress]:
     return [item.ip for interface in machine.interfaces.values() for item in interface.address]
 
 
+def target_of(forward: Forward) -> str:
+    """Where a forward leads, in words."""
+    if forward.to is None:
+        return f"the machine's own port {forward.port}"
+    return str(forward.to) if forward.up_to is None else f"{forward.to}-{forward.up_to}"
+
+
 def outside_addresses(estate: Estate, machine: Machine) -> list[IPAddress]:
     """The public addresses by which a machine is meant to be reached: its own, else those that forward to it."""
     own = [address for address in addresses_of(machine) if is_public(address)]
@@ -275,12 +282,11 @@ def outside_addresses(estate: Estate, machine: Machine) -> list[IPAddress]:
         return own
     inside = set(addresses_of(machine))
     found: list[IPAddress] = []
-    for router in estate.routers.values():
+    for router in machines(estate):
         found.extend(pair.outside for pair in router.one_to_one if pair.inside in inside)
-        interfaces = {forward.on for forward in router.forwards if forward.to in inside}
-        for name in interfaces:
-            if name in router.interfaces:
-                found.extend(item.ip for item in router.interfaces[name].address if is_public(item.ip))
+        for forward in router.forwards:
+            if forward.to in inside:
+                found.extend(each for each in asked_by(router, forward) if is_public(each) and each not in found)
     if not found:
         mine = {interface.network for interface in machine.interfaces.values()}
         for router in estate.routers.values():

@@ -75,9 +75,9 @@ def filter_order(case: Case) -> Finding | None:
     stop, chain = case.stop, chain_of(case)
     if stop is None or not isinstance(chain, Chain | NamedChain) or not isinstance(stop.subject, FilterRule):
         return None
-    if stop.subject not in chain.rules:
+    at = rule_at(chain, stop.subject)
+    if at is None:
         return None
-    at = chain.rules.index(stop.subject)
     connection = case.exchange.connection
     for later, rule in enumerate(chain.rules[at + 1 :], at + 1):
         if rule.verdict == "allow" and connection is not None and _same_kind(rule, case):
@@ -91,7 +91,7 @@ def _same_kind(rule: FilterRule, case: Case) -> bool:
     return (
         rule.protocol in ("tcp", "any")
         and (not rule.ports or any(port in each for each in rule.ports))
-        and not (rule.sources or rule.destinations or rule.source_ports or rule.state)
+        and not rule.narrowed
     )
 
 
@@ -237,11 +237,7 @@ def allow_port(case: Case, clue: object) -> Iterator[Proposal]:
     path = chain.place.path
     if path[-1] == "forward":
         rule["to"] = [str(case.asked_address)]
-    at = (
-        chain.rules.index(stop.subject)
-        if isinstance(stop.subject, FilterRule) and stop.subject in chain.rules
-        else None
-    )
+    at = rule_at(chain, stop.subject)
     if isinstance(clue, OrderClue):
         moved = {"op": "move", "from": _item(chain, clue.later), "path": _item(chain, clue.earlier)}
         yield Proposal(f"move rule {clue.later + 1} before rule {clue.earlier + 1}", [moved])
@@ -344,6 +340,13 @@ def widen_source(case: Case, clue: SourceClue) -> Iterator[Proposal]:
         yield Proposal(
             f"allow port {port} in the group {group.name} from {wanted} too", append(rule.place, "from", wanted)
         )
+
+
+def rule_at(chain: Chain | NamedChain, rule: object) -> int | None:
+    """Where a rule stands in a chain; the engine's rule may be one made of what the line says."""
+    if not isinstance(rule, FilterRule):
+        return None
+    return next((index for index, each in enumerate(chain.rules) if each.place.path == rule.place.path), None)
 
 
 def chain_of(case: Case) -> object:

@@ -2,14 +2,15 @@
 
 from collections.abc import Callable, Iterator
 from datetime import timedelta
+from ipaddress import IPv4Address
 
 from portolan.diagnosis.base import Finding, Severity, all_homes, listed, zone_of
 from portolan.diagnosis.lint_names import NAME_LINTS
 from portolan.diagnosis.lint_way import WAY_LINTS
 from portolan.estate.base import IPAddress, is_public
 from portolan.estate.filter import FilterRule
-from portolan.estate.guesses import machines
-from portolan.estate.machine import Router
+from portolan.estate.guesses import asked_by, machines
+from portolan.estate.machine import Forward, Machine
 from portolan.estate.service import Listener, Site, WebService
 from portolan.estate.url import BadUrlError, parse
 from portolan.evidence.start import Why
@@ -134,11 +135,14 @@ def certificates_cover(world: World) -> Iterator[Finding]:
 
 def forwards_lead_somewhere(world: World) -> Iterator[Finding]:
     """Forwards to addresses that no box has, or to ports where nothing listens."""
-    for router in world.estate.routers.values():
+    for router in machines(world.estate):
         for forward in router.forwards:
-            holder = world.topology.holder(forward.to)
             if not forward.enabled:
                 continue
+            if forward.to is None:
+                yield from _redirects_somewhere(world, router, forward)
+                continue
+            holder = world.topology.holder(forward.to)
             if holder is None:
                 yield Finding(
                     "forward-wrong-address",
@@ -149,7 +153,7 @@ def forwards_lead_somewhere(world: World) -> Iterator[Finding]:
             elif forward.protocol == "tcp" and forward.outside.first == forward.outside.last:
                 port = forward.port or forward.outside.first
                 sockets = holder.sockets
-                if _sends_on(holder.router, forward.to, port):
+                if _sends_on(holder.machine, forward.to, port):
                     continue
                 if sockets.choose(forward.to, port, "tcp") is None and sockets.would(forward.to, port, "tcp") is None:
                     yield Finding(
@@ -161,13 +165,22 @@ def forwards_lead_somewhere(world: World) -> Iterator[Finding]:
                     )
 
 
-def _sends_on(router: Router | None, address: IPAddress, port: int) -> bool:
-    """Whether a router behind forwards what is asked of one of its addresses."""
+def _redirects_somewhere(world: World, machine: Machine, forward: Forward) -> Iterator[Finding]:
+    """A redirect to a port of the machine itself where nothing listens."""
+    port = forward.port
+    if port is None or forward.protocol != "tcp" or forward.outside.first != forward.outside.last:
+        return
+    sockets = world.topology.device(machine).sockets
+    places = [*asked_by(machine, forward), IPv4Address("127.0.0.1")]
+    if not any(sockets.choose(each, port, "tcp") or sockets.would(each, port, "tcp") for each in places):
+        text = f"nothing listens on port {port} of {machine.name}, to which it redirects port {forward.outside}"
+        yield Finding("forward-wrong-port", text, forward.place, Severity.WARNING)
+
+
+def _sends_on(router: Machine | None, address: IPAddress, port: int) -> bool:
+    """Whether a machine behind forwards what is asked of one of its addresses."""
     return router is not None and any(
-        each.enabled
-        and each.protocol == "tcp"
-        and port in each.outside
-        and address in [item.ip for item in router.interfaces[each.on].address]
+        each.enabled and each.protocol == "tcp" and port in each.outside and address in asked_by(router, each)
         for each in router.forwards
     )
 
@@ -251,18 +264,7 @@ def hidden_rules(world: World) -> Iterator[Finding]:
 
 
 def _takes_all(rule: FilterRule) -> bool:
-    return (
-        rule.jump is None
-        and rule.protocol == "any"
-        and not (
-            rule.sources
-            or rule.destinations
-            or rule.entering
-            or rule.leaving
-            or rule.state
-            or rule.forwarded is not None
-        )
-    )
+    return rule.next is None and rule.protocol == "any" and not rule.narrowed
 
 
 def shadowed_names(world: World) -> Iterator[Finding]:

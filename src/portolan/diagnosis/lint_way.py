@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from portolan.diagnosis.base import Finding, Severity
+from portolan.diagnosis.base import Finding, Severity, target_of
 from portolan.estate.base import is_public, same_facts
 from portolan.estate.changing import next_boot_says
 from portolan.estate.guesses import machines, prefix_of
@@ -102,24 +102,27 @@ def lists_let_answers_out(world: World) -> Iterator[Finding]:
 
 def forwards_in_order(world: World) -> Iterator[Finding]:
     """Forwards that an earlier one hides."""
-    for router in world.estate.routers.values():
+    for router in machines(world.estate):
         for index, later in enumerate(router.forwards):
             for earlier in router.forwards[:index]:
                 hides = (
                     earlier.enabled
                     and later.enabled
                     and earlier.on == later.on
+                    and earlier.address == later.address
+                    and earlier.own_connections >= later.own_connections
+                    and not (earlier.not_on or earlier.not_sources)
                     and earlier.protocol == later.protocol
                     and not earlier.sources
                     and earlier.outside.first <= later.outside.first
                     and later.outside.last <= earlier.outside.last
-                    and earlier.to.version == later.to.version
+                    and (earlier.to is None or (later.to is not None and earlier.to.version == later.to.version))
                 )
                 if hides:
                     yield Finding(
                         "forward-shadowed",
-                        f"the forward of port {later.outside} to {later.to} is never asked: an earlier one takes "
-                        f"the port to {earlier.to}",
+                        f"the forward of port {later.outside} to {target_of(later)} is never asked: an earlier one takes "
+                        f"the port to {target_of(earlier)}",
                         later.place,
                         Severity.WARNING,
                     )
@@ -129,7 +132,7 @@ def forwards_in_order(world: World) -> Iterator[Finding]:
 def lines_are_public(world: World) -> Iterator[Finding]:
     """Forwards on a line whose address nobody outside reaches."""
     for router in world.estate.routers.values():
-        for name in dict.fromkeys(forward.on for forward in router.forwards if forward.enabled):
+        for name in dict.fromkeys(each.on for each in router.forwards if each.enabled and each.on is not None):
             addresses = [item.ip for item in router.interfaces[name].address]
             above = [
                 each

@@ -5,20 +5,23 @@ from typing import Any
 
 import msgspec
 
-from portolan.diagnosis.base import Case, Finding, Home, addresses_of, all_homes, fault, listed, reached_by
+from portolan.diagnosis.base import Case, Finding, Home, addresses_of, all_homes, fault, listed, reached_by, target_of
 from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, remove, replace
+from portolan.estate.guesses import asked_by, machines
 from portolan.estate.machine import Forward, Machine, Router
 from portolan.estate.service import Service
 from portolan.estate.vantage import Vantage
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.net.topology import Device
+from portolan.net.translation import hairpin_of
 from portolan.source.place import pointer
 
 
 class RouterClue(msgspec.Struct, frozen=True):
-    """The router that is concerned."""
+    """The machine that is concerned, and its forward."""
 
-    router: Router
+    router: Machine
+    forward: Forward | None = None
 
 
 class ForwardClue(msgspec.Struct, frozen=True):
@@ -37,7 +40,7 @@ class TargetClue(msgspec.Struct, frozen=True):
 class ShadowedClue(msgspec.Struct, frozen=True):
     """What took the port before the forward: a service of the router, or an earlier forward."""
 
-    router: Router
+    router: Machine
     service: Service | None = None
     later: int = 0
     earlier: int = 0
@@ -97,32 +100,27 @@ def hairpin_missing(case: Case) -> Finding | None:
     connection = case.exchange.connection
     if connection is None:
         return None
-    for router in case.estate.routers.values():
-        if router.hairpin == "full":
-            continue
+    for router in machines(case.estate):
         pair = next((each for each in router.one_to_one if each.outside == connection.address), None)
-        if pair is not None and _turns_back(case, router):
+        if pair is not None and router.hairpin != "full" and _turns_back(case, router):
             text = f"{case.client.name} asks {pair.outside} from inside, and {router.name} does not turn it round"
             return Finding("hairpin-missing", text, router.place, clue=RouterClue(router=router))
         for forward in router.forwards:
-            outside = router.interfaces.get(forward.on)
             if (
-                forward.enabled
-                and forward.protocol == "tcp"
-                and connection.port in forward.outside
-                and outside is not None
-                and connection.address in [item.ip for item in outside.address]
+                _takes(forward, connection.port)
+                and hairpin_of(router, forward) != "full"
+                and connection.address in asked_by(router, forward)
                 and _came_from_inside(case, router, forward)
             ):
                 text = (
                     f"{case.client.name} asks {router.name}'s outside address {connection.address} from inside, "
                     f"and {router.name} does not turn it round"
                 )
-                return Finding("hairpin-missing", text, router.place, clue=RouterClue(router=router))
+                return Finding("hairpin-missing", text, router.place, clue=RouterClue(router=router, forward=forward))
     return None
 
 
-def _turns_back(case: Case, router: Router) -> bool:
+def _turns_back(case: Case, router: Machine) -> bool:
     """Whether a visit from behind the router ended because its one-to-one address is asked from inside."""
     stop = case.stop
     mine = {port.network.name for port in case.device.ports} - {"internet"}
@@ -140,22 +138,22 @@ def _turns_back(case: Case, router: Router) -> bool:
     )
 
 
-def _came_from_inside(case: Case, router: Router, forward: Forward) -> bool:
+def _came_from_inside(case: Case, router: Machine, forward: Forward) -> bool:
     stop = case.stop
     if stop is not None and isinstance(stop, connect_kinds.ReplyStranger | connect_kinds.ReplyLost):
-        return router.hairpin == "destination-only"
+        return hairpin_of(router, forward) == "destination-only"
     return (
-        router.hairpin == "off"
+        hairpin_of(router, forward) == "off"
+        and forward.on is not None
         and case.decision(connect_kinds.Forwarded) is None
         and reached_by(case) is router
         and not _arrived_on(case, router, forward)
     )
 
 
-def _arrived_on(case: Case, router: Router, forward: Forward) -> bool:
+def _arrived_on(case: Case, router: Machine, forward: Forward) -> bool:
     """Whether the visit came in by the forward's own interface."""
-    outside = router.interfaces[forward.on]
-    network = outside.network
+    network = router.interfaces[forward.on].network if forward.on is not None else None
     carried = case.decision(connect_kinds.InternetCarries)
     if carried is not None:
         return network == "internet"
@@ -173,7 +171,7 @@ def forward_disabled(case: Case) -> Finding | None:
         return None
     for forward in router.forwards:
         if not forward.enabled and forward.protocol == "tcp" and connection.port in forward.outside:
-            text = f"{router.name}'s forward of port {connection.port} to {forward.to} is switched off"
+            text = f"{router.name}'s forward of port {connection.port} to {target_of(forward)} is switched off"
             return Finding("forward-disabled", text, forward.place, clue=ForwardClue(forward=forward))
     return None
 
@@ -262,7 +260,7 @@ def forward_shadowed(case: Case) -> Finding | None:
     inside = {address for home in case.homes() for address in addresses_of(home.machine)}
     if taken is None:
         if (
-            not isinstance(router, Router)
+            not isinstance(router, Machine)
             or not router.own_services_first
             or connection.address not in addresses_of(router)
         ):
@@ -274,16 +272,18 @@ def forward_shadowed(case: Case) -> Finding | None:
         if hidden is None or connection.arrival is None:
             return None
         service = connection.arrival.service
-        text = f"{router.name}'s own {service.name} takes port {connection.port} before the forward to {hidden.to}"
+        text = (
+            f"{router.name}'s own {service.name} takes port {connection.port} before the forward to {target_of(hidden)}"
+        )
         return Finding("forward-shadowed", text, hidden.place, clue=ShadowedClue(router=router, service=service))
     first = taken.subject
-    router = next((each for each in case.estate.routers.values() if first in each.forwards), None)
+    router = next((each for each in machines(case.estate) if first in each.forwards), None)
     if router is None or not isinstance(first, Forward) or first.to in inside:
         return None
     at = router.forwards.index(first)
     for index, later in enumerate(router.forwards[at + 1 :], at + 1):
         if _takes(later, connection.port) and later.to in inside and later.on == first.on:
-            text = f"the forward to {first.to} takes port {connection.port} before the one to {later.to}, where the site is"
+            text = f"the forward to {target_of(first)} takes port {connection.port} before the one to {target_of(later)}, where the site is"
             return Finding(
                 "forward-shadowed", text, later.place, clue=ShadowedClue(router=router, later=index, earlier=at)
             )
@@ -317,7 +317,7 @@ def forward_wrong_address(case: Case) -> Finding | None:
     forward = taken.subject
     homes = case.homes() or [home for home in all_homes(case.estate) if case.site_name is None]
     inside = {address for home in homes for address in addresses_of(home.machine)}
-    if not homes or forward.to in inside:
+    if not homes or forward.to is None or forward.to in inside:
         return None
     port = forward.port or connection.port
     home = next((each for each in homes if any(one.port == port for one in each.service.listens)), homes[0])
@@ -359,7 +359,8 @@ def forward_wrong_port(case: Case) -> Finding | None:
     forward, secure = taken.subject, case.exchange.url.secure
     asked = taken.to_port
     for home in case.homes() or list(all_homes(case.estate)):
-        if forward.to not in addresses_of(home.machine) or home.service.state != "running":
+        own = forward.to is None and home.machine is connection.reached
+        if not (own or forward.to in addresses_of(home.machine)) or home.service.state != "running":
             continue
         ports = [each.port for each in home.service.listens if each.tls == secure and not _loopback(each)]
         if ports and asked not in ports:
@@ -442,7 +443,7 @@ def correct_forward(_case: Case, clue: AddressClue) -> Iterator[Proposal]:
     """Leads the forward to the machine that holds the site."""
     forward, home = clue.forward, clue.home
     for address in addresses_of(home.machine):
-        if address.version == forward.to.version:
+        if forward.to is not None and address.version == forward.to.version:
             text = f"let the forward of port {forward.outside} lead to {home.machine.name} ({address})"
             yield Proposal(text, replace((*forward.place.path, "to"), str(address)))
 
@@ -460,17 +461,17 @@ def enable_forward(_case: Case, clue: ForwardClue) -> Iterator[Proposal]:
     """Switches the forward on."""
     forward = clue.forward
     yield Proposal(
-        f"switch the forward of port {forward.outside} to {forward.to} on", put(forward.place, "enabled", True)
+        f"switch the forward of port {forward.outside} to {target_of(forward)} on", put(forward.place, "enabled", True)
     )
 
 
 @remedy("hairpin-missing")
 def turn_round(_case: Case, clue: RouterClue) -> Iterator[Proposal]:
     """Lets the router turn inside packets round."""
-    router = clue.router
-    yield Proposal(
-        f"let {router.name} turn packets from inside round, under its own address", put(router.place, "hairpin", "full")
-    )
+    router, forward = clue.router, clue.forward
+    place = forward.place if forward is not None and forward.hairpin is not None else router.place
+    text = f"let {router.name} turn packets from inside round, under its own address"
+    yield Proposal(text, put(place, "hairpin", "full"))
 
 
 @remedy("forward-shadowed")
@@ -487,7 +488,7 @@ def forward_first(_case: Case, clue: ShadowedClue) -> Iterator[Proposal]:
         "from": pointer((*path, clue.later)),
         "path": pointer((*path, clue.earlier)),
     }
-    yield Proposal(f"put the forward to {router.forwards[clue.later].to} first", [moved])
+    yield Proposal(f"put the forward to {target_of(router.forwards[clue.later])} first", [moved])
 
 
 @remedy("route-back-astray")
@@ -498,7 +499,7 @@ def answer_the_same_way(case: Case, _clue: object) -> Iterator[Proposal]:
     if taken is None or not isinstance(machine, Machine):
         return
     networks = {interface.network for interface in machine.interfaces.values()}
-    for router in case.estate.routers.values():
+    for router in machines(case.estate):
         if not any(forward is taken.subject for forward in router.forwards):
             continue
         for interface in router.interfaces.values():

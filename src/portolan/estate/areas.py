@@ -1,4 +1,4 @@
-"""Areas written as the rules that they stand for: what the engine walks, what a rehearsal loads, and what a remedy adds to."""
+"""Areas written as the rules that they stand for: what the engine walks, and what a remedy adds to."""
 
 from typing import Literal
 

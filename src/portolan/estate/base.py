@@ -39,13 +39,18 @@ def same_facts(one: object, other: object) -> bool:
     return one == other
 
 
-def says(text: str, *, refers: tuple[str, ...] = (), example: Any = None, kind: str = "word") -> msgspec.Meta:
+def says(
+    text: str, *, refers: tuple[str, ...] = (), example: Any = None, kind: str = "word", sets: str = ""
+) -> msgspec.Meta:
     """A field's meaning; `refers` lists the sections of the estate whose names the field may hold.
 
     `kind` says what text the field takes: a `word` (nothing invisible in it), a `line` (tabs too, as files of lines have
-    them), or `prose` (several lines, for people).
+    them), or `prose` (several lines, for people). `sets` says what the named sets hold that may stand in the field too
+    (`addresses`, `ports`; `-`: no set may, but `first-last`).
     """
     extra: dict[str, Any] | None = {"refers": refers} if refers else None
+    if sets:
+        extra = {**(extra or {}), "sets": sets}
     if kind != "word":
         extra = {**(extra or {}), "kind": kind}
     return msgspec.Meta(description=text, extra=extra, examples=[example] if example is not None else None)
@@ -79,6 +84,13 @@ class ListenerKey(str):
     """A listener's address and port in one spelling: `*:80`, `10.20.0.15:80`, `[2001:db8::1]:443`."""
 
     __slots__ = ()
+
+
+class SetName(NamedTuple):
+    """The name of a set where a rule names one, and its node; the loader puts the set's members in its place."""
+
+    name: str
+    node: Any
 
 
 class EstatePath(str):

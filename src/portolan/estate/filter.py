@@ -7,7 +7,23 @@ import msgspec
 from portolan.estate.base import AreaService, IPNetwork, PortRange, Stated, says
 
 Protocol = Literal["tcp", "udp", "icmp", "any"]
-State = Literal["new", "established", "related", "invalid"]
+State = Literal["new", "established", "related", "invalid", "untracked"]
+#: Kinds of ICMP and ICMPv6 messages (RFC 792, RFC 4443, RFC 4861), by one name for both where both have them.
+IcmpType = Literal[
+    "echo-request",
+    "echo-reply",
+    "destination-unreachable",
+    "packet-too-big",
+    "time-exceeded",
+    "parameter-problem",
+    "router-solicitation",
+    "router-advertisement",
+    "neighbour-solicitation",
+    "neighbour-advertisement",
+]
+Basic = Literal["loopback", "neighbour-discovery", "known-connections"]
+#: What passes before the rules of a filter that does not say so.
+BASICS: tuple[Basic, ...] = ("loopback", "neighbour-discovery", "known-connections")
 Answer = Literal[
     "tcp-reset",
     "port-unreachable",
@@ -23,7 +39,7 @@ Verdict = Literal["allow", "drop", "reject"]
 
 
 class FilterRule(Stated, frozen=True, kw_only=True, eq=False):
-    """One rule: exactly one of `allow`, `drop`, `reject`, `return` (a protocol) and `jump`; all else narrows it."""
+    """One rule: exactly one of `allow`, `drop`, `reject`, `return` (a protocol), `jump` and `goto`; all else narrows it."""
 
     allow: Annotated[Protocol | None, says("Lets packets of this protocol pass.")] = None
     drop: Annotated[Protocol | None, says("Throws packets of this protocol away without a word.")] = None
@@ -34,7 +50,14 @@ class FilterRule(Stated, frozen=True, kw_only=True, eq=False):
     jump: Annotated[
         str | None, says("Asks this named chain of the filter; what it does not decide goes on behind this rule.")
     ] = None
-    of: Annotated[Protocol | None, says("With `jump`: the protocol; left out: any.")] = msgspec.field(
+    goto: Annotated[
+        str | None,
+        says(
+            "Goes to this named chain for good: what it does not decide goes on where this chain was jumped from, or to "
+            "the default."
+        ),
+    ] = None
+    of: Annotated[Protocol | None, says("With `jump` and `goto`: the protocol; left out: any.")] = msgspec.field(
         default=None, name="protocol"
     )
     answer: Annotated[
@@ -45,23 +68,68 @@ class FilterRule(Stated, frozen=True, kw_only=True, eq=False):
             "`admin-prohibited`. Left out: `port-unreachable`."
         ),
     ] = None
-    ports: Annotated[tuple[PortRange, ...], says("Destination ports; left out: all.", example=[80, 443])] = ()
-    source_ports: Annotated[tuple[PortRange, ...], says("Source ports; left out: all.")] = ()
+    ports: Annotated[
+        tuple[PortRange, ...],
+        says("Destination ports, or sets of ports by name; left out: all.", example=[80, 443], sets="ports"),
+    ] = ()
+    not_ports: Annotated[tuple[PortRange, ...], says("Every destination port but these.", sets="ports")] = ()
+    source_ports: Annotated[tuple[PortRange, ...], says("Source ports; left out: all.", sets="ports")] = ()
+    not_source_ports: Annotated[tuple[PortRange, ...], says("Every source port but these.", sets="ports")] = ()
     sources: Annotated[
-        tuple[IPNetwork, ...], says("Source ranges; left out: anybody, IPv4 and IPv6.", example="10.20.0.0/24")
+        tuple[IPNetwork, ...],
+        says(
+            "Source ranges, `first-last`, or sets of addresses by name; left out: anybody, IPv4 and IPv6.",
+            example="10.20.0.0/24",
+            sets="addresses",
+        ),
     ] = msgspec.field(default=(), name="from")
-    destinations: Annotated[
-        tuple[IPNetwork, ...], says("Destination ranges, after any port forward has rewritten them; left out: all.")
-    ] = msgspec.field(default=(), name="to")
-    entering: Annotated[tuple[str, ...], says("The machine's interfaces by which the packet came; left out: any.")] = (
-        msgspec.field(default=(), name="in")
+    not_sources: Annotated[tuple[IPNetwork, ...], says("Anybody but these, IPv4 and IPv6.", sets="addresses")] = (
+        msgspec.field(default=(), name="not_from")
     )
-    leaving: Annotated[tuple[str, ...], says("The machine's interfaces by which the packet leaves; left out: any.")] = (
-        msgspec.field(default=(), name="out")
+    destinations: Annotated[
+        tuple[IPNetwork, ...],
+        says("Destination ranges, after any port forward has rewritten them; left out: all.", sets="addresses"),
+    ] = msgspec.field(default=(), name="to")
+    not_destinations: Annotated[
+        tuple[IPNetwork, ...], says("Every destination but these, IPv4 and IPv6.", sets="addresses")
+    ] = msgspec.field(default=(), name="not_to")
+    from_own: Annotated[
+        bool | None,
+        says(
+            "`true`: only what comes from an address of this machine itself, loopback included. `false`: only the rest."
+        ),
+    ] = None
+    to_own: Annotated[
+        bool | None,
+        says("`true`: only what goes to an address of this machine itself, loopback included. `false`: only the rest."),
+    ] = None
+    entering: Annotated[
+        tuple[str, ...],
+        says(
+            "The machine's interfaces by which the packet came, `lo` for what it sends to itself, or the beginning of "
+            "names with `*`; left out: any.",
+            example="line",
+        ),
+    ] = msgspec.field(default=(), name="in")
+    not_entering: Annotated[tuple[str, ...], says("Every interface by which the packet came but these.")] = (
+        msgspec.field(default=(), name="not_in")
+    )
+    leaving: Annotated[
+        tuple[str, ...], says("The machine's interfaces by which the packet leaves, in the same way; left out: any.")
+    ] = msgspec.field(default=(), name="out")
+    not_leaving: Annotated[tuple[str, ...], says("Every interface by which the packet leaves but these.")] = (
+        msgspec.field(default=(), name="not_out")
     )
     state: Annotated[
         tuple[State, ...],
-        says("What connection tracking says: `new`, `established`, `related`, `invalid`; left out: any."),
+        says(
+            "What connection tracking says: `new`, `established`, `related`, `invalid`, `untracked` (neighbour "
+            "discovery is); left out: any."
+        ),
+    ] = ()
+    not_state: Annotated[tuple[State, ...], says("Every state but these.")] = ()
+    icmp_types: Annotated[
+        tuple[IcmpType, ...], says("With the protocol icmp: only these messages; left out: all.")
     ] = ()
     forwarded: Annotated[
         bool | None, says("`true`: only what a port forward of this machine sent on. `false`: only the rest.")
@@ -75,6 +143,21 @@ class FilterRule(Stated, frozen=True, kw_only=True, eq=False):
         if self.drop:
             return "drop"
         return "reject" if self.reject else "return" if self.back else "jump"
+
+    @property
+    def next(self) -> str | None:
+        """The chain that it leads to, to come back or not."""
+        return self.jump or self.goto
+
+    @property
+    def narrowed(self) -> bool:
+        """Whether it asks for more than the protocol and the destination ports."""
+        held = (
+            *(self.not_ports, self.source_ports, self.not_source_ports, self.icmp_types),
+            *(self.sources, self.not_sources, self.destinations, self.not_destinations),
+            *(self.entering, self.not_entering, self.leaving, self.not_leaving, self.state, self.not_state),
+        )
+        return any(held) or any(each is not None for each in (self.from_own, self.to_own, self.forwarded))
 
     @property
     def protocol(self) -> Protocol:
@@ -120,18 +203,57 @@ class Area(Stated, frozen=True, kw_only=True, eq=False):
     answer: Annotated[Answer | None, says("With `otherwise: reject`: what the sender hears.")] = None
 
 
-class Filter(Stated, frozen=True, kw_only=True, eq=False):
-    """A machine's packet filter, in force now. The loopback interface and neighbour discovery always pass."""
+class NamedSet(Stated, frozen=True, kw_only=True, eq=False):
+    """Addresses, or ports, that rules name together."""
 
+    name: str
+    addresses: Annotated[
+        tuple[IPNetwork, ...], says("The ranges that belong to it.", example=["192.0.2.0/24", "198.51.100.7"], sets="-")
+    ] = ()
+    ports: Annotated[tuple[PortRange, ...], says("The ports that belong to it.", example=[80, 443])] = ()
+
+
+class Filter(Stated, frozen=True, kw_only=True, eq=False):
+    """A machine's packet filter, in force now."""
+
+    basics: Annotated[
+        tuple[Basic, ...] | None,
+        says(
+            "What passes before the rules of every chain are asked: `loopback` (what the machine sends to itself), "
+            "`neighbour-discovery` (without which there is no IPv6) and `known-connections` (packets of connections "
+            "that were let in, and the errors about them). `[]`: nothing, the rules alone decide. Left out: all three; "
+            "where the rules would have dropped a packet that passes so, the answer says that this is assumed. An "
+            "inbound chain made of areas has all three by itself.",
+            example=["loopback", "neighbour-discovery", "known-connections"],
+        ),
+    ] = None
     inbound: Annotated[Chain | None, says("For what is addressed to the machine itself; left out: all pass.")] = None
-    forward: Annotated[Chain | None, says("For what a router passes on, after port forwards; left out: all pass.")] = (
-        None
-    )
+    forward: Annotated[
+        Chain | None, says("For what the machine passes on, after port forwards; left out: all pass.")
+    ] = None
     outbound: Annotated[Chain | None, says("For what the machine itself sends; left out: all pass.")] = None
+    arriving: Annotated[
+        Chain | None,
+        says(
+            "For everything that arrives, before connection tracking and port forwards: it can `drop`, or let pass what "
+            "the other chains then decide about. No basics pass before it. Left out: all pass."
+        ),
+    ] = None
     areas: Annotated[
         dict[str, Area], says("Instead of `inbound`: areas of askers, each with the services that it may reach.")
     ] = msgspec.field(default_factory=dict)
     chains: Annotated[dict[str, NamedChain], says("Chains that rules jump to.")] = msgspec.field(default_factory=dict)
-    stateful: Annotated[
-        bool, says("Whether packets of known connections, and the errors about them, pass before any rule is asked.")
-    ] = True
+    sets: Annotated[dict[str, NamedSet], says("Addresses and ports that rules name together.")] = msgspec.field(
+        default_factory=dict
+    )
+    stateful: Annotated[bool, says("`false`: the same as leaving `known-connections` out of `basics`.")] = True
+
+    def passes(self, basic: Basic) -> bool:
+        """Whether something passes before the rules are asked, said or assumed."""
+        if self.basics is not None:
+            return basic in self.basics
+        return self.stateful or basic != "known-connections"
+
+    def states(self, basic: Basic) -> bool:
+        """Whether the filter itself says that something passes or does not; else it is assumed to pass."""
+        return self.basics is not None or (not self.stateful and basic == "known-connections")

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from portolan.estate.base import IPAddress, IPInterface, IPNetwork
 from portolan.estate.client import Client
 from portolan.estate.estate import Estate
-from portolan.estate.machine import Machine, Router
+from portolan.estate.machine import Forward, Host, Machine, Router
 from portolan.estate.network import Network
 from portolan.estate.vantage import Vantage
 
@@ -25,6 +25,22 @@ def machines(estate: Estate) -> Iterator[Machine]:
     """Every router and host, routers first, in the order written."""
     yield from estate.routers.values()
     yield from estate.hosts.values()
+
+
+def passes_on(machine: Machine | Vantage) -> bool:
+    """Whether a device passes packets between its networks: routers do, and hosts that say so or could not translate else."""
+    if isinstance(machine, Router):
+        return True
+    if not isinstance(machine, Host):
+        return False
+    if machine.passes_on is not None:
+        return machine.passes_on
+    away = any(forward.to is not None and not _has(machine, forward.to) for forward in machine.forwards)
+    return away or bool(machine.one_to_one or machine.source_nat or machine.masquerade)
+
+
+def _has(machine: Machine, address: IPAddress) -> bool:
+    return any(address == item.ip for interface in machine.interfaces.values() for item in interface.address)
 
 
 def prefix_of(address: IPInterface, network: Network | None) -> IPNetwork | None:
@@ -48,7 +64,10 @@ def attachments(machine: Machine | Vantage) -> list[tuple[str, tuple[IPInterface
 
 
 def gateway_candidates(estate: Estate, machine: Machine | Vantage, version: int) -> list[tuple[str, IPAddress]]:
-    """The routers that share a segment with a machine, with their addresses of a family there."""
+    """The routers that share a segment with a machine, with their addresses of a family there.
+
+    Where there is none, the hosts that pass packets on, such as the host of containers.
+    """
     found: list[tuple[str, IPAddress]] = []
     mine = {
         name
@@ -57,12 +76,15 @@ def gateway_candidates(estate: Estate, machine: Machine | Vantage, version: int)
         and (network := estate.networks.get(name)) is not None
         and network.kind != "host-only"
     }
-    for router in estate.routers.values():
-        if router is machine:
-            continue
-        for interface in router.interfaces.values():
-            if interface.network in mine:
-                found.extend((router.name, item.ip) for item in interface.address if item.version == version)
+    for others in (estate.routers.values(), filter(passes_on, estate.hosts.values())):
+        for router in others:
+            if router is machine:
+                continue
+            for interface in router.interfaces.values():
+                if interface.network in mine:
+                    found.extend((router.name, item.ip) for item in interface.address if item.version == version)
+        if found:
+            break
     return found
 
 
@@ -75,12 +97,39 @@ def on_internet(estate: Estate, machine: Machine | Vantage, version: int) -> boo
     return False
 
 
-def routed_to(router: Router) -> Iterator[tuple[str, IPAddress]]:
-    """Public addresses that the internet brings to a router without its having them: interface and address."""
-    for pair in router.one_to_one:
+def routed_to(machine: Machine) -> Iterator[tuple[str, IPAddress]]:
+    """Public addresses that the internet brings to a machine without its having them: interface and address."""
+    for pair in machine.one_to_one:
         yield pair.on, pair.outside
-    for rule in router.source_nat:
-        yield rule.on, rule.to
+    for rule in machine.source_nat:
+        for address in spread(rule.to, rule.up_to):
+            yield rule.on, address
+    for forward in machine.forwards:
+        if forward.on is not None and isinstance(forward.address, tuple):
+            for address in forward.address:
+                yield forward.on, address
+
+
+def asked_by(machine: Machine, forward: Forward) -> tuple[IPAddress, ...]:
+    """The addresses that a forward is for, loopback left aside."""
+    if isinstance(forward.address, tuple):
+        return forward.address
+    held = machine.interfaces.values() if forward.on is None or forward.address == "own" else ()
+    on = machine.interfaces.get(forward.on or "")
+    return tuple(item.ip for each in (held or ((on,) if on is not None else ())) for item in each.address)
+
+
+#: A range of addresses that connections are spread over has so many at most.
+MOST_SPREAD = 256
+
+
+def spread(first: IPAddress | None, last: IPAddress | None) -> tuple[IPAddress, ...]:
+    """The addresses from one to another, both included; the first alone where there is no last."""
+    if first is None:
+        return ()
+    if last is None:
+        return (first,)
+    return tuple(first + step for step in range(min(int(last) - int(first) + 1, MOST_SPREAD)))
 
 
 def uplinks(estate: Estate, network: Network) -> list[str]:

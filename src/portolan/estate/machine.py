@@ -28,13 +28,37 @@ class HostsFile(Stated, frozen=True, kw_only=True, eq=False):
     entries: tuple[HostsLine, ...] = ()
 
 
-class Forward(Stated, frozen=True, kw_only=True, eq=False):
-    """A port forward: packets to the outside interface's own address are sent on to an inside machine."""
+Hairpin = Literal["off", "destination-only", "full"]
 
-    on: Annotated[str, says("The interface whose addresses it is for; it takes what arrives there.")]
+
+class Forward(Stated, frozen=True, kw_only=True, eq=False):
+    """A port forward (destination NAT): packets to a machine's own address are sent on to another machine, or another port."""
+
+    on: Annotated[
+        str | None,
+        says("The interface whose addresses it is for; it takes what arrives there. Left out: all interfaces."),
+    ] = None
+    not_on: Annotated[tuple[str, ...], says("Interfaces of which it takes nothing that arrives there.")] = ()
+    address: Annotated[
+        tuple[IPAddress, ...] | Literal["own"] | None,
+        says(
+            "The addresses asked that it is for; `own`: every address of the machine, loopback included. Left out: those "
+            "of the interface `on`, or of all interfaces."
+        ),
+    ] = None
     tcp: Annotated[PortRange | None, says("The outside TCP port or range.", example=443)] = None
     udp: Annotated[PortRange | None, says("The outside UDP port or range.")] = None
-    to: Annotated[IPAddress, says("The inside address.", example="10.20.0.15")]
+    to: Annotated[
+        IPAddress | None,
+        says(
+            "The inside address. Left out: the machine itself, at another `port`: its address on the interface by which "
+            "the packet came, loopback for its own connections.",
+            example="10.20.0.15",
+        ),
+    ] = None
+    up_to: Annotated[
+        IPAddress | None, says("The last of several inside addresses, from `to` on, that connections are spread over.")
+    ] = None
     port: Annotated[
         int | None,
         says("The inside port (for a range: of its first port, the others follow). Left out: the same as outside."),
@@ -43,6 +67,16 @@ class Forward(Stated, frozen=True, kw_only=True, eq=False):
     sources: Annotated[tuple[IPNetwork, ...], says("Only for visitors from these ranges; left out: for all.")] = (
         msgspec.field(default=(), name="from")
     )
+    not_sources: Annotated[tuple[IPNetwork, ...], says("For all visitors but those from these ranges.")] = (
+        msgspec.field(default=(), name="not_from")
+    )
+    own_connections: Annotated[
+        bool, says("Whether it takes connections that the machine makes to those addresses itself, too.")
+    ] = False
+    hairpin: Annotated[
+        Hairpin | None,
+        says("What happens when it is asked from an inside interface; left out: as the machine's `hairpin` says."),
+    ] = None
 
     @property
     def protocol(self) -> Literal["tcp", "udp"]:
@@ -66,13 +100,33 @@ class OneToOne(Stated, frozen=True, kw_only=True, eq=False):
 
 
 class SourceNat(Stated, frozen=True, kw_only=True, eq=False):
-    """Packets from inside that leave under a fixed address."""
+    """Packets that leave under another address (source NAT)."""
 
     on: Annotated[str, says("The interface by which they leave.")]
     sources: Annotated[tuple[IPNetwork, ...], says("The inside ranges; left out: all.")] = msgspec.field(
         default=(), name="from"
     )
-    to: Annotated[IPAddress, says("The address that they leave under; the internet brings it to the router.")]
+    not_sources: Annotated[tuple[IPNetwork, ...], says("All inside ranges but these.")] = msgspec.field(
+        default=(), name="not_from"
+    )
+    destinations: Annotated[tuple[IPNetwork, ...], says("Only what goes to these ranges; left out: all.")] = (
+        msgspec.field(default=(), name="towards")
+    )
+    not_destinations: Annotated[tuple[IPNetwork, ...], says("Only what goes to no address of these ranges.")] = (
+        msgspec.field(default=(), name="not_towards")
+    )
+    tcp: Annotated[tuple[PortRange, ...], says("Only TCP to these ports.", example=25)] = ()
+    udp: Annotated[tuple[PortRange, ...], says("Only UDP to these ports.")] = ()
+    to: Annotated[
+        IPAddress | None,
+        says(
+            "The address that they leave under; the internet brings it to the machine. Left out: the interface's own "
+            "address (masquerading)."
+        ),
+    ] = None
+    up_to: Annotated[
+        IPAddress | None, says("The last of several addresses, from `to` on; each connection leaves under one of them.")
+    ] = None
 
 
 class Machine(Changing, frozen=True, kw_only=True, eq=False):
@@ -111,38 +165,53 @@ class Machine(Changing, frozen=True, kw_only=True, eq=False):
         HostName | None,
         says("The name under `.local` that it announces to the networks it is on (RFC 6762).", example="orion.local"),
     ] = None
+    forwards: Annotated[tuple[Forward, ...], says("Port forwards, first match first.")] = ()
+    one_to_one: Annotated[
+        tuple[OneToOne, ...], says("Public addresses that stand for inside ones; port forwards come first.")
+    ] = ()
+    source_nat: Annotated[
+        tuple[SourceNat, ...], says("What leaves under another address, first match first; before `masquerade`.")
+    ] = ()
+    masquerade: Annotated[
+        tuple[str, ...],
+        says("Interfaces on which IPv4 packets leave under the interface's own address (source NAT)."),
+    ] = ()
+    own_services_first: Annotated[
+        bool,
+        says(
+            "Whether the machine's own services, such as a router's administration page, take a port before any forward."
+        ),
+    ] = False
+    hairpin: Annotated[
+        Hairpin,
+        says(
+            "What happens when the outside address is asked from an inside interface. `off`: the forwards do not "
+            "apply there, the machine itself is asked. `destination-only`: they apply, and the answer goes its own "
+            "way. `full`: they apply, and what turns round on one interface gets the machine's address as source."
+        ),
+    ] = "off"
+
+    @property
+    def translates(self) -> bool:
+        """Whether it sends on what is asked of it, or lets anything leave under another address."""
+        return bool(self.forwards or self.one_to_one or self.source_nat or self.masquerade)
 
 
 class Host(Machine, frozen=True, kw_only=True, eq=False):
-    """A machine that serves, and passes nothing on."""
+    """A machine that serves; it passes packets on only where that is said."""
+
+    passes_on: Annotated[
+        bool | None,
+        says(
+            "Whether it passes packets between its networks. Left out: where it has a forward to another machine, a "
+            "one-to-one address or source NAT, as the host of containers does."
+        ),
+    ] = None
 
 
 class Router(Machine, frozen=True, kw_only=True, eq=False):
     """A machine that passes packets between its networks."""
 
-    masquerade: Annotated[
-        tuple[str, ...],
-        says("Interfaces on which IPv4 packets leave under the interface's own address (source NAT)."),
-    ] = ()
-    source_nat: Annotated[
-        tuple[SourceNat, ...], says("What leaves under a fixed address, first match first; before `masquerade`.")
-    ] = ()
-    one_to_one: Annotated[
-        tuple[OneToOne, ...], says("Public addresses that stand for inside ones; port forwards come first.")
-    ] = ()
-    forwards: Annotated[tuple[Forward, ...], says("Port forwards, first match first.")] = ()
-    own_services_first: Annotated[
-        bool,
-        says("Whether the router's own services, such as its administration page, take a port before any forward."),
-    ] = False
     provider: Annotated[
         bool, says("Whether the provider of the line runs this router: nothing on it is yours to change.")
     ] = False
-    hairpin: Annotated[
-        Literal["off", "destination-only", "full"],
-        says(
-            "What happens when the outside address is asked from an inside interface. `off`: the forwards do not "
-            "apply there, the router itself is asked. `destination-only`: they apply, and the answer goes its own "
-            "way. `full`: they apply, and what turns round on one interface gets the router's address as source."
-        ),
-    ] = "off"

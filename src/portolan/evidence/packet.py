@@ -13,6 +13,7 @@ class State(StrEnum):
     ESTABLISHED = "established"
     RELATED = "related"
     INVALID = "invalid"
+    UNTRACKED = "untracked"
 
 
 class Seen(NamedTuple):
@@ -24,8 +25,8 @@ class Seen(NamedTuple):
     dport: int
 
     def __str__(self) -> str:
-        if self.protocol == "icmp":
-            return f"ICMP error {self.src} -> {self.dst}"
+        if self.protocol not in ("tcp", "udp"):
+            return f"ICMP {self.protocol} {self.src} -> {self.dst}"
         return f"{self.protocol} {self.src} -> {self.dst} port {self.dport}"
 
     def __format__(self, spec: str) -> str:

@@ -2,13 +2,15 @@
 
 from collections.abc import Callable
 from functools import partial
-from typing import Any
+from typing import Any, TypeVar
 
 from msgspec import structs
 from yaml.nodes import Node, ScalarNode
 
+from portolan.estate.base import SetName
 from portolan.estate.certificate import Authority, Certificate
 from portolan.estate.estate import Estate
+from portolan.estate.filter import Chain, Filter, NamedChain, NamedSet
 from portolan.estate.guesses import INTERNET
 from portolan.estate.machine import HostsFile
 from portolan.estate.network import Interface, Network
@@ -18,6 +20,7 @@ from portolan.formats import hosts_text, pem
 from portolan.formats.files import FileError, Files
 from portolan.formats.reader import Path, Reader
 from portolan.formats.zone_file import read_version, read_zone
+from portolan.source.nearest import did_you_mean
 from portolan.source.place import Place, Span
 from portolan.source.plain import one_line
 
@@ -188,6 +191,52 @@ def _interface(_reader: Completing, values: Values, _node: Node, _path: Path, na
     values.setdefault("network", name)
 
 
+def _filter(reader: Completing, values: Values, _node: Node, path: Path, _name: str) -> None:
+    """Puts the members of sets where rules name them."""
+    sets: dict[str, NamedSet] = values.get("sets", {})
+    for key in ("inbound", "forward", "outbound", "arriving"):
+        if values.get(key) is not None:
+            values[key] = _with_members(reader, values[key], sets, path)
+    values["chains"] = {
+        name: _with_members(reader, chain, sets, path) for name, chain in values.get("chains", {}).items()
+    }
+
+
+#: The keys in which sets may be named, and what they hold.
+_MEMBERS = {
+    **dict.fromkeys(("sources", "not_sources", "destinations", "not_destinations"), "addresses"),
+    **dict.fromkeys(("ports", "not_ports", "source_ports", "not_source_ports"), "ports"),
+}
+_Chain = TypeVar("_Chain", Chain, NamedChain)
+
+
+def _with_members(reader: Completing, chain: _Chain, sets: dict[str, NamedSet], path: Path) -> _Chain:
+    rules = []
+    for rule in chain.rules:
+        facts: Values = {}
+        for key, kind in _MEMBERS.items():
+            held: tuple[Any, ...] = getattr(rule, key)
+            if any(isinstance(each, SetName) for each in held):
+                facts[key] = tuple(
+                    value
+                    for each in held
+                    for value in (_members(reader, each, kind, sets, path) if isinstance(each, SetName) else (each,))
+                )
+        rules.append(structs.replace(rule, **facts) if facts else rule)
+    return structs.replace(chain, rules=tuple(rules))
+
+
+def _members(reader: Completing, named: SetName, kind: str, sets: dict[str, NamedSet], path: Path) -> tuple[Any, ...]:
+    found = sets.get(named.name)
+    held: tuple[Any, ...] = getattr(found, kind) if found is not None else ()
+    if found is None:
+        hint = did_you_mean(named.name, sets) or "Add it under 'sets' of this filter."
+        reader.fail(named.node, path, f"no set of this filter is named '{one_line(named.name)}'", hint)
+    elif not held:
+        reader.fail(named.node, path, f"the set '{one_line(named.name)}' holds no {kind}", f"Give it '{kind}'.")
+    return held
+
+
 def _estate(_reader: Completing, values: Values, _node: Node, _path: Path, _name: str) -> None:
     values["networks"] = with_internet(values.get("networks", {}))
 
@@ -203,6 +252,7 @@ COMPLETERS: dict[type, Callable[[Completing, Values, Node, Path, str], None]] = 
     HostsFile: _hosts_file,
     Zone: _zone,
     Interface: _interface,
+    Filter: _filter,
     Estate: _estate,
     Site: _site,
     **{kind: partial(_service, kind=kind) for kind in (WebService, NameServer, Resolver, OtherService)},

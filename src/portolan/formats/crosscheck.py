@@ -18,9 +18,10 @@ from portolan.estate.guesses import (
     gateway_candidates,
     machines,
     on_internet,
+    passes_on,
     prefix_of,
 )
-from portolan.estate.machine import HostsFile, Machine, Router
+from portolan.estate.machine import HostsFile, Machine
 from portolan.estate.network import Interface
 from portolan.estate.service import (
     AnyService,
@@ -173,14 +174,15 @@ def _machine(estate: Estate, machine: Machine, note: _Notes) -> None:
     _routes(estate, machine, note)
     _gateway(estate, machine, note)
     for held in (machine.filter, *(each.facts.get("filter") for each in others(machine))):
-        filters(held, tuple(machine.interfaces), note, isinstance(machine, Router))
+        filters(held, tuple(machine.interfaces), note, passes_on(machine))
     if machine.local_name is not None and not machine.local_name.endswith(".local"):
         note(machine.place.key("local_name"), f"expected a name under .local, found '{one_line(machine.local_name)}'")
     for service in machine.services.values():
         _service(service, note)
     _hosts_file(machine.hosts_file, note)
-    if isinstance(machine, Router):
-        translations(machine, note)
+    translations(machine, note)
+    if "lo" in machine.interfaces:
+        note(machine.interfaces["lo"].place, "every machine has the loopback interface 'lo' by itself", "Rename it.")
 
 
 def _hosts_file(file: HostsFile | None, note: _Notes) -> None:

@@ -69,7 +69,12 @@ def _struct(kind: type[Stated], definitions: dict[str, Any]) -> dict[str, Any]:
         properties: dict[str, Any] = {}
         for key, annotation, meta, default in fields_of(kind):
             words = (meta.extra or {}).get("kind", "word") if meta is not None else "word"
-            schema = _versions(kind, annotation, definitions) or _schema(annotation, definitions, words)
+            sets = (meta.extra or {}).get("sets") if meta is not None else None
+            schema = (
+                _members(annotation, sets)
+                if sets is not None
+                else _versions(kind, annotation, definitions) or _schema(annotation, definitions, words)
+            )
             extra: dict[str, Any] = {}
             if meta is not None and meta.description:
                 extra["description"] = meta.description
@@ -117,6 +122,18 @@ def _versions(owner: type[Stated], annotation: Any, definitions: dict[str, Any])
         }
     shape = {"$ref": f"#/$defs/{name}"}
     return {"anyOf": [{"type": "array", "items": shape}, shape, {"type": "null"}]} if many else shape
+
+
+def _members(annotation: Any, sets: str) -> dict[str, Any]:
+    """Ranges of addresses or ports, or the names of sets of them."""
+    kind = typing.get_args(annotation)[0]
+    forms = [dict(SCALARS[kind][1])]
+    if kind is not PortRange:
+        forms.append({"type": "string", "pattern": patterns.ADDRESS_RANGE})
+    if sets != "-":
+        forms.append({"type": "string", "pattern": patterns.SET_NAME})
+    item = {"anyOf": forms}
+    return {"anyOf": [{"type": "array", "items": item}, item, {"type": "null"}]}
 
 
 def _needs_keys(kind: Any) -> bool:

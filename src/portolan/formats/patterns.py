@@ -32,7 +32,10 @@ ADDRESS = f"^(?:{V4}|{V6})$"
 WITH_LENGTH = f"^(?:{V4}(?:/{_LENGTH_4})?|{V6}(?:/{_LENGTH_6})?)$"
 
 PORT = r"(?!0+(?:[^0-9]|$))(?:[0-5]?[0-9]{1,4}|6[0-4][0-9]{3}|65[0-4][0-9]{2}|655[0-2][0-9]|6553[0-5])"
-PORTS = f"^ *{PORT} *(?:- *{PORT} *)?$"
+PORTS = f"^ *(?:{PORT} *(?:- *{PORT} *)?|0 *- *{PORT} *)$"
+#: `first-last` of addresses, and names of sets of ranges or ports.
+ADDRESS_RANGE = f"^ *(?:{V4} *- *{V4}|{V6} *- *{V6}) *$"
+SET_NAME = "^[A-Za-z_][A-Za-z0-9_.-]{0,63}$"
 LISTENER = rf"^ *(?:(?:\[{V6}\]|{V4}|\*):)?{PORT}(?: +tls)* *$|^ *\[(?:::|(?:0{{1,4}}:){{1,7}}:|(?:0{{1,4}}:){{7}}0{{1,4}})\]:{PORT}(?: +(?:tls|v6-only|dual-stack))* *$"
 
 LABEL = "[A-Za-z0-9_](?:[A-Za-z0-9_-]{0,61}[A-Za-z0-9_])?"

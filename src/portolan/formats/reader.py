@@ -15,11 +15,13 @@ from typing import Any, Literal
 import msgspec
 from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
-from portolan.estate.base import IPNetwork, ListenerKey, PortRange, Stated
+from portolan.estate.base import IPNetwork, ListenerKey, PortRange, SetName, Stated
 from portolan.estate.changing import VERSIONS, Otherwise
 from portolan.estate.service import Listener
+from portolan.formats import patterns
 from portolan.formats.listener_text import listener_parts
-from portolan.formats.scalars import SCALARS, UnfitError
+from portolan.formats.scalars import SCALARS, UnfitError, address_range
+from portolan.formats.type_words import a_type
 from portolan.formats.yaml_nodes import is_plain
 from portolan.source.nearest import did_you_mean
 from portolan.source.place import Place, Span
@@ -89,13 +91,13 @@ class Reader:
             return self.fail(
                 node,
                 path,
-                f"expected {_a(kind)} with keys, found {found(node)}",
+                f"expected {a_type(kind)} with keys, found {found(node)}",
                 f"Keys here: {', '.join(list(plan.fields)[:12])}.",
             )
-        values, seen = self._held(plan.fields, node, path, _a(kind), siblings)
+        values, seen = self._held(plan.fields, node, path, a_type(kind), siblings)
         for key in plan.required:
             if key not in seen:
-                self.fail(node, path, f"{_a(kind)} needs '{key}'", f"Add '{key}: ...'.")
+                self.fail(node, path, f"{a_type(kind)} needs '{key}'", f"Add '{key}: ...'.")
         if any(plan.fields[key][0] not in values for key in plan.required):
             return BAD
         values["place"] = Place(path, node, name_node)
@@ -146,7 +148,7 @@ class Reader:
             return self.fail(node, path, f"expected what is otherwise, found {found(node)}", hint)
         own = plan_of(kind)
         theirs = {key: entry for key, entry in plan_of(owner).fields.items() if key not in (*VERSIONS, *own.fields)}
-        facts, seen = self._held({**own.fields, **theirs}, node, path, _a(owner))
+        facts, seen = self._held({**own.fields, **theirs}, node, path, a_type(owner))
         missing = [key for key in own.required if key not in seen]
         if missing:
             return self.fail(node, path, f"what was before needs '{missing[0]}'", f"Add '{missing[0]}: ...'.")
@@ -272,6 +274,9 @@ def converter(annotation: Any) -> Converter:
     looser = _LOOSER.get((meta.extra or {}).get("kind", "word")) if meta is not None else None
     if kind in SCALARS:
         return _scalar(kind)
+    sets = (meta.extra or {}).get("sets") if meta is not None else None
+    if origin is tuple and sets is not None:
+        return _members(PortRange if sets == "ports" else IPNetwork, named=sets != "-")
     if origin is tuple:
         return _many(looser if looser is not None and args[0] is str else converter(args[0]))
     if kind is str and looser is not None:
@@ -305,6 +310,31 @@ def _many(item: Converter) -> Converter:
     return read
 
 
+def _members(kind: Any, named: bool) -> Converter:
+    """Ranges of addresses, or of ports, and the names of sets of them."""
+    plain = _scalar(kind)
+
+    def member(reader: Reader, node: Node, path: Path) -> Any:
+        text = node.value if isinstance(node, ScalarNode) else ""
+        if named and _SET_NAME.fullmatch(text) and not (is_plain(node) and text in _NO_NAMES):
+            return (SetName(text, node),)
+        if kind is IPNetwork and "-" in text and "/" not in text and _seen(reader, node, path):
+            try:
+                return address_range(text)
+            except UnfitError as unfit:
+                return reader.fail(node, path, f"expected {unfit.expected}, found '{one_line(text)}'")
+        value = plain(reader, node, path)
+        return BAD if value is BAD else (value,)
+
+    many = _many(member)
+
+    def read(reader: Reader, node: Node, path: Path) -> Any:
+        found = many(reader, node, path)
+        return BAD if found is BAD else tuple(value for part in found for value in part)
+
+    return read
+
+
 def _named(kind: Any) -> Converter:
     """A mapping from names to values of a type, or of one of several types, by their tag."""
     tags: dict[str, type[Stated]] | None = kind if isinstance(kind, dict) else None
@@ -313,7 +343,7 @@ def _named(kind: Any) -> Converter:
         if not isinstance(node, MappingNode):
             if _is_null(node):
                 return {}
-            what = _a(kind) if tags is None else _a(next(iter(tags.values())).__mro__[1])
+            what = a_type(kind) if tags is None else a_type(next(iter(tags.values())).__mro__[1])
             return reader.fail(node, path, f"expected names with {what} each, found {found(node)}")
         values: dict[str, Any] = {}
         for key_node, value_node in node.value:
@@ -389,6 +419,8 @@ def _keyed(key: Converter, item: Converter) -> Converter:
 _NUMBERED = (PortRange, ListenerKey)
 #: What YAML 1.2's core schema (section 10.3.2) takes for another thing than text.
 _JSON_WORDS = frozenset(("true", "True", "TRUE", "false", "False", "FALSE"))
+_NO_NAMES = _JSON_WORDS | {"null", "Null", "NULL"}
+_SET_NAME = re.compile(patterns.SET_NAME)
 _INTEGRAL = re.compile(r"[-+]?[0-9]{1,18}\.0+")
 _NUMBER = re.compile(r"[-+]?(\.[0-9]+|[0-9]+(\.[0-9]*)?)([eE][-+]?[0-9]+)?")
 
@@ -557,25 +589,3 @@ def found(node: Node) -> str:
     if isinstance(node, SequenceNode):
         return "a list"
     return "nothing" if _is_null(node) else f"'{one_line(node.value)}'"
-
-
-_WORDS = {
-    "FilterRule": "a filter rule",
-    "GroupRule": "a group rule",
-    "HostsFile": "a hosts file",
-    "When": "a condition",
-    "Estate": "an estate",
-    "Interface": "an interface",
-    "Authority": "an authority",
-}
-
-
-def _a(kind: type) -> str:
-    return _WORDS.get(kind.__name__, f"a {title_of(kind)}")
-
-
-def title_of(kind: type) -> str:
-    """A type's name in words."""
-    return "".join(
-        f" {char.lower()}" if char.isupper() and at else char.lower() for at, char in enumerate(kind.__name__)
-    )

@@ -3,7 +3,7 @@ expected."""
 
 import re
 from datetime import UTC, datetime
-from ipaddress import ip_address, ip_interface, ip_network
+from ipaddress import ip_address, ip_interface, ip_network, summarize_address_range
 from typing import Any, TypeVar
 
 from portolan.estate.areas import SERVICES, service_ports
@@ -83,6 +83,21 @@ def network(text: str) -> IPNetwork:
         raise UnfitError("a range whose host bits are zero", f"Did you mean {meant}?") from None
 
 
+#: So many ranges at most may stand for one `first-last`.
+_MOST_PARTS = 256
+
+
+def address_range(text: str) -> tuple[IPNetwork, ...]:
+    """The ranges in CIDR form that `first-last` stands for."""
+    first, _, last = (part.strip() for part in text.partition("-"))
+    try:
+        low, high = _unscoped(ip_address(first)), _unscoped(ip_address(last))
+        parts: Any = summarize_address_range(low, high)
+        return tuple(parts)[:_MOST_PARTS]
+    except (ValueError, TypeError):
+        raise UnfitError("two addresses of one IP version, the lower first, such as 10.20.0.5-10.20.0.9") from None
+
+
 def port(text: str) -> int:
     """A port number, 1 to 65535."""
     if re.fullmatch(r"[0-9]{1,5}", text) and 1 <= int(text) <= 65535:
@@ -91,10 +106,10 @@ def port(text: str) -> int:
 
 
 def port_range(text: str) -> PortRange:
-    """A port, or `first-last`."""
+    """A port, or `first-last`; a range may begin at 0, which packets can bear and nobody listens on."""
     first, dash, last = text.partition("-")
     try:
-        low = port(first.strip())
+        low = 0 if dash and first.strip() == "0" else port(first.strip())
         high = port(last.strip()) if dash else low
     except UnfitError:
         raise UnfitError("a port such as 443, or a range such as 8000-8100") from None

@@ -33,7 +33,14 @@ def _some(key: str) -> Schema:
 def _ports_of(*verdicts: str) -> Schema:
     """Ports belong to protocols that have them."""
     named = {"anyOf": [{"required": [each], "properties": {each: {"enum": list(_PORTED)}}} for each in verdicts]}
-    return {"if": {"anyOf": [_some("ports"), _some("source_ports")]}, "then": named}
+    asked = [_some(key) for key in ("ports", "source_ports", "not_ports", "not_source_ports")]
+    return {"if": {"anyOf": asked}, "then": named}
+
+
+def _icmp_of(*verdicts: str) -> Schema:
+    """Kinds of ICMP messages belong to that protocol."""
+    named = {"anyOf": [{"required": [each], "properties": {each: {"const": "icmp"}}} for each in verdicts]}
+    return {"if": _some("icmp_types"), "then": named}
 
 
 _VERSION = {"anyOf": [{"required": ["file"]}, _some("records"), _some("without")]}
@@ -50,16 +57,25 @@ def _each(pattern: str) -> Schema:
 
 
 #: Types whose shapes want some key or other.
-NEVER_EMPTY = frozenset(("Vantage", "Zone", "Certificate", "View", "Before", "Copy", "Area"))
+NEVER_EMPTY = frozenset(("NamedSet", "Vantage", "Zone", "Certificate", "View", "Before", "Copy", "Area"))
 #: By type: schemas that hold beside the properties.
 SHAPES: dict[str, list[Schema]] = {
     "Estate": [{"properties": {"zones": {"propertyNames": {"pattern": _ZONE_NAME}}}}],
     "Route": [_one_of("via", "on", "type")],
-    "Forward": [_one_of("tcp", "udp")],
+    "Forward": [_one_of("tcp", "udp"), _any_of("to", "port"), {"dependentRequired": {"up_to": ["to"]}}],
+    "SourceNat": [
+        {"dependentRequired": {"up_to": ["to"]}},
+        {"if": _some("tcp"), "then": {"not": _some("udp")}},
+    ],
     "FilterRule": [
-        _one_of("allow", "drop", "reject", "return", "jump"),
-        {"dependentRequired": {"protocol": ["jump"], "answer": ["reject"]}},
+        _one_of("allow", "drop", "reject", "return", "jump", "goto"),
+        {
+            "dependentRequired": {"answer": ["reject"]},
+            "if": {"required": ["protocol"]},
+            "then": _any_of("jump", "goto"),
+        },
         _ports_of("allow", "drop", "reject", "return", "protocol"),
+        _icmp_of("allow", "drop", "reject", "return", "protocol"),
         {
             "if": {"required": ["answer"], "properties": {"answer": {"const": "tcp-reset"}}},
             "then": {"properties": {"reject": {"const": "tcp"}}},
@@ -109,11 +125,31 @@ SHAPES: dict[str, list[Schema]] = {
             },
         },
     ],
+    "NamedSet": [
+        {"anyOf": [_some("addresses"), _some("ports")]},
+        {"if": _some("addresses"), "then": {"not": _some("ports")}},
+    ],
     "Filter": [
+        {
+            "properties": {"sets": {"propertyNames": {"pattern": patterns.SET_NAME}}},
+            "if": {"required": ["stateful"], "properties": {"stateful": {"const": False}}},
+            "then": {
+                "properties": {
+                    "basics": {
+                        "not": {
+                            "anyOf": [
+                                {"const": "known-connections"},
+                                {"type": "array", "contains": {"const": "known-connections"}},
+                            ]
+                        }
+                    }
+                }
+            },
+        },
         {
             "if": {"required": ["areas"], "properties": {"areas": {"type": "object", "minProperties": 1}}},
             "then": {"not": {"required": ["inbound"]}},
-        }
+        },
     ],
     "NameServer": [_some("zones")],
     "OtherService": [{"required": ["listens"]}],
@@ -131,7 +167,6 @@ SHAPES: dict[str, list[Schema]] = {
     "Host": [
         {
             "properties": {
-                "filter": {"not": {"required": ["forward"]}},
                 "local_name": {"pattern": r"\.[Ll][Oo][Cc][Aa][Ll]\.?$"},
             }
         }

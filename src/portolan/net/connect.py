@@ -100,7 +100,7 @@ def _answered(walk: Walk, end: End, packet: Packet, asked: Addressed) -> Detail 
     if end.how == "lost":
         return Detail.TIMED_OUT
     result = None if end.how == "open" else Detail.REFUSED if end.how == "reset" else law.ICMP_RESULT[end.how]
-    if end.device is walk.origin:
+    if end.device is walk.origin and _stays(walk, end):
         return result
     if end.how in ("open", "reset"):
         answer = Packet(packet.protocol, packet.dst, packet.dport, packet.src, packet.sport)
@@ -108,6 +108,7 @@ def _answered(walk: Walk, end: End, packet: Packet, asked: Addressed) -> Detail 
         speaker = _speaker(end.device, packet)
         answer = Packet("icmp", speaker, 0, packet.src, 0)
         answer.inner = packet.addressed
+        answer.message = "time-exceeded" if end.how == "time-exceeded" else "destination-unreachable"
     kept = len(walk.decisions)
     answer_end = _send_back(walk, end, answer)
     del walk.decisions[kept:]
@@ -130,6 +131,20 @@ def _answered(walk: Walk, end: End, packet: Packet, asked: Addressed) -> Detail 
         )
     walk.decisions.append(lost)
     return Detail.TIMED_OUT
+
+
+def _stays(walk: Walk, end: End) -> bool:
+    """Whether the answer is the machine's own knowledge, or passes nothing that could stop it: it left by no interface."""
+    if any(hop[4] is not None for hop in walk.trail):
+        return False
+    known_here = (
+        connect_kinds.NoRoute
+        | connect_kinds.RouteEnds
+        | connect_kinds.NeighbourMissing
+        | connect_kinds.NeighbourUnheard
+        | connect_kinds.TurnsInCircles
+    )
+    return walk.origin.filter is None or isinstance(end.decision, known_here)
 
 
 def _followed(walk: Walk, end: End, packet: Packet, asked: Addressed) -> Detail | None:

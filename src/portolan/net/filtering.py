@@ -1,10 +1,11 @@
 """Filters, security groups and access lists: which rule decides."""
 
-from typing import Literal
+from typing import Literal, NamedTuple
 
 from portolan.estate.base import IPAddress, PortRange
-from portolan.estate.filter import Chain, Filter, FilterRule, Verdict
+from portolan.estate.filter import Basic, Chain, Filter, FilterRule, Verdict
 from portolan.estate.network import GroupRule, ListRule, Network
+from portolan.estate.rules_here import LOOPBACK
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.packet import State
@@ -13,26 +14,78 @@ from portolan.net.rules import Circumstances, matches
 from portolan.net.topology import Device, Port, Topology
 from portolan.source.place import Place
 
-ChainName = Literal["inbound", "forward", "outbound"]
-Outcome = tuple[Verdict, Decision | None, FilterRule | None]
+ChainName = Literal["arriving", "inbound", "forward", "outbound"]
 
-_PASS: Outcome = ("allow", None, None)
+#: Neighbour discovery (RFC 4861): connection tracking leaves it alone.
+_DISCOVERY = (
+    "router-solicitation",
+    "router-advertisement",
+    "neighbour-solicitation",
+    "neighbour-advertisement",
+)
+
+
+class Outcome(NamedTuple):
+    """What a filter does with a packet, the decision to show, the rule that decided, and what was assumed about it."""
+
+    verdict: Verdict
+    decision: Decision | None = None
+    rule: FilterRule | None = None
+    assumed: Decision | None = None
+
+
+_PASS = Outcome("allow")
 _KINDS = {"allow": connect_kinds.FilterAllows, "drop": connect_kinds.FilterDrops, "reject": connect_kinds.FilterRejects}
 
 
-def through_filter(
-    device: Device, name: ChainName, packet: Packet, entering: Port | None, leaving: Port | None, forwarded: bool
-) -> Outcome:
-    """What a device's filter does with a packet, and the decision to show; the first rule that ends it decides."""
+def through_filter(device: Device, name: ChainName, packet: Packet, at: Circumstances) -> Outcome:
+    """What a device's filter does with a packet, and the decision to show; the first rule that ends it decides.
+
+    What passes by the basics is not asked about; where the filter leaves the basics unsaid, the rules are asked none the
+    less, and that they would have stopped it is told as assumed.
+    """
     filtering = device.filter
     if filtering is None:
         return _PASS
     chain: Chain | None = getattr(filtering, name)
-    if chain is None or (filtering.stateful and packet.state in (State.ESTABLISHED, State.RELATED)):
+    if chain is None:
         return _PASS
-    at = Circumstances(
-        entering.name if entering is not None else None, leaving.name if leaving is not None else None, forwarded
-    )
+    basics = _basics(filtering, packet, at) if name != "arriving" else ()
+    if any(_stated(filtering, chain, each) for each in basics):
+        return _PASS
+    if basics:
+        if chain.default == "allow" and not device.prepared(chain).drops:
+            return _PASS
+        asked = _asked(device, filtering, name, chain, packet, at)
+        if asked.verdict == "allow":
+            return _PASS
+        place = filtering.place
+        facts = (device.label, basics[0], name, packet.seen())
+        assumed = connect_kinds.BasicsAssumed(*facts, place=place, subject=asked.rule or filtering)
+        return Outcome("allow", assumed=assumed)
+    return _asked(device, filtering, name, chain, packet, at)
+
+
+def _basics(filtering: Filter, packet: Packet, at: Circumstances) -> tuple[Basic, ...]:
+    """The basics by which a packet passes, said or not."""
+    found: list[Basic] = []
+    if LOOPBACK in (at.entering, at.leaving) and filtering.passes("loopback"):
+        found.append("loopback")
+    if packet.message in _DISCOVERY and filtering.passes("neighbour-discovery"):
+        found.append("neighbour-discovery")
+    if packet.state in (State.ESTABLISHED, State.RELATED) and filtering.passes("known-connections"):
+        found.append("known-connections")
+    return tuple(found)
+
+
+def _stated(filtering: Filter, chain: Chain, basic: Basic) -> bool:
+    """Whether a basic is more than assumed: said, or part of the areas that the chain was made of."""
+    return filtering.states(basic) or chain.place.path[-1:] == ("areas",)
+
+
+def _asked(
+    device: Device, filtering: Filter, name: ChainName, chain: Chain, packet: Packet, at: Circumstances
+) -> Outcome:
     rule = _decides(device, filtering, chain, packet, at, set())
     if rule is None:
         return _outcome(device, packet, name, chain.default, None, chain.place.key("default"))
@@ -49,12 +102,17 @@ def _decides(
     prepared = device.prepared(chain)
     for part in prepared.parts:
         if isinstance(part, FilterRule):
-            name = str(part.jump)
-            if name not in passed and matches(part, packet, at):
+            name = str(part.next)
+            if (part.goto is None and name in passed) or not matches(part, packet, at):
+                continue
+            rule = None
+            if name not in passed:
                 rule = _decides(device, filtering, filtering.chains[name], packet, at, passed)
-                if rule is not None:
-                    return rule
-                passed.add(name)
+            if rule is not None:
+                return rule
+            passed.add(name)
+            if part.goto is not None:
+                return None
         else:
             rule = part.first(packet, at)
             if rule is not None:
@@ -69,7 +127,8 @@ def _outcome(
     answer = (rule.answer if rule is not None else None) or "port-unreachable"
     shown = packet.seen()
     facts = (device.label, which, shown, answer) if verdict == "reject" else (device.label, which, shown)
-    return verdict, _KINDS[verdict](*facts, place=place, subject=rule if rule is not None else device.filter), rule
+    decision = _KINDS[verdict](*facts, place=place, subject=rule if rule is not None else device.filter)
+    return Outcome(verdict, decision, rule)
 
 
 def _which(rule: FilterRule) -> str:

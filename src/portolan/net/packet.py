@@ -15,7 +15,7 @@ class Packet:
     The addresses' numbers are kept beside them: boxes compare numbers, people read addresses.
     """
 
-    __slots__ = ("addressed", "dport", "dst", "dv", "inner", "protocol", "sport", "src", "state", "sv", "v6")
+    __slots__ = ("addressed", "dport", "dst", "dv", "inner", "message", "protocol", "sport", "src", "state", "sv", "v6")
 
     def __init__(
         self, protocol: str, src: IPAddress, sport: int, dst: IPAddress, dport: int, state: State = State.NEW
@@ -31,6 +31,8 @@ class Packet:
         self.v6 = dst.version == 6
         #: For an ICMP error: the packet that it is about, as its sender saw it.
         self.inner: Addressed | None = None
+        #: For ICMP: the kind of message, as rules name it.
+        self.message: str | None = None
         #: Source, source port, destination, destination port.
         self.addressed: Addressed = (src, sport, dst, dport)
 
@@ -50,4 +52,4 @@ class Packet:
 
     def seen(self) -> Seen:
         """The packet as it is now."""
-        return Seen(self.protocol, self.src, self.dst, self.dport)
+        return Seen(self.protocol if self.message is None else self.message, self.src, self.dst, self.dport)

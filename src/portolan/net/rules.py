@@ -34,24 +34,78 @@ def matches(rule: FilterRule, packet: Packet, at: Circumstances) -> bool:
     return (
         (protocol == "any" or protocol == packet.protocol)
         and (not rule.ports or any(packet.dport in each for each in rule.ports))
-        and (not rule.source_ports or any(packet.sport in each for each in rule.source_ports))
         and (not rule.sources or any(packet.src in net for net in rule.sources))
         and (not rule.destinations or any(packet.dst in net for net in rule.destinations))
-        and (not rule.entering or at.entering in rule.entering)
-        and (not rule.leaving or at.leaving in rule.leaving)
-        and (not rule.state or packet.state in rule.state)
-        and (rule.forwarded is None or rule.forwarded is at.forwarded)
+        and _of_kind(_kind_asked(rule), packet, at)
+        and _of_packet(_packet_asked(rule), packet)
+    )
+
+
+#: What a rule asks of the kind of a packet: interfaces, tracking, the message. Few kinds meet a box.
+_KindAsked = tuple[tuple[str, ...], tuple[str, ...], tuple[str, ...], tuple[str, ...], bool | None, Any, Any, Any]
+#: What it asks of a packet beside ranges and destination ports: source ports, and what it must not have.
+_PacketAsked = tuple[
+    tuple[PortRange, ...], tuple[PortRange, ...], tuple[PortRange, ...], tuple[IPNetwork, ...], tuple[IPNetwork, ...]
+]
+_ANY_KIND: _KindAsked = ((), (), (), (), None, (), (), ())
+_ANY_PACKET: _PacketAsked = ((), (), (), (), ())
+
+
+def _kind_asked(rule: FilterRule) -> _KindAsked:
+    return (
+        rule.entering,
+        rule.leaving,
+        rule.not_entering,
+        rule.not_leaving,
+        rule.forwarded,
+        rule.state,
+        rule.not_state,
+        rule.icmp_types,
+    )
+
+
+def _packet_asked(rule: FilterRule) -> _PacketAsked:
+    return rule.source_ports, rule.not_source_ports, rule.not_ports, rule.not_sources, rule.not_destinations
+
+
+def _of_kind(asked: _KindAsked, packet: Packet, at: Circumstances) -> bool:
+    entering, leaving, not_entering, not_leaving, forwarded, state, not_state, icmp_types = asked
+    return (
+        (not entering or at.entering in entering)
+        and (not leaving or at.leaving in leaving)
+        and at.entering not in not_entering
+        and at.leaving not in not_leaving
+        and (forwarded is None or forwarded is at.forwarded)
+        and (not state or packet.state in state)
+        and packet.state not in not_state
+        and (not icmp_types or packet.message in icmp_types)
+    )
+
+
+def _of_packet(asked: _PacketAsked, packet: Packet) -> bool:
+    source_ports, not_source_ports, not_ports, not_sources, not_destinations = asked
+    return (
+        (not source_ports or any(packet.sport in each for each in source_ports))
+        and not any(packet.sport in each for each in not_source_ports)
+        and not any(packet.dport in each for each in not_ports)
+        and not any(packet.src in net for net in not_sources)
+        and not any(packet.dst in net for net in not_destinations)
     )
 
 
 class Rules:
-    """Rules in order, cut at the jumps: a stretch without jumps is one classifier."""
+    """Rules in order, cut where they lead to other chains: a stretch without such rules is one classifier.
+
+    `drops` says whether anything here can stop a packet, `asks_state` whether a rule asks connection tracking.
+    """
 
     def __init__(self, rules: Sequence[FilterRule]) -> None:
         self.parts: list[FilterRule | Stretch] = []
         stretch: list[FilterRule] = []
+        self.drops = any(rule.drop or rule.reject or rule.next for rule in rules)
+        self.asks_state = any(rule.state or rule.not_state or rule.next for rule in rules)
         for rule in rules:
-            if rule.jump is None:
+            if rule.next is None:
                 stretch.append(rule)
                 continue
             if stretch:
@@ -65,7 +119,7 @@ class Rules:
 class Entry(NamedTuple):
     """A rule for one pair of ranges and one range of ports, with numbers; `rank` is its place among the rules.
 
-    `protocol` and `circumstances` are None where the rule asks for nothing of the kind.
+    `protocol`, `kind` and `packet` are None where the rule asks for nothing of the sort.
     """
 
     rank: int
@@ -74,18 +128,8 @@ class Entry(NamedTuple):
     first: int
     last: int
     protocol: str | None
-    circumstances: tuple[Any, ...] | None
-
-
-def _suits(circumstances: tuple[Any, ...], packet: Packet, at: Circumstances) -> bool:
-    entering, leaving, state, forwarded, source_ports = circumstances
-    return (
-        (not entering or at.entering in entering)
-        and (not leaving or at.leaving in leaving)
-        and (not state or packet.state in state)
-        and (forwarded is None or forwarded is at.forwarded)
-        and (not source_ports or any(packet.sport in each for each in source_ports))
-    )
+    kind: _KindAsked | None
+    packet: _PacketAsked | None
 
 
 _Ends = tuple[int, int]
@@ -100,7 +144,6 @@ def _ends(net: IPNetwork | None, v6: bool) -> _Ends:
 
 
 _ALL_PORTS = (PortRange(0, 65535),)
-_NO_CIRCUMSTANCES = ((), (), (), None, ())
 
 
 class Stretch:
@@ -135,8 +178,8 @@ class Stretch:
             if len(sources) * len(destinations) > MOST_PAIRS:
                 self._wide.append((index, rule))
                 continue
-            stated_circumstances = (rule.entering, rule.leaving, rule.state, rule.forwarded, rule.source_ports)
-            circumstances = None if stated_circumstances == _NO_CIRCUMSTANCES else stated_circumstances
+            kind, asked = _kind_asked(rule), _packet_asked(rule)
+            further = (None if kind == _ANY_KIND else kind, None if asked == _ANY_PACKET else asked)
             protocol = None if rule.protocol == "any" else rule.protocol
             for source in sources:
                 for destination in destinations:
@@ -146,7 +189,7 @@ class Stretch:
                     for v6 in (False, True) if stated is None else (stated.version == 6,):
                         first_to, last_to = _ends(destination, v6)
                         held[v6].setdefault(_ends(source, v6), []).extend(
-                            Entry(index, first_to, last_to, first, last, protocol, circumstances)
+                            Entry(index, first_to, last_to, first, last, protocol, *further)
                             for first, last in rule.ports or _ALL_PORTS
                         )
         four, six = (
@@ -230,14 +273,15 @@ class _Few:
 
     def first(self, packet: Packet, at: Circumstances, best: int) -> int:
         port, value = packet.dport, packet.dv
-        for rank, first_to, last_to, first, last, protocol, circumstances in self._entries:
+        for rank, first_to, last_to, first, last, protocol, kind, asked in self._entries:
             if rank >= best:
                 break
             if (
                 first <= port <= last
                 and first_to <= value <= last_to
                 and (protocol is None or protocol == packet.protocol)
-                and (circumstances is None or _suits(circumstances, packet, at))
+                and (kind is None or _of_kind(kind, packet, at))
+                and (asked is None or _of_packet(asked, packet))
             ):
                 return rank
         return best
@@ -252,40 +296,39 @@ class _Ports:
         self.lowest = entries[0].rank
         self._groups: dict[tuple[Any, ...], list[Entry]] = {}
         for entry in entries:
-            self._groups.setdefault((entry.protocol, entry.circumstances), []).append(entry)
+            self._groups.setdefault((entry.protocol, entry.kind, entry.packet), []).append(entry)
         #: What fits a packet, by what decides that; few kinds of packets meet a box.
         self._known: dict[tuple[Any, ...], _Fitting] = {}
 
     def first(self, packet: Packet, at: Circumstances, best: int) -> int:
-        kind = (packet.protocol, packet.state, at)
+        kind = (packet.protocol, packet.state, packet.message, at)
         fitting = self._known.get(kind)
         if fitting is None:
             fitting = self._known[kind] = self._fitting(packet, at)
-        starts, owners, by_source_port = fitting
+        starts, owners, by_packet = fitting
         found = owners[bisect_right(starts, packet.dport) - 1]
         best = min(best, found)
-        for circumstances, few_starts, few_owners in by_source_port:
+        for asked, few_starts, few_owners in by_packet:
             found = few_owners[bisect_right(few_starts, packet.dport) - 1]
-            if found < best and _suits(circumstances, packet, at):
+            if found < best and _of_packet(asked, packet):
                 best = found
         return best
 
     def _fitting(self, packet: Packet, at: Circumstances) -> "_Fitting":
         plain: list[tuple[int, int, int]] = []
-        by_source_port = []
-        for (protocol, circumstances), entries in self._groups.items():
-            if protocol not in (None, packet.protocol):
+        by_packet = []
+        for (protocol, kind, asked), entries in self._groups.items():
+            if protocol not in (None, packet.protocol) or (kind is not None and not _of_kind(kind, packet, at)):
                 continue
             held = [(entry.first, entry.last, entry.rank) for entry in entries]
-            if circumstances is None or not circumstances[4]:
-                if circumstances is None or _suits(circumstances, packet, at):
-                    plain += held
-            elif _suits((*circumstances[:4], ()), packet, at):
-                by_source_port.append((circumstances, *_steps(held)))
-        return (*_steps(plain), by_source_port)
+            if asked is None:
+                plain += held
+            else:
+                by_packet.append((asked, *_steps(held)))
+        return (*_steps(plain), by_packet)
 
 
-_Fitting = tuple[list[int], list[int], list[tuple[tuple[Any, ...], list[int], list[int]]]]
+_Fitting = tuple[list[int], list[int], list[tuple[_PacketAsked, list[int], list[int]]]]
 _NONE = 1 << 60
 
 

@@ -1,9 +1,10 @@
 """The estate's boxes made ready for walking: addresses, neighbours and routing tables, each worked out once."""
 
 from collections.abc import Callable
+from ipaddress import IPv6Address
 from typing import Any, NamedTuple
+from zlib import crc32
 
-from portolan.estate.areas import as_rules
 from portolan.estate.base import IPAddress, IPInterface, IPNetwork, is_public
 from portolan.estate.estate import Estate
 from portolan.estate.filter import Filter
@@ -11,12 +12,14 @@ from portolan.estate.guesses import (
     gateway_candidates,
     machines,
     on_internet,
+    passes_on,
     prefix_of,
     routed_to,
     uplinks,
 )
 from portolan.estate.machine import Forward, Machine, Router
 from portolan.estate.network import Interface, Network
+from portolan.estate.rules_here import rules_here
 from portolan.estate.service import Service
 from portolan.estate.vantage import Vantage
 from portolan.evidence.start import StartFailure
@@ -84,8 +87,8 @@ class Port:
         self.groups = stated.groups if stated is not None else None
         self.blocks = stated.provider_blocks if stated is not None else ()
         #: Whether packets between the network and this router pass an access list.
-        self.lists = device.is_router and network.access_list is not None
-        self.guarded = self.lists or self.groups is not None
+        self.lists = isinstance(device.stated, Router) and network.access_list is not None
+        self.guarded = self.lists or self.groups is not None or device.arriving
         #: Who is on the network, by IP version (False: 4) and the address's number; filled by the topology.
         self.near: tuple[dict[int, Port], dict[int, Port]] = ({}, {})
         self.stated = stated
@@ -109,8 +112,10 @@ class Device:
         self.name = stated.name
         self.stated = stated
         self.place = stated.place
-        self.is_router = isinstance(stated, Router)
-        self.filter: Filter | None = as_rules(stated.filter) if stated.filter is not None else None
+        self.is_router = passes_on(stated)
+        self.filter: Filter | None = topology.filter_of(stated) if stated.filter is not None else None
+        #: Whether a chain is asked about everything that arrives.
+        self.arriving = self.filter is not None and self.filter.arriving is not None
         self.label = f"the visitor ({stated.name})" if isinstance(stated, Vantage) else stated.name
         self.ports: list[Port] = []
         if isinstance(stated, Vantage):
@@ -125,11 +130,12 @@ class Device:
         self.own: tuple[dict[int, Port], dict[int, Port]] = ({}, {})
         for address, port in self.local.items():
             self.own[address.version == 6][int(address)] = port
-        self.router: Router | None = stated if isinstance(stated, Router) else None
-        self.translates = self.router is not None and bool(self.router.forwards or self.router.one_to_one)
-        self.renames = self.router is not None and bool(
-            self.router.masquerade or self.router.one_to_one or self.router.source_nat or self.router.hairpin == "full"
-        )
+        machine = self.machine = stated if isinstance(stated, Machine) else None
+        self.translates = machine is not None and bool(machine.forwards or machine.one_to_one)
+        #: Whether a forward takes connections that the machine makes itself.
+        self.translates_own = machine is not None and any(each.own_connections for each in machine.forwards)
+        self.renames = machine is not None and bool(machine.translates)
+        self._asks_each: bool | None = None
         self._tables: dict[bool, list[RouteLine]] = {}
         self._topology = topology
         #: By protocol and port, those for one port; then those for ranges; each with its number in the order.
@@ -140,7 +146,7 @@ class Device:
         """The forwards that are switched on for a port, in their order; those for one port are found by it."""
         if self._forwards is None:
             self._forwards = {}, []
-            for number, forward in enumerate(self.router.forwards if self.router is not None else ()):
+            for number, forward in enumerate(self.machine.forwards if self.machine is not None else ()):
                 outside = forward.outside
                 if forward.enabled and outside.first == outside.last:
                     self._forwards[0].setdefault((forward.protocol, outside.first), []).append((number, forward))
@@ -153,6 +159,20 @@ class Device:
                 [*found, *(each for each in wide if each[1].protocol == protocol and port in each[1].outside)]
             )
         return [forward for _, forward in found]
+
+    @property
+    def asks_each(self) -> bool:
+        """Whether its filter's rules decide about later packets of a connection, or would where the basics are unsaid."""
+        if self._asks_each is None:
+            held = self.filter
+            if held is None or (held.states("known-connections") and held.passes("known-connections")):
+                self._asks_each = False
+            else:
+                chains = (held.inbound, held.forward, held.outbound)
+                self._asks_each = not held.passes("known-connections") or any(
+                    chain is not None and self.prepared(chain).asks_state for chain in chains
+                )
+        return self._asks_each
 
     def prepared(self, chain: Any) -> Rules:
         """A chain's rules ready for packets; made once for each chain."""
@@ -266,6 +286,12 @@ class Topology:
                         key = (name, address.version == 6, int(address))
                         self.twice[key] = (*self.twice.get(key, (held[address],)), port)
                     port.near[address.version == 6].setdefault(int(address), port)
+        # RFC 1122 section 3.3.4.2 (weak end system model): Linux answers ARP by any interface for any of its addresses.
+        for device in list(self._devices.values()):
+            for port in device.ports if len(device.ports) > 1 else ():
+                if port.network.kind != "internet":
+                    for value in device.own[False]:
+                        port.near[False].setdefault(value, port)
         self._internet = near.get("internet", ({}, {}))
         self._ranges = self._routed_ranges()
         self.members: dict[str, frozenset[IPAddress]] = {
@@ -289,6 +315,23 @@ class Topology:
             found = self._devices[id(stated)] = Device(self, stated)
         return found
 
+    def filter_of(self, stated: Machine | Vantage) -> Filter:
+        """A device's filter as rules that depend on nothing else; made once while what it depends on is the same."""
+        assert stated.filter is not None
+        if isinstance(stated, Vantage):
+            names: tuple[str, ...] = (stated.network or "internet",)
+            held = tuple(item.ip for item in stated.address)
+        else:
+            names = tuple(stated.interfaces)
+            held = tuple(item.ip for each in stated.interfaces.values() for item in each.address)
+        held = (*held, link_local(stated.name))
+        key = ("filter", id(stated.filter), names, held)
+        found = self.shared.get(key)
+        if found is None:
+            found = self.shared[key] = (rules_here(stated.filter, names, held), stated.filter)
+        made: Filter = found[0]
+        return made
+
     def holder(self, address: IPAddress) -> Device | None:
         """The box that has an address, on any network."""
         for ports in self.on_link.values():
@@ -307,9 +350,9 @@ class Topology:
 
     def _routed_ranges(self) -> list[tuple[bool, int, int, Port]]:
         found: list[tuple[bool, int, int, Port]] = []
-        for router in self.estate.routers.values():
-            for name, address in routed_to(router):
-                line = next((port for port in self.device(router).ports if port.name == name), None)
+        for machine in machines(self.estate):
+            for name, address in routed_to(machine):
+                line = next((port for port in self.device(machine).ports if port.name == name), None)
                 if line is not None and line.network.kind == "internet":
                     whole = (1 << (128 if address.version == 6 else 32)) - 1
                     found.append((address.version == 6, int(address), whole, line))
@@ -325,6 +368,11 @@ class Topology:
                 if is_public(subnet.network_address):
                     found.append((subnet.version == 6, int(subnet.network_address), int(subnet.netmask), port))
         return found
+
+
+def link_local(name: str) -> IPAddress:
+    """A device's link-local address (RFC 4291 section 2.5.6): some number of its own, for nothing states it."""
+    return IPv6Address(0xFE80 << 112 | 1 << 32 | crc32(name.encode()))
 
 
 def _line(prefix: IPNetwork, via: IPAddress | None, port: Port, place: Place | None) -> RouteLine:

@@ -1,24 +1,28 @@
 """The walk itself: a packet from box to box, and its answer back.
 
-At each box, in this order: access list of the network that it comes from, security groups at the interface, connection
-tracking, destination NAT (first match), routing, filter, source NAT, groups and access list where it leaves. Later
-packets and answers follow the tracked state, not the rules.
+At each box, in this order: access list of the network that it comes from, the chain for what arrives, connection
+tracking, security groups at the interface, destination NAT (first match), routing, filter, source NAT, groups and access
+list where it leaves. Later packets and answers follow the tracked state, not the rules. A translation is undone where it
+was done: the destination before routing, the source behind the filter.
 
 An answer that meets a box which does not know its connection is an invalid packet there: nothing translates it. What the
 server sends after that starts a connection of its own at such a box (nf_conntrack_tcp_loose), with its rules and
 translations; and a box that never saw the answer takes what the visitor sends next for invalid.
 """
 
+from ipaddress import IPv6Address
 from typing import Any, NamedTuple
 
 from portolan.estate.base import IPAddress, is_loopback, is_public_value
 from portolan.estate.machine import Forward, OneToOne
+from portolan.estate.rules_here import LOOPBACK
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.packet import State
 from portolan.net.filtering import ChainName, through_filter, through_groups, through_list
 from portolan.net.packet import Addressed, Packet
-from portolan.net.topology import Device, Port, RouteLine, Topology
+from portolan.net.rules import Circumstances
+from portolan.net.topology import Device, Port, RouteLine, Topology, link_local
 from portolan.net.translation import destination, source
 
 _MOST_HOPS = 64  # the time to live that Linux sends
@@ -39,7 +43,8 @@ class End(NamedTuple):
 class Walk:
     """One connection's packets; keeps the decisions and what every box on the way remembers.
 
-    `choice` says which of several boxes with one address answers; `twice` whether that was met.
+    `choice` says which of several boxes with one address answers, or which of several addresses a translation takes;
+    `twice` how many there were.
     """
 
     __slots__ = (
@@ -48,6 +53,7 @@ class Walk:
         "choice",
         "decisions",
         "later",
+        "met",
         "origin",
         "rejecting",
         "stateless",
@@ -73,8 +79,10 @@ class Walk:
         #: The fields of a Hop for every box.
         self.trail: list[tuple[Any, ...]] = []
         self.tracked: dict[str, list[Tracked]] = {}
-        #: The gateways that nothing states, by the box that sends to them.
-        self.assumed: dict[str, Decision] = {}
+        #: What nothing states: by the box and what it is about.
+        self.assumed: dict[tuple[str, str], Decision] = {}
+        #: Who has found which neighbour (IPv6), by box and address.
+        self.met: set[tuple[str, IPAddress]] = set()
 
     def go(self, device: Device, packet: Packet, reply: bool = False) -> End:
         """Walks a packet from a device that sends it, until it ends. The packet is rewritten on the way."""
@@ -98,16 +106,20 @@ class Walk:
         before = packet.addressed
         sent_on: Forward | OneToOne | None = None
         if known is not None:
-            _untranslate(packet, known)
+            _undo_destination(packet, known)
         elif mapped is not None:
             packet.goes_to(mapped[2], mapped[3])
-        elif device.translates and entering is not None and packet.state is State.NEW:
-            found = destination(device, packet, entering)
+        elif packet.state is State.NEW and (device.translates_own if entering is None else device.translates):
+            found = destination(device, packet, entering, self.choice)
             if found is not None:
-                sent_on, decision = found
-                self.decisions.append(decision)
+                sent_on = found.by
+                self.twice = max(self.twice, found.ways) if found.ways > 1 else self.twice
+                if found.decision.stops:
+                    return self._lost(device, found.decision)
+                self.decisions.append(found.decision)
+        at = _Passing(before, sent_on, known, mapped, _forwarded(before, packet, known, mapped))
         if packet.dv in own or ((entering is None or sent_on is not None) and is_loopback(packet.dst)):
-            return self._deliver(device, packet, entering, before, sent_on, reply)
+            return self._deliver(device, packet, entering, at, reply)
         if entering is not None and not device.is_router:
             return self._lost(
                 device, connect_kinds.NotARouter(device.label, packet.dst, place=device.place, subject=device)
@@ -123,49 +135,55 @@ class Walk:
             )
         if line.ends is not None:
             return self._ends(device, packet, line, before)
-        return self._onward(device, packet, entering, line, before, (sent_on, known, mapped), reply)
+        return self._onward(device, packet, entering, line, at, reply)
 
     def _onward(
-        self,
-        device: Device,
-        packet: Packet,
-        entering: Port | None,
-        line: RouteLine,
-        before: Addressed,
-        translated: "tuple[Forward | OneToOne | None, Tracked | None, Addressed | None]",
-        reply: bool,
+        self, device: Device, packet: Packet, entering: Port | None, line: RouteLine, at: "_Passing", reply: bool
     ) -> "End | Port":
         """What a box does with a packet that it routes: its filter, its source translation, what guards the way out."""
-        sent_on, known, mapped = translated
-        if line.assumed and line.via is not None and device.name not in self.assumed:
-            self.assumed[device.name] = connect_kinds.GatewayAssumed(
-                device.label, line.via, place=device.place, subject=device.stated
+        if line.assumed and line.via is not None:
+            self._assume(
+                device,
+                "gateway",
+                connect_kinds.GatewayAssumed(device.label, line.via, place=device.place, subject=device.stated),
             )
+        if entering is None and not packet.v6 and is_loopback(packet.src):
+            return self._lost(
+                device, connect_kinds.LoopbackLeaves(device.label, packet.src, place=device.place, subject=device)
+            )
+        out = line.port
         if device.filter is not None:
-            barred = self._filter(device, packet, entering, line.port, before, sent_on is not None)
+            name: ChainName = "outbound" if entering is None else "forward"
+            came = None if entering is None else entering.name
+            barred = self._filter(device, name, packet, Circumstances(came, out.name, at.forwarded), at.before)
             if barred is not None:
                 return barred
-        if mapped is not None:
-            packet.comes_from(mapped[0], mapped[1])
-        elif packet.state is State.NEW and known is None:
+        if at.known is not None:
+            _undo_source(packet, at.known)
+        elif at.mapped is not None:
+            packet.comes_from(at.mapped[0], at.mapped[1])
+        elif packet.state is State.NEW:
             if device.renames:
-                renamed = source(device, packet, entering, line, sent_on)
+                renamed = source(device, packet, entering, line, at.sent_on, self.choice)
                 if renamed is not None:
-                    self.decisions.append(renamed)
-            self.remember(device, before, packet.addressed)
-        out = line.port
+                    self.twice = max(self.twice, renamed.ways) if renamed.ways > 1 else self.twice
+                    self.decisions.append(renamed.decision)
+            self.remember(device, at.before, packet.addressed)
         if out.guarded:
             barred = self._leaves(out, packet)
             if barred is not None:
                 return barred
-        self._passed(device, packet, entering, out, before, reply)
-        return self._next(device, packet, line, entering, before, reply)
+        self._passed(device, packet, entering, out, at.before, reply)
+        return self._next(device, packet, line, entering, at.before, reply)
+
+    def _assume(self, device: Device, what: str, decision: Decision) -> None:
+        self.assumed.setdefault((device.name, what), decision)
 
     # -- the stations of a box -----------------------------------------------------------------------------------
 
     def _tracked(self, device: Device, packet: Packet, reply: bool) -> "tuple[Tracked | None, Addressed | None]":
         """What a box's connection tracking knows of a packet, which is noted in its state: an answer's, a later one's."""
-        if device.filter is not None and not device.filter.stateful:
+        if device.filter is not None and device.asks_each:
             self.stateless = True
         if reply:
             known = self._known(device, packet)
@@ -227,6 +245,10 @@ class Walk:
             barred = self._list(entering, packet, inbound=False)
             if barred is not None:
                 return barred
+        if device.arriving:
+            barred = self._arrives(device, packet, entering.name)
+            if barred is not None:
+                return barred
         if entering.groups is not None:
             barred = self._groups(entering, packet, inbound=True)
             if barred is not None:
@@ -263,17 +285,16 @@ class Walk:
         self.decisions.append(decision)
         return None
 
+    def _arrives(self, device: Device, packet: Packet, entering: str) -> End | None:
+        """The chain for everything that arrives, which knows nothing of connections."""
+        return self._filter(device, "arriving", packet, Circumstances(entering, None, False), packet.addressed)
+
     def _filter(
-        self,
-        device: Device,
-        packet: Packet,
-        entering: Port | None,
-        leaving: Port | None,
-        before: Addressed,
-        forwarded: bool,
+        self, device: Device, name: ChainName, packet: Packet, at: Circumstances, before: Addressed
     ) -> End | None:
-        name: ChainName = "outbound" if entering is None else "inbound" if leaving is None else "forward"
-        verdict, decision, rule = through_filter(device, name, packet, entering, leaving, forwarded)
+        verdict, decision, rule, assumed = through_filter(device, name, packet, at)
+        if assumed is not None:
+            self._assume(device, f"{name} {assumed.facts['basic']}", assumed)
         if decision is None:
             return None
         if verdict == "allow":
@@ -287,16 +308,8 @@ class Walk:
             answer = "reset"
         return self._end(answer, device, packet, decision, before)
 
-    def _deliver(
-        self,
-        device: Device,
-        packet: Packet,
-        entering: Port | None,
-        before: Addressed,
-        sent_on: Forward | OneToOne | None,
-        reply: bool,
-    ) -> End:
-        if entering is not None and sent_on is not None and is_loopback(packet.dst):
+    def _deliver(self, device: Device, packet: Packet, entering: Port | None, at: "_Passing", reply: bool) -> End:
+        if entering is not None and at.sent_on is not None and is_loopback(packet.dst):
             return self._lost(
                 device, connect_kinds.NotARouter(device.label, packet.dst, place=device.place, subject=device)
             )
@@ -304,14 +317,28 @@ class Walk:
             self.decisions.append(
                 connect_kinds.OwnAddress(packet.dst, device.label, place=device.place, subject=device)
             )
-        elif device.filter is not None:
-            barred = self._filter(device, packet, entering, None, before, sent_on is not None)
+        if device.filter is not None:
+            barred = self._delivered_through(device, packet, entering, at)
             if barred is not None:
                 return barred
+        if at.known is not None:
+            _undo_source(packet, at.known)
         if not reply:
-            self.remember(device, before, packet.addressed)
-        self._passed(device, packet, entering, None, before, reply)
+            self.remember(device, at.before, packet.addressed)
+        self._passed(device, packet, entering, None, at.before, reply)
         return End("delivered", device, None)
+
+    def _delivered_through(self, device: Device, packet: Packet, entering: Port | None, at: "_Passing") -> End | None:
+        """The chains that a packet to the machine passes; its own packets go out by the loopback interface, and in again."""
+        came = LOOPBACK if entering is None else entering.name
+        if entering is None:
+            leaves = Circumstances(None, LOOPBACK, at.forwarded)
+            barred = self._filter(device, "outbound", packet, leaves, at.before)
+            if barred is None and device.arriving:
+                barred = self._arrives(device, packet, LOOPBACK)
+            if barred is not None:
+                return barred
+        return self._filter(device, "inbound", packet, Circumstances(came, None, at.forwarded), at.before)
 
     def _next(
         self, device: Device, packet: Packet, line: RouteLine, entering: Port | None, before: Addressed, reply: bool
@@ -338,7 +365,47 @@ class Walk:
                 port.network.name, hop, device.label, place=line.place, subject=port.network
             )
             return self._end("host-unreachable", device, packet, decision, before)
+        if packet.v6 and (device.filter is not None or neighbour.device.filter is not None):
+            unheard = self._unheard((device, port), (neighbour.device, neighbour), hop, packet)
+            if unheard is not None:
+                stop = connect_kinds.NeighbourUnheard(
+                    device.label, hop, unheard.text, place=unheard.place, subject=unheard
+                )
+                return self._end("host-unreachable", device, packet, stop, before)
         return neighbour
+
+    def _unheard(self, asker: "_Seat", holder: "_Seat", hop: IPAddress, packet: Packet) -> Decision | None:
+        """What keeps a neighbour from being found (RFC 4861 section 7.2): a filter that stops the question, or the answer.
+
+        The question comes from the packet's source where the asker has that address on the link, else from its link-local
+        address. Whoever is asked learns the asker's address by that.
+        """
+        device, port = asker
+        if (device.name if device is not None else "", hop) in self.met:
+            return None
+        mine = port is not None and packet.src in port.addresses
+        source = _PROVIDER if device is None else packet.src if mine else link_local(device.name)
+        group = IPv6Address(_SOLICITED | (int(hop) & 0xFFFFFF))
+        question = _message("neighbour-solicitation", source, group)
+        answer = _message("neighbour-advertisement", hop, source)
+        for (box, at), heard, said in ((asker, answer, question), (holder, question, answer)):
+            if box is None or box.filter is None or at is None:
+                continue
+            ways: tuple[tuple[ChainName, Packet, Circumstances], ...] = (
+                ("outbound", said, Circumstances(None, at.name, False)),
+                ("arriving", heard, Circumstances(at.name, None, False)),
+                ("inbound", heard, Circumstances(at.name, None, False)),
+            )
+            for name, each, circumstances in ways:
+                found = through_filter(box, name, each, circumstances)
+                if found.verdict != "allow":
+                    return found.decision
+                if found.assumed is not None:
+                    self._assume(box, f"{name} neighbour-discovery", found.assumed)
+        for (box, _), known in ((asker, hop), (holder, source)):
+            if box is not None:
+                self.met.add((box.name, known))
+        return None
 
     def _chosen(
         self, device: Device, network: str, hop: IPAddress, spot: tuple[int, bool], first: Port, reply: bool
@@ -370,6 +437,10 @@ class Walk:
             target = self._chosen(device, "internet", packet.dst, (packet.dv, packet.v6), target, reply)
         if target is None:
             return self._lost(device, connect_kinds.InternetUnknown(packet.dst))
+        if packet.v6 and (device.filter is not None or target.device.filter is not None):
+            barred = self._line_unheard(device, target, packet)
+            if barred is not None:
+                return barred
         if target.blocks and packet.state is State.NEW and any(packet.dport in each for each in target.blocks):
             place = target.place.key("provider_blocks")
             return self._lost(
@@ -380,6 +451,23 @@ class Walk:
                 connect_kinds.InternetCarries(target.device.label, place=target.place, subject=target.stated)
             )
         return target
+
+    def _line_unheard(self, device: Device, target: Port, packet: Packet) -> End | None:
+        """Neighbour discovery on both lines: the provider's side is open, and silent about machines that it does not find."""
+        line = next((port for port in device.ports if port.network.kind == "internet"), None)
+        unheard = self._unheard((device, line), (None, None), _PROVIDER, packet)
+        if unheard is not None:
+            stop = connect_kinds.NeighbourUnheard(
+                device.label, _PROVIDER, unheard.text, place=unheard.place, subject=unheard
+            )
+            return self._end("host-unreachable", device, packet, stop, packet.addressed)
+        own = packet.dv in target.device.own[True]
+        hop = packet.dst if own else next((each for each in target.addresses if each.version == 6), packet.dst)
+        unheard = self._unheard((None, None), (target.device, target), hop, packet)
+        if unheard is None:
+            return None
+        facts = ("the provider's router", hop, unheard.text)
+        return self._lost(device, connect_kinds.NeighbourUnheard(*facts, place=unheard.place, subject=unheard))
 
     # -- ends ----------------------------------------------------------------------------------------------------
 
@@ -413,15 +501,56 @@ def _reply_state(packet: Packet, known: Tracked | None, later: bool, rejecting: 
     return State.NEW if packet.protocol == "udp" or (later and packet.protocol == "tcp") else State.INVALID
 
 
-def _untranslate(packet: Packet, known: Tracked) -> None:
-    before, after = known
-    src, sport, dst, dport = before
+#: The link-local address of a line's other end (RFC 4291 section 2.5.6), and the group of whoever has an address
+#: (section 2.7.1).
+_PROVIDER = IPv6Address("fe80::1")
+_SOLICITED = int(IPv6Address("ff02::1:ff00:0"))
+
+#: A box and its interface; None for the provider's side of a line.
+_Seat = tuple[Device | None, Port | None]
+
+
+class _Passing(NamedTuple):
+    """A packet at a box: as it came, what sent it on, what tracking knows, and whether its connection is a forwarded one."""
+
+    before: Addressed
+    sent_on: Forward | OneToOne | None
+    known: Tracked | None
+    mapped: Addressed | None
+    forwarded: bool
+
+
+def _forwarded(before: Addressed, packet: Packet, known: Tracked | None, mapped: Addressed | None) -> bool:
+    """Whether the destination of the packet's connection was rewritten here."""
+    if known is not None:
+        return known[0][2:] != known[1][2:]
+    asked = before if mapped is None else packet.addressed
+    return asked[2:] != (packet.addressed if mapped is None else before)[2:]
+
+
+def _message(kind: str, source: IPAddress, destination_: IPAddress) -> Packet:
+    """A message of neighbour discovery; connection tracking leaves those alone."""
+    packet = Packet("icmp", source, 0, destination_, 0, State.UNTRACKED)
+    packet.message = kind
+    return packet
+
+
+def _undo_destination(packet: Packet, known: Tracked) -> None:
+    """Before routing: whom the connection came from is who the answer goes to."""
+    (src, sport, _, _), _after = known
     if packet.inner is not None:
-        packet.inner = before
+        packet.inner = known[0]
         packet.goes_to(src)
+    elif known[0] is not known[1]:
+        packet.goes_to(src, sport)
+
+
+def _undo_source(packet: Packet, known: Tracked) -> None:
+    """Behind the filter: whom the connection was made to is who the answer comes from."""
+    (_, _, dst, dport), after = known
+    if packet.inner is not None:
         if dst != after[2]:
             # The error is made to look like an answer from the address that was asked (RFC 5508 section 4.2).
             packet.comes_from(dst)
-    elif before is not after:
+    elif known[0] is not after:
         packet.comes_from(dst, dport)
-        packet.goes_to(src, sport)

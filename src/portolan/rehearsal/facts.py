@@ -15,7 +15,7 @@ import msgspec
 
 from portolan.estate.base import IPAddress, IPInterface, IPNetwork
 from portolan.estate.estate import Estate
-from portolan.estate.machine import Machine, Router
+from portolan.estate.machine import Host, Machine, Router
 from portolan.estate.network import Interface, Network
 from portolan.estate.service import Service
 from portolan.estate.vantage import Vantage
@@ -108,21 +108,40 @@ def online_leg(estate: Estate, box: Box, version: int) -> str | None:
 
 
 def router_beside(estate: Estate, box: Box, version: int) -> IPAddress | None:
-    """The address of the router that shares a network with a box; its gateway where none is written."""
+    """The address of the router that shares a network with a box, else of a host that passes packets on: its gateway where
+    none is written."""
     shared = {
         network.name
         for _, network, held in legs(estate, box)
         if network.kind != "host-only" and any(each.version == version for each in held)
     }
-    for router in estate.routers.values():
-        if router is box:
-            continue
-        for interface in router.interfaces.values():
-            if network_of(estate, interface).name in shared:
-                for each in interface.address:
-                    if each.version == version:
-                        return each.ip
+    for others in (estate.routers.values(), [each for each in estate.hosts.values() if passes_packets(each)]):
+        for router in others:
+            for interface in router.interfaces.values() if router is not box else ():
+                if network_of(estate, interface).name in shared:
+                    for each in interface.address:
+                        if each.version == version:
+                            return each.ip
     return None
+
+
+def passes_packets(box: Box) -> bool:
+    """Whether a box passes packets on: every router; a host that says so, or that translates for others."""
+    if not isinstance(box, Host):
+        return isinstance(box, Router)
+    if box.passes_on is not None:
+        return box.passes_on
+    own = [item.ip for interface in box.interfaces.values() for item in interface.address]
+    return bool(box.masquerade or box.source_nat or box.one_to_one) or any(
+        each.to not in (None, *own) for each in box.forwards
+    )
+
+
+def several(first: IPAddress | None, last: IPAddress | None) -> list[IPAddress]:
+    """The addresses from one to another."""
+    if first is None:
+        return []
+    return [type(first)(number) for number in range(int(first), int(last or first) + 1)]
 
 
 def routers_to_internet(estate: Estate, network: Network) -> list[tuple[Router, Interface]]:

@@ -4,16 +4,16 @@ from collections.abc import Iterable, Iterator
 from ipaddress import IPv4Network, IPv6Network
 
 from portolan.estate.areas import service_ports
-from portolan.estate.base import IPAddress, IPNetwork, PortRange
+from portolan.estate.base import IPNetwork, PortRange
 from portolan.estate.estate import Estate
 from portolan.estate.filter import Area, Chain, Filter, FilterRule
 from portolan.estate.machine import Machine, Router
 from portolan.estate.network import GroupRule, Interface, ListRule
-from portolan.estate.service import NameServer, Resolver
-from portolan.rehearsal.facts import Box, every_box, every_machine, network_of, runs
+from portolan.rehearsal.facts import Box, every_box, every_machine, network_of
 from portolan.rehearsal.network import device_name
 from portolan.rehearsal.plan import Plan
 from portolan.rehearsal.quoting import rules
+from portolan.rehearsal.translations import addressed, translation
 
 _NEIGHBOURS = "icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert, nd-router-solicit, nd-router-advert } accept"
 _ANSWERS = {
@@ -35,7 +35,7 @@ _ONE_VERSION = {
 def build_filters(plan: Plan) -> None:
     """Rules for every box that has any."""
     for box in every_box(plan.estate):
-        tables = [*_translation(box), *_filter(box), *_groups(box, plan.estate), *_lists(box, plan.estate)]
+        tables = [*translation(box), *_filter(box), *_groups(box, plan.estate), *_lists(box, plan.estate)]
         if tables:
             space = plan.space_of(box)
             plan.files[f"{space}.nft"] = rules("\n".join(tables) + "\n")
@@ -55,8 +55,8 @@ def _sides(addresses: Iterable[IPNetwork], word: str) -> list[str]:
     return found or [""]
 
 
-def _ports(ranges: tuple[PortRange, ...], protocol: str, word: str) -> str:
-    return f"{protocol} {word} {{ {', '.join(map(str, ranges))} }}" if ranges else ""
+def _ports(ranges: tuple[PortRange, ...], protocol: str, word: str, negated: str = "") -> str:
+    return f"{protocol} {word} {negated}{{ {', '.join(map(str, ranges))} }}" if ranges else ""
 
 
 def _protocol(protocol: str) -> str:
@@ -68,23 +68,102 @@ def _protocol(protocol: str) -> str:
     }[protocol]
 
 
-def _rule(rule: FilterRule, box: Box, chains: list[str]) -> Iterator[str]:
-    common = [_protocol(rule.protocol)]
-    for key, names in (("iifname", rule.entering), ("oifname", rule.leaving)):
+#: Messages of ICMP by the name that rules have for them; None where a version has no such message.
+_MESSAGES: dict[str, tuple[str | None, str]] = {
+    "echo-request": ("echo-request", "echo-request"),
+    "echo-reply": ("echo-reply", "echo-reply"),
+    "destination-unreachable": ("destination-unreachable", "destination-unreachable"),
+    "packet-too-big": (None, "packet-too-big"),
+    "time-exceeded": ("time-exceeded", "time-exceeded"),
+    "parameter-problem": ("parameter-problem", "parameter-problem"),
+    "router-solicitation": ("router-solicitation", "nd-router-solicit"),
+    "router-advertisement": ("router-advertisement", "nd-router-advert"),
+    "neighbour-solicitation": (None, "nd-neighbor-solicit"),
+    "neighbour-advertisement": (None, "nd-neighbor-advert"),
+}
+
+
+def devices(box: Box, names: tuple[str, ...]) -> list[str]:
+    """The kernel's names of interfaces that a rule names, by name or by beginning."""
+    own = [*(box.interfaces if isinstance(box, Machine) else [box.network or "internet"]), "lo"]
+    return [
+        device_name(box, each)
+        for each in own
+        if any((name[-1:] == "*" and each.startswith(name[:-1])) or each == name for name in names)
+    ]
+
+
+def _legs_asked(rule: FilterRule, box: Box) -> list[str] | None:
+    """What a rule asks of interfaces; None where no interface fits."""
+    found = []
+    for key, names, others in (
+        ("iifname", rule.entering, rule.not_entering),
+        ("oifname", rule.leaving, rule.not_leaving),
+    ):
         if names:
-            common.append(f"{key} {{ {', '.join(device_name(box, name) for name in names)} }}")
-    common += [_ports(rule.source_ports, rule.protocol, "sport"), _ports(rule.ports, rule.protocol, "dport")]
-    if rule.state:
-        common.append(f"ct state {{ {', '.join(rule.state)} }}")
+            held = devices(box, names)
+            if not held:
+                return None
+            found.append(f"{key} {{ {', '.join(held)} }}")
+        if others and devices(box, others):
+            found.append(f"{key} != {{ {', '.join(devices(box, others))} }}")
+    return found
+
+
+def _states(rule: FilterRule) -> list[str]:
+    found = [f"ct state {{ {', '.join(rule.state)} }}"] if rule.state else []
+    # `!=` and a set of states are read as bits there; each state that is left is named instead.
+    if rule.not_state:
+        rest = [
+            each for each in ("new", "established", "related", "invalid", "untracked") if each not in rule.not_state
+        ]
+        found.append(f"ct state {{ {', '.join(rest)} }}" if rest else "ct state { new } ct state { invalid }")
+    return found
+
+
+def _by_version(rule: FilterRule) -> Iterator[list[str]]:
+    """A rule's addresses and messages: one list of matches a version where there are any, else one for both."""
+    if not (rule.sources or rule.not_sources or rule.destinations or rule.not_destinations or rule.icmp_types):
+        yield []
+        return
+    for version in (4, 6):
+        found = addressed(rule, version)
+        if found is None:
+            continue
+        messages = [_MESSAGES[each][version == 6] for each in rule.icmp_types]
+        held = [each for each in messages if each is not None]
+        if rule.icmp_types:
+            if not held:
+                continue
+            found.append(f"{'icmp' if version == 4 else 'icmpv6'} type {{ {', '.join(held)} }}")
+        yield [f"meta nfproto ipv{version}", *found]
+
+
+def _rule(rule: FilterRule, box: Box, chains: list[str]) -> Iterator[str]:
+    legs = _legs_asked(rule, box)
+    if legs is None:
+        return
+    common = [_protocol(rule.protocol), *legs]
+    for word, held, negated in (
+        ("sport", rule.source_ports, ""),
+        ("sport", rule.not_source_ports, "!= "),
+        ("dport", rule.ports, ""),
+        ("dport", rule.not_ports, "!= "),
+    ):
+        common.append(_ports(held, rule.protocol, word, negated))
+    common += _states(rule)
+    for side, own in (("saddr", rule.from_own), ("daddr", rule.to_own)):
+        if own is not None:
+            common.append(f"fib {side} type {'' if own else '!= '}local")
     if rule.forwarded is not None:
         common.append("ct status dnat" if rule.forwarded else "ct status & 0x20 == 0")
-    for source in _sides(rule.sources, "saddr"):
-        for destination in _sides(rule.destinations, "daddr"):
-            if {source[:3], destination[:3]} == {"ip ", "ip6"}:
-                continue
-            verdicts = [f"jump c{chains.index(rule.jump)}"] if rule.jump else _verdicts(rule.verdict, rule.answer)
-            for verdict in verdicts:
-                yield " ".join(part for part in (*common, source, destination, "counter", verdict) if part)
+    if rule.next is not None:
+        verdicts = [f"{'jump' if rule.jump else 'goto'} c{chains.index(rule.next)}"]
+    else:
+        verdicts = _verdicts(rule.verdict, rule.answer)
+    for sides in _by_version(rule):
+        for verdict in verdicts:
+            yield " ".join(part for part in (*common, *sides, "counter", verdict) if part)
 
 
 def _verdicts(verdict: str, answer: str | None) -> list[str]:
@@ -117,6 +196,8 @@ def _filter(box: Box) -> list[str]:
     for hook, chain in (("input", filtering.inbound), ("forward", filtering.forward), ("output", filtering.outbound)):
         if chain is not None:
             chains.append(_chain(hook, chain, filtering, box))
+    if filtering.arriving is not None:
+        chains.append(_chain("prerouting", filtering.arriving, filtering, box))
     return ["table inet box {", *chains, "}"]
 
 
@@ -138,8 +219,7 @@ def _areas(filtering: Filter, box: Box) -> list[str]:
         if area.interfaces
     ]
     jumps += [f"goto a{number}" for number, area in enumerate(areas) if area.default]
-    known = ["ct state { established, related } accept"] if filtering.stateful else []
-    body = ["type filter hook input priority 0; policy drop;", 'iifname "lo" accept', _NEIGHBOURS, *known, *jumps]
+    body = ["type filter hook input priority 0; policy drop;", *_basics("input", filtering), *jumps]
     return [
         *(f"  chain a{number} {{\n    {lines}\n  }}" for number, lines in enumerate(map(_area, areas))),
         "\n    ".join(["  chain input_areas {", *body]) + "\n  }",
@@ -153,6 +233,19 @@ def _area(area: Area) -> str:
     return "\n    ".join([*lines, *(f"counter {verdict}" for verdict in _verdicts(area.otherwise, area.answer))])
 
 
+def _basics(hook: str, filtering: Filter) -> Iterator[str]:
+    """What passes before the rules: as it is written, else everything of the kind; nothing before connection tracking."""
+    if hook == "prerouting":
+        return
+    said = filtering.basics
+    if hook != "forward" and (said is None or "loopback" in said):
+        yield f'{"iifname" if hook == "input" else "oifname"} "lo" accept'
+    if said is None or "neighbour-discovery" in said:
+        yield _NEIGHBOURS
+    if "known-connections" in said if said is not None else filtering.stateful:
+        yield "ct state { established, related } accept"
+
+
 def _chain(hook: str, chain: Chain, filtering: Filter, box: Box) -> str:
     names = list(filtering.chains)
     # A chain of its own, so that `return` leads to the default.
@@ -161,94 +254,12 @@ def _chain(hook: str, chain: Chain, filtering: Filter, box: Box) -> str:
         *(f"    {text}" for rule in chain.rules for text in _rule(rule, box, names)),
         "  }",
     ]
-    lines = [*rules, f"  chain {hook}_box {{", f"    type filter hook {hook} priority 0; policy accept;"]
-    if hook != "forward":
-        side = "iifname" if hook == "input" else "oifname"
-        lines.append(f'    {side} "lo" accept')
-    lines.append(f"    {_NEIGHBOURS}")
-    if filtering.stateful:
-        lines.append("    ct state { established, related } accept")
+    priority = "-300" if hook == "prerouting" else "0"
+    lines = [*rules, f"  chain {hook}_box {{", f"    type filter hook {hook} priority {priority}; policy accept;"]
+    lines += [f"    {text}" for text in _basics(hook, filtering)]
     lines.append(f"    jump {hook}_rules")
     lines += [f"    counter {verdict}" for verdict in _verdicts(chain.default, None)]
     return "\n".join([*lines, "  }"])
-
-
-def _translation(box: Box) -> list[str]:
-    if not isinstance(box, Router) or not (box.forwards or box.masquerade or box.one_to_one or box.source_nat):
-        return []
-    tables = []
-    for family, version in (("ip", 4), ("ip6", 6)):
-        into, out = list(_own_first(box, family, version)), []
-        for forward in box.forwards:
-            own = [item.ip for item in box.interfaces[forward.on].address if item.version == version]
-            if not forward.enabled or forward.to.version != version or not own:
-                continue
-            match = [] if box.hairpin != "off" else [f"iifname {device_name(box, forward.on)}"]
-            match.append(f"{family} daddr {{ {', '.join(map(str, own))} }}")
-            sources = [str(each) for each in forward.sources if each.version == version]
-            if forward.sources and not sources:
-                continue
-            if sources:
-                match.append(f"{family} saddr {{ {', '.join(sources)} }}")
-            into += [
-                f"    {' '.join(match)} {forward.protocol} dport {ports} counter dnat to {target}"
-                for ports, target in _targets(forward.outside, forward.to, forward.port)
-            ]
-        if box.hairpin == "full":
-            for interface in box.interfaces.values():
-                device = device_name(box, interface.name)
-                mark = int(device[2:]) + 1
-                out.append(f"    ct mark {mark} oifname {device} ct status dnat counter masquerade")
-        for pair in box.one_to_one:
-            if pair.outside.version == version:
-                where = "" if box.hairpin != "off" else f"iifname {device_name(box, pair.on)} "
-                into.append(f"    {where}{family} daddr {pair.outside} counter dnat to {pair.inside}")
-                out.append(
-                    f"    oifname {device_name(box, pair.on)} {family} saddr {pair.inside} counter snat to {pair.outside}"
-                )
-        for rule in box.source_nat:
-            held = [str(each) for each in rule.sources if each.version == version]
-            if rule.to.version == version and (held or not rule.sources):
-                side = f"{family} saddr {{ {', '.join(held)} }} " if held else ""
-                out.append(f"    oifname {device_name(box, rule.on)} {side}counter snat to {rule.to}")
-        if version == 4:
-            out += [f"    oifname {device_name(box, name)} counter masquerade" for name in box.masquerade]
-        if into or out:
-            tables.append(_table_of(box, family, into, out))
-    return tables
-
-
-def _table_of(box: Router, family: str, into: list[str], out: list[str]) -> str:
-    """A family's translations as one table; where inside packets are turned round, with the marks that tell them."""
-    lines = [
-        f"table {family} translate {{",
-        "  chain into {",
-        "    type nat hook prerouting priority -100; policy accept;",
-    ]
-    lines += [*into, "  }", "  chain out {", "    type nat hook postrouting priority 100; policy accept;", *out, "  }"]
-    if box.hairpin == "full":
-        lines += ["  chain marks {", "    type filter hook prerouting priority -150; policy accept;"]
-        for name in box.interfaces:
-            device = device_name(box, name)
-            lines.append(f"    iifname {device} ct state new ct mark set {int(device[2:]) + 1}")
-        lines.append("  }")
-    return "\n".join([*lines, "}"])
-
-
-def _own_first(box: Router, family: str, version: int) -> Iterator[str]:
-    """Where the router's own services come first: what they take is not translated."""
-    if not box.own_services_first:
-        return
-    own = [item.ip for interface in box.interfaces.values() for item in interface.address if item.ip.version == version]
-    for service in box.services.values():
-        if not runs(service):
-            continue
-        for listener in service.listens:
-            everywhere = listener.address is None or int(listener.address) == 0
-            taken = [str(each) for each in own if everywhere or each == listener.address]
-            if taken:
-                protocols = "{ tcp, udp }" if isinstance(service, NameServer | Resolver) else "tcp"
-                yield f"    {family} daddr {{ {', '.join(taken)} }} meta l4proto {protocols} th dport {listener.port} counter return"
 
 
 def _lists(box: Box, estate: Estate) -> list[str]:
@@ -267,7 +278,7 @@ def _lists(box: Box, estate: Estate) -> list[str]:
         return []
     return [
         "table inet lists {",
-        "\n".join(["  chain into {", "    type filter hook prerouting priority -300; policy accept;", *into, "  }"]),
+        "\n".join(["  chain into {", "    type filter hook prerouting priority -310; policy accept;", *into, "  }"]),
         "\n".join(["  chain out {", "    type filter hook postrouting priority 300; policy accept;", *out, "  }"]),
         "}",
     ]
@@ -290,16 +301,6 @@ def _list_lines(rules: tuple[ListRule, ...]) -> Iterator[str]:
                     )
                     yield " ".join(part for part in parts if part)
     yield "counter drop"
-
-
-def _targets(outside: PortRange, to: IPAddress, port: int | None) -> Iterator[tuple[str, str]]:
-    """Ports and the target of each; a shifted range goes port by port."""
-    host = f"[{to}]" if to.version == 6 else str(to)
-    if port is None:
-        yield str(outside), str(to)
-        return
-    for number in range(outside.first, outside.last + 1):
-        yield str(number), f"{host}:{port + number - outside.first}"
 
 
 def _groups(box: Box, estate: Estate) -> list[str]:

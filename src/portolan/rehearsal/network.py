@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from portolan.estate.base import IPAddress
-from portolan.estate.machine import Machine, Router
+from portolan.estate.machine import Machine
 from portolan.estate.vantage import Vantage
 from portolan.rehearsal.facts import (
     PRIVATE,
@@ -15,9 +15,11 @@ from portolan.rehearsal.facts import (
     length_of,
     network_of,
     online_leg,
+    passes_packets,
     public,
     router_beside,
     routers_to_internet,
+    several,
 )
 from portolan.rehearsal.plan import BASE, Plan
 
@@ -55,6 +57,8 @@ def build_network(plan: Plan) -> None:
 
 def device_name(box: Box, interface: str) -> str:
     """The kernel's name of an interface: its place among the box's, since estate names may be long."""
+    if interface == "lo":
+        return interface
     names = list(box.interfaces) if isinstance(box, Machine) else [interface]
     return f"if{names.index(interface)}"
 
@@ -66,7 +70,7 @@ def _box(plan: Plan, box: Box, bridges: dict[str, str]) -> None:
     first = box.client_ports.first if isinstance(box, Vantage) else 32768
     # Connections come from the first ports of the range, as is predicted.
     script.append(f"echo {first} {first + 499} > /proc/sys/net/ipv4/ip_local_port_range")
-    forwarding = "1" if isinstance(box, Router) else "0"
+    forwarding = "1" if passes_packets(box) else "0"
     script.append(
         f"echo {forwarding} > /proc/sys/net/ipv4/ip_forward; echo {forwarding} > /proc/sys/net/ipv6/conf/all/forwarding"
     )
@@ -168,7 +172,8 @@ def _internet(plan: Plan) -> None:
         + f"\n    ip saddr {{ {private} }} drop\n    ip daddr {{ {private} }} drop\n    ip6 saddr != 2000::/3 drop\n    ip6 daddr != 2000::/3 drop"
     )
     plan.files["inet.nft"] = (
-        f"table inet carry {{\n  chain f {{\n    type filter hook forward priority 0; policy accept;\n    {drops}\n  }}\n}}\n"
+        f"table inet carry {{\n  chain f {{\n    type filter hook forward priority 0; policy accept;\n    {drops}\n  }}\n"
+        "  chain o {\n    type filter hook output priority 0; policy accept;\n    icmpv6 type destination-unreachable drop\n  }\n}\n"
     )
     script.append("nft -f inet.nft")
     for number, space in enumerate((AUTHORITY, RESOLVER)):
@@ -206,8 +211,14 @@ def _line(plan: Plan, machine: Machine, brought: set[IPAddress]) -> Iterator[str
             ports = ", ".join(map(str, interface.provider_blocks))
             yield f"oifname {outer} tcp flags & (syn | ack) == syn tcp dport {{ {ports} }} drop"
             yield f"oifname {outer} udp dport {{ {ports} }} drop"
-        fixed = [(each.on, each.outside) for each in machine.one_to_one] if isinstance(machine, Router) else []
-        fixed += [(each.on, each.to) for each in machine.source_nat] if isinstance(machine, Router) else []
+        fixed = [(each.on, each.outside) for each in machine.one_to_one]
+        fixed += [(each.on, address) for each in machine.source_nat for address in several(each.to, each.up_to)]
+        fixed += [
+            (each.on, address)
+            for each in machine.forwards
+            if each.on is not None and isinstance(each.address, tuple)
+            for address in each.address
+        ]
         for name, address in fixed:
             via = next((item.ip for item in interface.address if item.version == address.version), None)
             if name == interface.name and via is not None and address not in brought:

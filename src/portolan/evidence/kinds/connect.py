@@ -192,6 +192,51 @@ class FilterRejects(ConnectDecision, frozen=True):
     answer: str
 
 
+class BasicsAssumed(ConnectDecision, frozen=True):
+    kind = "basics-assumed"
+    words = (
+        "{box}'s filter does not say whether {basic} pass before its rules; they are assumed to. "
+        "By its {chain} rules alone this would be stopped: {packet}"
+    )
+    assumed = True
+    seen_by_itself = True
+
+    box: str
+    basic: str
+    chain: str
+    packet: Seen
+
+
+class NeighbourUnheard(ConnectDecision, frozen=True):
+    kind = "neighbour-unheard"
+    words = "{box} does not find its neighbour {address}, for neighbour discovery is stopped: {reason}"
+    standard = "RFC 4890 section 4.4.1"
+    stops = True
+
+    box: str
+    address: IPAddress
+    reason: str
+
+
+class LoopbackLeaves(ConnectDecision, frozen=True):
+    kind = "loopback-leaves"
+    words = "{box} lets nothing leave that comes from its loopback address {source}"
+    standard = "RFC 1122 section 3.2.1.3"
+    stops = True
+
+    box: str
+    source: IPAddress
+
+
+class RedirectNowhere(ConnectDecision, frozen=True):
+    kind = "redirect-nowhere"
+    words = "{box} redirects to itself, and its interface {interface} has no address for that"
+    stops = True
+
+    box: str
+    interface: str
+
+
 class GroupAllows(ConnectDecision, frozen=True):
     kind = "group-allows"
     words = "security group {group} on {interface} lets it {way}"
