@@ -3,7 +3,7 @@
 Usage: python -m conformance.run table [NAME ...]
        python -m conformance.run random N [--seed S] [--workers W]
        python -m conformance.run names N [--seed S]
-       python -m conformance.run connections N [--seed S]
+       python -m conformance.run connections N [--seed S] [--tables nft|iptables]
 """
 
 import argparse
@@ -177,7 +177,7 @@ def side_by_side() -> int:
     return 20 if time.monotonic() - start < 0.04 else 8
 
 
-def many(kind: str, count: int, seed: int, workers: int) -> int:
+def many(kind: str, count: int, seed: int, workers: int, tables: str = "nft") -> int:
     """Random zones (or topologies): at least so many questions (connections); how many disagree."""
     from conformance import topologies, zones
 
@@ -188,7 +188,7 @@ def many(kind: str, count: int, seed: int, workers: int) -> int:
     def one(at: int) -> tuple[str, list[str], int]:
         try:
             if kind == "connections":
-                return topologies.compared(seed * 1000 + at, 15, own)
+                return topologies.compared(seed * 1000 + at, 15, own, tables)
             text, differing, questions = zones.compared(seed * 1000 + at, 300, own)
         except EstateError:
             return "", [], 0  # a draw that no estate can say
@@ -238,6 +238,7 @@ def main() -> int:
     for each in (three, four):
         each.add_argument("count", type=int)
         each.add_argument("--seed", type=int, default=None)
+    four.add_argument("--tables", choices=("nft", "iptables"), default="nft", help="what loads the rule sets")
     for each in (one, two, three, four):
         each.add_argument(
             "--workers", type=int, default=None, help="worlds at once (8 or 20, as the machine bears; with a browser 2)"
@@ -251,7 +252,11 @@ def main() -> int:
     print(f"seed {seed}")
 
     if arguments.kind in ("names", "connections"):
-        return 1 if many(arguments.kind, arguments.count, seed, arguments.workers or 3) else 0
+        return (
+            1
+            if many(arguments.kind, arguments.count, seed, arguments.workers or 3, getattr(arguments, "tables", "nft"))
+            else 0
+        )
 
     def keep(name: str, text: str) -> None:
         KEPT.mkdir(exist_ok=True)

@@ -12,6 +12,7 @@ from ipaddress import ip_address
 from pathlib import Path
 from typing import Any
 
+from conformance.iptables_rules import iptables
 from portolan.estate.guesses import machines
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.formats.estate_file import load
@@ -34,6 +35,14 @@ ANSWERS = (
     "protocol-unreachable",
     "policy-fail",
 )
+MESSAGES = (
+    "echo-request",
+    "destination-unreachable",
+    "time-exceeded",
+    "neighbour-solicitation",
+    "neighbour-advertisement",
+)
+BASICS = ("loopback", "neighbour-discovery", "known-connections")
 Question = tuple[str, str, int]
 
 
@@ -46,6 +55,8 @@ class Draw:
         self.segments = ["one", "two", "three"][: self.rng.choice((1, 1, 2, 2, 3))]
         #: Addresses of every box by segment, for rules, forwards and questions.
         self.known: list[str] = ["203.0.113.40", "10.1.0.99", "192.0.2.99"]
+        #: Whether rules may name the sets of their filter.
+        self.sets = False
         self.groups = ["a", "b"] if self.rng.random() < 0.4 else []
         self.routers: dict[str, dict[str, list[str]]] = {}
 
@@ -83,9 +94,9 @@ class Draw:
                 **self.way_out(name),
             }
         for name in hosts:
-            if self.maybe(0.4):
+            if self.maybe(0.6):
                 vantages[f"on-{name}"] = {"host": name}
-        if self.maybe(0.2):
+        if self.maybe(0.3):
             vantages["on-router0"] = {"host": "router0"}
         if self.maybe(0.15):
             vantages["street"]["filter"] = self.filtered(("inbound", "outbound"), [])
@@ -140,7 +151,7 @@ class Draw:
             made["masquerade"] = self.rng.choice(([first], [first], names, names[-1:]))
         if self.maybe(0.5):
             made["hairpin"] = self.rng.choice(("full", "full", "destination-only"))
-        made["forwards"] = [self.forward(first) for _ in range(self.rng.choice((0, 1, 2, 3)))]
+        made["forwards"] = [self.forward(first, names) for _ in range(self.rng.choice((0, 1, 2, 3)))]
         inside = [each for each in self.known if each.startswith(("10.", "2001:db8:1:"))]
         if self.maybe(0.2):
             outside = self.rng.choice(("203.0.113.60", "203.0.113.61"))
@@ -153,13 +164,7 @@ class Draw:
             ]
             self.known.append(outside)
         if self.maybe(0.15):
-            made["source_nat"] = [
-                {
-                    "on": self.rng.choice(names),
-                    "from": self.rng.choice(("10.1.0.0/24", "10.1.0.0/25", "0.0.0.0/0")),
-                    "to": "203.0.113.70",
-                }
-            ]
+            made["source_nat"] = [self.source_nat(names)]
         if self.maybe(0.3):
             made["services"] = {"admin": {"kind": "other", "listens": [self.rng.choice(PORTS)]}}
             made["own_services_first"] = self.maybe(0.5)
@@ -174,7 +179,21 @@ class Draw:
         to = self.rng.choice(("10.1.0.15/32", "10.2.0.0/25", "198.51.100.0/24", "0.0.0.0/1", "2001:db8:1::/65"))
         return {"to": to, "type": self.rng.choice(("unreachable", "blackhole", "prohibit"))}
 
-    def forward(self, on: str) -> dict[str, Any]:
+    def source_nat(self, names: list[str]) -> dict[str, Any]:
+        """A line of source NAT."""
+        made: dict[str, Any] = {"on": self.rng.choice(names)}
+        made["from"] = self.rng.choice(("10.1.0.0/24", "10.1.0.0/25", "0.0.0.0/0"))
+        if self.maybe(0.7):
+            made["to"] = "203.0.113.70"
+        if self.maybe(0.3):
+            made["towards"] = self.rng.choice(("198.51.100.0/24", "10.0.0.0/8", "10.1.0.15"))
+        if self.maybe(0.2):
+            made[self.rng.choice(("not_from", "not_towards"))] = self.rng.choice(("10.1.0.15", "10.1.0.0/28"))
+        if self.maybe(0.3):
+            made["tcp"] = self.rng.choice((80, [80, 443], "0-1023"))
+        return made
+
+    def forward(self, on: str, names: list[str]) -> dict[str, Any]:
         """A port forward."""
         port = self.rng.choice(PORTS)
         made: dict[str, Any] = {
@@ -188,10 +207,26 @@ class Draw:
             made["tcp"] = f"{port}-{port + 3}"
         if self.maybe(0.3):
             made["port"] = self.rng.choice(PORTS)
+        if self.maybe(0.15):
+            del made["to"]
+            made["port"] = self.rng.choice(PORTS)
         if self.maybe(0.1):
             made["enabled"] = False
         if self.maybe(0.15):
             made["from"] = self.rng.choice(("198.51.100.0/24", "10.0.0.0/8", "192.0.2.0/24"))
+        if self.maybe(0.1):
+            made["not_from"] = self.rng.choice(("198.51.100.0/24", "10.1.0.50", "10.1.0.0/28"))
+        if self.maybe(0.2):
+            del made["on"]
+            if self.maybe(0.4):
+                made["not_on"] = [self.rng.choice(names)]
+        if self.maybe(0.2):
+            choices = ["own", ["203.0.113.40"], ["10.1.0.1", "203.0.113.99"]]
+            made["address"] = self.rng.choice(choices)
+        if self.maybe(0.3):
+            made["own_connections"] = True
+        if self.maybe(0.15):
+            made["hairpin"] = self.rng.choice(("off", "destination-only", "full"))
         return made
 
     def way_out(self, segment: str) -> dict[str, Any]:
@@ -230,14 +265,34 @@ class Draw:
             where = self.rng.choice(("", "", "", "0.0.0.0:", "[::]:", f"{addresses[0]}:", "127.0.0.1:"))
             listens.append(f"{where}{port}")
         made["services"] = {"page": {"kind": "other", "listens": listens}}
-        if self.maybe(0.3):
+        others = [each for each in self.segments if each != segment]
+        if others and self.maybe(0.2):
+            made["interfaces"][others[0]] = {"address": self.addresses(others[0], 35 + number)}
+            if "gateway" not in made:
+                made["gateway"] = "none"
+        if self.maybe(0.25):
+            names = list(made["interfaces"])
+            made["forwards"] = [self.forward(segment, names) for _ in range(self.rng.choice((1, 2)))]
+            if self.maybe(0.3):
+                made["source_nat"] = [self.source_nat(names)]
+            if self.maybe(0.3):
+                made["hairpin"] = "full"
+        if self.maybe(0.4):
             made["filter"] = self.filtered(("inbound", "outbound"), [segment])
         return made
 
     def ports(self) -> dict[str, Any]:
         """Ports of a rule, or none."""
         return self.rng.choice(
-            ({}, {"ports": 80}, {"ports": [80, 443]}, {"ports": "79-443"}, {"ports": 22}, {"ports": "32768-60999"})
+            (
+                {},
+                {"ports": 80},
+                {"ports": ["web"] if self.sets else [80, 443]},
+                {"ports": "79-443"},
+                {"ports": 22},
+                {"ports": "0-1023"},
+                {"ports": "32768-60999"},
+            )
         )
 
     def net(self) -> str:
@@ -251,19 +306,29 @@ class Draw:
             "0.0.0.0/0",
             "10.1.0.1/32",
         ]
+        if self.sets and self.maybe(0.3):
+            return "inside"
+        plain.append("10.1.0.14-10.1.0.17")
         return self.rng.choice([*plain, "2001:db8:1::/64", "::/0"] if self.six else plain)
 
     def rule(self, chain: str, names: list[str], jumps: list[str]) -> dict[str, Any]:
         """A filter's rule."""
         protocol = self.rng.choice(("tcp", "tcp", "any", "icmp"))
-        word = self.rng.choice(("allow", "allow", "allow", "drop", "reject", "return", *(["jump"] if jumps else [])))
+        verdicts = ["allow", "allow", "allow", "drop", "return", *(["jump", "goto"] if jumps else [])]
+        word = self.rng.choice([*verdicts, *(["reject"] if chain not in ("arriving", "before") else [])])
         made: dict[str, Any] = {word: protocol}
-        if word == "jump":
-            made = {"jump": self.rng.choice(jumps), "protocol": protocol}
+        if word in ("jump", "goto"):
+            made = {word: self.rng.choice(jumps), "protocol": protocol}
         if protocol == "tcp":
             made |= self.ports()
             if self.maybe(0.1):
                 made["source_ports"] = self.rng.choice(("1-1023", "32768-60999", 80))
+            if self.maybe(0.1):
+                made[self.rng.choice(("not_ports", "not_source_ports"))] = self.rng.choice(
+                    (80, [80, 22], "32768-60999")
+                )
+        if protocol == "icmp" and self.maybe(0.5):
+            made["icmp_types"] = self.rng.sample(MESSAGES, self.rng.choice((1, 2, 4)))
         if word == "reject":
             answer = self.rng.choice(ANSWERS)
             if answer != "tcp-reset" or protocol == "tcp":
@@ -271,29 +336,59 @@ class Draw:
         for key in ("from", "to"):
             if self.maybe(0.3):
                 made[key] = [self.net() for _ in range(self.rng.choice((1, 1, 2)))]
-        if self.maybe(0.15):
-            made["state"] = self.rng.choice((["new"], ["established", "related"], ["invalid"]))
-        if names and chain in ("inbound", "forward") and self.maybe(0.2):
-            made["in"] = self.rng.choice(names)
-        if names and chain in ("outbound", "forward") and self.maybe(0.2):
-            made["out"] = self.rng.choice(names)
-        if chain == "forward" and self.maybe(0.15):
-            made["forwarded"] = self.maybe(0.5)
+            if self.maybe(0.08):
+                made[f"not_{key}"] = [self.net() for _ in range(self.rng.choice((1, 2)))]
+            if self.maybe(0.08):
+                made[f"{key}_own"] = self.maybe(0.6)
+        if chain not in ("arriving", "before"):
+            if self.maybe(0.15):
+                made["state"] = self.rng.choice((["new"], ["established", "related"], ["invalid"], ["untracked"]))
+            elif self.maybe(0.08):
+                made["not_state"] = self.rng.choice((["new"], ["established", "related"], ["invalid", "new"]))
+            if chain == "forward" and self.maybe(0.15):
+                made["forwarded"] = self.maybe(0.5)
+        every = [*names, "lo", *([f"{names[0][:2]}*", "*"] if names else [])]
+        if chain in ("inbound", "forward", "arriving") and self.maybe(0.2):
+            made[self.rng.choice(("in", "in", "not_in"))] = self.rng.sample(every, self.rng.choice((1, 1, 2)))
+        if chain in ("outbound", "forward") and self.maybe(0.2):
+            made[self.rng.choice(("out", "out", "not_out"))] = self.rng.sample(every, self.rng.choice((1, 1, 2)))
         return made
 
     def filtered(self, chains: tuple[str, ...], names: list[str]) -> dict[str, Any]:
         """A filter."""
         made: dict[str, Any] = {}
-        if self.maybe(0.15):
+        if self.maybe(0.5):
+            made["basics"] = self.rng.choice(
+                (
+                    [],
+                    [],
+                    ["known-connections"],
+                    ["loopback", "known-connections"],
+                    ["neighbour-discovery"],
+                    list(BASICS),
+                )
+            )
+        elif self.maybe(0.15):
             made["stateful"] = False
+        if self.maybe(0.3):
+            made["sets"] = {"inside": {"addresses": [self.net(), "10.1.0.10-10.1.0.40"]}, "web": {"ports": [80, 443]}}
+        self.sets = "sets" in made
         jumps: list[str] = []
         if self.maybe(0.3):
-            made["chains"] = {"own": {"rules": [self.rule("own", [], []) for _ in range(self.rng.choice((1, 2)))]}}
+            own = [self.rule("own", [], []) for _ in range(self.rng.choice((1, 2)))]
+            made["chains"] = {"own": {"rules": own}}
             jumps = ["own"]
+            if self.maybe(0.3):
+                more = [self.rule("own", [], jumps) for _ in range(self.rng.choice((1, 2)))]
+                made["chains"]["more"] = {"rules": more}
+                jumps = ["more", "own"]
         for chain in chains:
             if self.maybe(0.6):
                 rules = [self.rule(chain, names, jumps) for _ in range(self.rng.choice((0, 1, 2, 3, 12)))]
                 made[chain] = {"default": self.rng.choice(("allow", "allow", "drop", "reject")), "rules": rules}
+        if self.maybe(0.12):
+            rules = [self.rule("arriving", names, []) for _ in range(self.rng.choice((1, 2)))]
+            made["arriving"] = {"default": "allow" if self.maybe(0.8) else "drop", "rules": rules}
         if "inbound" not in made and self.maybe(0.3):
             made["areas"] = {
                 "inside": {
@@ -303,6 +398,7 @@ class Draw:
                 },
                 "outside": {"default": True, "services": ["http"] if self.maybe(0.5) else []},
             }
+        self.sets = False
         return made
 
     def lines(self) -> list[dict[str, Any]]:
@@ -349,14 +445,32 @@ class Draw:
         return list(found)
 
 
-def compared(seed: int, each: int, own: list[str]) -> tuple[str, list[str], int]:
+def compared(seed: int, each: int, own: list[str], tables: str = "nft") -> tuple[str, list[str], int]:
     """One random topology and its connections: the estate's text, what disagrees in words, how many were made."""
     draw = Draw(seed)
     data = draw.estate()
     text = json.dumps(data, indent=1)
-    questions = draw.questions(data["vantages"], each)
-    wrong, count = asked(text, questions, own)
-    return text, list(wrong.values()), count
+    wrong: list[str] = []
+    count = 0
+    for questions in batches(data, draw.questions(data["vantages"], each)):
+        differing, number = asked(text, questions, own, tables)
+        wrong += differing.values()
+        count += number
+    return text, wrong, count
+
+
+#: Questions over IPv6 that are each asked of boxes started anew, where neighbours may not find each other.
+MOST_ALONE = 4
+
+
+def batches(data: dict[str, Any], questions: list[Question]) -> list[list[Question]]:
+    """Questions that can be asked one after the other: where discovery may be stopped, what is known from an earlier one counts."""
+    boxes = [*data["routers"].values(), *data["hosts"].values(), *data["vantages"].values()]
+    filters = [box["filter"] for box in boxes if "filter" in box]
+    if not any("neighbour-discovery" not in each.get("basics", BASICS) or "arriving" in each for each in filters):
+        return [questions]
+    six = [each for each in questions if ":" in each[1]]
+    return [[each for each in questions if ":" not in each[1]], *([each] for each in six[:MOST_ALONE])]
 
 
 #: A kernel sends a visitor five errors about missing routes at once, then one a second (ip_rt_error_burst, which is no
@@ -382,7 +496,9 @@ def borne(world: World, questions: list[Question]) -> list[Question]:
     return found
 
 
-def asked(text: str, questions: list[Question], own: list[str]) -> tuple[dict[Question | None, str], int]:
+def asked(
+    text: str, questions: list[Question], own: list[str], tables: str = "nft"
+) -> tuple[dict[Question | None, str], int]:
     """The connections of an estate, both ways: what disagrees in words (None: something else went wrong), how many."""
     estate = load(MemoryFiles({"estate.yaml": text}), "estate.yaml").estate
     assert estate.at is not None
@@ -390,7 +506,7 @@ def asked(text: str, questions: list[Question], own: list[str]) -> tuple[dict[Qu
     questions = borne(world, questions)
     plan = Plan(estate)
     build_network(plan)
-    build_filters(plan)
+    build_filters(plan, iptables if tables == "iptables" else None)
     for name in ("answerer.py", "caller.py"):
         plan.files[name] = Path(__file__).with_name(name).read_text("utf-8")
     for machine in machines(estate):

@@ -13,10 +13,10 @@ _WORDS = {
 
 def a_type(kind: type) -> str:
     """A type's name with its article."""
-    return _WORDS.get(kind.__name__, f"a {title_of(kind)}")
+    return _WORDS.get(kind.__name__, f"a {_title_of(kind)}")
 
 
-def title_of(kind: type) -> str:
+def _title_of(kind: type) -> str:
     """A type's name in words."""
     return "".join(
         f" {char.lower()}" if char.isupper() and at else char.lower() for at, char in enumerate(kind.__name__)

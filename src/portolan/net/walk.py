@@ -53,6 +53,7 @@ class Walk:
         "choice",
         "decisions",
         "later",
+        "meant",
         "met",
         "origin",
         "rejecting",
@@ -81,6 +82,9 @@ class Walk:
         self.tracked: dict[str, list[Tracked]] = {}
         #: What nothing states: by the box and what it is about.
         self.assumed: dict[tuple[str, str], Decision] = {}
+        #: Where a packet of a box's own was meant to go before the box translated it: the filter for what leaves sees the
+        #: interface for that (Linux routes such a packet anew, and tells the hook's later chains nothing of it).
+        self.meant: IPAddress | None = None
         #: Who has found which neighbour (IPv6), by box and address.
         self.met: set[tuple[str, IPAddress]] = set()
 
@@ -110,8 +114,10 @@ class Walk:
         elif mapped is not None:
             packet.goes_to(mapped[2], mapped[3])
         elif packet.state is State.NEW and (device.translates_own if entering is None else device.translates):
+            asked = packet.dst
             found = destination(device, packet, entering, self.choice)
             if found is not None:
+                self.meant = asked if entering is None else None
                 sent_on = found.by
                 self.twice = max(self.twice, found.ways) if found.ways > 1 else self.twice
                 if found.decision.stops:
@@ -154,10 +160,14 @@ class Walk:
         out = line.port
         if device.filter is not None:
             name: ChainName = "outbound" if entering is None else "forward"
-            came = None if entering is None else entering.name
-            barred = self._filter(device, name, packet, Circumstances(came, out.name, at.forwarded), at.before)
+            came, leaves = None if entering is None else entering.name, out.name
+            if entering is None and self.meant is not None:
+                leaves = _interface_towards(device, self.meant)
+            barred = self._filter(device, name, packet, Circumstances(came, leaves, at.forwarded), at.before)
             if barred is not None:
                 return barred
+        if entering is None:
+            self.meant = None
         if at.known is not None:
             _undo_source(packet, at.known)
         elif at.mapped is not None:
@@ -487,7 +497,8 @@ class Walk:
     def _end(self, how: str, device: Device, packet: Packet, decision: Decision, before: Addressed | None) -> End:
         self.decisions.append(decision)
         if before is not None:
-            # The box itself undoes its own translation when it answers.
+            # The box itself undoes its own translation when it answers; it is meant for the source that it made.
+            self.meant = packet.src if packet.src != before[0] else None
             packet.comes_from(before[0], before[1])
             packet.goes_to(before[2], before[3])
         return End(how, device, decision)
@@ -518,6 +529,14 @@ class _Passing(NamedTuple):
     known: Tracked | None
     mapped: Addressed | None
     forwarded: bool
+
+
+def _interface_towards(device: Device, address: IPAddress) -> str:
+    """The interface by which a box would send to an address: its own is reached by loopback."""
+    if address in device.local or is_loopback(address):
+        return LOOPBACK
+    line = device.route(address)
+    return line.port.name if line is not None else ""
 
 
 def _forwarded(before: Addressed, packet: Packet, known: Tracked | None, mapped: Addressed | None) -> bool:

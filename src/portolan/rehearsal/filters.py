@@ -1,6 +1,6 @@
 """The filter driver: forwards, masquerading, hairpin, filters and security groups as nf_tables rules."""
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from ipaddress import IPv4Network, IPv6Network
 
 from portolan.estate.areas import service_ports
@@ -32,10 +32,18 @@ _ONE_VERSION = {
 }
 
 
-def build_filters(plan: Plan) -> None:
+#: Another way to load a box's filter and translations than as nf_tables: puts its commands into the plan.
+Loader = Callable[[Plan, Box], None]
+
+
+def build_filters(plan: Plan, loader: Loader | None = None) -> None:
     """Rules for every box that has any."""
     for box in every_box(plan.estate):
-        tables = [*translation(box), *_filter(box), *_groups(box, plan.estate), *_lists(box, plan.estate)]
+        tables = [*_groups(box, plan.estate), *_lists(box, plan.estate)]
+        if loader is not None:
+            loader(plan, box)
+        else:
+            tables = [*translation(box), *_filter(box), *tables]
         if tables:
             space = plan.space_of(box)
             plan.files[f"{space}.nft"] = rules("\n".join(tables) + "\n")
@@ -143,7 +151,8 @@ def _rule(rule: FilterRule, box: Box, chains: list[str]) -> Iterator[str]:
     legs = _legs_asked(rule, box)
     if legs is None:
         return
-    common = [_protocol(rule.protocol), *legs]
+    # A message's type says its protocol too.
+    common = ["" if rule.icmp_types else _protocol(rule.protocol), *legs]
     for word, held, negated in (
         ("sport", rule.source_ports, ""),
         ("sport", rule.not_source_ports, "!= "),
