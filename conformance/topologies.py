@@ -349,9 +349,13 @@ class Draw:
                 made["forwarded"] = self.maybe(0.5)
         every = [*names, "lo", *([f"{names[0][:2]}*", "*"] if names else [])]
         if chain in ("inbound", "forward", "arriving") and self.maybe(0.2):
-            made[self.rng.choice(("in", "in", "not_in"))] = self.rng.sample(every, self.rng.choice((1, 1, 2)))
+            made[self.rng.choice(("in", "in", "not_in"))] = self.rng.sample(
+                every, min(len(every), self.rng.choice((1, 1, 2)))
+            )
         if chain in ("outbound", "forward") and self.maybe(0.2):
-            made[self.rng.choice(("out", "out", "not_out"))] = self.rng.sample(every, self.rng.choice((1, 1, 2)))
+            made[self.rng.choice(("out", "out", "not_out"))] = self.rng.sample(
+                every, min(len(every), self.rng.choice((1, 1, 2)))
+            )
         return made
 
     def filtered(self, chains: tuple[str, ...], names: list[str]) -> dict[str, Any]:

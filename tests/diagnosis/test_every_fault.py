@@ -52,6 +52,7 @@ SERVER = (
 
 SIX = [("[10.20.0.0/24]", '[10.20.0.0/24, "2001:db8:20::/64"]'), ("address: 203.0.113.40}", 'address: [203.0.113.40, "2001:db8:40::1"]}'),
        ("dome: {address: 10.20.0.1}", 'dome: {address: [10.20.0.1, "2001:db8:20::1"]}'), (HOST, '{dome: {address: [10.20.0.15, "2001:db8:20::15"]}}')]  # fmt: skip
+HOST_SIX = SIX[3][1]
 STREET = "address: 198.51.100.77,"
 COPY = "delegated_to: [ns1.old-pages.example]\n    copies: {old: {servers: [ns1.old-pages.example], without: [visit]}}"
 BEFORE = "before: [{until: 2026-03-14T19:30:00Z, records: [visit 3600 A 203.0.113.99]}]"
@@ -149,6 +150,14 @@ BAD = {
     "filter-drops": ([filtered("{allow: tcp, ports: 80}")], VISIT, "street"),
     "filter-drops, in the router": ([("    masquerade", "    filter: {forward: {default: drop}}\n    masquerade")], VISIT, "street"),
     "filter-rejects": ([filtered("{reject: tcp}", "allow")], VISIT, "street"),
+    "filter-replies-forgotten": ([(HOST, f"{HOST}\n    filter: {{basics: [], inbound: {{default: drop, rules: [{{allow: tcp, ports: [80, 443], state: new}}]}}}}")], VISIT, "street"),
+    "filter-replies-forgotten, the answer": ([(HOST, f"{HOST}\n    filter: {{stateful: false, outbound: {{default: drop}}}}")], VISIT, "street"),
+    "filter-basics-missing": ([*SIX, (HOST_SIX, f"{HOST_SIX}\n    filter: {{basics: [known-connections], inbound: {{default: drop, rules: [{{allow: tcp}}]}}}}"), (REC, "      - visit 60 AAAA 2001:db8:20::15\n"),
+                               (STREET, STREET.replace("198.51.100.77", '"2001:db8:77::7"'))], VISIT, "street"),
+    "filter-basics-missing, loopback": ([(HOST, f"{HOST}\n    filter: {{basics: [known-connections], inbound: {{default: drop, rules: [{{allow: tcp, in: dome}}]}}}}"), ("  office: {network: dome, address: 10.20.0.50}", "  office: {host: orion}")], "http://10.20.0.15/", "office"),
+    "filter-basics-unsaid": None,  # only checks find it: tests/diagnosis/test_lint.py
+    "redirect-local-missing": ([web_with("privileged: false"), ("listens: [80, 443 tls]", "listens: [8080, 8443 tls]")], VISIT, "street"),
+    "forward-not-for-own": ([("listens: [80, 443 tls]", "listens: [8080, 8443 tls]"), (HOST, f"{HOST}\n    forwards: [{{tcp: 80, port: 8080}}, {{tcp: 443, port: 8443}}]"), ("  office: {network: dome, address: 10.20.0.50}", "  office: {host: orion}")], "http://10.20.0.15/", "office"),
     "filter-order": ([filtered("{drop: tcp}, {allow: tcp, ports: 443}")], VISIT, "street"),
     "group-missing-port": (grouped("{allow: tcp, ports: 80}"), VISIT, "street"),
     "group-wrong-source": (grouped("{allow: tcp, ports: 443, from: 10.20.0.0/24}"), VISIT, "street"),

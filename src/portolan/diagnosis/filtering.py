@@ -13,9 +13,9 @@ from portolan.diagnosis.base import (
 )
 from portolan.diagnosis.proposal import Proposal, append, remedy
 from portolan.estate.areas import SERVICES
-from portolan.estate.base import PortRange, is_public
-from portolan.estate.filter import Area, Chain, FilterRule, NamedChain
-from portolan.estate.guesses import machines
+from portolan.estate.base import IPAddress, PortRange, is_public
+from portolan.estate.filter import Area, Chain, Filter, FilterRule, NamedChain
+from portolan.estate.guesses import attachments, machines
 from portolan.estate.machine import Machine
 from portolan.estate.network import Group, GroupRule, Interface
 from portolan.estate.vantage import Vantage
@@ -349,20 +349,28 @@ def rule_at(chain: Chain | NamedChain, rule: object) -> int | None:
     return next((index for index, each in enumerate(chain.rules) if each.place.path == rule.place.path), None)
 
 
-def chain_of(case: Case) -> object:
-    """The chain whose rule or default decided."""
+def filter_of(case: Case) -> tuple[str, Filter, tuple[IPAddress, ...]] | None:
+    """Whose filter decided, the filter, and the owner's addresses; None where none did."""
     stop = case.stop
-    if stop is None or stop.place is None:
+    if stop is None or stop.place is None or "filter" not in stop.place.path:
         return None
     path = stop.place.path
-    at = next((index for index, part in enumerate(path) if part == "filter"), -1)
-    if at < 0 or len(path) <= at + 1:
-        return None
     owner: Machine | Vantage | None = case.device.stated
     if path[0] in ("routers", "hosts"):
         owner = (case.estate.routers if path[0] == "routers" else case.estate.hosts).get(str(path[1]))
-    filtering = owner.filter if owner is not None else None
-    if filtering is None:
+    if owner is None or owner.filter is None:
+        return None
+    return owner.name, owner.filter, tuple(item.ip for _, held in attachments(owner) for item in held)
+
+
+def chain_of(case: Case) -> object:
+    """The chain whose rule or default decided."""
+    stop, found = case.stop, filter_of(case)
+    if stop is None or stop.place is None or found is None:
+        return None
+    path, filtering = stop.place.path, found[1]
+    at = path.index("filter")
+    if len(path) <= at + 1:
         return None
     if path[at + 1] in ("chains", "areas") and len(path) > at + 2:
         return getattr(filtering, str(path[at + 1])).get(path[at + 2])

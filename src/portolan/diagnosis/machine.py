@@ -4,14 +4,16 @@ from collections.abc import Iterator
 
 import msgspec
 
-from portolan.diagnosis.base import Case, Finding, ServiceClue, fault, listed, not_started
+from portolan.diagnosis.base import Case, Finding, ServiceClue, fault, listed, not_started, target_of
 from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, remove, replace
+from portolan.estate.base import IPAddress, is_loopback
+from portolan.estate.guesses import asked_by
 from portolan.estate.machine import Forward, Machine
 from portolan.estate.service import Listener, Service, WebService, sites_of
 from portolan.evidence.decision import Leg
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.start import Why
-from portolan.net.listeners import Failure
+from portolan.net.listeners import FIRST_OPEN_PORT, Failure
 
 
 class FailureClue(msgspec.Struct, frozen=True):
@@ -25,6 +27,21 @@ class ListenerClue(msgspec.Struct, frozen=True):
 
     listener: Listener
     service: Service
+
+
+class OwnClue(msgspec.Struct, frozen=True):
+    """The forward, and the address that its machine asked."""
+
+    forward: Forward
+    address: IPAddress
+
+
+class RedirectClue(msgspec.Struct, frozen=True):
+    """The machine, the port asked, and the one that the service listens on."""
+
+    machine: Machine
+    port: int
+    to: int
 
 
 class WrongPortClue(msgspec.Struct, frozen=True):
@@ -181,6 +198,58 @@ def wrong_address(case: Case) -> Finding | None:
 
 
 @fault(
+    "forward-not-for-own",
+    "A forward takes what arrives, and not what the machine asks itself",
+    "a refusal on the machine itself only",
+    "Let the forward take the machine's own connections too, or ask the inside address.",
+    "nothing-listens",
+)
+def not_for_own(case: Case) -> Finding | None:
+    """The machine asks itself for a port that it forwards for others."""
+    connection, machine = case.exchange.connection, case.device.machine
+    if connection is None or machine is None or connection.reached is not machine:
+        return None
+    for forward in machine.forwards:
+        if (
+            forward.enabled
+            and not forward.own_connections
+            and forward.protocol == "tcp"
+            and connection.port in forward.outside
+            and (is_loopback(connection.address) or connection.address in asked_by(machine, forward))
+        ):
+            text = f"{machine.name} forwards port {connection.port} to {target_of(forward)}, and not for its own connections"
+            return Finding("forward-not-for-own", text, forward.place, clue=OwnClue(forward, connection.address))
+    return None
+
+
+@fault(
+    "redirect-local-missing",
+    "The service may not open the port, listens on a higher one, and nothing redirects to it",
+    "a refusal",
+    "Redirect the port to the service's own on that machine; or let the service open low ports.",
+    "nothing-listens",
+)
+def redirect_missing(case: Case) -> Finding | None:
+    """A service without the privilege for the port listens on a port above 1023."""
+    connection, port, secure = case.exchange.connection, case.asked_port, case.exchange.url.secure
+    homes = {id(home.service) for home in case.homes()}
+    if connection is None or connection.reached is None or port >= FIRST_OPEN_PORT:
+        return None
+    for service, listener in _candidates(case):
+        if (
+            isinstance(service, WebService)
+            and not service.privileged
+            and listener.port >= FIRST_OPEN_PORT
+            and listener.tls == secure
+            and (not homes or id(service) in homes)
+        ):
+            text = f"{service.name} on {_name(case)} listens on {listener}, for it may not open port {port}, and nothing redirects port {port} to it"
+            clue = RedirectClue(connection.reached, port, listener.port)
+            return Finding("redirect-local-missing", text, connection.reached.place, clue=clue)
+    return None
+
+
+@fault(
     "listener-wrong-port",
     "The service listens on another port",
     "a refusal",
@@ -299,6 +368,27 @@ def _at_address(case: Case, listener: Listener) -> str | None:
     if connection is None or address is None:
         return None
     return f"[{address}]:{listener.port}" if address.version == 6 else f"{address}:{listener.port}"
+
+
+@remedy("forward-not-for-own")
+def forward_own_too(_case: Case, clue: OwnClue) -> Iterator[Proposal]:
+    """Lets the forward take the machine's own connections."""
+    forward = clue.forward
+    patch = put(forward.place, "own_connections", True)
+    if is_loopback(clue.address):
+        patch += put(forward.place, "address", "own")
+    text = f"let the forward of port {forward.outside} to {target_of(forward)} take {forward.place.path[1]}'s own connections too"
+    yield Proposal(text, patch)
+
+
+@remedy("redirect-local-missing")
+def redirect_to_it(_case: Case, clue: RedirectClue) -> Iterator[Proposal]:
+    """Redirects the port to the service's own."""
+    value = {"tcp": clue.port, "port": clue.to}
+    yield Proposal(
+        f"redirect tcp port {clue.port} of {clue.machine.name} to its port {clue.to}",
+        append(clue.machine.place, "forwards", value),
+    )
 
 
 @remedy("listener-wrong-port")

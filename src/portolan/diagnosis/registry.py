@@ -5,6 +5,7 @@ from functools import cache
 
 from portolan.diagnosis import (
     base,
+    basics,
     boot,
     certificate,
     filtering,
@@ -33,6 +34,7 @@ FAMILIES = (
     names,
     redirect,
     site,
+    basics,
     network,
     way,
     filtering,

@@ -23,6 +23,7 @@ class Seen(NamedTuple):
     src: IPAddress
     dst: IPAddress
     dport: int
+    state: State = State.NEW
 
     def __str__(self) -> str:
         if self.protocol not in ("tcp", "udp"):

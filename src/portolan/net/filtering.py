@@ -17,7 +17,7 @@ from portolan.source.place import Place
 ChainName = Literal["arriving", "inbound", "forward", "outbound"]
 
 #: Neighbour discovery (RFC 4861): connection tracking leaves it alone.
-_DISCOVERY = (
+DISCOVERY = (
     "router-solicitation",
     "router-advertisement",
     "neighbour-solicitation",
@@ -71,7 +71,7 @@ def _basics(filtering: Filter, packet: Packet, at: Circumstances) -> tuple[Basic
     found: list[Basic] = []
     if LOOPBACK in (at.entering, at.leaving) and filtering.passes("loopback"):
         found.append("loopback")
-    if packet.message in _DISCOVERY and filtering.passes("neighbour-discovery"):
+    if packet.message in DISCOVERY and filtering.passes("neighbour-discovery"):
         found.append("neighbour-discovery")
     if packet.state in (State.ESTABLISHED, State.RELATED) and filtering.passes("known-connections"):
         found.append("known-connections")

@@ -52,4 +52,4 @@ class Packet:
 
     def seen(self) -> Seen:
         """The packet as it is now."""
-        return Seen(self.protocol if self.message is None else self.message, self.src, self.dst, self.dport)
+        return Seen(self.protocol if self.message is None else self.message, self.src, self.dst, self.dport, self.state)
