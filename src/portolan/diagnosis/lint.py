@@ -11,8 +11,9 @@ from portolan.estate.base import IPAddress, is_public
 from portolan.estate.filter import FilterRule
 from portolan.estate.guesses import asked_by, machines
 from portolan.estate.machine import Forward, Machine
-from portolan.estate.service import Listener, Site, WebService
+from portolan.estate.service import Listener, NameServer, Site, WebService
 from portolan.estate.url import BadUrlError, parse
+from portolan.estate.zone import SERVER_PROGRAMS
 from portolan.evidence.start import Why
 from portolan.http.binding import bound
 from portolan.journey.world import World
@@ -35,13 +36,26 @@ def lint(world: World) -> list[Finding]:
 def zones_that_do_not_load(world: World) -> Iterator[Finding]:
     """Zones that a real server refuses."""
     for zone in world.estate.zones.values():
-        if zone.data.defect is not None:
-            text, record = zone.data.defect
-            yield Finding(
-                "name-alias-at-apex",
-                f"the zone {zone.name} does not load: {text} ({record.text.strip()})",
-                record.place,
-            )
+        if not zone.data.defects:
+            continue
+        held = [
+            service
+            for machine in machines(world.estate)
+            for service in machine.services.values()
+            if isinstance(service, NameServer) and zone.name in service.zones
+        ]
+        defect = next(filter(None, (zone.data.defect_for(each.program) for each in held)), None)
+        defect = defect or (zone.data.defect_for(None) if not held else None)
+        unsaid = not held or any(each.program is None for each in held)
+        doubt = zone.data.doubt() if defect is None and unsaid else None
+        if defect is not None:
+            code = "name-alias-at-apex" if defect.record.type == "CNAME" else "name-zone-refused"
+            text = f"the zone {zone.name} does not load: {defect.text} ({defect.record.text.strip()})"
+            yield Finding(code, text, defect.record.place)
+        elif doubt is not None:
+            programs = " and ".join(each for each in SERVER_PROGRAMS if each in doubt.refused_by)
+            text = f"{programs} would not load the zone {zone.name}: {doubt.text} ({doubt.record.text.strip()})"
+            yield Finding("name-zone-refused", text, doubt.record.place, Severity.WARNING)
 
 
 def doubled_origins(world: World) -> Iterator[Finding]:
@@ -234,7 +248,7 @@ def names_have_records(world: World) -> Iterator[Finding]:
             if "*" in name:
                 continue
             zone = zone_of(world.estate, name)
-            if zone is not None and zone.data.defect is None:
+            if zone is not None and zone.data.defect_for(None) is None:
                 index = world.naming.index(zone)
                 if index.look(name) is None and not (zone.apex_alias is not None and name == zone.name):
                     near = nearest(name, index.nodes) if len(index.nodes) < 5000 else None

@@ -85,7 +85,11 @@ def delegations(world: World) -> Iterator[Finding]:
                     zone.place.key("delegated_to"),
                 )
         parent = zone_of(world.estate, zone.name.partition(".")[2])
-        if parent is not None and not parent.data.nodes.get(zone.name, {}).get("NS") and parent.data.defect is None:
+        if (
+            parent is not None
+            and not parent.data.nodes.get(zone.name, {}).get("NS")
+            and parent.data.defect_for(None) is None
+        ):
             yield Finding(
                 "name-zone-elsewhere",
                 f"the zone {parent.name} does not delegate {zone.name}: nobody asks for it there",
@@ -212,7 +216,7 @@ def alias_loops(world: World) -> Iterator[Finding]:
 def wrong_types(world: World) -> Iterator[Finding]:
     """Names of sites that exist without an address."""
     for name, zone in _site_names(world.estate):
-        found = world.naming.index(zone).look(name) if zone.data.defect is None else None
+        found = world.naming.index(zone).look(name) if zone.data.defect_for(None) is None else None
         if (
             isinstance(found, Found)
             and not {"A", "AAAA", "CNAME", "HTTPS"} & set(found.types)

@@ -17,9 +17,20 @@ from portolan.diagnosis.base import (
     zone_asked,
     zone_of,
 )
-from portolan.diagnosis.proposal import Proposal, add_record, drop_record, item_path, remedy, remove, swap_record
+from portolan.diagnosis.proposal import (
+    Proposal,
+    add_record,
+    drop_record,
+    item_path,
+    owner_in,
+    remedy,
+    remove,
+    swap_record,
+)
 from portolan.estate.base import IPAddress, is_public
+from portolan.estate.guesses import machines
 from portolan.estate.machine import HostsLine, Router
+from portolan.estate.service import zones_of
 from portolan.estate.zone import Record, Zone
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import name as name_kinds
@@ -252,11 +263,31 @@ def _about(case: Case, record: Record) -> RecordClue:
 )
 def alias_at_apex(case: Case) -> Finding | None:
     """A CNAME beside other data."""
-    stop = case.stop
-    if stop is None or not isinstance(stop.subject, Zone) or stop.subject.data.defect is None:
+    stop, record = case.stop, _refused_record(case)
+    if stop is None or record is None or record.type != "CNAME" or not isinstance(stop.subject, Zone):
         return None
-    _, record = stop.subject.data.defect
     return Finding("name-alias-at-apex", stop.text, stop.place, clue=RecordClue(record=record, zone=stop.subject))
+
+
+def _refused_record(case: Case) -> Record | None:
+    """The record for which a zone is not loaded."""
+    node = case.stop.place.node if case.stop is not None and case.stop.place is not None else None
+    return node if isinstance(node, Record) else None
+
+
+@fault(
+    "name-zone-refused",
+    "The zone's servers refuse to load it",
+    "the resolver fails, for every name of the zone",
+    "Mend the record that the server's log names; check a zone before it is loaded.",
+    "zone-broken",
+)
+def zone_refused(case: Case) -> Finding | None:
+    """Something else than an alias beside other data."""
+    stop, record = case.stop, _refused_record(case)
+    if stop is None or record is None or record.type == "CNAME" or not isinstance(stop.subject, Zone):
+        return None
+    return Finding("name-zone-refused", stop.text, stop.place, clue=RecordClue(record=record, zone=stop.subject))
 
 
 @fault(
@@ -471,6 +502,25 @@ def replace_alias(case: Case, clue: RecordClue) -> Iterator[Proposal]:
         yield Proposal(text, swap_record(zone, record, kind, address))
     if record.owner == zone.name:
         yield Proposal(f"take the alias at {record.owner} away", drop_record(zone, record))
+
+
+@remedy("name-zone-refused")
+def mend_zone(case: Case, clue: RecordClue) -> Iterator[Proposal]:
+    """Gives the zone's own server an address, or takes the record away."""
+    zone, record = clue.zone, clue.record
+    if zone is None:
+        return
+    if record.type == "NS" and (record.data == zone.name or str(record.data).endswith("." + zone.name)):
+        for machine in machines(case.estate):
+            if any(zone.name in zones_of(each) for each in machine.services.values()):
+                for address in outside_addresses(case.estate, machine):
+                    kind = "A" if address.version == 4 else "AAAA"
+                    text = f"add the record '{owner_in(zone, str(record.data))} {kind} {address}' ({machine.name})"
+                    yield Proposal(text, add_record(zone, str(record.data), kind, address))
+    if record.type:
+        yield Proposal(f"take the record '{record.text.strip()}' out of the zone", drop_record(zone, record))
+    else:
+        yield Proposal(f"mend the line '{record.text.strip()}' of the zone's file", [])
 
 
 @remedy("name-hosts-override")

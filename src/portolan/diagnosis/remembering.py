@@ -24,8 +24,6 @@ from portolan.diagnosis.proposal import (
     swap_record,
 )
 from portolan.diagnosis.resolving import held_at
-from portolan.dns.versions import same_answer
-from portolan.dns.zone import Types
 from portolan.estate.base import IPAddress
 from portolan.estate.guesses import machines
 from portolan.estate.service import Resolver, Service
@@ -105,13 +103,15 @@ def _mended_since(case: Case) -> bool:
     if held is None or not isinstance(held.subject, Zone):
         return False
     name, zone = held.name, held.subject
-    old: Types | None = None
-    if isinstance(held, name_kinds.Remembered):
-        origin = origin_of(case)
-        if any(isinstance(each, name_kinds.Alias) and each.name == name for each in case.exchange.resolution.decisions):
-            return True
-        old = {origin.type: (origin,)} if isinstance(origin, Record) else None
-    return not same_answer(old, held_at(case, zone, None, name))
+    now = held_at(case, zone, None, name)
+    if isinstance(held, name_kinds.RememberedAbsent):
+        return now is not None and bool({held.records, "CNAME"} & set(now))
+    origin = origin_of(case)
+    if any(isinstance(each, name_kinds.Alias) and each.name == name for each in case.exchange.resolution.decisions):
+        return True
+    return not isinstance(origin, Record) or origin.data not in {
+        record.data for record in (now or {}).get(held.records, ())
+    }
 
 
 def _cache(case: Case) -> object:

@@ -14,7 +14,8 @@ from portolan.evidence.outcome import Detail
 class Asker(NamedTuple):
     """Who puts questions to name servers: a described resolver, or an ordinary one on the internet (no machine).
 
-    `client` is the address that asked it, `since` when its cache was filled, None when it is empty.
+    `client` is the address that asked it, `since` when its cache was filled, None when it is empty; `at` is the moment at
+    which it asks, None for now.
     """
 
     label: str
@@ -23,6 +24,7 @@ class Asker(NamedTuple):
     client: IPAddress | None = None
     validates: bool = False
     since: datetime | None = None
+    at: datetime | None = None
     passed: tuple[str, ...] = ()
 
 

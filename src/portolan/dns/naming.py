@@ -5,11 +5,13 @@ it does not ask for. What the estate does not describe is assumed to work, and s
 """
 
 from collections.abc import Callable
+from contextlib import suppress
 from datetime import datetime
 from typing import Any, NamedTuple
 
 from portolan.dns import law
 from portolan.dns.answer import Answer, Asker
+from portolan.dns.memory import ASKED, ForgottenError, remembered, together, when
 from portolan.dns.servers import Reached, Servers
 from portolan.dns.signatures import judged, named_keys
 from portolan.dns.versions import Held, remembered_until, same_answer, version_at
@@ -18,9 +20,9 @@ from portolan.estate.base import IPAddress, is_public
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import attachments
 from portolan.estate.machine import Machine
-from portolan.estate.service import NameServer, Resolver
+from portolan.estate.service import NameServer, Resolver, Service
 from portolan.estate.vantage import Vantage
-from portolan.estate.zone import Copy, Record, Zone
+from portolan.estate.zone import SERVER_PROGRAMS, Copy, Record, Zone
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import name as name_kinds
 from portolan.evidence.kinds import zone as zone_kinds
@@ -56,7 +58,7 @@ class Naming:
         now: datetime,
         reach: Reach,
         described: Described,
-        ways: ResolverProgram,
+        ways_of: Callable[[Resolver | None], ResolverProgram],
         shared: dict[Any, Any],
     ) -> None:
         self.estate = estate
@@ -65,7 +67,7 @@ class Naming:
         self.described = described
         self._shared = shared
         #: What resolvers do as their program does it.
-        self._ways_of = ways
+        self._ways_of = ways_of
         #: Zones below which the estate has another.
         self._parents = {above for zone in estate.zones for above in _above(zone)}
         self._ways: dict[tuple[int, IPAddress], Decision | None] = {}
@@ -86,9 +88,21 @@ class Naming:
         """What a resolver finds for a name: the node that the aliases end at, or the failure."""
         if self._barred(name, asker, answer):
             return
+        if asker.since is None or asker.since > self._moment(asker):
+            self._chase(name, asker, answer, None)
+            return
+        parts = []
+        for kind in ASKED:
+            parts.append(Answer())
+            self._chase(name, asker, parts[-1], kind)
+        together(parts, answer)
+
+    def _chase(self, name: str, asker: Asker, answer: Answer, kind: str | None) -> None:
+        """Follows the aliases from a name, for the records of one type or of all."""
         seen = [name]
+        ways = self.ways_of(asker)
         while True:
-            found = self._node(name, asker, answer)
+            found = self._node(name, asker, answer, kind)
             if found is None:
                 return
             step: Decision
@@ -101,7 +115,10 @@ class Naming:
                 target = record.data
                 step = name_kinds.Alias(name, target, place=record.place, subject=record)
             else:
-                answer.types, answer.name = found.types, name
+                answer.types = (
+                    found.types if kind is None else {each: found.types[each] for each in found.types if each == kind}
+                )
+                answer.name = name
                 return
             if len(target) > _LONGEST:
                 answer.fail(
@@ -115,21 +132,17 @@ class Naming:
                 chain = " -> ".join([*seen, target])
                 answer.fail(Detail.RESOLVER_FAILURE, name_kinds.AliasLoop(chain, place=record.place, subject=record))
                 return
-            if (
-                len(seen) > self._ways_of.most_aliases
-                and isinstance(found, Below)
-                and within(str(record.data), record.owner)
-            ):
+            if len(seen) > ways.most_aliases and isinstance(found, Below) and within(str(record.data), record.owner):
                 # Measured: Knot DNS and Unbound answer with the endless chain and no address, and no failure.
                 answer.fail(
                     Detail.NO_ADDRESS,
                     zone_kinds.DnameEndless(record.owner, record.data, place=record.place, subject=record),
                 )
                 return
-            if len(seen) > self._ways_of.most_aliases:
+            if len(seen) > ways.most_aliases:
                 answer.fail(
                     Detail.RESOLVER_FAILURE,
-                    name_kinds.AliasLong(self._ways_of.most_aliases, place=record.place, subject=record),
+                    name_kinds.AliasLong(ways.most_aliases, place=record.place, subject=record),
                 )
                 return
             seen.append(target)
@@ -161,7 +174,7 @@ class Naming:
                 answer.fail(Detail.NO_ADDRESS, zone_kinds.OutOfZone(*facts, place=service.place, subject=service))
                 return
             seen.add(name)
-            found = self._look(name, zone, version_at(zone, self.now, client), answer)
+            found = self._look(name, zone, version_at(zone, self.now, client), answer, service)
             if found is None:
                 return
             if isinstance(found, Cut):
@@ -181,16 +194,26 @@ class Naming:
 
     # -- one name ------------------------------------------------------------------------------------------------
 
-    def _node(self, name: str, asker: Asker, answer: Answer) -> Found | Below | None:
+    def _node(self, name: str, asker: Asker, answer: Answer, kind: str | None) -> Found | Below | None:
         """The node that answers for a name, or None after the failure was noted."""
-        if asker.since is not None:
-            known, kept = self._remembered(name, asker, answer)
-            if known:
-                return kept
+        if kind is not None:
+            with suppress(ForgottenError):
+                return remembered(self, name, kind, asker, answer)
+        return self.fresh(name, asker, answer)
+
+    def fresh(self, name: str, asker: Asker, answer: Answer) -> Found | Below | None:
+        """The same, from no memory of the resolver's own."""
         begun = self._begun(name, asker, answer)
         if begun is None:
             return None
         return self._descended(name, begun, asker, answer) if isinstance(begun, _Begun) else begun
+
+    def ways_of(self, asker: Asker) -> ResolverProgram:
+        """What a resolver does as its program does it."""
+        return self._ways_of(asker.service)
+
+    def _moment(self, asker: Asker) -> datetime:
+        return asker.at or self.now
 
     def _begun(self, name: str, asker: Asker, answer: Answer) -> "_Begun | Found | None":
         """Where a resolver begins; or what the resolvers that it passes on to answered."""
@@ -200,9 +223,9 @@ class Naming:
             answer.decisions.append(
                 name_kinds.ResolverHolds(asker.label, own.name, place=service.place.key("zones"), subject=service)
             )
-            zone, held = own, version_at(own, self.now, asker.client)
+            zone, held = own, version_at(own, self._moment(asker), asker.client)
         elif (
-            empty := next((each for each in (name, *_above(name)) if each in self._ways_of.empty_zones), None)
+            empty := next((each for each in (name, *_above(name)) if each in self.ways_of(asker).empty_zones), None)
         ) is not None:
             answer.fail(Detail.NO_SUCH_NAME, name_kinds.ResolverEmptyZone(name, empty))
             return None
@@ -213,7 +236,7 @@ class Naming:
             if top is None:
                 answer.fail(Detail.NO_SUCH_NAME, zone_kinds.Undescribed(name))
                 return None
-            if not self._registered(top, answer):
+            if not self._registered(top, self._moment(asker), answer):
                 return None
             reached = self._reached(top, None, None, asker, answer)
             if reached is None:
@@ -233,16 +256,16 @@ class Naming:
                         zone_kinds.ServerHoldsDeeper(zone.name, deeper.name, name, place=deeper.place, subject=deeper)
                     )
                     parent = held.data
-                    zone, held = deeper, version_at(deeper, self.now, server.client)
+                    zone, held = deeper, version_at(deeper, self._moment(asker), server.client)
             named = named_keys(zone, parent) if secure and asker.validates else ()
             secure = bool(named)
             if named:
-                verdict = judged(zone, held.data, named, self.now)
+                verdict = judged(zone, held.data, named, self._moment(asker))
                 answer.decisions.append(verdict)
                 if verdict.stops:
                     answer.detail = Detail.RESOLVER_FAILURE
                     return None
-            found = self._look(name, zone, held, answer)
+            found = self._look(name, zone, held, answer, server.service if server is not None else None)
             if not isinstance(found, Cut):
                 return found
             child = self.estate.zones.get(found.name)
@@ -255,12 +278,11 @@ class Naming:
             parent = held.data
             zone, (held, server) = child, below
 
-    def _look(self, name: str, zone: Zone, held: Held, answer: Answer) -> Found | Below | Cut | None:
+    def _look(
+        self, name: str, zone: Zone, held: Held, answer: Answer, server: Service | None
+    ) -> Found | Below | Cut | None:
         """What one version of a zone says about a name; None after the failure was noted."""
-        if held.data.defect is not None:
-            text, record = held.data.defect
-            facts = (zone.name, text, record.text.strip())
-            answer.fail(Detail.RESOLVER_FAILURE, zone_kinds.ZoneBroken(*facts, place=record.place, subject=zone))
+        if held.data.defects and not self._loads(zone, held, server, answer):
             return None
         answer.zone = zone.name
         found = self.index(zone, held).look(name)
@@ -286,11 +308,26 @@ class Naming:
         if found is None:
             answer.fail(Detail.NO_SUCH_NAME, zone_kinds.NoSuchName(zone.name, name, place=held.place, subject=zone))
             return None
-        if found.wildcard is not None:
+        if found.wildcard is not None and found.types:
             record = next(iter(found.types.values()))[0]
             answer.decisions.append(zone_kinds.Wildcard(name, found.wildcard, place=record.place, subject=record))
         self._lately(name, zone, held, found.types, answer)
         return found
+
+    def _loads(self, zone: Zone, held: Held, server: Service | None, answer: Answer) -> bool:
+        """Whether the server that answers has loaded its version of a zone; where programs differ, what is assumed is told."""
+        program = server.program if isinstance(server, NameServer) else None
+        defect = held.data.defect_for(program)
+        if defect is not None:
+            facts = (zone.name, defect.text, defect.record.text.strip())
+            stop = zone_kinds.ZoneBroken(*facts, place=defect.record.place, subject=zone)
+            answer.fail(Detail.RESOLVER_FAILURE, stop)
+            return False
+        doubt = held.data.doubt() if program is None else None
+        if doubt is not None:
+            told = (zone.name, doubt.text, ", ".join(each for each in SERVER_PROGRAMS if each in doubt.refused_by))
+            answer.decisions.append(zone_kinds.LoadAssumed(*told, place=doubt.record.place, subject=zone))
+        return True
 
     def _beyond(self, name: str, cut: Cut, zone: Zone, held: Held, answer: Answer) -> None:
         """A delegation out of the estate: to servers that cannot be found, or to what nobody describes."""
@@ -318,44 +355,12 @@ class Naming:
             index = self.index(zone, before)
             old = index.look(name)
             old_types = old.types if isinstance(old, Found) else None
-            until = remembered_until(index, old_types, before.until)
+            until = remembered_until(index, old_types, before.until, self._ways_of(None))
             if until > self.now and not same_answer(old_types, types):
                 answer.decisions.append(
                     zone_kinds.ChangedLately(name, when(before.until), when(until), place=before.place, subject=before)
                 )
                 return
-
-    def _remembered(self, name: str, asker: Asker, answer: Answer) -> tuple[bool, Found | None]:
-        """What a cache that was filled earlier still holds: whether it does, and the node (None: it failed)."""
-        assert asker.since is not None
-        zone = self._top(name)
-        if zone is None or asker.since > self.now:
-            return False, None
-        while True:
-            held = version_at(zone, asker.since, asker.client)
-            index = self.index(zone, held)
-            found = index.look(name)
-            child = self.estate.zones.get(found.name) if isinstance(found, Cut) else None
-            if child is None:
-                break
-            zone = child
-        if isinstance(found, Cut | Below) or held.data.defect is not None:
-            return False, None
-        types = found.types if found is not None else None
-        until = remembered_until(index, types, asker.since)
-        if until <= self.now:
-            return False, None
-        facts = (asker.label, name, when(asker.since), when(until))
-        answer.zone = zone.name
-        if found is None:
-            answer.fail(Detail.NO_SUCH_NAME, name_kinds.RememberedAbsent(*facts, place=held.place, subject=zone))
-            return True, None
-        if not {"A", "AAAA", "CNAME"} & set(found.types):
-            answer.fail(Detail.NO_ADDRESS, name_kinds.RememberedAbsent(*facts, place=held.place, subject=zone))
-            return True, None
-        record = next(iter(found.types.values()))[0]
-        answer.decisions.append(name_kinds.Remembered(*facts, place=record.place, subject=zone))
-        return True, found
 
     def _apex_alias(self, zone: Zone, found: Found | None, answer: Answer) -> Found | None:
         """The provider's servers look the target up themselves, as an ordinary resolver would."""
@@ -385,7 +390,9 @@ class Naming:
         for number, address in enumerate(service.forwards_to):
             answer.decisions.append(name_kinds.ResolverPassesOn(asker.label, address, place=place, subject=service))
             inner = Answer()
-            self.ask(name, machine or asker.label, address, inner, place, (*asker.passed, key), asker.validates)
+            self.ask(
+                name, machine or asker.label, address, inner, place, (*asker.passed, key), asker.validates, at=asker.at
+            )
             answer.decisions += inner.decisions
             if inner.detail in _FAILED and number + 1 < len(service.forwards_to):
                 continue
@@ -407,11 +414,12 @@ class Naming:
         passed: tuple[str, ...] = (),
         validates: bool = False,
         since: datetime | None = None,
+        at: datetime | None = None,
     ) -> None:
         """Puts a question to whoever has an address; the packets must reach it."""
         label = client if isinstance(client, str) else client.name
         if is_public(address) and not self.described(address):
-            asker = Asker("an ordinary resolver", validates=validates, since=since, passed=passed)
+            asker = Asker("an ordinary resolver", validates=validates, since=since, at=at, passed=passed)
             self.ask_ordinary(name, client, address, asker, place, answer)
             return
         connection = self.reach(None if isinstance(client, str) else client, address, 53, "udp")
@@ -435,8 +443,9 @@ class Naming:
                 machine,
                 service,
                 source,
-                service.validates or validates,
+                service.checks_signatures or validates,
                 service.last_asked or since,
+                at,
                 passed,
             )
             self.recurse(name, asker, answer)
@@ -501,13 +510,13 @@ class Naming:
             name = name.partition(".")[2]
         return None
 
-    def _registered(self, zone: Zone, answer: Answer) -> bool:
+    def _registered(self, zone: Zone, moment: datetime, answer: Answer) -> bool:
         """Whether the parent zone still delegates it."""
         if zone.on_hold:
             place = zone.place.key("on_hold")
             answer.fail(Detail.NO_SUCH_NAME, zone_kinds.RegistrationHeld(zone.name, place=place, subject=zone))
             return False
-        if zone.registered_until is not None and self.now >= zone.registered_until:
+        if zone.registered_until is not None and moment >= zone.registered_until:
             place = zone.place.key("registered_until")
             facts = (zone.name, when(zone.registered_until))
             answer.fail(Detail.NO_SUCH_NAME, zone_kinds.RegistrationLapsed(*facts, place=place, subject=zone))
@@ -525,7 +534,7 @@ class Naming:
             return None
         if isinstance(reached.copy, Copy):
             return reached.copy, reached
-        held = version_at(zone, self.now, reached.client)
+        held = version_at(zone, self._moment(asker), reached.client)
         if held is not zone and held in zone.views.values():
             answer.decisions.append(
                 zone_kinds.ViewAnswers(reached.client, zone.name, held.name, place=held.place, subject=held)
@@ -562,8 +571,3 @@ def address_records(types: Types) -> list[Record]:
 def within(name: str, zone: str) -> bool:
     """Whether a name is a zone's or lies below it."""
     return name == zone or name.endswith("." + zone) or zone == ""
-
-
-def when(moment: datetime) -> str:
-    """A moment as decisions show it."""
-    return f"{moment:%Y-%m-%d %H:%M} UTC"

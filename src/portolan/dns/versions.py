@@ -1,10 +1,11 @@
-"""Which version of a zone answers whom and when, and how long its answers are remembered."""
+"""Which version of a zone answers whom and when, and how long what it answers is remembered."""
 
 from datetime import datetime, timedelta
 
 from portolan.dns.zone import Types, ZoneIndex
 from portolan.estate.base import IPAddress
-from portolan.estate.zone import Before, Copy, View, Zone
+from portolan.estate.zone import Before, Copy, Record, View, Zone
+from portolan.programs.protocol import ResolverProgram
 
 Held = Zone | View | Before | Copy
 
@@ -20,16 +21,27 @@ def version_at(zone: Zone, moment: datetime, client: IPAddress | None) -> Held:
     return zone
 
 
-def remembered_until(index: ZoneIndex, types: Types | None, since: datetime) -> datetime:
-    """When an answer that was got at a moment is forgotten: an address, an alias, or that there is neither.
+def kept_until(records: tuple[Record, ...], since: datetime, ways: ResolverProgram) -> datetime:
+    """When records of one name and type that were got at a moment are forgotten (RFC 2181 section 5.2)."""
+    return since + timedelta(seconds=min(ways.longest_kept, *(record.ttl for record in records)))
 
-    RFC 1034 section 4.3.5; absence by RFC 2308 section 5.
-    """
-    if types:
-        kinds = [kind for kind in ("CNAME", "A", "AAAA") if kind in types]
-        if kinds:
-            return since + timedelta(seconds=min(record.ttl for kind in kinds for record in types[kind]))
-    return since + timedelta(seconds=index.negative_ttl())
+
+def absence_until(index: ZoneIndex, since: datetime, ways: ResolverProgram) -> datetime:
+    """When an absence that was heard of at a moment is forgotten (RFC 2308 section 5)."""
+    return since + timedelta(seconds=min(ways.longest_absence, index.negative_ttl()))
+
+
+def remembered_until(index: ZoneIndex, types: Types | None, since: datetime, ways: ResolverProgram) -> datetime:
+    """When the last of what a name's answers were at a moment is forgotten: an alias, addresses, or that there are none."""
+    if types is not None and "CNAME" in types:
+        return kept_until(types["CNAME"], since, ways)
+    ends = [
+        kept_until(types[kind], since, ways)
+        if types is not None and kind in types
+        else absence_until(index, since, ways)
+        for kind in ("A", "AAAA")
+    ]
+    return max(ends)
 
 
 def same_answer(left: Types | None, right: Types | None) -> bool:

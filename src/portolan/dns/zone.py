@@ -65,8 +65,10 @@ class ZoneIndex:
             if encloser in self.nodes or encloser in self.between or encloser == self.apex:
                 break
         wild = f"*.{encloser}" if encloser else "*"
-        types = self.nodes.get(wild)
-        return Found(types, wild) if types is not None else None
+        expanded: Types | None = self.nodes.get(wild)
+        if expanded is None and wild in self.between:
+            expanded = _EMPTY  # RFC 4592 section 2.2.2: it exists, for something lies below it
+        return Found(expanded, wild) if expanded is not None else None
 
     @property
     def between(self) -> set[str]:

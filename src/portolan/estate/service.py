@@ -8,6 +8,7 @@ import msgspec
 from portolan.estate.base import EstatePath, HostName, IPAddress, ListenerKey, NamePattern, Stated, Template, says
 from portolan.estate.changing import Changing
 from portolan.estate.url import Url
+from portolan.estate.zone import ServerProgram
 
 Mark = Literal["takes-payments", "private", "closed"]
 
@@ -203,6 +204,14 @@ class NameServer(Service, frozen=True, kw_only=True, eq=False):
     kind: Annotated[Literal["name-server"], says("It answers DNS questions with authority over its zones.")] = (
         "name-server"
     )
+    program: Annotated[
+        ServerProgram | None,
+        says(
+            "The program that runs, whose rules for loading zones count. Left out: where programs differ, it is assumed "
+            "to load what most of them load, and the answer says so.",
+            example="knot",
+        ),
+    ] = None
     zones: Annotated[
         tuple[HostName, ...],
         says("The zones that it serves with authority.", refers=("zones",), example=["kestrel-ridge.example"]),
@@ -220,11 +229,28 @@ class Resolver(Service, frozen=True, kw_only=True, eq=False):
         tuple[IPAddress, ...],
         says("The resolvers that it passes every question on to. Left out: it asks from the root itself."),
     ] = ()
-    validates: Annotated[bool, says("Whether it checks signatures (RFC 4035) and fails where they do not fit.")] = False
+    program: Annotated[
+        Literal["unbound", "named"] | None,
+        says(
+            "The program that runs: how long it keeps answers, which names it knows to be empty by itself, and whether "
+            "it checks signatures where `validates` is left out (both do, as they are installed). Left out: as unbound, "
+            "without checking signatures."
+        ),
+    ] = None
+    validates: Annotated[
+        bool | None,
+        says("Whether it checks signatures (RFC 4035) and fails where they do not fit. Left out: as `program` does."),
+    ] = None
     refuses: Annotated[tuple[HostName, ...], says("Names that it does not look up, with all below them.")] = ()
     refuses_with: Annotated[
         Literal["refused", "no-such-name"], says("What it answers for names that it does not look up.")
     ] = "no-such-name"
+
+    @property
+    def checks_signatures(self) -> bool:
+        """Whether it checks signatures, as said, or as its program does."""
+        return self.validates if self.validates is not None else self.program is not None
+
     last_asked: Annotated[
         datetime | None,
         says(

@@ -1,7 +1,7 @@
 """Zones: what a name server holds, with the line of every record."""
 
 from datetime import datetime
-from typing import Annotated, Any, NamedTuple
+from typing import Annotated, Any, Literal, NamedTuple
 
 import msgspec
 
@@ -36,12 +36,45 @@ class Record(NamedTuple):
         return
 
 
+#: The name server programs whose rules are known.
+ServerProgram = Literal["named", "nsd", "knot"]
+SERVER_PROGRAMS: tuple[ServerProgram, ...] = ("named", "nsd", "knot")
+
+
+class Defect(NamedTuple):
+    """Why some name servers would not load a zone: the offending record, and which programs refuse it.
+
+    `claims` says that only the others read such a file at all, so that whoever wrote it uses one of them.
+    """
+
+    text: str
+    record: Record
+    refused_by: frozenset[ServerProgram]
+    claims: bool = False
+
+    def refuses(self, program: ServerProgram | None) -> bool:
+        """Whether a server refuses the zone; where nothing says which program it runs, as most programs do."""
+        if program is not None:
+            return program in self.refused_by
+        return len(self.refused_by) * 2 > len(SERVER_PROGRAMS) and not self.claims
+
+
 class ZoneData(NamedTuple):
     """A zone's records: owner name to type to records, in file order."""
 
     nodes: dict[str, dict[str, tuple[Record, ...]]]
-    #: Why a real server would not load it, with the offending record; None when it loads.
-    defect: tuple[str, Record] | None = None
+    #: What keeps it from being loaded, in the order of the lines.
+    defects: tuple[Defect, ...] = ()
+    #: Whether a file gives it, with all that a zone needs; lines of the estate may leave the SOA and NS records out.
+    whole: bool = False
+
+    def defect_for(self, program: ServerProgram | None) -> Defect | None:
+        """Why a server does not load it; None when it does."""
+        return next((each for each in self.defects if each.refuses(program)), None)
+
+    def doubt(self) -> Defect | None:
+        """What only some programs refuse, where nothing says which one runs; None where all do the same."""
+        return next((each for each in self.defects if not each.refuses(None)), None)
 
 
 class Version(Stated, frozen=True, kw_only=True, eq=False):

@@ -34,30 +34,52 @@ def unescaped(text: str) -> str:
     return data.decode("utf-8", "surrogateescape")
 
 
+#: Characters that stand for themselves in a name; all others are written `\\DDD`.
+_PLAIN = frozenset(chr(code) for code in range(33, 127)) - frozenset('.\\"();')
+
+
 def _named(text: str) -> str:
-    """A name whose escapes are written in one way: ordinary characters as themselves, others as `\\DDD`."""
+    """A name whose escapes are written in one way: what can stand for itself as itself, all else as `\\DDD` (an octet each).
+
+    Raises ValueError.
+    """
+    if _BAD_ESCAPE.search(text) or any(int(each) > 255 for each in re.findall(r"\\([0-9]{3})", text)):
+        raise ValueError(f"expected a name whose escapes are \\DDD or \\X, found '{text}'")
 
     def canonical(match: "re.Match[str]") -> str:
-        code = int(match[1]) if match[1] else ord(match[2])
-        char = chr(code).lower()
-        return char if char.isascii() and (char.isalnum() or char in "-_") else f"\\{code:03d}"
+        if match[3] is not None:
+            return "".join(f"\\{octet:03d}" for octet in match[3].encode("utf-8", "surrogateescape"))
+        char = (chr(int(match[1])) if match[1] else match[2]).lower()
+        if char in _PLAIN:
+            return char
+        return "".join(f"\\{octet:03d}" for octet in (bytes((ord(char),)) if match[1] else char.encode()))
 
-    if re.search(r"\\(?![0-9]{3}|[^0-9])", text) or any(int(each) > 255 for each in re.findall(r"\\([0-9]{3})", text)):
-        raise ValueError(f"expected a name whose escapes are \\DDD or \\X, found '{text}'")
-    return re.sub(r"\\(?:([0-9]{3})|([^0-9]))", canonical, text)
+    return _TO_WRITE.sub(canonical, text)
+
+
+_BAD_ESCAPE = re.compile(r"\\(?![0-9]{3}|[^0-9])")
+_TO_WRITE = re.compile(r"\\(?:([0-9]{3})|([^0-9]))|([^\x00-\x7f]+)")
 
 
 def absolute(text: str, origin: str) -> str:
-    """A name in lower case without final dot; relative ones get the origin (RFC 1035 section 5.1)."""
+    """A name in lower case without final dot; relative ones get the origin (RFC 1035 section 5.1). Raises ValueError."""
     if text == "@":
         return origin
-    name = (_named(text) if "\\" in text else text).lower()
+    name = (_named(text) if "\\" in text or not text.isascii() else text).lower()
     if name.endswith("."):
         name = name[:-1]
     elif origin:
         name = f"{name}.{origin}"
-    if "\\" not in name and (len(name) > 253 or (name and any(not 0 < len(part) < 64 for part in name.split(".")))):
-        raise ValueError("expected a name whose labels have 1 to 63 characters")
+    if name:
+        octets = [len(part) - 3 * part.count("\\") for part in name.split(".")] if "\\" in name else None
+        if octets is not None:
+            if not all(0 < each < 64 for each in octets) or sum(octets) + len(octets) > 254:
+                raise ValueError("expected a name whose labels have 1 to 63 characters, 253 in all")
+        elif len(name) > 253 or (
+            (len(name) > 63 or ".." in name or name[0] == "." or name[-1] == ".")
+            and any(not 0 < len(part) < 64 for part in name.split("."))
+        ):
+            raise ValueError("expected a name whose labels have 1 to 63 characters, 253 in all")
     return name
 
 
@@ -79,9 +101,10 @@ def seconds(text: str) -> int:
                 raise ValueError(f"expected a time in seconds, found '{text}'")
         if digits:
             raise ValueError(f"expected a time in seconds, found '{text}'")
-    if value > 2**31 - 1:  # RFC 2181 section 8
-        raise ValueError("expected a time of at most 2147483647 seconds")
-    return value
+    if value > 2**32 - 1:
+        raise ValueError("expected a time of at most 4294967295 seconds")
+    # RFC 2181 section 8: what has the most significant bit counts as zero.
+    return value if value < 2**31 else 0
 
 
 def _exactly(tokens: list[str], count: int, what: str) -> None:

@@ -1,16 +1,19 @@
 """Master files (RFC 1035 section 5, RFC 2308 section 4) to records with the line of each.
 
 Grammar, from RFC 1035 section 5.1: `[<owner>] [<TTL>] [<class>] <type> <RDATA>`, TTL and class in either order;
-blank owner repeats the last; parentheses join lines; `;` starts a comment; `@` is the origin.
+blank owner repeats the last; parentheses join lines; `;` starts a comment; `@` is the origin. `$TTL` (RFC 2308 section 4)
+goes on through included files and behind them. What only some programs take is kept as a defect with who refuses it.
 """
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from typing import Any, NamedTuple
 
-from portolan.estate.zone import Record, ZoneData
+from portolan.estate.zone import Defect, Record, ZoneData
 from portolan.formats.files import FileError, inside
+from portolan.formats.generated import generated
 from portolan.formats.record_data import PARSERS, absolute, checked_text, known_type, seconds
+from portolan.formats.zone_defects import LINES, defects_of
 from portolan.source.nearest import did_you_mean
 from portolan.source.place import Span
 from portolan.source.plain import one_line
@@ -20,6 +23,8 @@ from portolan.source.problem import Problem, Problems
 DEFAULT_TTL = 3600
 #: How deep files may include each other, and how many in all.
 _MOST_INCLUDES, _MOST_INCLUDED = 16, 200
+#: The octets of a character string (RFC 1035 section 3.3).
+_LONGEST_STRING = 255
 _TOKEN = re.compile(r'"((?:[^"\\]|\\.)*)"|((?:[^\s"();\\]|\\.)+)')
 _SPECIAL = re.compile(r'["();\\]')
 
@@ -44,6 +49,12 @@ class ZoneReader:
         self._read = read
         self._shown = shown
         self.records: list[Record] = []
+        self.defects: list[Defect] = []
+        #: The TTL that `$TTL` said last, and the one that a record said last.
+        self._ttl: int | None = None
+        self._last_ttl: int | None = None
+        #: Whether the zone's own file is read, and not a line of the estate.
+        self._in_file = False
         self._depth = 0
         self._included = 0
 
@@ -59,48 +70,72 @@ class ZoneReader:
                 "Check the path, which counts from the estate's folder.",
             )
             return
-        try:
-            text = data.decode("utf-8")
-        except UnicodeDecodeError as error:
-            line = data[: error.start].count(b"\n") + 1
-            self.problems.add(Span(self._shown(path), line, 1), "the zone file is not text in UTF-8 or ASCII")
-            return
+        # Octets that are no UTF-8 may stand in comments, and in strings as themselves.
+        text = data.decode("utf-8", "surrogateescape")
+        held, self._in_file = self._in_file, True
         self.text(text, self._shown(path), path, self.zone if origin is None else origin, owner)
+        self._in_file = held
+
+    def line(self, text: str, shown: str) -> None:
+        """Reads a line that the estate itself states: it takes no TTL from any other."""
+        self._ttl = self._last_ttl = None
+        self.text(text, shown, "", self.zone, self.zone)
+
+    def _doubt(self, what: str, record: Record, claims: bool = False) -> None:
+        text, refused_by = LINES[what]
+        self.defects.append(Defect(text, record, refused_by, claims))
 
     def text(self, text: str, shown: str, path: str, origin: str, owner: str) -> None:
         """Reads master file text."""
-        ttl: int | None = None
-        last_ttl: int | None = None
-        add = self.records.append
         for entry in self._entries(text, shown):
             if self.problems.full:
                 return
-            tokens = entry.tokens
             try:
-                first = tokens[0]
-                if first[0] == "$" and not entry.blank_owner:
-                    origin, ttl = self._directive(entry, shown, path, origin, ttl, owner)
-                    continue
-                at = 0
-                if not entry.blank_owner:
-                    owner = absolute(first, origin)
-                    at = 1
-                at, own_ttl = _type_at(tokens, at)
-                word = tokens[at].upper()
-                data = self._data(entry, word, at, origin, shown)
-                if own_ttl is None:
-                    # RFC 2308 section 4: $TTL, else (RFC 1035) the last one stated, else SOA's minimum.
-                    own_ttl = ttl if ttl is not None else last_ttl
-                    if own_ttl is None:
-                        own_ttl = data.minimum if word == "SOA" else DEFAULT_TTL
-                last_ttl = own_ttl
-                if owner != self.zone and self.zone and not owner.endswith("." + self.zone):
-                    raise ValueError(f"'{owner}.' does not lie in the zone {self.zone}.")
-                add(Record(owner, word, own_ttl, data, shown, entry.line, entry.text))
+                if entry.tokens[0][0] == "$" and not entry.blank_owner:
+                    origin = self._directive(entry, shown, path, origin, owner)
+                else:
+                    owner = self._record(entry, shown, origin, owner)
             except ValueError as error:
                 self._fail(entry, shown, str(error))
             except IndexError:
                 self._fail(entry, shown, "the record ends too early; expected owner, type and data")
+
+    def _record(self, entry: Entry, shown: str, origin: str, owner: str) -> str:
+        """Adds an entry's record; its owner. Raises ValueError, and IndexError where the entry ends too early."""
+        tokens, at = entry.tokens, 0
+        if not entry.blank_owner:
+            owner = absolute(tokens[0], origin)
+            at = 1
+        at, ttl = _type_at(tokens, at)
+        word = tokens[at].upper()
+        data = self._data(entry, word, at, origin, shown)
+        if ttl is None:
+            # RFC 2308 section 4: $TTL, else (RFC 1035) the last one stated, else SOA's minimum.
+            ttl = self._ttl if self._ttl is not None else self._last_ttl
+            if ttl is None:
+                ttl = data.minimum if word == "SOA" else DEFAULT_TTL
+        self._last_ttl = ttl
+        record = Record(owner, word, ttl, data, shown, entry.line, entry.text)
+        if self._judged(record, entry):
+            self.records.append(record)
+        return owner
+
+    def _judged(self, record: Record, entry: Entry) -> bool:
+        """Whether a record is one of the zone, after noting what only some programs take. Raises ValueError."""
+        owner = record.owner
+        if owner != self.zone and self.zone and not owner.endswith("." + self.zone):
+            if not self._in_file:
+                raise ValueError(f"'{owner}.' does not lie in the zone {self.zone}.")
+            self._doubt("out-of-zone", record)
+            return False
+        if "\\" in owner and not entry.tokens[0].isascii():
+            self._doubt("not-ascii-name", record)
+        if record.type == "TXT":
+            if any(len(each.encode("utf-8", "surrogateescape")) > _LONGEST_STRING for each in record.data):
+                self._doubt("long-string", record)
+            if not entry.text.isascii():
+                self._doubt("not-ascii-text", record)
+        return True
 
     def _data(self, entry: Entry, word: str, at: int, origin: str, shown: str) -> Any:
         """The data behind a type, which stands at an index. Raises ValueError."""
@@ -121,14 +156,23 @@ class ZoneReader:
             hint = did_you_mean(found.group(1).upper(), [*PARSERS, "CAA", "SRV", "HTTPS", "DS"])
         self.problems.add(Span(shown, entry.line, max(1, column)), one_line(message, 200), f"zones.{self.zone}", hint)
 
-    def _directive(
-        self, entry: Entry, shown: str, path: str, origin: str, ttl: int | None, owner: str
-    ) -> tuple[str, int | None]:
+    def _directive(self, entry: Entry, shown: str, path: str, origin: str, owner: str) -> str:
+        """Follows a directive; the origin for what comes behind it. Raises ValueError."""
         word, arguments = entry.tokens[0].upper(), entry.tokens[1:]
         if word == "$ORIGIN" and len(arguments) == 1:
-            return absolute(arguments[0], origin), ttl
+            if not arguments[0].endswith("."):
+                self._doubt("relative-origin", Record(owner, "", 0, None, shown, entry.line, entry.text))
+            return absolute(arguments[0], origin)
         if word == "$TTL" and len(arguments) == 1:
-            return origin, seconds(arguments[0])
+            self._ttl = seconds(arguments[0])
+            return origin
+        if word == "$GENERATE" and len(arguments) >= 4:
+            if not self._in_file:
+                raise ValueError("$GENERATE belongs into a zone file, found '$GENERATE'")
+            self._doubt("generate", Record(owner, "", 0, None, shown, entry.line, entry.text), claims=True)
+            for tokens in generated(arguments):
+                self._record(Entry(tokens, False, entry.line, " ".join(tokens)), shown, origin, owner)
+            return origin
         if word == "$INCLUDE" and len(arguments) in (1, 2):
             folder = path.rpartition("/")[0]
             target = inside(f"{folder}/{arguments[0]}" if folder else arguments[0])
@@ -144,8 +188,8 @@ class ZoneReader:
             base = absolute(arguments[1], origin) if len(arguments) == 2 else origin
             self.file(target, Span(shown, entry.line, 1), base, owner)
             self._depth -= 1
-            return origin, ttl
-        raise ValueError(f"expected $ORIGIN, $TTL or $INCLUDE with its argument, found '{entry.tokens[0]}'")
+            return origin
+        raise ValueError(f"expected $ORIGIN, $TTL, $INCLUDE or $GENERATE with its arguments, found '{entry.tokens[0]}'")
 
     def _entries(self, text: str, shown: str) -> Iterator[Entry]:
         lines = iter(enumerate(text.split("\n"), 1))
@@ -239,7 +283,7 @@ def read_zone(
     for text, span in without:
         _withdraw(reader, text, span, name, before)
     _further(reader, lines)
-    return zone_data(reader.records)
+    return zone_data(reader.records, name, reader.defects, file is not None)
 
 
 def read_version(
@@ -281,7 +325,7 @@ def read_version(
         if (owner, kind) not in replaced
         for record in records
     ]
-    return zone_data([*kept, *reader.records])
+    return zone_data([*kept, *reader.records], name, reader.defects, base.whole)
 
 
 def _further(reader: ZoneReader, lines: list[tuple[str, Span]]) -> None:
@@ -289,7 +333,7 @@ def _further(reader: ZoneReader, lines: list[tuple[str, Span]]) -> None:
     name, problems = reader.zone, reader.problems
     for text, span in lines:
         start, noted = len(reader.records), len(problems.found)
-        reader.text(text, span.file, "", name, name)
+        reader.line(text, span.file)
         for index in range(start, len(reader.records)):
             reader.records[index] = reader.records[index]._replace(file=span.file, line=span.line)
         for index in range(noted, len(problems.found)):
@@ -340,11 +384,10 @@ def _shorter(owner: str, zone: str) -> str:
     return "@" if owner == zone else owner.removesuffix("." + zone)
 
 
-def zone_data(records: list[Record]) -> ZoneData:
-    """Records by owner and type, with the defect for which a real server would refuse the zone.
+def zone_data(records: list[Record], zone: str, lines: Iterable[Defect] = (), whole: bool = False) -> ZoneData:
+    """Records by owner and type, with everything for which a real server would refuse the zone.
 
-    CNAME beside other data, or twice: RFC 1034 section 3.6.2, RFC 2181 section 10.1. Names below a DNAME, or two of them:
-    RFC 6672 section 2.4.
+    `lines` are what single lines were found to be; `whole`: the records are a file's, which has all that a zone needs.
     """
     nodes: dict[str, dict[str, tuple[Record, ...]]] = {}
     for record in records:
@@ -354,35 +397,7 @@ def zone_data(records: list[Record]) -> ZoneData:
             types[record.type] = (record,)
         elif all(other.data != record.data for other in held):
             types[record.type] = (*held, record)
-    defect: tuple[str, Record] | None = None
-    for types in nodes.values():
-        alias = types.get("CNAME")
-        if alias is None:
-            continue
-        if len(alias) > 1:
-            defect = defect or ("two aliases stand at one name", alias[1])
-        elif len(types) > 1 and not set(types) <= {"CNAME", "RRSIG", "NSEC"}:
-            defect = defect or ("an alias stands beside other records", alias[0])
-    return ZoneData(nodes, defect or _below_dname(nodes))
-
-
-def _below_dname(nodes: dict[str, dict[str, tuple[Record, ...]]]) -> tuple[str, Record] | None:
-    holders = {owner: types["DNAME"] for owner, types in nodes.items() if "DNAME" in types}
-    if not holders:
-        return None
-    for owner, records in holders.items():
-        if len(records) > 1:
-            return "two DNAME records stand at one name", records[1]
-        # At the apex NS records are the zone's own, elsewhere a delegation.
-        if "NS" in nodes[owner] and "SOA" not in nodes[owner]:
-            return "a DNAME record stands at a delegation", records[0]
-    for owner, types in nodes.items():
-        above = owner.partition(".")[2]
-        while above:
-            if above in holders:
-                return f"a name stands below the DNAME record of {above}", next(iter(types.values()))[0]
-            above = above.partition(".")[2]
-    return None
+    return ZoneData(nodes, (*lines, *defects_of(records, nodes, zone, whole)), whole)
 
 
 def _type_at(tokens: list[str], at: int) -> tuple[int, int | None]:

@@ -22,8 +22,7 @@ from portolan.journey.moment import all_names, rebooted, standing
 from portolan.net.connect import connect
 from portolan.net.topology import Topology
 from portolan.programs.protocol import WebProgram
-from portolan.programs.registry import web_program
-from portolan.programs.unbound import UNBOUND
+from portolan.programs.registry import resolver_program, web_program
 from portolan.tls.facts import key_fits
 
 
@@ -73,7 +72,7 @@ class World:
         self.topology = Topology(
             estate, self._why_not_started, self.program, tuple(self._undescribed.values()), self.shared
         )
-        self.naming = Naming(estate, now, self._reach, self._described, UNBOUND, self.shared)
+        self.naming = Naming(estate, now, self._reach, self._described, resolver_program, self.shared)
 
     def changed(self, estate: Estate) -> "World":
         """The world of a changed estate at the same moment."""

@@ -364,6 +364,10 @@ class Walk:
             else:
                 self.decisions.append(connect_kinds.PassedOn(device.label, line, place=line.place, subject=port.stated))
         if line.via is None and port.network.kind == "internet":
+            if packet.v6 and device.filter is not None:
+                unheard = self._unheard((device, port), (None, None), _PROVIDER, packet)
+                if unheard is not None:
+                    return self._unfound(device, _PROVIDER, unheard, packet, before)
             return self._over_internet(device, packet, reply)
         hop = packet.dst if line.via is None else line.via
         value = packet.dv if line.via is None else int(hop)
@@ -378,11 +382,12 @@ class Walk:
         if packet.v6 and (device.filter is not None or neighbour.device.filter is not None):
             unheard = self._unheard((device, port), (neighbour.device, neighbour), hop, packet)
             if unheard is not None:
-                stop = connect_kinds.NeighbourUnheard(
-                    device.label, hop, unheard.text, place=unheard.place, subject=unheard
-                )
-                return self._end("host-unreachable", device, packet, stop, before)
+                return self._unfound(device, hop, unheard, packet, before)
         return neighbour
+
+    def _unfound(self, device: Device, hop: IPAddress, why: Decision, packet: Packet, before: Addressed) -> End:
+        stop = connect_kinds.NeighbourUnheard(device.label, hop, why.text, place=why.place, subject=why)
+        return self._end("host-unreachable", device, packet, stop, before)
 
     def _unheard(self, asker: "_Seat", holder: "_Seat", hop: IPAddress, packet: Packet) -> Decision | None:
         """What keeps a neighbour from being found (RFC 4861 section 7.2): a filter that stops the question, or the answer.
@@ -447,7 +452,7 @@ class Walk:
             target = self._chosen(device, "internet", packet.dst, (packet.dv, packet.v6), target, reply)
         if target is None:
             return self._lost(device, connect_kinds.InternetUnknown(packet.dst))
-        if packet.v6 and (device.filter is not None or target.device.filter is not None):
+        if packet.v6 and target.device.filter is not None:
             barred = self._line_unheard(device, target, packet)
             if barred is not None:
                 return barred
@@ -463,14 +468,7 @@ class Walk:
         return target
 
     def _line_unheard(self, device: Device, target: Port, packet: Packet) -> End | None:
-        """Neighbour discovery on both lines: the provider's side is open, and silent about machines that it does not find."""
-        line = next((port for port in device.ports if port.network.kind == "internet"), None)
-        unheard = self._unheard((device, line), (None, None), _PROVIDER, packet)
-        if unheard is not None:
-            stop = connect_kinds.NeighbourUnheard(
-                device.label, _PROVIDER, unheard.text, place=unheard.place, subject=unheard
-            )
-            return self._end("host-unreachable", device, packet, stop, packet.addressed)
+        """Neighbour discovery on the far line: the provider's router is open, and silent about machines that it does not find."""
         own = packet.dv in target.device.own[True]
         hop = packet.dst if own else next((each for each in target.addresses if each.version == 6), packet.dst)
         unheard = self._unheard((None, None), (target.device, target), hop, packet)

@@ -36,6 +36,11 @@ class ResolverProgram(Protocol):
     most_aliases: int
     #: Names below which it asks nobody, and says that nothing exists.
     empty_zones: frozenset[str]
+    #: The longest that it keeps records, and absences, in seconds, whatever their TTL says.
+    longest_kept: int
+    longest_absence: int
+    #: Whether it checks signatures as it is installed.
+    validates: bool
 
 
 class WebProgram(Protocol):

@@ -7,6 +7,11 @@ class Unbound:
     name = "Unbound"
     #: It gives up behind so many aliases.
     most_aliases = 11
+    #: cache-max-ttl, cache-max-negative-ttl (unbound.conf(5)).
+    longest_kept = 86400
+    longest_absence = 3600
+    #: With the root's key installed beside it, as the distribution does.
+    validates = True
     #: Names that it answers by itself with "no such name" (RFC 6303, 6761, 7686, 8375).
     empty_zones = frozenset(
         (

@@ -45,7 +45,9 @@ class Naming:
         self.estate = plan.estate
         clients: list[Box] = [*every_machine(self.estate), *self.estate.vantages.values()]
         resolvers = [service for _, service in every_service(self.estate) if isinstance(service, Resolver)]
-        validates = any(each.validates for each in resolvers) or any(each.resolver == "validating" for each in clients)
+        validates = any(each.checks_signatures for each in resolvers) or any(
+            each.resolver == "validating" for each in clients
+        )
         filled = [each.last_asked for each in self.estate.vantages.values()] + [each.last_asked for each in resolvers]
         self.signer = Signer(now) if validates else None
         #: Whether clocks count: then every resolver has the estate's moment.
@@ -170,7 +172,7 @@ class Naming:
         for each in service.forwards_to:
             if public(each) and not has(self.estate, each):
                 self._nobodys(each, None, None)
-        anchor = self.signer.anchor() if service.validates and self.signer is not None else None
+        anchor = self.signer.anchor() if service.checks_signatures and self.signer is not None else None
         kind = "always_refuse" if service.refuses_with == "refused" else "always_nxdomain"
         refuses = {str(each): kind for each in service.refuses}
         self._resolver(

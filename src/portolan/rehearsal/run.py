@@ -209,7 +209,7 @@ def _needs_clocks(estate: Estate) -> bool:
     services = [service for _, service in every_service(estate) if isinstance(service, Resolver)]
     clients: list[Box] = [*every_machine(estate), *estate.vantages.values()]
     return (
-        any(each.validates or each.last_asked for each in services)
+        any(each.checks_signatures or each.last_asked for each in services)
         or any(each.last_asked or each.clock for each in estate.vantages.values())
         or any(each.resolver == "validating" for each in clients)
     )

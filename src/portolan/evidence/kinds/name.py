@@ -244,7 +244,7 @@ class LocalOnly(NameDecision, frozen=True):
 
 class Remembered(NameDecision, frozen=True):
     kind = "remembered"
-    words = "{cache} last asked for {name} at {since} and remembers the answer until {until}"
+    words = "{cache} last asked for {name} ({records}) at {since} and remembers the answer until {until}"
     standard = "RFC 1034 section 4.3.5"
     shown = True
     depth = 0
@@ -253,11 +253,13 @@ class Remembered(NameDecision, frozen=True):
     name: str
     since: str
     until: str
+    #: The type of the records that were asked for.
+    records: str
 
 
 class RememberedAbsent(NameDecision, frozen=True):
     kind = "remembered-absent"
-    words = "{cache} last asked for {name} at {since}, and remembers until {until} that there is none"
+    words = "{cache} last asked for {name} ({records}) at {since}, and remembers until {until} that there is none"
     standard = "RFC 2308 section 5"
     stops = True
     depth = 0
@@ -266,6 +268,8 @@ class RememberedAbsent(NameDecision, frozen=True):
     name: str
     since: str
     until: str
+    #: The type of the records that were asked for.
+    records: str
 
 
 class HttpsAlias(NameDecision, frozen=True):

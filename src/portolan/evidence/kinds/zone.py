@@ -86,12 +86,22 @@ class ServersFail(NameDecision, frozen=True):
 class ZoneBroken(NameDecision, frozen=True):
     kind = "zone-broken"
     words = "the zone {zone} is not loaded by its servers: {why} ({record})"
-    standard = "RFC 1034 section 3.6.2"
+    standard = "RFC 1035 section 5.2"
     stops = True
 
     zone: str
     why: str
     record: str
+
+
+class LoadAssumed(NameDecision, frozen=True):
+    kind = "load-assumed"
+    words = "the servers of {zone} are assumed to load it; {programs} would not: {why}"
+    assumed = True
+
+    zone: str
+    why: str
+    programs: str
 
 
 class Wildcard(NameDecision, frozen=True):
