@@ -189,7 +189,7 @@ def many(kind: str, count: int, seed: int, workers: int, tables: str = "nft") ->
         try:
             if kind == "connections":
                 return topologies.compared(seed * 1000 + at, 15, own, tables)
-            text, differing, questions = zones.compared(seed * 1000 + at, 300, own)
+            text, differing, questions = zones.compared(seed * 1000 + at, 60, own)
         except EstateError:
             return "", [], 0  # a draw that no estate can say
         except RehearsalError as error:

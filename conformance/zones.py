@@ -1,118 +1,263 @@
-"""Random zones, and random questions to them: what the engine says against Knot DNS and Unbound."""
+"""Random zones, servers, delegations and caches, and random questions: what the engine says against real name programs.
+
+Zones come as lines of the estate and as master files (escapes, `$INCLUDE` with `$TTL`, `$GENERATE`); they are served by
+nobody described, or by named, NSD or Knot DNS, several of them or a dead one; delegations have right, wrong, private or no
+glue, lead in circles or nowhere; two resolvers (Unbound, named) are asked, empty or filled at a moment around which TTLs end.
+"""
 
 import json
 import random
+from datetime import UTC, datetime, timedelta
+from ipaddress import ip_address
 from pathlib import Path
+from typing import Any
 
-from portolan.dns.answer import Answer, Asker
+from portolan.dns.answer import Answer
 from portolan.dns.naming import address_records
 from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
 from portolan.journey.world import World
 from portolan.rehearsal.naming import Naming
-from portolan.rehearsal.network import RESOLVER, RESOLVERS_4, build_network
+from portolan.rehearsal.network import build_network
 from portolan.rehearsal.plan import Plan, Probe
 from portolan.rehearsal.run import carry_out
 
 ZONES = ("kestrel-ridge.example", "other.example", "sub.kestrel-ridge.example", "deep.sub.kestrel-ridge.example")
-_LABELS = ("a", "b", "c", "sub", "deep", "www", "x")
+PROGRAMS = ("named", "nsd", "knot", None)
+RESOLVERS = {"unbound": "192.0.2.201", "named": "192.0.2.202"}
+_NOW = datetime(2026, 3, 14, 20, tzinfo=UTC)
+_LABELS = ("a", "b", "c", "sub", "deep", "www", "x", "a\\046b", "\\097", "x\\032y", "h1")
+_TTLS = (60, 300, 1200, 3600, 7200, 20000, 100000)
 Result = tuple[str, tuple[str, ...]]
 
 
-def drawn(rng: random.Random) -> str:
-    """An estate of a few zones that point at each other, with slips."""
-    held = ["kestrel-ridge.example", *(zone for zone in ZONES[1:] if rng.random() < 0.6)]
-    lines = ["portolan: 1", "at: 2026-03-14T20:00:00Z", "networks: {}", "zones:"]
-    for zone in held:
-        lines += [f"  {zone}:", "    records:", '      - "@ 60 SOA ns m 1 60 60 60 60"']
+class Draw:
+    """One random estate."""
+
+    def __init__(self, seed: int) -> None:
+        self.rng = random.Random(seed)
+        self.files: dict[str, str] = {}
+        self.held = ["kestrel-ridge.example", *(zone for zone in ZONES[1:] if self.maybe(0.6))]
+        #: Every name that some version of a zone has, to fill caches with.
+        self.owners: set[str] = set()
+        self.timed = self.maybe(0.4)
+        self.since = _NOW - timedelta(seconds=self.rng.choice(_TTLS) + self.rng.choice((-45, 45)))
+
+    def maybe(self, chance: float) -> bool:
+        """Whether something happens."""
+        return self.rng.random() < chance
+
+    def estate(self) -> dict[str, Any]:
+        """The whole as plain data (JSON is YAML)."""
+        zones = {zone: self.zone(zone) for zone in self.held}
+        hosts: dict[str, Any] = {}
+        for program, address in RESOLVERS.items():
+            cache: dict[str, Any] = {"kind": "resolver", "program": program, "validates": False}
+            if self.timed:
+                cache["last_asked"] = self.since.strftime("%Y-%m-%dT%H:%M:%SZ")
+            hosts[f"cache-{program}"] = {"interfaces": {"internet": {"address": address}}, "services": {"cache": cache}}
+        if self.maybe(0.6):
+            self.served(zones, hosts)
+        return {
+            "portolan": 1,
+            "at": _NOW.strftime("%Y-%m-%dT%H:%M:%SZ"),
+            "zones": zones,
+            "hosts": hosts,
+            "vantages": {"street": {"network": "internet", "address": "198.51.100.77"}},
+        }
+
+    # -- who serves ----------------------------------------------------------------------------------------------
+
+    def served(self, zones: dict[str, Any], hosts: dict[str, Any]) -> None:
+        """One to three servers, each with some zones; and how the topmost zones are delegated to them."""
+        addresses = [f"192.0.2.{21 + number}" for number in range(self.rng.choice((1, 2, 2, 3)))]
+        for number, address in enumerate(addresses):
+            dns: dict[str, Any] = {"kind": "name-server", "zones": [zone for zone in zones if self.maybe(0.7)]}
+            program = self.rng.choice(PROGRAMS)
+            if program is not None:
+                dns["program"] = program
+            if self.maybe(0.1):
+                dns["state"] = "stopped"
+            if dns["zones"]:
+                hosts[f"s{number}"] = {"interfaces": {"internet": {"address": address}}, "services": {"dns": dns}}
+        for name, zone in zones.items():
+            if any(name.endswith("." + other) for other in zones) or not self.maybe(0.7):
+                continue
+            others = [other for other in zones if other != name]
+            servers = self.rng.sample([f"ns{number}.{name}" for number in range(3)], self.rng.choice((1, 1, 2)))
+            if others and self.maybe(0.4):
+                servers[0] = f"ns1.{self.rng.choice(others)}"
+            elif self.maybe(0.1):
+                servers[0] = "ns.elsewhere.example"
+            zone["delegated_to"] = servers
+            glue = {
+                server: self.rng.choice((*addresses, *addresses, "10.9.9.9", "192.0.2.99"))
+                for server in servers
+                if server.endswith(name) and self.maybe(0.8)
+            }
+            if glue:
+                zone["glue"] = glue
+            lines = zone.get("records")
+            for number, address in enumerate(addresses):
+                if lines is not None and self.maybe(0.8):
+                    lines.append(f"ns{number} 300 A {address}")
+
+    # -- what zones hold -----------------------------------------------------------------------------------------
+
+    def zone(self, zone: str) -> dict[str, Any]:
+        """A zone: lines of the estate, or a file; now and then it was otherwise before."""
+        made: dict[str, Any] = {}
+        lines = [f"@ 300 SOA ns m 1 60 60 60 {self.rng.choice(_TTLS)}"]
+        lines += self.records(zone, self.rng.randint(1, 14), 0.02)
+        for child in self.held:
+            if child.endswith("." + zone) and self.maybe(0.9):
+                lines.append(f"{child}. 300 NS ns.{child}.")
+        if self.maybe(0.3):
+            path = f"{zone}.zone"
+            made["file"] = path
+            self.files[path] = self.file(zone, lines)
+        else:
+            made["records"] = lines
+        if self.timed and self.maybe(0.8):
+            before: dict[str, Any] = {"until": (self.since + timedelta(seconds=20)).strftime("%Y-%m-%dT%H:%M:%SZ")}
+            before["records"] = self.records(zone, self.rng.randint(1, 6), 0, simple=True)
+            made["before"] = [before]
+        return made
+
+    def records(self, zone: str, count: int, clash: float, simple: bool = False) -> list[str]:
+        """Records that point at each other, with slips."""
+        lines = []
         taken: dict[str, set[str]] = {"@": {"SOA"}}
-        for _ in range(rng.randint(1, 14)):
-            owner, kind, data = _record(rng, zone)
-            kinds = taken.setdefault(owner, set())
+        for _ in range(count):
+            owner, kind, data = self.record(zone, simple)
+            kinds = taken.setdefault(owner.replace("\\097", "a"), set())
             # Now and then an alias stands beside other data, and the zone does not load.
-            if kinds and ("CNAME" in (kind, *kinds) or "DNAME" in (kind, *kinds)) and rng.random() > 0.01:
+            if kinds and ("CNAME" in (kind, *kinds) or "DNAME" in (kind, *kinds)) and not self.maybe(clash):
                 continue
             kinds.add(kind)
-            lines.append(f'      - "{owner} 60 {kind} {data}"')
-        for child in held:
-            if child.endswith("." + zone) and rng.random() < 0.9:
-                lines.append(f'      - "{child}. 60 NS ns.{child}."')
-    return "\n".join(lines) + "\n"
+            self.owners.add(zone if owner == "@" else f"{owner}.{zone}")
+            lines.append(f"{owner} {self.ttl(owner + kind)} {kind} {data}")
+        return lines
+
+    def ttl(self, of: str) -> int:
+        """One for each set of records, else which one counts is each program's own choice."""
+        return random.Random(of + str(self.since)).choice(_TTLS)
+
+    def record(self, zone: str, simple: bool) -> tuple[str, str, str]:
+        """An owner, a type and data."""
+        rng = self.rng
+        labels = [rng.choice(_LABELS) for _ in range(rng.choice((0, 1, 1, 1, 2, 2, 3)))]
+        if rng.random() < 0.2:
+            labels.insert(0, rng.choice(("*", "*", "\\*", "\\042")))
+        owner = ".".join(labels) or "@"
+        kind = rng.choice(("A", "A", "A", "AAAA", "TXT", "CNAME", "CNAME", "DNAME", "MX", "NS"))
+        if kind in ("CNAME", "DNAME") and owner == "@":
+            kind = "A"
+        if kind == "NS":
+            if simple or owner == "@" or "*" in owner or "042" in owner or rng.random() > 0.2:
+                kind = "TXT"
+            else:
+                return owner, kind, f"ns.{owner}"
+        data = {
+            "A": f"192.0.2.{rng.randint(1, 20)}",
+            "AAAA": f"2001:db8::{rng.randint(1, 999):x}",
+            "TXT": rng.choice(("x", '"a;b" c', "a\\;b", "\\200")),
+            "MX": "10 a",
+        }.get(kind)
+        return owner, kind, data or self.name(zone) + "."
+
+    def file(self, zone: str, lines: list[str]) -> str:
+        """A master file: as it comes, parts of it included, TTLs from `$TTL`."""
+        text = [f"$TTL {self.rng.choice(_TTLS)}", lines[0], "@ 300 NS ns", "ns 300 A 192.0.2.21"]
+        rest = lines[1:]
+        if rest and self.maybe(0.6):
+            half = len(rest) // 2
+            part = rest[half:]
+            if self.maybe(0.5):
+                part = [f"$TTL {self.rng.choice(_TTLS)}", *part, "inc A 192.0.2.7"]
+            self.files[f"{zone}.inc"] = "\n".join(part) + "\n"
+            rest = [*rest[:half], f"$INCLUDE {zone}.inc", "late A 192.0.2.8"]
+            self.owners |= {f"inc.{zone}", f"late.{zone}"}
+        text += rest
+        if self.maybe(0.2):
+            text.append("$GENERATE 1-3 h$ 300 A 192.0.2.$")
+        if self.maybe(0.1):
+            text.append("o_k 300 A 192.0.2.9")
+        return "\n".join(text) + "\n"
+
+    def name(self, zone: str | None = None) -> str:
+        """A name that may or may not exist."""
+        rng = self.rng
+        labels = [rng.choice(_LABELS) for _ in range(rng.choice((0, 1, 1, 2, 2, 3, 4)))]
+        base = zone if zone is not None and rng.random() < 0.7 else rng.choice(ZONES)
+        return ".".join([*labels, base])
+
+    def questions(self, count: int) -> list[str]:
+        """Names to ask for."""
+        plain = {self.name().replace("\\097", "a") for _ in range(count)}
+        own = [
+            each.replace("\\097", "a").replace("\\*", "q").replace("*", "q").replace("\\042", "q")
+            for each in self.owners
+        ]
+        return sorted({*plain, *own, *(f"h2.{zone}" for zone in self.held)})[:count]
 
 
-def _record(rng: random.Random, zone: str) -> tuple[str, str, str]:
-    labels = [rng.choice(_LABELS) for _ in range(rng.choice((0, 1, 1, 1, 2, 2, 3)))]
-    if rng.random() < 0.2:
-        labels.insert(0, "*")
-    owner = ".".join(labels) or "@"
-    kind = rng.choice(("A", "A", "A", "AAAA", "TXT", "CNAME", "CNAME", "DNAME", "MX", "NS"))
-    if kind in ("CNAME", "DNAME") and owner == "@":
-        kind = "A"
-    if kind == "NS":
-        if owner == "@" or "*" in owner or rng.random() > 0.2:
-            kind = "TXT"
-        else:
-            return owner, kind, f"ns.{owner}"
-    data = {
-        "A": f"192.0.2.{rng.randint(1, 250)}",
-        "AAAA": f"2001:db8::{rng.randint(1, 999):x}",
-        "TXT": "x",
-        "MX": "10 a",
-    }.get(kind)
-    return owner, kind, data or name(rng, zone) + "."
-
-
-def name(rng: random.Random, zone: str | None = None) -> str:
-    """A name that may or may not exist."""
-    labels = [rng.choice(_LABELS) for _ in range(rng.choice((0, 1, 1, 2, 2, 3, 4)))]
-    base = zone if zone is not None and rng.random() < 0.7 else rng.choice(ZONES)
-    return ".".join([*labels, base])
-
-
-def predicted(world: World, asked: str) -> Result:
-    """What the engine says that an ordinary resolver answers."""
+def predicted(world: World, asked: str, resolver: str) -> Result:
+    """What the engine says that a resolver answers."""
     answer = Answer()
-    world.naming.recurse(asked, Asker("an ordinary resolver"), answer)
+    street = world.estate.vantages["street"]
+    world.naming.ask(asked, street, ip_address(resolver), answer, street.place)
     if answer.detail is not None:
         return answer.detail, ()
-    found = tuple(sorted(str(record.data) for record in address_records(answer.types)))
+    found = tuple(sorted({str(record.data) for record in address_records(answer.types)}))
     return ("addresses", found) if found else ("no-address", ())
 
 
-def observed(world: World, names: list[str], own: list[str]) -> tuple[list[Result], list[str]]:
-    """What Unbound answers, with Knot DNS behind it."""
+def observed(
+    world: World, names: list[str], filled: list[str], own: list[str]
+) -> tuple[dict[str, list[Result]], list[str]]:
+    """What the resolvers answer."""
     plan = Plan(world.estate)
     build_network(plan)
     naming = Naming(plan, world.now)
     naming.build()
-    naming.ordinary(False, None)
-    naming.finish(())
+    naming.finish(filled)
     plan.files["names.txt"] = "\n".join(names)
     plan.files["ask_names.py"] = Path(__file__).with_name("ask_names.py").read_text("utf-8")
-    plan.probes.append(
-        Probe(RESOLVER, ["python3", "-I", "-S", "ask_names.py", "names.txt", RESOLVERS_4.format(53)], [], 100)
-    )
+    street = plan.space_of(world.estate.vantages["street"])
+    for address in RESOLVERS.values():
+        plan.probes.append(Probe(street, ["python3", "-I", "-S", "ask_names.py", "names.txt", address], [], 200))
     result = carry_out(plan.data(), own)
-    answer = result["results"][0]
-    if not answer["out"]:
-        return [("nothing", ())] * len(names), [answer["err"], *result["troubles"]]
-    return [(kind, tuple(found)) for kind, found in json.loads(answer["out"])], result["troubles"]
+    found: dict[str, list[Result]] = {}
+    troubles = list(result["troubles"])
+    for (program, _), answer in zip(RESOLVERS.items(), result["results"], strict=True):
+        if answer["out"]:
+            found[program] = [(kind, tuple(each)) for kind, each in json.loads(answer["out"])]
+        else:
+            found[program] = [("nothing", ())] * len(names)
+            troubles.append(answer["err"])
+    return found, troubles
 
 
 def compared(seed: int, questions: int, own: list[str]) -> tuple[str, list[tuple[str, Result, Result]], int]:
     """One random estate and its questions: the estate's text, what disagrees, how many were asked."""
-    rng = random.Random(seed)
-    text = drawn(rng)
-    estate = load(MemoryFiles({"estate.yaml": text}), "estate.yaml").estate
+    draw = Draw(seed)
+    data = draw.estate()
+    files = {"estate.yaml": json.dumps(data, indent=1), **draw.files}
+    estate = load(MemoryFiles(files), "estate.yaml").estate
     assert estate.at is not None
     world = World(estate, estate.at)
-    names = list(dict.fromkeys(name(rng) for _ in range(questions)))
-    seen, troubles = observed(world, names, own)
+    names = draw.questions(questions)
+    filled = (
+        sorted({*names, *(each.replace("\\097", "a") for each in draw.owners if "*" not in each)}) if draw.timed else []
+    )
+    seen, troubles = observed(world, names, filled, own)
     wrong = []
-    for asked, real in zip(names, seen, strict=True):
-        said = predicted(world, asked)
-        if said != real:
-            wrong.append((asked, said, real))
+    for program, answers in seen.items():
+        for asked, real in zip(names, answers, strict=True):
+            said = predicted(world, asked, RESOLVERS[program])
+            if said != real:
+                wrong.append((f"{asked} by {program}", said, real))
     if wrong and troubles:
         wrong.append(("; ".join(troubles), ("", ()), ("", ())))
-    return text, wrong, len(names)
+    return "\n".join(f"--- {name}\n{text}" for name, text in files.items()), wrong, len(names) * len(seen)

@@ -71,7 +71,7 @@ class Naming:
         #: Zones below which the estate has another.
         self._parents = {above for zone in estate.zones for above in _above(zone)}
         self._ways: dict[tuple[int, IPAddress], Decision | None] = {}
-        self._servers = Servers(estate, reach, described, self._addresses_of, self._way_out)
+        self._servers = Servers(estate, reach, described, self._addresses_of, self._way_out, now)
 
     def index(self, zone: Zone, held: Held | None = None) -> ZoneIndex:
         """The index of a zone, or of a version of it; made once."""

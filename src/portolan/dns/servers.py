@@ -1,10 +1,12 @@
 """A zone's servers: whom the delegation names, where they are, and whether they answer for the zone."""
 
 from collections.abc import Callable
+from datetime import datetime
 from typing import Any, NamedTuple
 
 from portolan.dns import law
 from portolan.dns.answer import Asker
+from portolan.dns.versions import version_at
 from portolan.dns.zone import Cut
 from portolan.estate.base import IPAddress, is_public
 from portolan.estate.estate import Estate
@@ -34,7 +36,7 @@ def _key_of(zone: Zone, cut: Cut | None, parent: Zone | None, asker: Asker) -> _
     named = tuple(map(id, cut.servers)) if cut is not None else None
     above = parent.name if parent is not None else None
     # What is remembered of the asked name does not count where servers are looked for.
-    return zone.name, named, above, asker.label, asker.machine, asker.service, asker.client, asker.validates
+    return (zone.name, named, above, asker.label, asker.machine, asker.service, asker.client, asker.validates, asker.at)
 
 
 class Servers:
@@ -47,8 +49,10 @@ class Servers:
         described: Callable[[IPAddress], bool],
         resolve: Callable[[str, Asker], list[IPAddress]],
         way_out: Callable[[Machine], Decision | None],
+        now: datetime,
     ) -> None:
         self._estate = estate
+        self._now = now
         self._reach = reach
         self._described = described
         self._resolve = resolve
@@ -122,6 +126,7 @@ class Servers:
             ]
             targets = [each for each in every if is_public(each[1])] or every
             reasons = []
+        refusing: Reached | None = None
         for name, address in targets:
             connection = self._reach(asker.machine, address, 53, "udp")
             if connection.arrival is None:
@@ -132,14 +137,24 @@ class Servers:
             ):
                 reasons.append(f"{name} ({address}) does not hold the zone")
             else:
-                service = connection.arrival.service
-                decisions.append(
-                    zone_kinds.ServerAnswers(name, address, zone.name, place=service.place, subject=service)
-                )
-                return Reached(tuple(decisions), None, connection.arrival.source, service)
+                service, source = connection.arrival.service, connection.arrival.source
+                answers = zone_kinds.ServerAnswers(name, address, zone.name, place=service.place, subject=service)
+                reached = Reached((*decisions, answers), None, source, service)
+                # RFC 2308 section 7.1: a server that has not loaded the zone says that it fails; others are asked.
+                if not self._refuses(zone, service, source, asker):
+                    return reached
+                refusing = refusing or reached
+        if refusing is not None:
+            return refusing
         place = zone.place.key("delegated_to") if cut is None else cut.servers[0].place
         decisions.append(zone_kinds.ServersFail(zone.name, "; ".join(reasons), place=place, subject=zone))
         return Reached(tuple(decisions))
+
+    def _refuses(self, zone: Zone, service: Service, source: IPAddress, asker: Asker) -> bool:
+        """Whether a server has not loaded the version of a zone that it would answer with."""
+        held = version_at(zone, asker.at or self._now, source).data
+        program = service.program if isinstance(service, NameServer) else None
+        return bool(held.defects) and held.defect_for(program) is not None
 
     def _elsewhere(self, name: str, zone: Zone) -> bool:
         """Whether a name lies in another zone of the estate, which so says all that there is of it."""

@@ -1,10 +1,10 @@
-"""The name programs: Knot DNS and BIND (for views) with authority, Unbound as the resolver; each in its own folder."""
+"""The name programs: Knot DNS, NSD and named with authority, Unbound and named as resolvers; each in its own folder."""
 
 from collections.abc import Mapping
 
 from portolan.rehearsal.network import ROOT_ADDRESS
 from portolan.rehearsal.plan import BASE, Daemon, Plan
-from portolan.rehearsal.quoting import quoted_name
+from portolan.rehearsal.quoting import UnstageableError, dns_name, quoted_name
 
 _KNOT = """server:
     rundir: {folder}
@@ -65,6 +65,134 @@ def knot(
     return ["/usr/sbin/knotc", "-c", f"{folder}/knot.conf", "-b", "zone-reload"]
 
 
+_PRIMARY = """options {{ directory "{folder}"; pid-file "{folder}/pid"; session-keyfile none; recursion no; allow-query {{ any; }};
+  dnssec-validation no; notify no; minimal-responses yes;
+{listen} }};
+controls {{ }};
+{zones}"""
+_NSD = """server:
+  username: ""
+  chroot: ""
+  zonesdir: "{folder}"
+  pidfile: "{folder}/pid"
+  xfrdfile: "{folder}/xfrd.state"
+  zonelistfile: "{folder}/zone.list"
+  xfrdir: "{folder}"
+  database: ""
+  server-count: 1
+  rrl-ratelimit: 0
+{listen}remote-control:
+  control-enable: no
+{zones}"""
+_RECURSIVE = """options {{ directory "{folder}"; pid-file none; session-keyfile none; recursion yes; allow-query {{ any; }};
+  allow-recursion {{ any; }}; allow-query-cache {{ any; }}; dnssec-validation {validation}; notify no; rrset-order {{ order none; }};
+{listen}{forwards}{policy} }};
+controls {{ }};
+{anchors}{zones}"""
+
+
+def _again(folder: str) -> list[str]:
+    """The command that makes a server read its zones anew: the signal that named and NSD take for that."""
+    return ["sh", "-c", f"kill -HUP $(cat {folder}/pid) && sleep 0.3"]
+
+
+def primary(
+    plan: Plan, name: str, space: str, addresses: list[str], zones: Mapping[str, str], port: int = 53
+) -> list[str]:
+    """named with zones, as it is installed; the command that makes it read them anew."""
+    folder = f"{BASE}/{name}"
+    texts = "".join(
+        f'zone {quoted_name(zone)} {{ type primary; file "{BASE}/{path}"; }};\n' for zone, path in zones.items()
+    )
+    plan.files[f"{name}/named.conf"] = _PRIMARY.format(folder=folder, listen=_listening(addresses, port), zones=texts)
+    plan.owned.append([name, "server"])
+    command = ["/usr/sbin/named", "-g", "-n", "1", "-c", f"{folder}/named.conf"]
+    plan.daemons.append(Daemon(name, space, command, [["udp", port]]))
+    return _again(folder)
+
+
+def nsd(plan: Plan, name: str, space: str, addresses: list[str], zones: Mapping[str, str], port: int = 53) -> list[str]:
+    """NSD with zones; the command that makes it read them anew."""
+    folder = f"{BASE}/{name}"
+    listen = "".join(f"  ip-address: {address}@{port}\n" for address in addresses)
+    texts = "".join(f"zone:\n  name: {quoted_name(zone)}\n  zonefile: {BASE}/{path}\n" for zone, path in zones.items())
+    plan.files[f"{name}/nsd.conf"] = _NSD.format(folder=folder, listen=listen, zones=texts)
+    plan.owned.append([name, "server"])
+    command = ["/usr/sbin/nsd", "-d", "-c", f"{folder}/nsd.conf"]
+    plan.daemons.append(Daemon(name, space, command, [["udp", port]]))
+    return _again(folder)
+
+
+#: Name servers with authority by the program's name.
+PRIMARIES = {"named": primary, "nsd": nsd, "knot": knot}
+
+
+def recursive(
+    plan: Plan,
+    name: str,
+    space: str,
+    addresses: list[str],
+    forwards: list[str] | None = None,
+    anchor: str | None = None,
+    refuses: Mapping[str, str] | None = None,
+    zones: Mapping[str, str] | None = None,
+    clock: str | None = None,
+) -> None:
+    """named as a resolver: one that passes on, checks signatures, does not look some names up, or holds zones itself."""
+    folder = f"{BASE}/{name}"
+    texts = ['zone "." { type hint; file "root.hints"; };\n'] if not forwards else []
+    texts += [
+        f'zone {quoted_name(zone)} {{ type primary; file "{BASE}/{path}"; }};\n' for zone, path in (zones or {}).items()
+    ]
+    policy = ""
+    if refuses:
+        if "always_refuse" in refuses.values():
+            raise UnstageableError("names that named refuses", ", ".join(refuses), None)
+        policy = '  response-policy { zone "policy.stage"; } qname-wait-recurse no;\n'
+        texts.append('zone "policy.stage" { type primary; file "policy.zone"; };\n')
+        lines = ["@ 60 SOA a b 1 60 60 60 60", "@ 60 NS a.root."]
+        for each in refuses:
+            owner = dns_name(each).rstrip(".")
+            lines += [f"{owner} 60 CNAME .", f"*.{owner} 60 CNAME ."]
+        plan.files[f"{name}/policy.zone"] = "\n".join(lines) + "\n"
+    passed = f"  forward only; forwarders {{ {' '.join(f'{each};' for each in forwards)} }};\n" if forwards else ""
+    anchors = ""
+    if anchor is not None:
+        anchors = _anchors(anchor)
+    plan.files[f"{name}/named.conf"] = _RECURSIVE.format(
+        folder=folder,
+        validation="yes" if anchor is not None else "no",
+        listen=_listening(addresses, 53),
+        forwards=passed,
+        policy=policy,
+        anchors=anchors,
+        zones="".join(texts),
+    )
+    plan.files[f"{name}/root.hints"] = f". 3600 NS a.root.\na.root. 3600 A {ROOT_ADDRESS}\n"
+    plan.owned.append([name, "server"])
+    command = ["/usr/sbin/named", "-g", "-n", "1", "-c", f"{folder}/named.conf"]
+    plan.daemons.append(Daemon(name, space, command, [["udp", 53]], clock=clock))
+
+
+def _anchors(anchor: str) -> str:
+    """A root's key, as a line of a master file, as named's trust anchor."""
+    words = anchor.split()
+    at = next(index for index, word in enumerate(words) if word in ("DNSKEY", "DS"))
+    kind = "static-key" if words[at] == "DNSKEY" else "static-ds"
+    numbers, data = words[at + 1 : at + 4], "".join(words[at + 4 :])
+    return f'trust-anchors {{ "." {kind} {" ".join(numbers)} "{data}"; }};\n'
+
+
+def _listening(addresses: list[str], port: int) -> str:
+    """named's listeners; none of a family where no address is of it."""
+    four = [address for address in addresses if ":" not in address]
+    six = [address for address in addresses if ":" in address]
+    return "".join(
+        f"  {word} port {port} {{ {' '.join(('any' if each in ('0.0.0.0', '::') else each) + ';' for each in held) or 'none;'} }};\n"
+        for word, held in (("listen-on", four), ("listen-on-v6", six))
+    )
+
+
 def named(
     plan: Plan,
     name: str,
@@ -74,18 +202,14 @@ def named(
     views: Mapping[tuple[str, ...], Mapping[str, str]],
 ) -> None:
     """A name server that answers by the asker's address: ranges to zones, and the zones for all others."""
-    four = [address for address in addresses if ":" not in address]
-    six = [address for address in addresses if ":" in address]
-    listen = "".join(
-        f"  {word} {{ {' '.join(('any' if each in ('0.0.0.0', '::') else each) + ';' for each in held) or 'none;'} }};\n"
-        for word, held in (("listen-on", four), ("listen-on-v6", six))
-    )
     texts = [
         _view(f"v{number}", " ".join(f"{net};" for net in clients), held)
         for number, (clients, held) in enumerate(views.items())
     ]
     texts.append(_view("others", "any;", zones))
-    plan.files[f"{name}/named.conf"] = _NAMED.format(folder=f"{BASE}/{name}", listen=listen, views="\n".join(texts))
+    plan.files[f"{name}/named.conf"] = _NAMED.format(
+        folder=f"{BASE}/{name}", listen=_listening(addresses, 53), views="\n".join(texts)
+    )
     plan.owned.append([name, "server"])
     command = ["/usr/sbin/named", "-g", "-n", "1", "-c", f"{BASE}/{name}/named.conf"]
     plan.daemons.append(Daemon(name, space, command, [["udp", 53]]))

@@ -12,7 +12,7 @@ from portolan.estate.base import IPAddress
 from portolan.estate.machine import Machine
 from portolan.estate.service import NameServer, Resolver, Service
 from portolan.estate.vantage import Vantage
-from portolan.estate.zone import Record, Zone, ZoneData
+from portolan.estate.zone import Record, ServerProgram, Zone, ZoneData
 from portolan.rehearsal import name_programs as programs
 from portolan.rehearsal.facts import Box, client_of, every_machine, every_service, has, legs, public, runs
 from portolan.rehearsal.network import (
@@ -92,7 +92,7 @@ class Naming:
             space = self.plan.space_of(machine)
             if isinstance(service, NameServer):
                 zones = [self.estate.zones[name] for name in service.zones]
-                self._serve(f"names{number}", space, listen, zones, service.listens[0].port)
+                self._serve(f"names{number}", space, listen, zones, service.listens[0].port, service.program)
             else:
                 self._described_resolver(f"cache{number}", space, listen, service)
 
@@ -175,9 +175,8 @@ class Naming:
         anchor = self.signer.anchor() if service.checks_signatures and self.signer is not None else None
         kind = "always_refuse" if service.refuses_with == "refused" else "always_nxdomain"
         refuses = {str(each): kind for each in service.refuses}
-        self._resolver(
-            name, space, listen, service.last_asked, [str(each) for each in service.forwards_to], anchor, refuses, held
-        )
+        forwards = [str(each) for each in service.forwards_to]
+        self._resolver(name, space, listen, service.last_asked, forwards, anchor, refuses, held, service.program)
 
     def _resolver(
         self,
@@ -189,12 +188,14 @@ class Naming:
         anchor: str | None = None,
         refuses: dict[str, str] | None = None,
         held: dict[str, str] | None = None,
+        program: str | None = None,
     ) -> None:
         clock = f"{name}.clock" if self.timed else None
         if clock is not None:
             self.plan.files[clock] = _offset(self.now if since is None else since)
         self._resolvers.append(name)
-        programs.unbound(self.plan, name, space, listen, forwards, anchor, refuses, held, clock)
+        start = programs.recursive if program == "named" else programs.unbound
+        start(self.plan, name, space, listen, forwards, anchor, refuses, held, clock)
         if since is not None:
             address = {"0.0.0.0": "127.0.0.1", "::": "::1"}.get(listen[0], listen[0])
             self._primed.setdefault(since, []).append((name, space, address))
@@ -227,8 +228,16 @@ class Naming:
             has(self.estate, each) or not public(each) for each in known
         )
 
-    def _serve(self, name: str, space: str, addresses: list[str], zones: Sequence[Zone], port: int = 53) -> None:
-        """A name server with some zones; one with views where a zone has any."""
+    def _serve(
+        self,
+        name: str,
+        space: str,
+        addresses: list[str],
+        zones: Sequence[Zone],
+        port: int = 53,
+        program: ServerProgram | None = None,
+    ) -> None:
+        """A name server with some zones; named with views where a zone has any, else the program that is said."""
         texts = {}
         for number, zone in enumerate(zones):
             path = f"{name}/z{number}.zone"
@@ -244,7 +253,8 @@ class Naming:
                     views.setdefault(tuple(map(str, view.clients)), dict(texts))[zone.name] = path
             programs.named(self.plan, name, space, addresses, texts, views)
         else:
-            self._reloads.append(programs.knot(self.plan, name, space, addresses, texts, port))
+            start = programs.PRIMARIES[program or _as_most(zones)]
+            self._reloads.append(start(self.plan, name, space, addresses, texts, port))
 
     def _root(self, served: dict[str, list[tuple[Machine, Service]]], shared: Sequence[Zone]) -> None:
         """A root zone that delegates the topmost zones, as their registration says."""
@@ -337,6 +347,14 @@ class Naming:
                 lines += self.signer.ds_lines(child, data)
         text = "\n".join(lines) + "\n"
         return text if self.signer is None else self.signer.signed(text, zone.name, zone)
+
+
+def _as_most(zones: Sequence[Zone]) -> ServerProgram:
+    """A program that loads some zones, and refuses others, as most programs do; Knot DNS where they are all alike."""
+    for program in ("knot", "nsd", "named"):
+        if all((each.data.defect_for(program) is None) == (each.data.defect_for(None) is None) for each in zones):
+            return program
+    return "knot"
 
 
 def _offset(moment: datetime) -> str:

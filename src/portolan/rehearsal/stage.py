@@ -11,6 +11,7 @@ import ctypes
 import glob
 import json
 import os
+import re
 import signal
 import socket
 import struct
@@ -237,6 +238,12 @@ def carry_round(each: dict[str, Any], processes: dict[str, Any], troubles: list[
         done.join()
 
 
+def label(text: str) -> bytes:
+    """A label of a name as it goes over the wire, its `\\DDD` resolved (RFC 1035 sections 3.1 and 5.1)."""
+    octets = re.sub(rb"\\([0-9]{3})", lambda match: bytes([int(match[1])]), text.encode("ascii"))
+    return bytes([len(octets)]) + octets
+
+
 def prime(space: str, address: str, names: list[str]) -> None:
     """Asks a resolver for the addresses of names, from a namespace (RFC 1035 section 4.1)."""
     with open(f"/run/netns/{space}", encoding="ascii") as handle:
@@ -244,7 +251,7 @@ def prime(space: str, address: str, names: list[str]) -> None:
     with socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, socket.SOCK_DGRAM) as asking:
         asking.settimeout(3)
         for name in names:
-            labels = b"".join(bytes([len(part)]) + part.encode("ascii") for part in name.split(".")) + b"\0"
+            labels = b"".join(map(label, name.split("."))) + b"\0"
             for kind in (1, 28):
                 with contextlib.suppress(OSError):
                     asking.sendto(
