@@ -56,7 +56,7 @@ def asked(name: str, server: str) -> tuple[str, list[str]]:
     found: list[str] = []
     codes = set()
     with socket.socket(socket.AF_INET6 if ":" in server else socket.AF_INET, socket.SOCK_DGRAM) as asking:
-        asking.settimeout(15)
+        asking.settimeout(9)
         asking.connect((server, 53))
         for kind, family in _KINDS.values():
             try:
@@ -75,7 +75,7 @@ def asked(name: str, server: str) -> tuple[str, list[str]]:
     return (
         ("addresses", sorted(set(found)))
         if found
-        else ("no-address" if codes == {"NOERROR"} else str(sorted(codes)), [])
+        else ("no-address" if codes <= {"NOERROR", "NXDOMAIN"} else str(sorted(codes)), [])
     )
 
 
@@ -83,5 +83,5 @@ if __name__ == "__main__":
     path, resolver = sys.argv[1:]
     with open(path, encoding="ascii") as file:
         names = file.read().split("\n")
-    with ThreadPoolExecutor(12) as pool:
+    with ThreadPoolExecutor(24) as pool:
         print(json.dumps(list(pool.map(lambda name: asked(name, resolver), names))))

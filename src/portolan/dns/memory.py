@@ -121,6 +121,13 @@ def together(parts: list[Answer], answer: Answer) -> None:
         answer.detail = Detail.NO_ADDRESS
 
 
+def heard_now(part: Answer) -> bool:
+    """Whether a resolver was told just now, not long ago, that a name does not exist."""
+    told = part.decisions[-1] if part.decisions else None
+    fresh = not isinstance(told, name_kinds.RememberedAbsent)
+    return part.detail is Detail.NO_SUCH_NAME and part.zone is not None and fresh and not part.aliases
+
+
 _FAILED = (Detail.RESOLVER_FAILURE, Detail.RESOLVER_TIMEOUT, Detail.REFUSED)
 
 

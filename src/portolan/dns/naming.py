@@ -11,7 +11,7 @@ from typing import Any, NamedTuple
 
 from portolan.dns import law
 from portolan.dns.answer import Answer, Asker
-from portolan.dns.memory import ASKED, ForgottenError, remembered, together, when
+from portolan.dns.memory import ASKED, ForgottenError, heard_now, remembered, together, when
 from portolan.dns.servers import Reached, Servers
 from portolan.dns.signatures import judged, named_keys
 from portolan.dns.versions import Held, remembered_until, same_answer, version_at
@@ -91,8 +91,11 @@ class Naming:
         if asker.since is None or asker.since > self._moment(asker):
             self._chase(name, asker, answer, None)
             return
-        parts = []
+        parts: list[Answer] = []
         for kind in ASKED:
+            if self.ways_of(asker).absence_is_of_names and parts and heard_now(parts[-1]):
+                parts.append(parts[-1])
+                continue
             parts.append(Answer())
             self._chase(name, asker, parts[-1], kind)
         together(parts, answer)
@@ -238,7 +241,7 @@ class Naming:
                 return None
             if not self._registered(top, self._moment(asker), answer):
                 return None
-            reached = self._reached(top, None, None, asker, answer)
+            reached = self._reached(name, top, None, None, asker, answer)
             if reached is None:
                 return None
             zone, (held, server) = top, reached
@@ -249,34 +252,56 @@ class Naming:
         zone, held, server = begun
         secure, parent = True, None
         while True:
-            if server is not None and server.service is not None and zone.name in self._parents:
-                deeper = self._holding(name, server.service)
-                if deeper is not None and deeper is not zone and not isinstance(self.index(zone, held).look(name), Cut):
-                    answer.decisions.append(
-                        zone_kinds.ServerHoldsDeeper(zone.name, deeper.name, name, place=deeper.place, subject=deeper)
-                    )
-                    parent = held.data
-                    zone, held = deeper, version_at(deeper, self._moment(asker), server.client)
-            named = named_keys(zone, parent) if secure and asker.validates else ()
-            secure = bool(named)
-            if named:
-                verdict = judged(zone, held.data, named, self._moment(asker))
-                answer.decisions.append(verdict)
-                if verdict.stops:
-                    answer.detail = Detail.RESOLVER_FAILURE
+            service = server.service if server is not None else None
+            deeper = self._stepped(name, zone, held, service)
+            if deeper is None:
+                named = named_keys(zone, parent) if secure and asker.validates else ()
+                secure = bool(named)
+                if named:
+                    verdict = judged(zone, held.data, named, self._moment(asker))
+                    answer.decisions.append(verdict)
+                    if verdict.stops:
+                        answer.detail = Detail.RESOLVER_FAILURE
+                        return None
+                found = self._look(name, zone, held, answer, service)
+                if not isinstance(found, Cut):
+                    return found
+                child = self.estate.zones.get(found.name)
+                if child is None:
+                    self._beyond(name, found, zone, held, answer)
                     return None
-            found = self._look(name, zone, held, answer, server.service if server is not None else None)
-            if not isinstance(found, Cut):
-                return found
-            child = self.estate.zones.get(found.name)
-            if child is None:
-                self._beyond(name, found, zone, held, answer)
-                return None
-            below = self._reached(child, found, zone, asker, answer)
-            if below is None:
-                return None
+                below = self._reached(name, child, found, zone, asker, answer)
+                if below is None:
+                    return None
+                parent = held.data
+                zone, (held, server) = child, below
+                continue
+            answer.decisions.append(
+                zone_kinds.ServerHoldsDeeper(zone.name, deeper.name, name, place=deeper.place, subject=deeper)
+            )
             parent = held.data
-            zone, (held, server) = child, below
+            client = server.client if server is not None else None
+            zone, held = deeper, version_at(deeper, self._moment(asker), client)
+
+    def _stepped(self, name: str, zone: Zone, held: Held, service: Service | None) -> Zone | None:
+        """The next zone down that a server answers from, without a delegation; None where it answers from this one.
+
+        RFC 1034 section 4.3.2, step 2: the nearest zone that a server holds answers. Resolvers ask label by label (RFC 9156),
+        so that a delegation on the way leads to whoever it names.
+        """
+        if not isinstance(service, NameServer | Resolver) or zone.name not in self._parents:
+            return None
+        if zone.name not in service.zones:
+            return self._holding(name, service)
+        index = self.index(zone, held)
+        for above in reversed([name, *_above(name)]):
+            if len(above) > len(zone.name) and within(above, zone.name):
+                if above in service.zones:
+                    return self.estate.zones[above]
+                cut = index.look(above)
+                if isinstance(cut, Cut) and cut.name == above:
+                    return None
+        return None
 
     def _look(
         self, name: str, zone: Zone, held: Held, answer: Answer, server: Service | None
@@ -524,10 +549,10 @@ class Naming:
         return True
 
     def _reached(
-        self, zone: Zone, cut: Cut | None, parent: Zone | None, asker: Asker, answer: Answer
+        self, name: str, zone: Zone, cut: Cut | None, parent: Zone | None, asker: Asker, answer: Answer
     ) -> tuple[Held, Reached] | None:
         """The version with which the zone's servers answer, and how they were reached; None after the failure was noted."""
-        reached: Reached = self._servers.reached(zone, cut, parent, asker)
+        reached: Reached = self._servers.reached(zone, cut, parent, asker, self._between(name, zone))
         answer.decisions.extend(reached.decisions)
         if reached.decisions and reached.decisions[-1].stops:
             answer.detail = Detail.RESOLVER_FAILURE
@@ -540,6 +565,13 @@ class Naming:
                 zone_kinds.ViewAnswers(reached.client, zone.name, held.name, place=held.place, subject=held)
             )
         return held, reached
+
+    def _between(self, name: str, zone: Zone) -> tuple[str, ...]:
+        """The described zones below a zone that hold a name."""
+        if zone.name not in self._parents:
+            return ()
+        zones = self.estate.zones
+        return tuple(each for each in (name, *_above(name)) if each in zones and len(each) > len(zone.name))
 
     def _addresses_of(self, name: str, asker: Asker) -> list[IPAddress]:
         """A name server's addresses, resolved as any name."""

@@ -68,9 +68,14 @@ class Servers:
                     for zone in service.zones:
                         self._holders.setdefault(zone, []).append((machine, service))
 
-    def reached(self, zone: Zone, cut: Cut | None, parent: Zone | None, asker: Asker) -> Reached:
-        """Whether some server of the zone, as the delegation names them, answers the asker for it."""
-        key = _key_of(zone, cut, parent, asker)
+    def reached(
+        self, zone: Zone, cut: Cut | None, parent: Zone | None, asker: Asker, below: tuple[str, ...] = ()
+    ) -> Reached:
+        """Whether some server of the zone, as the delegation names them, answers the asker for it.
+
+        `below` names the zones further down that hold the name asked for: a server of one of those answers too.
+        """
+        key = (*_key_of(zone, cut, parent, asker), below)
         found = self._known.get(key)
         if found is None:
             if key in self._walking:
@@ -79,7 +84,7 @@ class Servers:
                 facts = (zone.name, "its servers are named in zones whose servers are named in it")
                 return Reached((zone_kinds.ServersFail(*facts, place=zone.place, subject=zone),))
             self._walking.add(key)
-            found = self._try(zone, cut, parent, asker)
+            found = self._try(zone, cut, parent, asker, below)
             self._walking.discard(key)
             if not self._walking:
                 self._in_circle = False
@@ -87,7 +92,7 @@ class Servers:
                 self._known[key] = found
         return found
 
-    def _try(self, zone: Zone, cut: Cut | None, parent: Zone | None, asker: Asker) -> Reached:
+    def _try(self, zone: Zone, cut: Cut | None, parent: Zone | None, asker: Asker, below: tuple[str, ...]) -> Reached:
         holders = self._holders.get(zone.name, [])
         named = tuple(record.data for record in cut.servers) if cut is not None else zone.delegated_to
         addresses = {name: self._addresses(name, zone, parent, asker) for name in named}
@@ -132,8 +137,8 @@ class Servers:
             if connection.arrival is None:
                 reason = connection.stop.text if connection.stop is not None else "no answer"
                 reasons.append(f"{name} ({address}): {reason}")
-            elif not isinstance(connection.arrival.service, NameServer | Resolver) or zone.name not in zones_of(
-                connection.arrival.service
+            elif not isinstance(connection.arrival.service, NameServer | Resolver) or not (
+                {zone.name, *below} & set(connection.arrival.service.zones)
             ):
                 reasons.append(f"{name} ({address}) does not hold the zone")
             else:
@@ -141,7 +146,7 @@ class Servers:
                 answers = zone_kinds.ServerAnswers(name, address, zone.name, place=service.place, subject=service)
                 reached = Reached((*decisions, answers), None, source, service)
                 # RFC 2308 section 7.1: a server that has not loaded the zone says that it fails; others are asked.
-                if not self._refuses(zone, service, source, asker):
+                if zone.name not in zones_of(service) or not self._refuses(zone, service, source, asker):
                     return reached
                 refusing = refusing or reached
         if refusing is not None:

@@ -51,6 +51,8 @@ class Defect(NamedTuple):
     record: Record
     refused_by: frozenset[ServerProgram]
     claims: bool = False
+    #: For a single line: what it is, by its name in formats/zone_defects.py.
+    line: str = ""
 
     def refuses(self, program: ServerProgram | None) -> bool:
         """Whether a server refuses the zone; where nothing says which program it runs, as most programs do."""

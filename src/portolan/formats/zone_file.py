@@ -83,7 +83,7 @@ class ZoneReader:
 
     def _doubt(self, what: str, record: Record, claims: bool = False) -> None:
         text, refused_by = LINES[what]
-        self.defects.append(Defect(text, record, refused_by, claims))
+        self.defects.append(Defect(text, record, refused_by, claims, what))
 
     def text(self, text: str, shown: str, path: str, origin: str, owner: str) -> None:
         """Reads master file text."""

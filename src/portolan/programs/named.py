@@ -10,6 +10,7 @@ class Named:
     #: max-cache-ttl, max-ncache-ttl.
     longest_kept = 604800
     longest_absence = 10800
+    absence_is_of_names = True
     #: dnssec-validation auto.
     validates = True
     #: Names that it answers by itself with "no such name" (RFC 6303, RFC 8375): its empty zones.

@@ -39,6 +39,8 @@ class ResolverProgram(Protocol):
     #: The longest that it keeps records, and absences, in seconds, whatever their TTL says.
     longest_kept: int
     longest_absence: int
+    #: Whether hearing that a name does not exist makes it forget what records of the name it kept.
+    absence_is_of_names: bool
     #: Whether it checks signatures as it is installed.
     validates: bool
 

@@ -10,6 +10,7 @@ class Unbound:
     #: cache-max-ttl, cache-max-negative-ttl (unbound.conf(5)).
     longest_kept = 86400
     longest_absence = 3600
+    absence_is_of_names = False
     #: With the root's key installed beside it, as the distribution does.
     validates = True
     #: Names that it answers by itself with "no such name" (RFC 6303, 6761, 7686, 8375).

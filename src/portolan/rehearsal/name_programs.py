@@ -86,6 +86,7 @@ _NSD = """server:
 {zones}"""
 _RECURSIVE = """options {{ directory "{folder}"; pid-file none; session-keyfile none; recursion yes; allow-query {{ any; }};
   allow-recursion {{ any; }}; allow-query-cache {{ any; }}; dnssec-validation {validation}; notify no; rrset-order {{ order none; }};
+  resolver-query-timeout 4000;
 {listen}{forwards}{policy} }};
 controls {{ }};
 {anchors}{zones}"""

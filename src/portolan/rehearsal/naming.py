@@ -22,11 +22,12 @@ from portolan.rehearsal.network import (
     RESOLVERS_6,
     ROOT_ADDRESS,
     TIER_ADDRESS,
+    place_authority,
     place_resolver,
 )
 from portolan.rehearsal.plan import Plan, Round
 from portolan.rehearsal.quoting import UnstageableError, dns_name, plain_words
-from portolan.rehearsal.record_text import data_text, record_line
+from portolan.rehearsal.record_text import data_text, record_line, refused_lines
 from portolan.rehearsal.signing import SIGNED_TYPES, Signer
 
 #: Tiers of zones that nobody described serves; behind them, the servers of copies.
@@ -34,6 +35,8 @@ _FIRST_COPY = 6
 #: Where topmost zones are served that the root does not simply delegate: never by the root's own server.
 _APART = TIER_ADDRESS.format(5)
 _MOST_ALIASES = 8
+#: Seconds that are waited at most until what a cache remembers is as old as the estate says.
+_LONGEST_WAIT = 60
 
 
 class Naming:
@@ -50,8 +53,12 @@ class Naming:
         )
         filled = [each.last_asked for each in self.estate.vantages.values()] + [each.last_asked for each in resolvers]
         self.signer = Signer(now) if validates else None
+        # libfaketime does not go with named (jemalloc): what one of those remembers is waited for.
+        self._waits = any(each.program == "named" and each.last_asked is not None for each in resolvers)
         #: Whether clocks count: then every resolver has the estate's moment.
-        self.timed = validates or any(filled)
+        self.timed = (validates or any(filled)) and not self._waits
+        if self._waits:
+            self._short_enough(validates, [each for each in filled if each is not None])
         #: Resolvers that nobody describes: (checks signatures, filled when) to number; an address that is stated to when.
         self._ordinary: dict[tuple[bool, datetime | None], int] = {}
         self._stated: dict[IPAddress, datetime | None] = {}
@@ -62,6 +69,14 @@ class Naming:
         self._files: list[tuple[Zone, str]] = []
         self._reloads: list[list[str]] = []
         self._elsewhere: list[Zone] = []
+        self._stood_in: set[IPAddress] = set()
+
+    def _short_enough(self, validates: bool, filled: list[datetime]) -> None:
+        """What is waited for cannot be long, and no clock is shifted meanwhile."""
+        longest = max((self.now - each).total_seconds() for each in filled)
+        if validates or longest > _LONGEST_WAIT or len(set(filled)) > 1:
+            what = f"what named remembers for more than {_LONGEST_WAIT} s, or beside other clocks"
+            raise UnstageableError(what, f"{longest:.0f} s", None)
 
     def build(self) -> None:
         """The authoritative servers, and the resolvers that the estate describes."""
@@ -105,13 +120,16 @@ class Naming:
             self._undescribed(f"stated{number}", [str(address)], False, since)
         for since in sorted(self._primed):
             files = {path: self.text(zone, since) for zone, path in self._files}
-            files |= {f"{name}.clock": _offset(since) for name, _, _ in self._primed[since]}
+            if self.timed:
+                files |= {f"{name}.clock": _offset(since) for name, _, _ in self._primed[since]}
             queries = [[space, address, list(hosts)] for _, space, address in self._primed[since]]
-            self.plan.rounds.append(Round(files, self._reloads, queries))
+            pause = (self.now - since).total_seconds() if self._waits else 0
+            self.plan.rounds.append(Round(files, self._reloads, queries, pause=pause))
         if self._primed:
             filled = {name for held in self._primed.values() for name, _, _ in held}
             files = {path: self.plan.files[path] for _, path in self._files}
-            files |= {f"{name}.clock": _offset(self.now) for name in self._resolvers}
+            if self.timed:
+                files |= {f"{name}.clock": _offset(self.now) for name in self._resolvers}
             self.plan.rounds.append(
                 Round(files, self._reloads, [], [name for name in self._resolvers if name not in filled])
             )
@@ -190,10 +208,11 @@ class Naming:
         held: dict[str, str] | None = None,
         program: str | None = None,
     ) -> None:
-        clock = f"{name}.clock" if self.timed else None
+        clock = f"{name}.clock" if self.timed and program != "named" else None
         if clock is not None:
             self.plan.files[clock] = _offset(self.now if since is None else since)
-        self._resolvers.append(name)
+        if clock is not None:
+            self._resolvers.append(name)
         start = programs.recursive if program == "named" else programs.unbound
         start(self.plan, name, space, listen, forwards, anchor, refuses, held, clock)
         if since is not None:
@@ -254,7 +273,19 @@ class Naming:
             programs.named(self.plan, name, space, addresses, texts, views)
         else:
             start = programs.PRIMARIES[program or _as_most(zones)]
+            if space == AUTHORITY:
+                addresses = [*addresses, *self._stood_in_for(zones)]
             self._reloads.append(start(self.plan, name, space, addresses, texts, port))
+
+    def _stood_in_for(self, zones: Sequence[Zone]) -> list[str]:
+        """The addresses that zones which nobody serves state for their own name servers: whoever plays those is there."""
+        found = []
+        for address in (each for zone in zones for each in _known_addresses(zone)):
+            if public(address) and not has(self.estate, address) and address not in self._stood_in:
+                self._stood_in.add(address)
+                place_authority(self.plan, address)
+                found.append(str(address))
+        return found
 
     def _root(self, served: dict[str, list[tuple[Machine, Service]]], shared: Sequence[Zone]) -> None:
         """A root zone that delegates the topmost zones, as their registration says."""
@@ -308,8 +339,23 @@ class Naming:
             texts[zone.name] = f"root/z{number}.zone"
             self.plan.files[texts[zone.name]] = self.text(zone)
             self._files.append((zone, texts[zone.name]))
-        addresses = [ROOT_ADDRESS, *([TIER_ADDRESS.format(2)] if shared else [])]
-        self._reloads.append(programs.knot(self.plan, "root", AUTHORITY, addresses, texts))
+        addresses = [ROOT_ADDRESS, *([TIER_ADDRESS.format(2)] if shared else []), *self._stood_in_for(shared)]
+        start = programs.PRIMARIES[_as_most(shared)]
+        self._reloads.append(start(self.plan, "root", AUTHORITY, addresses, texts))
+
+    def _servers_of(self, zone: Zone, owner: str, assumed: str, tier: str) -> list[str]:
+        """The name servers of a zone that does not name any: those that hold it, else the assumed one."""
+        held = [
+            address
+            for machine, service in every_service(self.estate)
+            if isinstance(service, NameServer) and zone.name in service.zones
+            for address in _addresses_of(machine, service)
+        ]
+        if not held:
+            return [f"{owner} 60 NS {assumed}", f"{assumed} 60 A {tier}"]
+        names = [(f"s{number}.held.{zone.name}", address) for number, address in enumerate(held)]
+        lines = [f"{owner} 60 NS {dns_name(name)}" for name, _ in names]
+        return lines + [_address_line(name, address) for name, address in names]
 
     # -- what zones hold -----------------------------------------------------------------------------------------
 
@@ -327,7 +373,7 @@ class Naming:
             # An absence that no SOA record limits is not remembered.
             lines.append(f"{owner} 60 SOA {assumed} keeper.{owner} 1 60 60 60 0")
         if "NS" not in apex and "CNAME" not in apex:
-            lines += [f"{owner} 60 NS {assumed}", f"{assumed} 60 A {tier}"]
+            lines += self._servers_of(zone, owner, assumed, tier)
         for types in data.nodes.values():
             for kind, records in types.items():
                 if self.signer is None or (kind not in SIGNED_TYPES and kind != "DS"):
@@ -345,14 +391,27 @@ class Naming:
                     lines.append(f"{dns_name(record.data)} 60 A {TIER_ADDRESS.format(2 + self._depth(child))}")
             if self.signer is not None and "NS" in data.nodes.get(child.name, {}):
                 lines += self.signer.ds_lines(child, data)
+        if self.signer is None and any(
+            isinstance(service, NameServer) and service.program is not None and zone.name in service.zones
+            for _, service in every_service(self.estate)
+        ):
+            lines += refused_lines(data.defects)
         text = "\n".join(lines) + "\n"
         return text if self.signer is None else self.signer.signed(text, zone.name, zone)
+
+
+def _known_addresses(zone: Zone) -> list[IPAddress]:
+    """The IPv4 addresses that a zone states for its own name servers."""
+    nodes = zone.data.nodes
+    servers = [record.data for record in nodes.get(zone.name, {}).get("NS", ())]
+    return [record.data for server in servers for record in nodes.get(server, {}).get("A", ())]
 
 
 def _as_most(zones: Sequence[Zone]) -> ServerProgram:
     """A program that loads some zones, and refuses others, as most programs do; Knot DNS where they are all alike."""
     for program in ("knot", "nsd", "named"):
-        if all((each.data.defect_for(program) is None) == (each.data.defect_for(None) is None) for each in zones):
+        every = [held for each in zones for held in (each.data, *(before.data for before in each.before))]
+        if all((each.defect_for(program) is None) == (each.defect_for(None) is None) for each in every):
             return program
     return "knot"
 

@@ -226,6 +226,12 @@ def _line(plan: Plan, machine: Machine, brought: set[IPAddress]) -> Iterator[str
                 plan.ip(INTERNET, f"route add {address} via {via} dev {outer} onlink")
 
 
+def place_authority(plan: Plan, address: IPAddress) -> None:
+    """Gives the undescribed name servers' namespace an address that the internet carries to it."""
+    plan.ip(INTERNET, f"route add {address}/{address.max_prefixlen} dev n0")
+    plan.ip(AUTHORITY, f"addr add {address}/{address.max_prefixlen} dev wan0")
+
+
 def place_resolver(plan: Plan, address: IPAddress) -> None:
     """Gives the resolvers' namespace an address that the internet carries to it."""
     whole = f"{address}/{address.max_prefixlen}"

@@ -48,13 +48,14 @@ class Round(NamedTuple):
     """Another moment before the questions: files written anew (zones, clocks), servers told so, and names asked of resolvers.
 
     Each of `queries` is a namespace, a resolver's address as seen there, and names; `emptied` names programs that are to
-    forget what they remember.
+    forget what they remember; `pause` is how many seconds after the first question the round ends at the earliest.
     """
 
     files: dict[str, str]
     reloads: list[list[str]]
     queries: list[list[Any]]
     emptied: tuple[str, ...] | list[str] = ()
+    pause: float = 0
 
 
 class Plan:

@@ -1,9 +1,23 @@
 """Records back to master file text, with absolute names."""
 
+from collections.abc import Iterable
 from typing import Any
 
-from portolan.estate.zone import Record
+from portolan.estate.zone import Defect, Record
 from portolan.rehearsal.quoting import dns_data, dns_name, dns_string
+
+#: Lines of our own that some servers refuse as they refuse what an estate's file says, by the name of the defect.
+_REFUSED = {
+    "generate": "$GENERATE 1-1 stage$ 60 TXT x",
+    "relative-origin": "$ORIGIN stage",
+    "out-of-zone": "stage.invalid. 60 TXT x",
+    "not-ascii-text": 'stage 60 TXT "caf\u00e9"',
+}
+
+
+def refused_lines(defects: Iterable[Defect]) -> list[str]:
+    """Lines that stand for those of a file which only some servers take; they end a master file."""
+    return [_REFUSED[name] for name in dict.fromkeys(each.line for each in defects) if name in _REFUSED]
 
 
 def record_line(record: Record) -> str:

@@ -25,6 +25,8 @@ from typing import Any
 _CLONE_NEWNET = 0x40000000
 _ENVIRONMENT = {"PATH": "/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL": "C.UTF-8", "HOME": "/root"}
 _READY_LIMIT = 15.0
+#: How long a cache is filled with answers that do not come, and how many questions are asked at once for it.
+_PRIME_LIMIT, _PRIME_MANY = 5.0, 24
 #: The identities of servers and of visitors, where there are several.
 _SERVER, _VISITOR = 1001, 1002
 #: What bind(2) needs for ports below 1024; nothing else is left to a server.
@@ -232,10 +234,12 @@ def carry_round(each: dict[str, Any], processes: dict[str, Any], troubles: list[
             processes[name].send_signal(signal.SIGHUP)
     if each["emptied"]:
         time.sleep(0.3)
+    begin = time.monotonic()
     for space, address, names in each["queries"]:
         done = threading.Thread(target=prime, args=(space, address, names))
         done.start()
         done.join()
+    time.sleep(max(0.0, min(float(each["pause"]), 60.0) - (time.monotonic() - begin)))
 
 
 def label(text: str) -> bytes:
@@ -248,16 +252,19 @@ def prime(space: str, address: str, names: list[str]) -> None:
     """Asks a resolver for the addresses of names, from a namespace (RFC 1035 section 4.1)."""
     with open(f"/run/netns/{space}", encoding="ascii") as handle:
         ctypes.CDLL(None, use_errno=True).setns(handle.fileno(), _CLONE_NEWNET)
+    questions = [(name, kind) for name in names for kind in (1, 28)]
     with socket.socket(socket.AF_INET6 if ":" in address else socket.AF_INET, socket.SOCK_DGRAM) as asking:
-        asking.settimeout(3)
-        for name in names:
-            labels = b"".join(map(label, name.split("."))) + b"\0"
-            for kind in (1, 28):
+        asking.settimeout(_PRIME_LIMIT)
+        for first in range(0, len(questions), _PRIME_MANY):
+            waiting = 0
+            for number, (name, kind) in enumerate(questions[first : first + _PRIME_MANY]):
+                labels = b"".join(map(label, name.split("."))) + b"\0"
+                header = struct.pack(">6H", first + number & 0xFFFF, 0x0100, 1, 0, 0, 0)
                 with contextlib.suppress(OSError):
-                    asking.sendto(
-                        struct.pack(">6H", kind, 0x0100, 1, 0, 0, 0) + labels + struct.pack(">2H", kind, 1),
-                        (address, 53),
-                    )
+                    asking.sendto(header + labels + struct.pack(">2H", kind, 1), (address, 53))
+                    waiting += 1
+            with contextlib.suppress(OSError):
+                for _ in range(waiting):
                     asking.recv(4096)
 
 
