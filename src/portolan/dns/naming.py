@@ -253,7 +253,7 @@ class Naming:
         secure, parent = True, None
         while True:
             service = server.service if server is not None else None
-            deeper = self._stepped(name, zone, held, service)
+            deeper = self._stepped(name, zone, held, server, asker)
             if deeper is None:
                 named = named_keys(zone, parent) if secure and asker.validates else ()
                 secure = bool(named)
@@ -283,16 +283,18 @@ class Naming:
             client = server.client if server is not None else None
             zone, held = deeper, version_at(deeper, self._moment(asker), client)
 
-    def _stepped(self, name: str, zone: Zone, held: Held, service: Service | None) -> Zone | None:
+    def _stepped(self, name: str, zone: Zone, held: Held, server: Reached | None, asker: Asker) -> Zone | None:
         """The next zone down that a server answers from, without a delegation; None where it answers from this one.
 
         RFC 1034 section 4.3.2, step 2: the nearest zone that a server holds answers. Resolvers ask label by label (RFC 9156),
         so that a delegation on the way leads to whoever it names.
         """
-        if not isinstance(service, NameServer | Resolver) or zone.name not in self._parents:
+        service = server.service if server is not None else None
+        if server is None or not isinstance(service, NameServer | Resolver) or zone.name not in self._parents:
             return None
-        if zone.name not in service.zones:
-            return self._holding(name, service)
+        if zone.name not in service.zones or self._servers.refuses(zone, service, server.client, asker):
+            deepest = self._holding(name, service)
+            return deepest if deepest is not zone else None
         index = self.index(zone, held)
         for above in reversed([name, *_above(name)]):
             if len(above) > len(zone.name) and within(above, zone.name):

@@ -12,7 +12,7 @@ from portolan.estate.base import IPAddress, is_public
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
-from portolan.estate.service import NameServer, Resolver, Service, zones_of
+from portolan.estate.service import NameServer, Resolver, Service
 from portolan.estate.zone import Copy, Record, Zone
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import zone as zone_kinds
@@ -106,9 +106,14 @@ class Servers:
         if not holders and not any(self._described(each) for found in addresses.values() for each in found):
             # Addresses that the registration gives wrongly lead to nobody, described or not.
             astray = [name for name in named if name in zone.glue and not self._right_glue(name, zone)]
-            nowhere = [name for name in named if not addresses[name] and self._elsewhere(name, zone)]
+            # An address that the internet does not carry leads nowhere too (RFC 1918 section 3).
+            nowhere = [
+                name
+                for name in named
+                if not any(map(is_public, addresses[name])) and (addresses[name] or self._elsewhere(name, zone))
+            ]
             if named and len(nowhere) == len(named):
-                missing = "; ".join(f"no address is found for {name}" for name in nowhere)
+                missing = "; ".join(f"no public address is found for {name}" for name in nowhere)
                 place = zone.place.key("delegated_to") if cut is None else cut.servers[0].place
                 return Reached((zone_kinds.ServersFail(zone.name, missing, place=place, subject=zone),))
             if not named or len(astray) < len(named):
@@ -146,7 +151,8 @@ class Servers:
                 answers = zone_kinds.ServerAnswers(name, address, zone.name, place=service.place, subject=service)
                 reached = Reached((*decisions, answers), None, source, service)
                 # RFC 2308 section 7.1: a server that has not loaded the zone says that it fails; others are asked.
-                if zone.name not in zones_of(service) or not self._refuses(zone, service, source, asker):
+                deeper = bool(set(below) & set(service.zones))
+                if deeper or zone.name not in service.zones or not self.refuses(zone, service, source, asker):
                     return reached
                 refusing = refusing or reached
         if refusing is not None:
@@ -155,7 +161,7 @@ class Servers:
         decisions.append(zone_kinds.ServersFail(zone.name, "; ".join(reasons), place=place, subject=zone))
         return Reached(tuple(decisions))
 
-    def _refuses(self, zone: Zone, service: Service, source: IPAddress, asker: Asker) -> bool:
+    def refuses(self, zone: Zone, service: Service, source: IPAddress | None, asker: Asker) -> bool:
         """Whether a server has not loaded the version of a zone that it would answer with."""
         held = version_at(zone, asker.at or self._now, source).data
         program = service.program if isinstance(service, NameServer) else None

@@ -401,10 +401,14 @@ class Naming:
 
 
 def _known_addresses(zone: Zone) -> list[IPAddress]:
-    """The IPv4 addresses that a zone states for its own name servers."""
+    """The IPv4 addresses that a zone states for its own name servers, or the registration where the zone does not."""
     nodes = zone.data.nodes
-    servers = [record.data for record in nodes.get(zone.name, {}).get("NS", ())]
-    return [record.data for server in servers for record in nodes.get(server, {}).get("A", ())]
+    servers = [str(record.data) for record in nodes.get(zone.name, {}).get("NS", ())]
+    stated = {server: [record.data for record in nodes.get(server, {}).get("A", ())] for server in servers}
+    for name, addresses in zone.glue.items():
+        own = [record.data for kind in ("A", "AAAA") for record in nodes.get(name, {}).get(kind, ())]
+        stated[str(name)] = own or [each for each in addresses if each.version == 4]
+    return [address for held in stated.values() for address in held]
 
 
 def _as_most(zones: Sequence[Zone]) -> ServerProgram:
