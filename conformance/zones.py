@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from portolan.dns.answer import Answer
-from portolan.dns.naming import address_records
+from portolan.dns.tree import address_records
 from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
 from portolan.journey.world import World
@@ -82,12 +82,14 @@ class Draw:
     def served(self, zones: dict[str, Any], hosts: dict[str, Any]) -> None:
         """One to three servers, each with some zones; and how the topmost zones are delegated to them."""
         addresses = [f"192.0.2.{21 + number}" for number in range(self.rng.choice((1, 2, 2, 3)))]
-        # Servers of one zone hold the same zones: which of several is asked is a resolver's own choice.
+        # Servers of one zone hold the same zones, and load the same: which of several is asked is a resolver's own choice, and
+        # named asks those that the zone itself names.
         one = [zone for zone in zones if self.maybe(0.7)]
         parts = [one, [zone for zone in zones if zone not in one]]
+        programs = (self.rng.choice(PROGRAMS), self.rng.choice(PROGRAMS))
         for number, address in enumerate(addresses):
             dns: dict[str, Any] = {"kind": "name-server", "zones": parts[0 if number == 0 or self.maybe(0.6) else 1]}
-            program = self.rng.choice(PROGRAMS)
+            program = programs[0 if dns["zones"] is parts[0] else 1]
             if program is not None:
                 dns["program"] = program
             if self.maybe(0.1):
@@ -95,9 +97,13 @@ class Draw:
             if dns["zones"]:
                 hosts[f"s{number}"] = {"interfaces": {"internet": {"address": address}}, "services": {"dns": dns}}
         for name in zones:
-            own = [host for host in hosts.values() if name in host["services"].get("dns", {}).get("zones", ())]
+            own = [
+                host["interfaces"]["internet"]["address"]
+                for host in hosts.values()
+                if name in host["services"].get("dns", {}).get("zones", ()) and "state" not in host["services"]["dns"]
+            ]
             if own and name in self.servers:
-                self.servers[name] = own[0]["interfaces"]["internet"]["address"]
+                self.servers[name] = own[0]
         for name, zone in zones.items():
             if any(name.endswith("." + other) for other in zones) or not self.maybe(0.7):
                 continue

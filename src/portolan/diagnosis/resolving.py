@@ -28,7 +28,7 @@ from portolan.diagnosis.proposal import (
     remove,
     replace,
 )
-from portolan.dns.naming import within
+from portolan.dns.tree import within
 from portolan.dns.versions import same_answer
 from portolan.dns.zone import Found, Types
 from portolan.estate.estate import Estate

@@ -8,7 +8,8 @@ from ipaddress import IPv4Address, IPv6Address
 from typing import Any
 
 from portolan.dns.answer import Answer, Asker
-from portolan.dns.naming import Naming, address_records, ordinary_resolver, within
+from portolan.dns.naming import Naming, ordinary_resolver
+from portolan.dns.tree import address_records, within
 from portolan.estate.base import IPAddress
 from portolan.estate.client import Client
 from portolan.estate.guesses import machines, seat_of

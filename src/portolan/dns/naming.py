@@ -14,6 +14,7 @@ from portolan.dns.answer import Answer, Asker
 from portolan.dns.memory import ASKED, ForgottenError, heard_now, remembered, together, when
 from portolan.dns.servers import Reached, Servers
 from portolan.dns.signatures import judged, named_keys
+from portolan.dns.tree import Tree, above, address_records, within
 from portolan.dns.versions import Held, remembered_until, same_answer, version_at
 from portolan.dns.zone import Below, Cut, Found, Types, ZoneIndex
 from portolan.estate.base import IPAddress, is_public
@@ -22,7 +23,7 @@ from portolan.estate.guesses import attachments
 from portolan.estate.machine import Machine
 from portolan.estate.service import NameServer, Resolver, Service
 from portolan.estate.vantage import Vantage
-from portolan.estate.zone import SERVER_PROGRAMS, Copy, Record, Zone
+from portolan.estate.zone import SERVER_PROGRAMS, Copy, Zone
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import name as name_kinds
 from portolan.evidence.kinds import zone as zone_kinds
@@ -68,8 +69,7 @@ class Naming:
         self._shared = shared
         #: What resolvers do as their program does it.
         self._ways_of = ways_of
-        #: Zones below which the estate has another.
-        self._parents = {above for zone in estate.zones for above in _above(zone)}
+        self.tree = Tree(estate)
         self._ways: dict[tuple[int, IPAddress], Decision | None] = {}
         self._servers = Servers(estate, reach, described, self._addresses_of, self._way_out, now)
 
@@ -136,9 +136,9 @@ class Naming:
                 answer.fail(Detail.RESOLVER_FAILURE, name_kinds.AliasLoop(chain, place=record.place, subject=record))
                 return
             if len(seen) > ways.most_aliases and isinstance(found, Below) and within(str(record.data), record.owner):
-                # Measured: Knot DNS and Unbound answer with the endless chain and no address, and no failure.
+                # Measured: Unbound answers with the endless chain and no address, and no failure.
                 answer.fail(
-                    Detail.NO_ADDRESS,
+                    Detail.RESOLVER_FAILURE if ways.fails_on_endless else Detail.NO_ADDRESS,
                     zone_kinds.DnameEndless(record.owner, record.data, place=record.place, subject=record),
                 )
                 return
@@ -165,7 +165,7 @@ class Naming:
         """What a name server without recursion answers; it follows aliases within its own zones."""
         seen: set[str] = set()
         while True:
-            zone = self._holding(name, service)
+            zone = self.tree.holding(name, service)
             if zone is None and not seen:
                 answer.fail(
                     Detail.REFUSED,
@@ -221,21 +221,21 @@ class Naming:
     def _begun(self, name: str, asker: Asker, answer: Answer) -> "_Begun | Found | None":
         """Where a resolver begins; or what the resolvers that it passes on to answered."""
         service, server = asker.service, None
-        own = self._holding(name, service) if service is not None and service.zones else None
+        own = self.tree.holding(name, service) if service is not None and service.zones else None
         if own is not None and service is not None:
             answer.decisions.append(
                 name_kinds.ResolverHolds(asker.label, own.name, place=service.place.key("zones"), subject=service)
             )
             zone, held = own, version_at(own, self._moment(asker), asker.client)
         elif (
-            empty := next((each for each in (name, *_above(name)) if each in self.ways_of(asker).empty_zones), None)
+            empty := next((each for each in (name, *above(name)) if each in self.ways_of(asker).empty_zones), None)
         ) is not None:
             answer.fail(Detail.NO_SUCH_NAME, name_kinds.ResolverEmptyZone(name, empty))
             return None
         elif service is not None and service.forwards_to:
             return self._passed_on(name, asker, answer)
         else:
-            top = self._top(name)
+            top = self.tree.top(name)
             if top is None:
                 answer.fail(Detail.NO_SUCH_NAME, zone_kinds.Undescribed(name))
                 return None
@@ -290,13 +290,13 @@ class Naming:
         so that a delegation on the way leads to whoever it names.
         """
         service = server.service if server is not None else None
-        if server is None or not isinstance(service, NameServer | Resolver) or zone.name not in self._parents:
+        if server is None or not isinstance(service, NameServer | Resolver) or zone.name not in self.tree.parents:
             return None
         if zone.name not in service.zones or self._servers.refuses(zone, service, server.client, asker):
-            deepest = self._holding(name, service)
+            deepest = self.tree.holding(name, service)
             return deepest if deepest is not zone else None
         index = self.index(zone, held)
-        for above in reversed([name, *_above(name)]):
+        for above in reversed([name, *above(name)]):
             if len(above) > len(zone.name) and within(above, zone.name):
                 if above in service.zones:
                     return self.estate.zones[above]
@@ -327,7 +327,7 @@ class Naming:
             alias = self._apex_alias(zone, found, answer)
             if alias is not None:
                 return alias
-        missing = self._undelegated(name, zone)
+        missing = self.tree.undelegated(name, zone)
         if missing is not None:
             answer.decisions.append(
                 zone_kinds.DelegationMissing(zone.name, missing.name, place=zone.place, subject=missing)
@@ -513,30 +513,6 @@ class Naming:
 
     # -- where zones are -----------------------------------------------------------------------------------------
 
-    def _top(self, name: str) -> Zone | None:
-        """The topmost described zone that holds a name."""
-        zones, top = self.estate.zones, None
-        while name:
-            top = zones.get(name, top)
-            name = name.partition(".")[2]
-        return top
-
-    def _holding(self, name: str, service: NameServer | Resolver) -> Zone | None:
-        """The closest zone above a name that a service holds."""
-        best = max((zone for zone in service.zones if within(name, zone)), key=len, default=None)
-        return self.estate.zones[best] if best is not None else None
-
-    def _undelegated(self, name: str, zone: Zone) -> Zone | None:
-        """A described zone below this one that holds the name, and to which this one does not delegate."""
-        if zone.name not in self._parents:
-            return None
-        while name != zone.name and name:
-            child = self.estate.zones.get(name)
-            if child is not None:
-                return child
-            name = name.partition(".")[2]
-        return None
-
     def _registered(self, zone: Zone, moment: datetime, answer: Answer) -> bool:
         """Whether the parent zone still delegates it."""
         if zone.on_hold:
@@ -554,7 +530,7 @@ class Naming:
         self, name: str, zone: Zone, cut: Cut | None, parent: Zone | None, asker: Asker, answer: Answer
     ) -> tuple[Held, Reached] | None:
         """The version with which the zone's servers answer, and how they were reached; None after the failure was noted."""
-        reached: Reached = self._servers.reached(zone, cut, parent, asker, self._between(name, zone))
+        reached: Reached = self._servers.reached(zone, cut, parent, asker, self.tree.between(name, zone))
         answer.decisions.extend(reached.decisions)
         if reached.decisions and reached.decisions[-1].stops:
             answer.detail = Detail.RESOLVER_FAILURE
@@ -568,13 +544,6 @@ class Naming:
             )
         return held, reached
 
-    def _between(self, name: str, zone: Zone) -> tuple[str, ...]:
-        """The described zones below a zone that hold a name."""
-        if zone.name not in self._parents:
-            return ()
-        zones = self.estate.zones
-        return tuple(each for each in (name, *_above(name)) if each in zones and len(each) > len(zone.name))
-
     def _addresses_of(self, name: str, asker: Asker) -> list[IPAddress]:
         """A name server's addresses, resolved as any name."""
         inner = Answer()
@@ -586,22 +555,3 @@ def ordinary_resolver(client: Machine | Vantage) -> IPAddress:
     """The ordinary resolver that a device asks: by IPv4 where it has such an address."""
     old = any(item.version == 4 for _, held in attachments(client) for item in held)
     return law.ORDINARY_RESOLVERS[0 if old else 1]
-
-
-def _above(name: str) -> list[str]:
-    """The names above a name."""
-    found = []
-    while "." in name:
-        name = name.partition(".")[2]
-        found.append(name)
-    return found
-
-
-def address_records(types: Types) -> list[Record]:
-    """The address records of a node."""
-    return [*types.get("AAAA", ()), *types.get("A", ())]
-
-
-def within(name: str, zone: str) -> bool:
-    """Whether a name is a zone's or lies below it."""
-    return name == zone or name.endswith("." + zone) or zone == ""

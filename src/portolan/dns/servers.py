@@ -110,7 +110,7 @@ class Servers:
             nowhere = [
                 name
                 for name in named
-                if not any(map(is_public, addresses[name])) and (addresses[name] or self._elsewhere(name, zone))
+                if not any(map(is_public, addresses[name])) and (addresses[name] or self._stated_nowhere(name))
             ]
             if named and len(nowhere) == len(named):
                 missing = "; ".join(f"no public address is found for {name}" for name in nowhere)
@@ -167,9 +167,9 @@ class Servers:
         program = service.program if isinstance(service, NameServer) else None
         return bool(held.defects) and held.defect_for(program) is not None
 
-    def _elsewhere(self, name: str, zone: Zone) -> bool:
-        """Whether a name lies in another zone of the estate, which so says all that there is of it."""
-        return not _within(name, zone.name) and any(_within(name, each) for each in self._estate.zones)
+    def _stated_nowhere(self, name: str) -> bool:
+        """Whether a name lies in a zone of the estate, which so says all that there is of it."""
+        return any(_within(name, each) for each in self._estate.zones)
 
     def _right_glue(self, name: str, zone: Zone) -> bool:
         own = {record.data for record in _records(zone, name)}

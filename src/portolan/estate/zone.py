@@ -54,12 +54,6 @@ class Defect(NamedTuple):
     #: For a single line: what it is, by its name in formats/zone_defects.py.
     line: str = ""
 
-    def refuses(self, program: ServerProgram | None) -> bool:
-        """Whether a server refuses the zone; where nothing says which program it runs, as most programs do."""
-        if program is not None:
-            return program in self.refused_by
-        return len(self.refused_by) * 2 > len(SERVER_PROGRAMS) and not self.claims
-
 
 class ZoneData(NamedTuple):
     """A zone's records: owner name to type to records, in file order."""
@@ -71,12 +65,23 @@ class ZoneData(NamedTuple):
     whole: bool = False
 
     def defect_for(self, program: ServerProgram | None) -> Defect | None:
-        """Why a server does not load it; None when it does."""
-        return next((each for each in self.defects if each.refuses(program)), None)
+        """Why a server does not load it; None when it does.
+
+        Where nothing says which program it runs: as most programs do, or as the only one that reads such a file.
+        """
+        if not self.defects:
+            return None
+        if program is not None:
+            return next((each for each in self.defects if program in each.refused_by), None)
+        claimed = next((each for each in self.defects if each.claims), None)
+        if claimed is not None:
+            return self.defect_for(next(each for each in SERVER_PROGRAMS if each not in claimed.refused_by))
+        refusing = {each for defect in self.defects for each in defect.refused_by}
+        return self.defects[0] if len(refusing) * 2 > len(SERVER_PROGRAMS) else None
 
     def doubt(self) -> Defect | None:
         """What only some programs refuse, where nothing says which one runs; None where all do the same."""
-        return next((each for each in self.defects if not each.refuses(None)), None)
+        return self.defects[0] if self.defects and self.defect_for(None) is None else None
 
 
 class Version(Stated, frozen=True, kw_only=True, eq=False):

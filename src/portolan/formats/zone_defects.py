@@ -29,6 +29,8 @@ LINES: dict[str, tuple[str, frozenset[ServerProgram]]] = {
     "odd-name": ("a name with a character that is not escaped", _NOT_NSD),
 }
 
+#: What named's check-names finds.
+CHECKED_NAME = "host-name"
 #: RFC 1123 section 2.1, as named's check-names has it: letters, digits and inner hyphens.
 _HOST = re.compile(r"(?:\*\.)?(?:[a-z0-9](?:[a-z0-9-]*[a-z0-9])?\.)*[a-z0-9](?:[a-z0-9-]*[a-z0-9])?")
 _ADDRESSED = ("A", "AAAA", "MX")
@@ -103,11 +105,11 @@ def _names(records: Iterable[Record], zone: str) -> Iterator[Defect]:
                 own = owner[:-end] if end else owner
                 fits = checked[owner] = not own or own == "*" or _HOST.fullmatch(own) is not None
             if not fits:
-                yield Defect(f"{owner} is no host name, and has {kind} records", record, _NAMED)
+                yield Defect(f"{owner} is no host name, and has {kind} records", record, _NAMED, line=CHECKED_NAME)
         for leads in _LEADS.get(kind, ()):
             target = leads(record)
             if target and _HOST.fullmatch(target) is None:
-                yield Defect(f"{target} is no host name", record, _NAMED)
+                yield Defect(f"{target} is no host name", record, _NAMED, line=CHECKED_NAME)
             elif kind == "NS" and _DOTTED.fullmatch(target):
                 yield Defect("an address stands where a name server's name belongs", record, _NAMED)
 

@@ -36,6 +36,8 @@ class Entry(NamedTuple):
     blank_owner: bool
     line: int
     text: str
+    #: The lines that it stands on, with their numbers, where there are several.
+    parts: tuple[tuple[int, str], ...] = ()
 
 
 class ZoneReader:
@@ -150,11 +152,16 @@ class ZoneReader:
 
     def _fail(self, entry: Entry, shown: str, message: str) -> None:
         found = re.search(r"found '(.+)'$", message)
-        column = entry.text.find(found.group(1)) + 1 if found else 1
+        line, column = entry.line, entry.text.find(found.group(1)) + 1 if found else 1
+        if entry.parts:
+            # The line that the field stands on; what is missing at the end is looked for there.
+            held = [each for each in entry.parts if found and found.group(1) in each[1]]
+            line, raw = held[0] if held else entry.parts[-1]
+            column = raw.find(found.group(1)) + 1 if held and found else 1
         hint = ""
         if found and "record type" in message:
             hint = did_you_mean(found.group(1).upper(), [*PARSERS, "CAA", "SRV", "HTTPS", "DS"])
-        self.problems.add(Span(shown, entry.line, max(1, column)), one_line(message, 200), f"zones.{self.zone}", hint)
+        self.problems.add(Span(shown, line, max(1, column)), one_line(message, 200), f"zones.{self.zone}", hint)
 
     def _directive(self, entry: Entry, shown: str, path: str, origin: str, owner: str) -> str:
         """Follows a directive; the origin for what comes behind it. Raises ValueError."""
@@ -201,11 +208,13 @@ class ZoneReader:
                 continue
             opening = line
             joined, depth, tokens, blank = [], 0, [], line[:1] in (" ", "\t")
+            parts: list[tuple[int, str]] = []
             while True:
+                parts.append((number + len(parts), line))
                 part, depth, fault = _scan(line, tokens, depth)
                 joined.append(part)
                 if fault:
-                    self.problems.add(Span(shown, number, fault[0] + 1), fault[1], f"zones.{self.zone}")
+                    self.problems.add(Span(shown, parts[-1][0], fault[0] + 1), fault[1], f"zones.{self.zone}")
                 if depth <= 0:
                     break
                 following = next(lines, None)
@@ -219,7 +228,7 @@ class ZoneReader:
                     return
                 line = following[1]
             if tokens:
-                yield Entry(tokens, blank, number, " ".join(joined))
+                yield Entry(tokens, blank, number, " ".join(joined), tuple(parts) if len(parts) > 1 else ())
 
 
 def _scan(line: str, tokens: list[str], depth: int) -> tuple[str, int, tuple[int, str] | None]:
@@ -273,8 +282,9 @@ def read_zone(
         reader.file(file[0], file[1])
         complete = any(record.type == "SOA" and record.owner == name for record in reader.records)
         if not complete and not problems.found:
+            astray = next((each.record.place.span for each in reader.defects if each.record.type == "SOA"), None)
             problems.add(
-                Span(shown(file[0]), 1, 1),
+                astray or Span(shown(file[0]), 1, 1),
                 f"the zone has no SOA record for {name}.",
                 f"zones.{name}",
                 "A master file starts with one (RFC 1035 section 5.2).",
@@ -403,12 +413,14 @@ def zone_data(records: list[Record], zone: str, lines: Iterable[Defect] = (), wh
 def _type_at(tokens: list[str], at: int) -> tuple[int, int | None]:
     """Where a record's type stands, behind class and TTL in either order (RFC 1035 section 5.1), and the TTL. Raises ValueError."""
     ttl: int | None = None
+    classed = False
     while True:
         word = tokens[at].upper()
         if word in PARSERS:
             return at, ttl
-        if word == "IN":
+        if word == "IN" and not classed:
             at += 1
+            classed = True
         elif ttl is None and word[0].isdecimal():
             ttl = seconds(word)
             at += 1

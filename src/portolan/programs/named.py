@@ -7,6 +7,7 @@ class Named:
     name = "named"
     #: It gives up behind so many aliases.
     most_aliases = 16
+    fails_on_endless = True
     #: max-cache-ttl, max-ncache-ttl.
     longest_kept = 604800
     longest_absence = 10800

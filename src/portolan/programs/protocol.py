@@ -34,6 +34,8 @@ class ResolverProgram(Protocol):
     name: str
     #: How many aliases it follows.
     most_aliases: int
+    #: Whether it fails where a DNAME record leads into itself; else it answers without addresses.
+    fails_on_endless: bool
     #: Names below which it asks nobody, and says that nothing exists.
     empty_zones: frozenset[str]
     #: The longest that it keeps records, and absences, in seconds, whatever their TTL says.

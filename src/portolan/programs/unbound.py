@@ -7,6 +7,7 @@ class Unbound:
     name = "Unbound"
     #: It gives up behind so many aliases.
     most_aliases = 11
+    fails_on_endless = False
     #: cache-max-ttl, cache-max-negative-ttl (unbound.conf(5)).
     longest_kept = 86400
     longest_absence = 3600
