@@ -296,12 +296,12 @@ class Naming:
             deepest = self.tree.holding(name, service)
             return deepest if deepest is not zone else None
         index = self.index(zone, held)
-        for above in reversed([name, *above(name)]):
-            if len(above) > len(zone.name) and within(above, zone.name):
-                if above in service.zones:
-                    return self.estate.zones[above]
-                cut = index.look(above)
-                if isinstance(cut, Cut) and cut.name == above:
+        for step in reversed([name, *above(name)]):
+            if len(step) > len(zone.name) and within(step, zone.name):
+                if step in service.zones:
+                    return self.estate.zones[step]
+                cut = index.look(step)
+                if isinstance(cut, Cut) and cut.name == step:
                     return None
         return None
 

@@ -8,7 +8,7 @@ from portolan.dns import law
 from portolan.dns.answer import Asker
 from portolan.dns.versions import version_at
 from portolan.dns.zone import Cut
-from portolan.estate.base import IPAddress, is_public
+from portolan.estate.base import HostName, IPAddress, is_public
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
@@ -104,25 +104,9 @@ class Servers:
             decision = zone_kinds.CopyAnswers(server, zone.name, copy.name, place=copy.place, subject=copy)
             return Reached((decision,), copy, self._seen_as(zone, asker))
         if not holders and not any(self._described(each) for found in addresses.values() for each in found):
-            # Addresses that the registration gives wrongly lead to nobody, described or not.
-            astray = [name for name in named if name in zone.glue and not self._right_glue(name, zone)]
-            # An address that the internet does not carry leads nowhere too (RFC 1918 section 3).
-            nowhere = [
-                name
-                for name in named
-                if not any(map(is_public, addresses[name])) and (addresses[name] or self._stated_nowhere(name))
-            ]
-            if named and len(nowhere) == len(named):
-                missing = "; ".join(f"no public address is found for {name}" for name in nowhere)
-                place = zone.place.key("delegated_to") if cut is None else cut.servers[0].place
-                return Reached((zone_kinds.ServersFail(zone.name, missing, place=place, subject=zone),))
-            if not named or len(astray) < len(named):
-                closed = self._way_out(asker.machine) if asker.machine is not None else None
-                if closed is not None:
-                    facts = (zone.name, f"{asker.label} gets no question out to the internet: {closed.text}")
-                    return Reached((zone_kinds.ServersFail(*facts, place=zone.place, subject=closed),))
-                assumed = zone_kinds.ZoneAssumed(zone.name, place=zone.place, subject=zone)
-                return Reached((assumed,), None, self._seen_as(zone, asker))
+            nobody = self._undescribed(zone, cut, asker, addresses)
+            if nobody is not None:
+                return nobody
         decisions: list[Decision] = []
         if named:
             targets = [(name, address) for name in named for address in addresses[name]]
@@ -136,6 +120,49 @@ class Servers:
             ]
             targets = [each for each in every if is_public(each[1])] or every
             reasons = []
+        return self._asked(zone, cut, asker, targets, (decisions, reasons), below)
+
+    def _undescribed(
+        self, zone: Zone, cut: Cut | None, asker: Asker, addresses: dict[HostName, list[IPAddress]]
+    ) -> Reached | None:
+        """A zone that no described box serves: assumed to be served, unless all that its delegation names leads nowhere.
+
+        None where the registration gives addresses that the zone itself contradicts: those are asked, in vain.
+        """
+        named = list(addresses)
+        astray = [name for name in named if name in zone.glue and not self._right_glue(name, zone)]
+        # An address that the internet does not carry leads nowhere too (RFC 1918 section 3). What a parent zone of the
+        # estate says without glue is taken for an omission of the estate's.
+        nowhere = [
+            name
+            for name in named
+            if not any(map(is_public, addresses[name]))
+            and (addresses[name] or (self._stated(name) and (cut is None or not _within(name, zone.name))))
+        ]
+        if named and len(nowhere) == len(named):
+            missing = "; ".join(f"no public address is found for {name}" for name in nowhere)
+            place = zone.place.key("delegated_to") if cut is None else cut.servers[0].place
+            return Reached((zone_kinds.ServersFail(zone.name, missing, place=place, subject=zone),))
+        if named and len(astray) == len(named):
+            return None
+        closed = self._way_out(asker.machine) if asker.machine is not None else None
+        if closed is not None:
+            facts = (zone.name, f"{asker.label} gets no question out to the internet: {closed.text}")
+            return Reached((zone_kinds.ServersFail(*facts, place=zone.place, subject=closed),))
+        assumed = zone_kinds.ZoneAssumed(zone.name, place=zone.place, subject=zone)
+        return Reached((assumed,), None, self._seen_as(zone, asker))
+
+    def _asked(
+        self,
+        zone: Zone,
+        cut: Cut | None,
+        asker: Asker,
+        targets: list[tuple[str, IPAddress]],
+        noted: tuple[list[Decision], list[str]],
+        below: tuple[str, ...],
+    ) -> Reached:
+        """The first server that answers for the zone, of names and addresses; else why none does."""
+        decisions, reasons = noted
         refusing: Reached | None = None
         for name, address in targets:
             connection = self._reach(asker.machine, address, 53, "udp")
@@ -167,7 +194,7 @@ class Servers:
         program = service.program if isinstance(service, NameServer) else None
         return bool(held.defects) and held.defect_for(program) is not None
 
-    def _stated_nowhere(self, name: str) -> bool:
+    def _stated(self, name: str) -> bool:
         """Whether a name lies in a zone of the estate, which so says all that there is of it."""
         return any(_within(name, each) for each in self._estate.zones)
 
