@@ -6,6 +6,7 @@ from typing import Any
 
 from portolan.diagnosis.base import Finding, Severity, all_homes, listed, warned, zone_of
 from portolan.diagnosis.resolving import CaaClue, wrong_glue
+from portolan.dns.answer import Answer, Asker
 from portolan.dns.rdata import rdata
 from portolan.dns.signatures import judged, named_keys, signatures_end
 from portolan.dns.versions import same_answer
@@ -15,6 +16,7 @@ from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
 from portolan.estate.service import Site
 from portolan.estate.zone import Record, Zone
+from portolan.evidence.kinds import zone as zone_kinds
 from portolan.journey.world import World
 
 #: What ends within this time is worth a word.
@@ -273,7 +275,20 @@ def _forbidden(world: World, certificate: Certificate, covered: str) -> Finding 
     return None
 
 
+def delegated_nowhere(world: World) -> Iterator[Finding]:
+    """Zones whose registration names servers that nobody finds, or that are found in a circle only."""
+    for zone in world.estate.zones.values():
+        if not zone.delegated_to:
+            continue
+        answer = Answer()
+        world.naming.recurse(zone.name, Asker("an ordinary resolver"), answer)
+        lost = next((each for each in answer.decisions if isinstance(each, zone_kinds.ServersFail)), None)
+        if lost is not None and lost.zone == zone.name:
+            yield Finding("name-delegation-lame", lost.text, lost.place)
+
+
 NAME_LINTS = (
+    delegated_nowhere,
     registrations,
     glue,
     delegations,

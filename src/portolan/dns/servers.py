@@ -206,6 +206,9 @@ class Servers:
         """A name server's addresses: the parent's glue, the zone's own records, or resolved as any name."""
         if name in zone.glue:
             return list(zone.glue[_key(zone, name)])
+        sibling = self._sibling_glue(name) if parent is None else None
+        if sibling is not None:
+            return sibling
         if parent is not None and _within(name, parent.name):
             glue = _records(parent, name)
             if glue or _within(name, zone.name):
@@ -213,6 +216,15 @@ class Servers:
         if _within(name, zone.name):
             return [record.data for record in _records(zone, name)]
         return self._resolve(name, asker)
+
+    def _sibling_glue(self, name: str) -> list[IPAddress] | None:
+        """What the registration of another zone gives for a server: the servers above hand it out too (RFC 9471 section 3.2)."""
+        for zone in self._estate.zones.values():
+            if name in zone.glue and not any(
+                _within(zone.name, other) for other in self._estate.zones if other != zone.name
+            ):
+                return list(zone.glue[_key(zone, name)])
+        return None
 
     def _seen_as(self, zone: Zone, asker: Asker) -> IPAddress | None:
         """The asker's address as servers on the internet see it; only zones with views make a difference of it."""

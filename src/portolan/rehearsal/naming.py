@@ -391,10 +391,11 @@ class Naming:
                     lines.append(f"{dns_name(record.data)} 60 A {TIER_ADDRESS.format(2 + self._depth(child))}")
             if self.signer is not None and "NS" in data.nodes.get(child.name, {}):
                 lines += self.signer.ds_lines(child, data)
-        if self.signer is None and any(
+        said = any(
             isinstance(service, NameServer) and service.program is not None and zone.name in service.zones
             for _, service in every_service(self.estate)
-        ):
+        )
+        if self.signer is None and (said or data.defect_for(None) is not None):
             lines += refused_lines(data.defects)
         text = "\n".join(lines) + "\n"
         return text if self.signer is None else self.signer.signed(text, zone.name, zone)
