@@ -1,0 +1,55 @@
+"""Estates about names on which real systems contradicted earlier versions: each answered as the real thing does."""
+
+import shutil
+from pathlib import Path
+
+import pytest
+
+import portolan
+
+FOUND = Path(__file__).parent.parent / "found" / "names"
+
+ANSWERS = [
+    ("circular-delegation", "http://www.a.example/", "name-error resolver-failure", None),
+    ("circular-delegation", "http://www.b.example/", "name-error resolver-failure", None),
+    ("delegated-to-nowhere", "http://www.a.example/", "name-error resolver-failure", None),
+    ("delegated-to-nowhere", "http://www.b.example/", "served", "192.0.2.1"),
+    ("apex-ns-without-address", "http://www.a.example/", "served", "192.0.2.1"),
+    ("parent-and-child-on-one-server", "http://www.sub.a.example/", "served", "192.0.2.1"),
+    ("include-ttl", "http://www.k.example/", "served", "192.0.2.1"),
+    ("escaped-names", "http://www.k.example/", "served", "192.0.2.1"),
+    ("aaaa-cached-longer", "http://www.k.example/", "connect-error timed-out", "2001:db8::9"),
+    ("dname-cache", "http://www.old.k.example/", "connect-error timed-out", "192.0.2.9"),
+    ("rfc3597-crash", "http://w.k.example/", "connect-error timed-out", "192.0.2.7"),
+    ("generate", "http://h2.k.example/", "connect-error timed-out", "192.0.2.2"),
+    ("empty-wildcard", "http://q.ent.k.example/", "name-error no-address", None),
+    ("unknown-ds-algorithm.json", "http://www.example.com/", "served", "198.51.100.2"),
+    ("home-arpa.json", "http://www.office.home.arpa/", "name-error no-such-name", None),
+]
+
+
+def asked(path: Path, url: str) -> tuple[str, str | None]:
+    """The outcome in two words, and the address that was tried last, for the first visitor of an estate."""
+    view = portolan.load(path)
+    found = view.follow(url, next(iter(view.estate.vantages)))
+    words = " ".join(str(each) for each in (found.outcome.kind, found.outcome.detail) if each)
+    connection = found.exchanges[-1].connection
+    return words, str(connection.address) if connection is not None else None
+
+
+@pytest.mark.parametrize(("estate", "url", "outcome", "address"), ANSWERS)
+def test_as_the_real_thing(estate, url, outcome, address):
+    """The outcome, and the address that was asked last."""
+    words, tried = asked(FOUND / estate, url)
+    assert (words, tried) == (outcome, address)
+
+
+@pytest.mark.parametrize(
+    ("program", "outcome"), [("named", "name-error resolver-failure"), ("nsd", "served"), ("knot", "served")]
+)
+def test_what_a_program_refuses_to_load(tmp_path, program, outcome):
+    """An NS record at the apex without an address: named refuses the zone, the others load it."""
+    shutil.copytree(FOUND / "apex-ns-without-address", tmp_path / "e")
+    file = tmp_path / "e" / "estate.yaml"
+    file.write_text(file.read_text().replace("kind: name-server,", f"kind: name-server, program: {program},"))
+    assert asked(tmp_path / "e", "http://www.a.example/")[0] == outcome
