@@ -17,17 +17,20 @@ import msgspec
 
 from conformance.run import drawn, held_against, side_by_side, table
 from conformance.way_worlds import BOOTED
-from portolan.dns import naming, versions
+from portolan.dns import memory, naming, versions
 from portolan.dns.zone import ZoneIndex
+from portolan.estate.filter import Filter
+from portolan.estate.zone import ZoneData
 from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
 from portolan.http import content, respond
 from portolan.journey import race
 from portolan.journey.visit import visit
 from portolan.journey.world import World
-from portolan.net import filtering, law, walk
+from portolan.net import filtering, law, translation, walk
 from portolan.net.topology import Device
 from portolan.programs.nginx import Nginx
+from portolan.programs.unbound import Unbound
 from portolan.rehearsal.run import RehearsalError, Rehearsed, agree, confinement, exclusion
 from portolan.tls import verify
 
@@ -68,7 +71,16 @@ def _no_wildcard(index: ZoneIndex, name: str) -> Any:
 
 
 real_covers, real_look = verify.covers, ZoneIndex.look
-real_forwards, real_until, real_content = Device.forwards_at, versions.remembered_until, content.content
+real_forwards, real_kept, real_content = Device.forwards_at, memory.kept_until, content.content
+real_arrives, real_decides = translation._arrives, filtering._decides
+
+
+def _come_back(device: Any, held: Any, chain: Any, *asked: Any) -> Any:
+    rules = tuple(
+        msgspec.structs.replace(rule, jump=rule.goto, goto=None) if rule.goto else rule for rule in chain.rules
+    )
+    return real_decides(device, held, msgspec.structs.replace(chain, rules=rules), *asked)
+
 
 #: What is broken, engine by engine.
 BREAKS: dict[str, Callable[[], AbstractContextManager[Any]]] = {
@@ -81,6 +93,14 @@ BREAKS: dict[str, Callable[[], AbstractContextManager[Any]]] = {
     ),
     "security groups let everything pass": lambda: patch.object(walk, "through_groups", lambda *_: None),
     "access lists let everything pass": lambda: patch.object(walk, "through_list", lambda *_, **__: None),
+    "neighbours are found through every filter": lambda: patch.object(walk.Walk, "_unheard", lambda *_: None),
+    "every filter has its basics": lambda: patch.object(Filter, "passes", lambda *_: True),
+    "forwards take no connections of the machine's own": lambda: patch.object(
+        translation,
+        "_arrives",
+        lambda machine, forward, entering: entering and real_arrives(machine, forward, entering),
+    ),
+    "a chain gone to is come back from": lambda: patch.object(filtering, "_decides", _come_back),
     "nginx's [::] takes IPv4 too": lambda: patch.object(Nginx, "v6_apart", False),
     "addresses are tried in the reverse order": lambda: patch.object(
         race, "ordered", lambda addresses, _source: [*range(len(addresses))][::-1]
@@ -91,8 +111,10 @@ BREAKS: dict[str, Callable[[], AbstractContextManager[Any]]] = {
         naming, "version_at", lambda zone, moment, _client: versions.version_at(zone, moment, None)
     ),
     "what is remembered is remembered for a year": lambda: patch.object(
-        naming, "remembered_until", lambda *asked: real_until(*asked) + timedelta(days=365)
+        memory, "kept_until", lambda *asked: real_kept(*asked) + timedelta(days=365)
     ),
+    "absences are remembered as long as they say": lambda: patch.object(Unbound, "longest_absence", 1 << 31),
+    "every server loads every zone": lambda: patch.object(ZoneData, "defect_for", lambda *_: None),
     # handshakes
     "certificates do not expire": lambda: patch.object(verify, "shown_by", _undated(verify.shown_by)),
     "a star covers several labels": lambda: patch.object(verify, "covers", _any_depth),

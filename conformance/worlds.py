@@ -3,6 +3,7 @@
 What is predicted is not written here: the engine predicts, the real systems decide.
 """
 
+from conformance.basics_worlds import BASICS_WORLDS
 from conformance.common import (
     APACHE,
     BOTH,
@@ -697,6 +698,7 @@ WORLDS: dict[str, tuple[list[tuple[str, str]], list[str], tuple[str, ...]]] = {
 
 WORLDS.update(NAME_WORLDS)
 WORLDS.update(WAY_WORLDS)
+WORLDS.update(BASICS_WORLDS)
 WORLDS.update(UPSTREAM_WORLDS)
 WORLDS.update(BOOTED)
 
