@@ -68,15 +68,13 @@ def asked(name: str, server: str) -> tuple[str, list[str]]:
                 return "resolver-timeout", []
             codes.add(_CODES.get(data[3] & 15, str(data[3] & 15)))
             found += addresses(data, kind, family)
+    if found:
+        return "addresses", sorted(set(found))
     if codes & {"SERVFAIL", "YXDOMAIN"}:
         return "resolver-failure", []
     if codes == {"NXDOMAIN"}:
         return "no-such-name", []
-    return (
-        ("addresses", sorted(set(found)))
-        if found
-        else ("no-address" if codes <= {"NOERROR", "NXDOMAIN"} else str(sorted(codes)), [])
-    )
+    return "no-address" if codes <= {"NOERROR", "NXDOMAIN"} else str(sorted(codes)), []
 
 
 if __name__ == "__main__":
