@@ -54,6 +54,18 @@ REC = "      - visit 3600 A 203.0.113.40\n"
             '  visit: {names: ["*.kestrel-ridge.example"], from: 2026-04-01, until: 2026-06-01}',
         ),
         (
+            [
+                ("[10.20.0.0/24]", '[10.20.0.0/24, "2001:db8:20::/64"]'),
+                (
+                    "{dome: {address: 10.20.0.15}}",
+                    '{dome: {address: [10.20.0.15, "2001:db8:20::15"]}}\n    filter: {inbound: {default: drop, rules: [{allow: tcp}]}}',
+                ),
+            ],
+            "filter-basics-unsaid",
+            "warning",
+            "    filter: {inbound: {default: drop, rules: [{allow: tcp}]}}",
+        ),
+        (
             [("tcp: 443, to: 10.20.0.15}", "tcp: 443, to: 10.20.0.99}")],
             "forward-wrong-address",
             "warning",

@@ -30,7 +30,8 @@ PORTS = st.lists(
     st.tuples(st.sampled_from(EDGES), st.sampled_from(EDGES)).map(lambda ends: PortRange(min(ends), max(ends))),
     max_size=3,
 ).map(tuple)
-STATES = ("new", "established", "related", "invalid")
+MESSAGES = ("neighbour-solicitation", "destination-unreachable")
+STATES = ("untracked", "new", "established", "related", "invalid")
 
 
 @st.composite
@@ -44,6 +45,10 @@ def rules(draw):
         source_ports=draw(PORTS) if ports and draw(st.booleans()) else (),
         entering=draw(st.sampled_from(((), (), ("line",), ("line", "dome")))), leaving=draw(st.sampled_from(((), (), ("dome",)))),
         state=draw(st.sampled_from(((), (), ("new",), ("established", "related")))), forwarded=draw(st.sampled_from((None, None, True, False))),
+        not_sources=draw(st.one_of(st.just(()), NETS)), not_destinations=draw(st.one_of(st.just(()), NETS)),
+        not_ports=draw(PORTS) if ports and draw(st.booleans()) else (), not_source_ports=draw(PORTS) if ports and draw(st.booleans()) else (),
+        not_entering=draw(st.sampled_from(((), (), ("line",)))), not_state=draw(st.sampled_from(((), (), ("new",)))),
+        icmp_types=draw(st.sampled_from(((), MESSAGES[:1], MESSAGES))) if protocol == "icmp" else (),
     )  # fmt: skip
 
 
@@ -60,6 +65,7 @@ def asked(draw):
     )
     packet = Packet(draw(st.sampled_from(("tcp", "udp", "icmp"))), src, draw(st.sampled_from(EDGES)), dst, draw(st.sampled_from(EDGES)),
                     draw(st.sampled_from(STATES)))  # fmt: skip
+    packet.message = draw(st.sampled_from((None, *MESSAGES))) if packet.protocol == "icmp" else None
     names = st.sampled_from((None, "line", "dome"))
     return packet, Circumstances(draw(names), draw(names), draw(st.booleans()))
 

@@ -50,7 +50,9 @@ def through_filter(device: Device, name: ChainName, packet: Packet, at: Circumst
     chain: Chain | None = getattr(filtering, name)
     if chain is None:
         return _PASS
-    basics = _basics(filtering, packet, at) if name != "arriving" else ()
+    # Most packets asked about are new ones that go from one interface to another: nothing passes them but the rules.
+    plain = packet.state is State.NEW and LOOPBACK not in at
+    basics = () if plain or name == "arriving" else _basics(filtering, packet, at)
     if any(_stated(filtering, chain, each) for each in basics):
         return _PASS
     if basics:

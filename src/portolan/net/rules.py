@@ -68,6 +68,13 @@ def _packet_asked(rule: FilterRule) -> _PacketAsked:
     return rule.source_ports, rule.not_source_ports, rule.not_ports, rule.not_sources, rule.not_destinations
 
 
+def _asks(rule: FilterRule) -> tuple[str | None, _KindAsked | None, _PacketAsked | None]:
+    """A rule's protocol, and what it asks of a packet's kind and of a packet; None where it asks for nothing of the sort."""
+    kind, asked = _kind_asked(rule), _packet_asked(rule)
+    protocol = None if rule.protocol == "any" else rule.protocol
+    return protocol, None if kind == _ANY_KIND else kind, None if asked == _ANY_PACKET else asked
+
+
 def _of_kind(asked: _KindAsked, packet: Packet, at: Circumstances) -> bool:
     entering, leaving, not_entering, not_leaving, forwarded, state, not_state, icmp_types = asked
     return (
@@ -153,14 +160,23 @@ class Stretch:
         self._rules = tuple(rules)
         self._wide: list[tuple[int, FilterRule]] = []
         self._trees: tuple[_Ranges, _Ranges] | None = None
+        #: Each with what it asks for, None where it asks for nothing of the sort.
+        self._few = [(rule, *_asks(rule)) for rule in rules] if len(self._rules) <= FEW else []
         if len(self._rules) > FEW:
             self._prepare()
 
     def first(self, packet: Packet, at: Circumstances) -> FilterRule | None:
         """The first rule that matches."""
         if self._trees is None:
-            for rule in self._rules:
-                if matches(rule, packet, at):
+            for rule, protocol, kind, asked in self._few:
+                if (
+                    (protocol is None or protocol == packet.protocol)
+                    and (not rule.ports or any(packet.dport in each for each in rule.ports))
+                    and (not rule.sources or any(packet.src in net for net in rule.sources))
+                    and (not rule.destinations or any(packet.dst in net for net in rule.destinations))
+                    and (kind is None or _of_kind(kind, packet, at))
+                    and (asked is None or _of_packet(asked, packet))
+                ):
                     return rule
             return None
         best = self._trees[packet.v6].first(packet, at, len(self._rules))
@@ -178,9 +194,7 @@ class Stretch:
             if len(sources) * len(destinations) > MOST_PAIRS:
                 self._wide.append((index, rule))
                 continue
-            kind, asked = _kind_asked(rule), _packet_asked(rule)
-            further = (None if kind == _ANY_KIND else kind, None if asked == _ANY_PACKET else asked)
-            protocol = None if rule.protocol == "any" else rule.protocol
+            protocol, kind, asked = _asks(rule)
             for source in sources:
                 for destination in destinations:
                     if source is not None and destination is not None and source.version != destination.version:
@@ -189,7 +203,7 @@ class Stretch:
                     for v6 in (False, True) if stated is None else (stated.version == 6,):
                         first_to, last_to = _ends(destination, v6)
                         held[v6].setdefault(_ends(source, v6), []).extend(
-                            Entry(index, first_to, last_to, first, last, protocol, *further)
+                            Entry(index, first_to, last_to, first, last, protocol, kind, asked)
                             for first, last in rule.ports or _ALL_PORTS
                         )
         four, six = (

@@ -123,7 +123,8 @@ class Walk:
                 if found.decision.stops:
                     return self._lost(device, found.decision)
                 self.decisions.append(found.decision)
-        at = _Passing(before, sent_on, known, mapped, _forwarded(before, packet, known, mapped))
+        forwarded = device.filter is not None and _forwarded(before, packet, known, mapped)
+        at = _Passing(before, sent_on, known, mapped, forwarded)
         if packet.dv in own or ((entering is None or sent_on is not None) and is_loopback(packet.dst)):
             return self._deliver(device, packet, entering, at, reply)
         if entering is not None and not device.is_router:
