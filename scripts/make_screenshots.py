@@ -32,6 +32,8 @@ PICTURES = {
         28,
     ),
     "upstream": ("portolan explain https://bookings.kestrel-ridge.example/ -e night-shift", 100, 52),
+    "own-port": ("portolan explain http://10.20.0.16:8080/ -e borrowed-port", 100, 30),
+    "replies": (f"portolan explain {URL} --from street -e first-word", 100, 46),
     "check": ("portolan check -e half-open", 100, 14),
 }
 
