@@ -143,7 +143,7 @@ class Servers:
             missing = "; ".join(f"no public address is found for {name}" for name in nowhere)
             place = zone.place.key("delegated_to") if cut is None else cut.servers[0].place
             return Reached((zone_kinds.ServersFail(zone.name, missing, place=place, subject=zone),))
-        if named and len(astray) == len(named):
+        if named and len({*astray, *nowhere}) == len(named):
             return None
         closed = self._way_out(asker.machine) if asker.machine is not None else None
         if closed is not None:
