@@ -18,6 +18,7 @@ from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.kinds import name as name_kinds
+from portolan.evidence.kinds import zone as zone_kinds
 from portolan.evidence.legs import Exchange
 from portolan.evidence.packet import Seen
 from portolan.evidence.start import Why
@@ -85,8 +86,8 @@ LED_ASTRAY = (
 )
 
 
-#: A resolver that could not be asked; the subject is what kept the question or its answer away.
-_UNANSWERED = (name_kinds.ResolverSilent, name_kinds.ResolverOutOfReach)
+#: A resolver or name server that could not be asked; the subject is what kept the question or its answer away.
+_UNANSWERED = (name_kinds.ResolverSilent, name_kinds.ResolverOutOfReach, zone_kinds.ServersFail)
 
 
 class Case(NamedTuple):

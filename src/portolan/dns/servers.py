@@ -15,8 +15,18 @@ from portolan.estate.machine import Machine
 from portolan.estate.service import NameServer, Resolver, Service
 from portolan.estate.zone import Copy, Record, Zone
 from portolan.evidence.decision import Decision
+from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import zone as zone_kinds
 from portolan.evidence.legs import Connection
+
+#: What the estate itself puts between a question and a server.
+_BARRED = (
+    connect_kinds.FilterDrops,
+    connect_kinds.FilterRejects,
+    connect_kinds.GroupDrops,
+    connect_kinds.ListDrops,
+    connect_kinds.NeighbourUnheard,
+)
 
 
 class Reached(NamedTuple):
@@ -164,9 +174,11 @@ class Servers:
         """The first server that answers for the zone, of names and addresses; else why none does."""
         decisions, reasons = noted
         refusing: Reached | None = None
+        barred: Decision | None = None
         for name, address in targets:
             connection = self._reach(asker.machine, address, 53, "udp")
             if connection.arrival is None:
+                barred = barred or (connection.stop if isinstance(connection.stop, _BARRED) else None)
                 reason = connection.stop.text if connection.stop is not None else "no answer"
                 reasons.append(f"{name} ({address}): {reason}")
             elif not isinstance(connection.arrival.service, NameServer | Resolver) or not (
@@ -185,7 +197,7 @@ class Servers:
         if refusing is not None:
             return refusing
         place = zone.place.key("delegated_to") if cut is None else cut.servers[0].place
-        decisions.append(zone_kinds.ServersFail(zone.name, "; ".join(reasons), place=place, subject=zone))
+        decisions.append(zone_kinds.ServersFail(zone.name, "; ".join(reasons), place=place, subject=barred or zone))
         return Reached(tuple(decisions))
 
     def refuses(self, zone: Zone, service: Service, source: IPAddress | None, asker: Asker) -> bool:
