@@ -59,8 +59,8 @@ def called(places: list[list[str | int]]) -> list[list[str]]:
             except OSError as failed:
                 found[number] = [said(failed.errno or 0), ""]
             waiting.unregister(caller)
-    # Where nothing was said after all, nobody answered.
-    return [["timed-out", ""] if each == ["open", ""] else each for each in found]
+    # Where nothing was said after all, the connection opened and stalled.
+    return [["stalled", ""] if each == ["open", ""] else each for each in found]
 
 
 if __name__ == "__main__":

@@ -15,6 +15,7 @@ from typing import Any
 from conformance.iptables_rules import iptables
 from portolan.estate.guesses import machines
 from portolan.evidence.kinds import connect as connect_kinds
+from portolan.evidence.outcome import Detail
 from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
 from portolan.journey.world import World
@@ -547,6 +548,11 @@ def asked(
                 connection.detail or "open",
                 f"{arrival.service.name} {arrival.source}" if arrival is not None else "",
             )
+            stops = [*connection.stop.grounds] if connection.stop is not None else []
+            if connection.detail in (Detail.STALLED, Detail.CUT_OFF) and any(
+                isinstance(each, connect_kinds.FilterRejects) for each in stops
+            ):
+                continue  # who rejects an open connection is heard by a client that looks in time, and by no other
             if said != (how, words):
                 stop = connection.stop.kind if connection.stop is not None else ""
                 words_of = f"{vantage} to {address} port {port}: predicted {said} {stop}, observed {(how, words)}"

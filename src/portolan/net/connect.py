@@ -105,7 +105,7 @@ def _answered(walk: Walk, end: End, packet: Packet, asked: Addressed) -> Detail 
     if end.how in ("open", "reset"):
         answer = Packet(packet.protocol, packet.dst, packet.dport, packet.src, packet.sport)
     else:
-        speaker = _speaker(end.device, packet)
+        speaker = _speaker(walk, end.device, packet)
         answer = Packet("icmp", speaker, 0, packet.src, 0)
         answer.inner = packet.addressed
         answer.message = "time-exceeded" if end.how == "time-exceeded" else "destination-unreachable"
@@ -190,8 +190,17 @@ def _told(walk: Walk, end: End, packet: Packet, asked: Addressed) -> bool:
     return right and (answer.src, answer.sport) == (asked[2], asked[3])
 
 
-def _speaker(device: Device, packet: Packet) -> IPAddress:
-    """The address that a box reports an error from: the one asked if it is its own, else its way back's."""
+def _speaker(walk: Walk, device: Device, packet: Packet) -> IPAddress:
+    """The address that a box reports an error from: the one asked if it is its own, else its way back's.
+
+    About a packet that it gave another source the box speaks to that source first, and its tracking sends that on.
+    """
+    if walk.meant is not None:
+        if walk.meant in device.local:
+            return walk.meant
+        line = device.route(walk.meant)
+        spoken = line.port.source_for(line.via or walk.meant) if line is not None else None
+        return spoken or packet.dst
     if packet.dst in device.local:
         return packet.dst
     line = device.route(packet.src)

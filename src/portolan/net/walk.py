@@ -163,7 +163,7 @@ class Walk:
             name: ChainName = "outbound" if entering is None else "forward"
             came, leaves = None if entering is None else entering.name, out.name
             if entering is None and self.meant is not None:
-                leaves = _interface_towards(device, self.meant)
+                leaves = interface_towards(device, self.meant)
             barred = self._filter(device, name, packet, Circumstances(came, leaves, at.forwarded), at.before)
             if barred is not None:
                 return barred
@@ -343,7 +343,9 @@ class Walk:
         """The chains that a packet to the machine passes; its own packets go out by the loopback interface, and in again."""
         came = LOOPBACK if entering is None else entering.name
         if entering is None:
-            leaves = Circumstances(None, LOOPBACK, at.forwarded)
+            towards = LOOPBACK if self.meant is None else interface_towards(device, self.meant)
+            self.meant = None
+            leaves = Circumstances(None, towards, at.forwarded)
             barred = self._filter(device, "outbound", packet, leaves, at.before)
             if barred is None and device.arriving:
                 barred = self._arrives(device, packet, LOOPBACK)
@@ -530,7 +532,7 @@ class _Passing(NamedTuple):
     forwarded: bool
 
 
-def _interface_towards(device: Device, address: IPAddress) -> str:
+def interface_towards(device: Device, address: IPAddress) -> str:
     """The interface by which a box would send to an address: its own is reached by loopback."""
     if address in device.local or is_loopback(address):
         return LOOPBACK
