@@ -107,7 +107,8 @@ def _answered(walk: Walk, end: End, packet: Packet, asked: Addressed) -> Detail 
     else:
         speaker = _speaker(walk, end.device, packet)
         answer = Packet("icmp", speaker, 0, packet.src, 0)
-        answer.inner = packet.addressed
+        # An error about a packet that the box gave another source speaks of it as it was then: the box's tracking undoes it.
+        answer.inner = packet.addressed if walk.meant is None else _as_sent(walk, end.device, packet)
         answer.message = "time-exceeded" if end.how == "time-exceeded" else "destination-unreachable"
     kept = len(walk.decisions)
     answer_end = _send_back(walk, end, answer)
@@ -206,6 +207,12 @@ def _speaker(walk: Walk, device: Device, packet: Packet) -> IPAddress:
     line = device.route(packet.src)
     own = line.port.source_for(line.via or packet.src) if line is not None else None
     return own or next((each for each in device.local if each.version == packet.src.version), packet.dst)
+
+
+def _as_sent(walk: Walk, device: Device, packet: Packet) -> Addressed:
+    """A packet as a box sent it on, by the box's tracking."""
+    sent = (after for before, after in walk.tracked.get(device.name, ()) if before == packet.addressed)
+    return next(sent, packet.addressed)
 
 
 def _send_back(walk: Walk, end: End, answer: Packet) -> End:
