@@ -190,6 +190,11 @@ WAY_WORLDS: dict[str, tuple[Facts, list[str], tuple[str, ...]]] = {
     ),
     # translations
     "way: one-to-one": ([router(ONE), AT_41], [f"{V}/", f"{P}/", "http://203.0.113.40/"], BOTH),
+    "way: forwarded to nobody, with an inner source": (
+        [("masquerade: [line]", "masquerade: [line, dome]"), (F80, F80.replace("10.20.0.15", "10.20.0.99"))],
+        [f"{P}/"],
+        ("street", "office"),
+    ),
     "way: one-to-one, every port": (
         [router(ONE), AT_41, (WEB, "      mail: {kind: other, listens: [2525]}\n" + WEB)],
         ["http://203.0.113.41:2525/", "http://203.0.113.41:81/"],

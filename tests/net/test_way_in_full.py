@@ -81,6 +81,14 @@ def test_every_box_shows_the_packet_as_it_came_and_went():
     ]  # fmt: skip
 
 
+def test_an_error_about_a_translated_packet_comes_from_the_address_that_was_asked():
+    """The box gave the packet its own inner source; what it says of a host that is not there has that undone."""
+    text = swap(OFFICE, ("masquerade: [line]", "masquerade: [line, dome]"), ("to: 10.20.0.15", "to: 10.20.0.99"))
+    ready = world(text)
+    found = ready.connect(ready.estate.vantages["street"], ip_address("203.0.113.40"), 443)
+    assert (found.detail, found.stop.kind) == ("unreachable", "neighbour-missing")
+
+
 def test_what_follows_an_answer_may_be_lost():
     """The answer goes back by a router that saw no question: what the server sends next is translated there."""
     text = swap(
