@@ -266,7 +266,7 @@ def all_homes(estate: Estate) -> Iterable[Home]:
 
 def addresses_of(machine: Machine) -> list[IPAddress]:
     """A machine's addresses."""
-    return [item.ip for interface in machine.interfaces.values() for item in interface.address]
+    return list(machine.addresses)
 
 
 def target_of(forward: Forward) -> str:

@@ -22,7 +22,17 @@ class BasicClue(msgspec.Struct, frozen=True):
     basic: Basic
 
 
-_STOPS = connect_kinds.FilterDrops | connect_kinds.FilterRejects
+_Stop = connect_kinds.FilterDrops | connect_kinds.FilterRejects
+#: Whose filter decided, the filter, and the owner's addresses.
+_Held = tuple[str, Filter, tuple[IPAddress, ...]]
+
+
+def _stopped(case: Case) -> tuple[_Stop, _Held] | None:
+    """What a filter stopped, behind the basics: none pass before the chain for everything that arrives."""
+    stop, found = case.stop, filter_of(case)
+    if not isinstance(stop, _Stop) or found is None or stop.place is None or "arriving" in stop.place.path:
+        return None
+    return stop, found
 
 
 @fault(
@@ -35,11 +45,10 @@ _STOPS = connect_kinds.FilterDrops | connect_kinds.FilterRejects
 )
 def basics_missing(case: Case) -> Finding | None:
     """What was stopped is a message of neighbour discovery, or a packet of a machine to itself."""
-    stop = case.stop
-    found = filter_of(case)
-    if not isinstance(stop, _STOPS) or found is None or _before_tracking(case):
+    found = _stopped(case)
+    if found is None:
         return None
-    owner, filtering, own = found
+    stop, (owner, filtering, own) = found
     basic: Basic | None = None
     if stop.packet.protocol in DISCOVERY:
         basic = "neighbour-discovery"
@@ -62,11 +71,10 @@ def basics_missing(case: Case) -> Finding | None:
 )
 def replies_forgotten(case: Case) -> Finding | None:
     """What was stopped belongs to a connection that was let in, or out."""
-    stop = case.stop
-    found = filter_of(case)
-    if not isinstance(stop, _STOPS) or found is None or _before_tracking(case):
+    found = _stopped(case)
+    if found is None:
         return None
-    owner, filtering, _ = found
+    stop, (owner, filtering, _) = found
     if filtering.passes("known-connections") or stop.packet.state not in (State.ESTABLISHED, State.RELATED):
         return None
     clue = BasicClue(filter=filtering, owner=owner, basic="known-connections")
@@ -86,12 +94,6 @@ warned(
 
 def _is_own(address: IPAddress, own: tuple[IPAddress, ...]) -> bool:
     return address in own or is_loopback(address)
-
-
-def _before_tracking(case: Case) -> bool:
-    """Whether the chain for everything that arrives decided: no basics pass before it."""
-    stop = case.stop
-    return stop is not None and stop.place is not None and "arriving" in stop.place.path
 
 
 # -- remedies --

@@ -5,7 +5,6 @@ from collections.abc import Iterator
 from portolan.diagnosis.base import Finding, Severity, target_of
 from portolan.estate.base import is_public, same_facts
 from portolan.estate.changing import next_boot_says
-from portolan.estate.filter import Filter
 from portolan.estate.guesses import machines, prefix_of
 from portolan.estate.machine import Machine
 from portolan.journey.world import World
@@ -206,20 +205,17 @@ def basics_unsaid(world: World) -> Iterator[Finding]:
         if filtering is None or filtering.basics is not None:
             continue
         six = any(item.version == 6 for each in machine.interfaces.values() for item in each.address)
-        chains = [(name, getattr(filtering, name)) for name in ("inbound", "outbound")]
-        dropping = [name for name, chain in chains if chain is not None and chain.default != "allow"]
-        if six and dropping:
+        chains = (("inbound", filtering.inbound), ("outbound", filtering.outbound))
+        stopping = next(((name, each) for name, each in chains if each is not None and each.default != "allow"), None)
+        if six and stopping is not None:
+            name, chain = stopping
             yield Finding(
                 "filter-basics-unsaid",
-                f"the filter of {machine.name} {_stops(filtering, dropping)} what no {dropping[0]} rule takes, and does not "
+                f"the filter of {machine.name} {chain.default}s what no {name} rule takes, and does not "
                 "say whether neighbour discovery passes; without it there is no IPv6",
                 filtering.place,
                 Severity.WARNING,
             )
-
-
-def _stops(filtering: Filter, names: list[str]) -> str:
-    return "drops" if getattr(filtering, names[0]).default == "drop" else "rejects"
 
 
 WAY_LINTS = (

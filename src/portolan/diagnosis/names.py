@@ -27,6 +27,7 @@ from portolan.diagnosis.proposal import (
     remove,
     swap_record,
 )
+from portolan.dns.tree import within
 from portolan.estate.base import IPAddress, is_public
 from portolan.estate.guesses import machines
 from portolan.estate.machine import HostsLine, Router
@@ -510,7 +511,7 @@ def mend_zone(case: Case, clue: RecordClue) -> Iterator[Proposal]:
     zone, record = clue.zone, clue.record
     if zone is None:
         return
-    if record.type == "NS" and (record.data == zone.name or str(record.data).endswith("." + zone.name)):
+    if record.type == "NS" and within(str(record.data), zone.name):
         for machine in machines(case.estate):
             if any(zone.name in zones_of(each) for each in machine.services.values()):
                 for address in outside_addresses(case.estate, machine):

@@ -18,6 +18,8 @@ from portolan.programs.protocol import ResolverProgram
 
 #: The types that a visitor's device asks for, each a question of its own.
 ASKED = ("A", "AAAA", "HTTPS")
+#: What no other question to the same resolver would mend.
+FAILED = (Detail.RESOLVER_FAILURE, Detail.RESOLVER_TIMEOUT, Detail.REFUSED)
 
 
 class Resolving(Protocol):
@@ -99,7 +101,7 @@ def together(parts: list[Answer], answer: Answer) -> None:
     """
     came = [part for part in parts if part.detail is None]
     leading = next((part for part in came if {"A", "AAAA"} & set(part.types)), None)
-    failed = next((part for part in parts if part.detail in _FAILED), None)
+    failed = next((part for part in parts if part.detail in FAILED), None)
     if leading is None and failed is not None:
         leading = failed
     if leading is None:
@@ -126,9 +128,6 @@ def heard_now(part: Answer) -> bool:
     told = part.decisions[-1] if part.decisions else None
     fresh = not isinstance(told, name_kinds.RememberedAbsent)
     return part.detail is Detail.NO_SUCH_NAME and part.zone is not None and fresh and not part.aliases
-
-
-_FAILED = (Detail.RESOLVER_FAILURE, Detail.RESOLVER_TIMEOUT, Detail.REFUSED)
 
 
 def when(moment: datetime) -> str:

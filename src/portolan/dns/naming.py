@@ -11,8 +11,8 @@ from typing import Any, NamedTuple
 
 from portolan.dns import law
 from portolan.dns.answer import Answer, Asker
-from portolan.dns.memory import ASKED, ForgottenError, heard_now, remembered, together, when
-from portolan.dns.servers import Reached, Servers
+from portolan.dns.memory import ASKED, FAILED, ForgottenError, heard_now, remembered, together, when
+from portolan.dns.servers import Reached, Servers, program_of
 from portolan.dns.signatures import judged, named_keys
 from portolan.dns.tree import Tree, above, address_records, within
 from portolan.dns.versions import Held, remembered_until, same_answer, version_at
@@ -39,7 +39,6 @@ Described = Callable[[IPAddress], bool]
 _LONGEST = 253
 
 #: What one resolver hears from another, and its client as a failure.
-_FAILED = (Detail.RESOLVER_FAILURE, Detail.RESOLVER_TIMEOUT, Detail.REFUSED)
 
 
 class _Begun(NamedTuple):
@@ -71,7 +70,7 @@ class Naming:
         self._ways_of = ways_of
         self.tree = Tree(estate)
         self._ways: dict[tuple[int, IPAddress], Decision | None] = {}
-        self._servers = Servers(estate, reach, described, self._addresses_of, self._way_out, now)
+        self._servers = Servers(estate, self.tree, reach, described, self._addresses_of, self._way_out, now)
 
     def index(self, zone: Zone, held: Held | None = None) -> ZoneIndex:
         """The index of a zone, or of a version of it; made once."""
@@ -118,10 +117,9 @@ class Naming:
                 target = record.data
                 step = name_kinds.Alias(name, target, place=record.place, subject=record)
             else:
-                answer.types = (
-                    found.types if kind is None else {each: found.types[each] for each in found.types if each == kind}
-                )
-                answer.name = name
+                answer.types, answer.name = found.types, name
+                if kind is not None:
+                    answer.types = {kind: found.types[kind]} if kind in found.types else {}
                 return
             if len(target) > _LONGEST:
                 answer.fail(
@@ -254,34 +252,34 @@ class Naming:
         while True:
             service = server.service if server is not None else None
             deeper = self._stepped(name, zone, held, server, asker)
-            if deeper is None:
-                named = named_keys(zone, parent) if secure and asker.validates else ()
-                secure = bool(named)
-                if named:
-                    verdict = judged(zone, held.data, named, self._moment(asker))
-                    answer.decisions.append(verdict)
-                    if verdict.stops:
-                        answer.detail = Detail.RESOLVER_FAILURE
-                        return None
-                found = self._look(name, zone, held, answer, service)
-                if not isinstance(found, Cut):
-                    return found
-                child = self.estate.zones.get(found.name)
-                if child is None:
-                    self._beyond(name, found, zone, held, answer)
-                    return None
-                below = self._reached(name, child, found, zone, asker, answer)
-                if below is None:
-                    return None
+            if deeper is not None:
+                answer.decisions.append(
+                    zone_kinds.ServerHoldsDeeper(zone.name, deeper.name, name, place=deeper.place, subject=deeper)
+                )
                 parent = held.data
-                zone, (held, server) = child, below
+                client = server.client if server is not None else None
+                zone, held = deeper, version_at(deeper, self._moment(asker), client)
                 continue
-            answer.decisions.append(
-                zone_kinds.ServerHoldsDeeper(zone.name, deeper.name, name, place=deeper.place, subject=deeper)
-            )
+            named = named_keys(zone, parent) if secure and asker.validates else ()
+            secure = bool(named)
+            if named:
+                verdict = judged(zone, held.data, named, self._moment(asker))
+                answer.decisions.append(verdict)
+                if verdict.stops:
+                    answer.detail = Detail.RESOLVER_FAILURE
+                    return None
+            found = self._look(name, zone, held, answer, service)
+            if not isinstance(found, Cut):
+                return found
+            child = self.estate.zones.get(found.name)
+            if child is None:
+                self._beyond(name, found, zone, held, answer)
+                return None
+            below = self._reached(name, child, found, zone, asker, answer)
+            if below is None:
+                return None
             parent = held.data
-            client = server.client if server is not None else None
-            zone, held = deeper, version_at(deeper, self._moment(asker), client)
+            zone, (held, server) = child, below
 
     def _stepped(self, name: str, zone: Zone, held: Held, server: Reached | None, asker: Asker) -> Zone | None:
         """The next zone down that a server answers from, without a delegation; None where it answers from this one.
@@ -343,7 +341,7 @@ class Naming:
 
     def _loads(self, zone: Zone, held: Held, server: Service | None, answer: Answer) -> bool:
         """Whether the server that answers has loaded its version of a zone; where programs differ, what is assumed is told."""
-        program = server.program if isinstance(server, NameServer) else None
+        program = program_of(server)
         defect = held.data.defect_for(program)
         if defect is not None:
             facts = (zone.name, defect.text, defect.record.text.strip())
@@ -421,12 +419,12 @@ class Naming:
                 name, machine or asker.label, address, inner, place, (*asker.passed, key), asker.validates, at=asker.at
             )
             answer.decisions += inner.decisions
-            if inner.detail in _FAILED and number + 1 < len(service.forwards_to):
+            if inner.detail in FAILED and number + 1 < len(service.forwards_to):
                 continue
             answer.aliases += inner.aliases
             answer.zone = inner.zone
             if inner.detail is not None:
-                answer.detail = Detail.RESOLVER_FAILURE if inner.detail in _FAILED else inner.detail
+                answer.detail = Detail.RESOLVER_FAILURE if inner.detail in FAILED else inner.detail
                 return None
             return Found(inner.types)
         return None

@@ -6,6 +6,7 @@ from typing import Any, NamedTuple
 
 from portolan.dns import law
 from portolan.dns.answer import Asker
+from portolan.dns.tree import Tree, within
 from portolan.dns.versions import version_at
 from portolan.dns.zone import Cut
 from portolan.estate.base import HostName, IPAddress, is_public
@@ -13,7 +14,7 @@ from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
 from portolan.estate.service import NameServer, Resolver, Service
-from portolan.estate.zone import Copy, Record, Zone
+from portolan.estate.zone import Copy, Record, ServerProgram, Zone
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import zone as zone_kinds
@@ -55,6 +56,7 @@ class Servers:
     def __init__(
         self,
         estate: Estate,
+        tree: Tree,
         reach: Callable[[Any, IPAddress, int, str], Connection],
         described: Callable[[IPAddress], bool],
         resolve: Callable[[str, Asker], list[IPAddress]],
@@ -62,6 +64,7 @@ class Servers:
         now: datetime,
     ) -> None:
         self._estate = estate
+        self._tree = tree
         self._now = now
         self._reach = reach
         self._described = described
@@ -147,7 +150,7 @@ class Servers:
             name
             for name in named
             if not any(map(is_public, addresses[name]))
-            and (addresses[name] or (self._stated(name) and (cut is None or not _within(name, zone.name))))
+            and (addresses[name] or (self._tree.top(name) and (cut is None or not within(name, zone.name))))
         ]
         if named and len(nowhere) == len(named):
             missing = "; ".join(f"no public address is found for {name}" for name in nowhere)
@@ -203,12 +206,7 @@ class Servers:
     def refuses(self, zone: Zone, service: Service, source: IPAddress | None, asker: Asker) -> bool:
         """Whether a server has not loaded the version of a zone that it would answer with."""
         held = version_at(zone, asker.at or self._now, source).data
-        program = service.program if isinstance(service, NameServer) else None
-        return bool(held.defects) and held.defect_for(program) is not None
-
-    def _stated(self, name: str) -> bool:
-        """Whether a name lies in a zone of the estate, which so says all that there is of it."""
-        return any(_within(name, each) for each in self._estate.zones)
+        return bool(held.defects) and held.defect_for(program_of(service)) is not None
 
     def _right_glue(self, name: str, zone: Zone) -> bool:
         own = {record.data for record in _records(zone, name)}
@@ -221,20 +219,18 @@ class Servers:
         sibling = self._sibling_glue(name) if parent is None else None
         if sibling is not None:
             return sibling
-        if parent is not None and _within(name, parent.name):
+        if parent is not None and within(name, parent.name):
             glue = _records(parent, name)
-            if glue or _within(name, zone.name):
+            if glue or within(name, zone.name):
                 return [record.data for record in glue]
-        if _within(name, zone.name):
+        if within(name, zone.name):
             return [record.data for record in _records(zone, name)]
         return self._resolve(name, asker)
 
     def _sibling_glue(self, name: str) -> list[IPAddress] | None:
         """What the registration of another zone gives for a server: the servers above hand it out too (RFC 9471 section 3.2)."""
         for zone in self._estate.zones.values():
-            if name in zone.glue and not any(
-                _within(zone.name, other) for other in self._estate.zones if other != zone.name
-            ):
+            if name in zone.glue and self._tree.top(zone.name) is zone:
                 return list(zone.glue[_key(zone, name)])
         return None
 
@@ -254,14 +250,14 @@ def _records(zone: Zone, name: str) -> list[Record]:
     return [*types.get("A", ()), *types.get("AAAA", ())]
 
 
-def _within(name: str, zone: str) -> bool:
-    return name == zone or name.endswith("." + zone)
+def program_of(service: Service | None) -> ServerProgram | None:
+    """The program that a name server is said to run."""
+    return service.program if isinstance(service, NameServer) else None
 
 
 def listening_addresses(machine: Machine, service: Service) -> list[IPAddress]:
     """The addresses of a machine at which a service listens."""
-    addresses = [item.ip for interface in machine.interfaces.values() for item in interface.address]
     wanted = {
         listener.address for listener in service.listens if listener.address is not None and int(listener.address)
     }
-    return [address for address in addresses if not wanted or address in wanted]
+    return [address for address in machine.addresses if not wanted or address in wanted]

@@ -36,6 +36,9 @@ Answer = Literal[
     "policy-fail",
 ]
 Verdict = Literal["allow", "drop", "reject"]
+ChainName = Literal["arriving", "inbound", "forward", "outbound"]
+#: A filter's own chains, by their keys.
+CHAINS: tuple[ChainName, ...] = ("inbound", "forward", "outbound", "arriving")
 
 
 class FilterRule(Stated, frozen=True, kw_only=True, eq=False):

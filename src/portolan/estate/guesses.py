@@ -35,12 +35,8 @@ def passes_on(machine: Machine | Vantage) -> bool:
         return False
     if machine.passes_on is not None:
         return machine.passes_on
-    away = any(forward.to is not None and not _has(machine, forward.to) for forward in machine.forwards)
+    away = any(forward.to is not None and forward.to not in machine.addresses for forward in machine.forwards)
     return away or bool(machine.one_to_one or machine.source_nat or machine.masquerade)
-
-
-def _has(machine: Machine, address: IPAddress) -> bool:
-    return any(address == item.ip for interface in machine.interfaces.values() for item in interface.address)
 
 
 def prefix_of(address: IPInterface, network: Network | None) -> IPNetwork | None:
@@ -114,9 +110,10 @@ def asked_by(machine: Machine, forward: Forward) -> tuple[IPAddress, ...]:
     """The addresses that a forward is for, loopback left aside."""
     if isinstance(forward.address, tuple):
         return forward.address
-    held = machine.interfaces.values() if forward.on is None or forward.address == "own" else ()
-    on = machine.interfaces.get(forward.on or "")
-    return tuple(item.ip for each in (held or ((on,) if on is not None else ())) for item in each.address)
+    if forward.on is None or forward.address == "own":
+        return machine.addresses
+    on = machine.interfaces.get(forward.on)
+    return tuple(item.ip for item in on.address) if on is not None else ()
 
 
 #: A range of addresses that connections are spread over has so many at most.

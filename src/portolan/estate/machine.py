@@ -192,6 +192,11 @@ class Machine(Changing, frozen=True, kw_only=True, eq=False):
     ] = "off"
 
     @property
+    def addresses(self) -> tuple[IPAddress, ...]:
+        """Every address that it has, in the order written."""
+        return tuple(item.ip for interface in self.interfaces.values() for item in interface.address)
+
+    @property
     def translates(self) -> bool:
         """Whether it sends on what is asked of it, or lets anything leave under another address."""
         return bool(self.forwards or self.one_to_one or self.source_nat or self.masquerade)

@@ -8,7 +8,7 @@ import msgspec
 
 from portolan.estate.areas import as_rules
 from portolan.estate.base import IPAddress, IPNetwork
-from portolan.estate.filter import Chain, Filter, FilterRule, NamedChain
+from portolan.estate.filter import CHAINS, Chain, Filter, FilterRule, NamedChain
 
 #: Every machine's interface to itself, and its ranges there (RFC 1122 section 3.2.1.3, RFC 4291 section 2.5.3).
 LOOPBACK = "lo"
@@ -26,7 +26,7 @@ def rules_here(filtering: Filter, interfaces: tuple[str, ...], addresses: Iterab
     own = (*map(_alone, addresses), *_LOOPBACK_RANGES)
     names = (*interfaces, LOOPBACK)
     facts: dict[str, object] = {}
-    for key in ("inbound", "forward", "outbound", "arriving"):
+    for key in CHAINS:
         chain: Chain | None = getattr(filtering, key)
         if chain is not None and any(map(_depends, chain.rules)):
             facts[key] = _chain_here(chain, names, own)

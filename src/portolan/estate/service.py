@@ -246,11 +246,6 @@ class Resolver(Service, frozen=True, kw_only=True, eq=False):
         Literal["refused", "no-such-name"], says("What it answers for names that it does not look up.")
     ] = "no-such-name"
 
-    @property
-    def checks_signatures(self) -> bool:
-        """Whether it checks signatures, as said, or as its program does."""
-        return self.validates if self.validates is not None else self.program is not None
-
     last_asked: Annotated[
         datetime | None,
         says(
@@ -258,6 +253,11 @@ class Resolver(Service, frozen=True, kw_only=True, eq=False):
             "ends. Left out: never before."
         ),
     ] = None
+
+    @property
+    def checks_signatures(self) -> bool:
+        """Whether it checks signatures, as said, or as its program does."""
+        return self.validates if self.validates is not None else self.program is not None
 
 
 class OtherService(Service, frozen=True, kw_only=True, eq=False):

@@ -10,7 +10,7 @@ from yaml.nodes import Node, ScalarNode
 from portolan.estate.base import SetName
 from portolan.estate.certificate import Authority, Certificate
 from portolan.estate.estate import Estate
-from portolan.estate.filter import Chain, Filter, NamedChain, NamedSet
+from portolan.estate.filter import CHAINS, Chain, Filter, NamedChain, NamedSet
 from portolan.estate.guesses import INTERNET
 from portolan.estate.machine import HostsFile
 from portolan.estate.network import Interface, Network
@@ -194,7 +194,7 @@ def _interface(_reader: Completing, values: Values, _node: Node, _path: Path, na
 def _filter(reader: Completing, values: Values, _node: Node, path: Path, _name: str) -> None:
     """Puts the members of sets where rules name them."""
     sets: dict[str, NamedSet] = values.get("sets", {})
-    for key in ("inbound", "forward", "outbound", "arriving"):
+    for key in CHAINS:
         if values.get(key) is not None:
             values[key] = _with_members(reader, values[key], sets, path)
     values["chains"] = {

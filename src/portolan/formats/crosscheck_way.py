@@ -3,7 +3,7 @@
 import re
 from collections.abc import Callable, Iterator
 
-from portolan.estate.filter import Filter, FilterRule
+from portolan.estate.filter import CHAINS, Filter, FilterRule
 from portolan.estate.guesses import MOST_SPREAD
 from portolan.estate.machine import Forward, Machine, SourceNat
 from portolan.estate.network import Network
@@ -104,7 +104,7 @@ def _depth(filtering: Filter, note: Note) -> None:
 
 
 def _chains(filtering: Filter) -> Iterator[tuple[str, Place, tuple[FilterRule, ...]]]:
-    for name in ("inbound", "forward", "outbound", "arriving"):
+    for name in CHAINS:
         chain = getattr(filtering, name)
         if chain is not None:
             yield name, chain.place, chain.rules

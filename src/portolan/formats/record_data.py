@@ -72,15 +72,10 @@ def absolute(text: str, origin: str) -> str:
         name = name[:-1]
     elif origin:
         name = f"{name}.{origin}"
-    if name:
-        octets = [len(part) - 3 * part.count("\\") for part in name.split(".")] if "\\" in name else None
-        if octets is not None:
-            if not all(0 < each < 64 for each in octets) or sum(octets) + len(octets) > 254:
-                raise ValueError("expected a name whose labels have 1 to 63 characters, 253 in all")
-        elif len(name) > 253 or (
-            (len(name) > 63 or ".." in name or name[0] == "." or name[-1] == ".")
-            and any(not 0 < len(part) < 64 for part in name.split("."))
-        ):
+    # Most names are short and plain; those need no count of their octets.
+    if name and (len(name) > 63 or "\\" in name or ".." in name or name[0] == "." or name[-1] == "."):
+        octets = [len(part) - 3 * part.count("\\") for part in name.split(".")]
+        if not all(0 < each < 64 for each in octets) or sum(octets) + len(octets) > 254:
             raise ValueError("expected a name whose labels have 1 to 63 characters, 253 in all")
     return name
 

@@ -152,12 +152,10 @@ class ZoneReader:
 
     def _fail(self, entry: Entry, shown: str, message: str) -> None:
         found = re.search(r"found '(.+)'$", message)
-        line, column = entry.line, entry.text.find(found.group(1)) + 1 if found else 1
-        if entry.parts:
-            # The line that the field stands on; what is missing at the end is looked for there.
-            held = [each for each in entry.parts if found and found.group(1) in each[1]]
-            line, raw = held[0] if held else entry.parts[-1]
-            column = raw.find(found.group(1)) + 1 if held and found else 1
+        # The line that the field stands on; what is missing at the end is looked for there.
+        parts = entry.parts or ((entry.line, entry.text),)
+        line, raw = next((each for each in parts if found and found.group(1) in each[1]), parts[-1])
+        column = raw.find(found.group(1)) + 1 if found else 1
         hint = ""
         if found and "record type" in message:
             hint = did_you_mean(found.group(1).upper(), [*PARSERS, "CAA", "SRV", "HTTPS", "DS"])

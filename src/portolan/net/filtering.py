@@ -1,9 +1,9 @@
 """Filters, security groups and access lists: which rule decides."""
 
-from typing import Literal, NamedTuple
+from typing import NamedTuple
 
 from portolan.estate.base import IPAddress, PortRange
-from portolan.estate.filter import Basic, Chain, Filter, FilterRule, Verdict
+from portolan.estate.filter import Basic, Chain, ChainName, Filter, FilterRule, Verdict
 from portolan.estate.network import GroupRule, ListRule, Network
 from portolan.estate.rules_here import LOOPBACK
 from portolan.evidence.decision import Decision
@@ -13,8 +13,6 @@ from portolan.net.packet import Packet
 from portolan.net.rules import Circumstances, matches
 from portolan.net.topology import Device, Port, Topology
 from portolan.source.place import Place
-
-ChainName = Literal["arriving", "inbound", "forward", "outbound"]
 
 #: Neighbour discovery (RFC 4861): connection tracking leaves it alone.
 DISCOVERY = (

@@ -30,15 +30,7 @@ class Circumstances(NamedTuple):
 
 def matches(rule: FilterRule, packet: Packet, at: Circumstances) -> bool:
     """Whether one rule matches; what the tables must agree with."""
-    protocol = rule.protocol
-    return (
-        (protocol == "any" or protocol == packet.protocol)
-        and (not rule.ports or any(packet.dport in each for each in rule.ports))
-        and (not rule.sources or any(packet.src in net for net in rule.sources))
-        and (not rule.destinations or any(packet.dst in net for net in rule.destinations))
-        and _of_kind(_kind_asked(rule), packet, at)
-        and _of_packet(_packet_asked(rule), packet)
-    )
+    return _fits(rule, _asks(rule), packet, at)
 
 
 #: What a rule asks of the kind of a packet: interfaces, tracking, the message. Few kinds meet a box.
@@ -47,6 +39,8 @@ _KindAsked = tuple[tuple[str, ...], tuple[str, ...], tuple[str, ...], tuple[str,
 _PacketAsked = tuple[
     tuple[PortRange, ...], tuple[PortRange, ...], tuple[PortRange, ...], tuple[IPNetwork, ...], tuple[IPNetwork, ...]
 ]
+#: A rule's protocol, and those two; None where it asks for nothing of the sort.
+_Asks = tuple[str | None, _KindAsked | None, _PacketAsked | None]
 _ANY_KIND: _KindAsked = ((), (), (), (), None, (), (), ())
 _ANY_PACKET: _PacketAsked = ((), (), (), (), ())
 
@@ -68,11 +62,23 @@ def _packet_asked(rule: FilterRule) -> _PacketAsked:
     return rule.source_ports, rule.not_source_ports, rule.not_ports, rule.not_sources, rule.not_destinations
 
 
-def _asks(rule: FilterRule) -> tuple[str | None, _KindAsked | None, _PacketAsked | None]:
+def _asks(rule: FilterRule) -> _Asks:
     """A rule's protocol, and what it asks of a packet's kind and of a packet; None where it asks for nothing of the sort."""
     kind, asked = _kind_asked(rule), _packet_asked(rule)
     protocol = None if rule.protocol == "any" else rule.protocol
     return protocol, None if kind == _ANY_KIND else kind, None if asked == _ANY_PACKET else asked
+
+
+def _fits(rule: FilterRule, asks: _Asks, packet: Packet, at: Circumstances) -> bool:
+    protocol, kind, asked = asks
+    return (
+        (protocol is None or protocol == packet.protocol)
+        and (not rule.ports or any(packet.dport in each for each in rule.ports))
+        and (not rule.sources or any(packet.src in net for net in rule.sources))
+        and (not rule.destinations or any(packet.dst in net for net in rule.destinations))
+        and (kind is None or _of_kind(kind, packet, at))
+        and (asked is None or _of_packet(asked, packet))
+    )
 
 
 def _of_kind(asked: _KindAsked, packet: Packet, at: Circumstances) -> bool:
@@ -160,25 +166,15 @@ class Stretch:
         self._rules = tuple(rules)
         self._wide: list[tuple[int, FilterRule]] = []
         self._trees: tuple[_Ranges, _Ranges] | None = None
-        #: Each with what it asks for, None where it asks for nothing of the sort.
-        self._few = [(rule, *_asks(rule)) for rule in rules] if len(self._rules) <= FEW else []
+        #: Each with what it asks for.
+        self._few = [(rule, _asks(rule)) for rule in rules] if len(self._rules) <= FEW else []
         if len(self._rules) > FEW:
             self._prepare()
 
     def first(self, packet: Packet, at: Circumstances) -> FilterRule | None:
         """The first rule that matches."""
         if self._trees is None:
-            for rule, protocol, kind, asked in self._few:
-                if (
-                    (protocol is None or protocol == packet.protocol)
-                    and (not rule.ports or any(packet.dport in each for each in rule.ports))
-                    and (not rule.sources or any(packet.src in net for net in rule.sources))
-                    and (not rule.destinations or any(packet.dst in net for net in rule.destinations))
-                    and (kind is None or _of_kind(kind, packet, at))
-                    and (asked is None or _of_packet(asked, packet))
-                ):
-                    return rule
-            return None
+            return next((rule for rule, asks in self._few if _fits(rule, asks, packet, at)), None)
         best = self._trees[packet.v6].first(packet, at, len(self._rules))
         for index, rule in self._wide:
             if index >= best:

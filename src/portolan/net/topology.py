@@ -323,7 +323,7 @@ class Topology:
             held = tuple(item.ip for item in stated.address)
         else:
             names = tuple(stated.interfaces)
-            held = tuple(item.ip for each in stated.interfaces.values() for item in each.address)
+            held = stated.addresses
         held = (*held, link_local(stated.name))
         key = ("filter", id(stated.filter), names, held)
         found = self.shared.get(key)

@@ -14,12 +14,13 @@ from ipaddress import IPv6Address
 from typing import Any, NamedTuple
 
 from portolan.estate.base import IPAddress, is_loopback, is_public_value
+from portolan.estate.filter import ChainName
 from portolan.estate.machine import Forward, OneToOne
 from portolan.estate.rules_here import LOOPBACK
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.packet import State
-from portolan.net.filtering import ChainName, through_filter, through_groups, through_list
+from portolan.net.filtering import through_filter, through_groups, through_list
 from portolan.net.packet import Addressed, Packet
 from portolan.net.rules import Circumstances
 from portolan.net.topology import Device, Port, RouteLine, Topology, link_local
@@ -119,11 +120,11 @@ class Walk:
             if found is not None:
                 self.meant = asked if entering is None else None
                 sent_on = found.by
-                self.twice = max(self.twice, found.ways) if found.ways > 1 else self.twice
+                self._met_several(found.ways)
                 if found.decision.stops:
                     return self._lost(device, found.decision)
                 self.decisions.append(found.decision)
-        forwarded = device.filter is not None and _forwarded(before, packet, known, mapped)
+        forwarded = device.filter is not None and _forwarded(before, packet, known)
         at = _Passing(before, sent_on, known, mapped, forwarded)
         if packet.dv in own or ((entering is None or sent_on is not None) and is_loopback(packet.dst)):
             return self._deliver(device, packet, entering, at, reply)
@@ -163,7 +164,7 @@ class Walk:
             name: ChainName = "outbound" if entering is None else "forward"
             came, leaves = None if entering is None else entering.name, out.name
             if entering is None and self.meant is not None:
-                leaves = interface_towards(device, self.meant)
+                leaves = _interface_towards(device, self.meant)
             barred = self._filter(device, name, packet, Circumstances(came, leaves, at.forwarded), at.before)
             if barred is not None:
                 return barred
@@ -177,7 +178,7 @@ class Walk:
             if device.renames:
                 renamed = source(device, packet, entering, line, at.sent_on, self.choice)
                 if renamed is not None:
-                    self.twice = max(self.twice, renamed.ways) if renamed.ways > 1 else self.twice
+                    self._met_several(renamed.ways)
                     self.decisions.append(renamed.decision)
             self.remember(device, at.before, packet.addressed)
         if out.guarded:
@@ -186,6 +187,11 @@ class Walk:
                 return barred
         self._passed(device, packet, entering, out, at.before, reply)
         return self._next(device, packet, line, entering, at.before, reply)
+
+    def _met_several(self, ways: int) -> None:
+        """Notes that a translation takes one of several addresses."""
+        if ways > 1:
+            self.twice = max(self.twice, ways)
 
     def _assume(self, device: Device, what: str, decision: Decision) -> None:
         self.assumed.setdefault((device.name, what), decision)
@@ -343,7 +349,7 @@ class Walk:
         """The chains that a packet to the machine passes; its own packets go out by the loopback interface, and in again."""
         came = LOOPBACK if entering is None else entering.name
         if entering is None:
-            towards = LOOPBACK if self.meant is None else interface_towards(device, self.meant)
+            towards = LOOPBACK if self.meant is None else _interface_towards(device, self.meant)
             self.meant = None
             leaves = Circumstances(None, towards, at.forwarded)
             barred = self._filter(device, "outbound", packet, leaves, at.before)
@@ -532,7 +538,7 @@ class _Passing(NamedTuple):
     forwarded: bool
 
 
-def interface_towards(device: Device, address: IPAddress) -> str:
+def _interface_towards(device: Device, address: IPAddress) -> str:
     """The interface by which a box would send to an address: its own is reached by loopback."""
     if address in device.local or is_loopback(address):
         return LOOPBACK
@@ -540,12 +546,10 @@ def interface_towards(device: Device, address: IPAddress) -> str:
     return line.port.name if line is not None else ""
 
 
-def _forwarded(before: Addressed, packet: Packet, known: Tracked | None, mapped: Addressed | None) -> bool:
+def _forwarded(before: Addressed, packet: Packet, known: Tracked | None) -> bool:
     """Whether the destination of the packet's connection was rewritten here."""
-    if known is not None:
-        return known[0][2:] != known[1][2:]
-    asked = before if mapped is None else packet.addressed
-    return asked[2:] != (packet.addressed if mapped is None else before)[2:]
+    asked, sent = known if known is not None else (before, packet.addressed)
+    return asked[2:] != sent[2:]
 
 
 def _message(kind: str, source: IPAddress, destination_: IPAddress) -> Packet:

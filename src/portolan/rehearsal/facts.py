@@ -131,9 +131,8 @@ def passes_packets(box: Box) -> bool:
         return isinstance(box, Router)
     if box.passes_on is not None:
         return box.passes_on
-    own = [item.ip for interface in box.interfaces.values() for item in interface.address]
     return bool(box.masquerade or box.source_nat or box.one_to_one) or any(
-        each.to not in (None, *own) for each in box.forwards
+        each.to not in (None, *box.addresses) for each in box.forwards
     )
 
 

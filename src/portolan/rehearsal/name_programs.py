@@ -102,14 +102,24 @@ def primary(
 ) -> list[str]:
     """named with zones, as it is installed; the command that makes it read them anew."""
     folder = f"{BASE}/{name}"
-    texts = "".join(
-        f'zone {quoted_name(zone)} {{ type primary; file "{BASE}/{path}"; }};\n' for zone, path in zones.items()
+    texts = "".join(map(_primary_zone, zones, zones.values()))
+    _start_named(
+        plan, name, space, _PRIMARY.format(folder=folder, listen=_listening(addresses, port), zones=texts), port
     )
-    plan.files[f"{name}/named.conf"] = _PRIMARY.format(folder=folder, listen=_listening(addresses, port), zones=texts)
-    plan.owned.append([name, "server"])
-    command = ["/usr/sbin/named", "-g", "-n", "1", "-c", f"{folder}/named.conf"]
-    plan.daemons.append(Daemon(name, space, command, [["udp", port]]))
     return _again(folder)
+
+
+def _primary_zone(zone: str, path: str) -> str:
+    return f'zone {quoted_name(zone)} {{ type primary; file "{BASE}/{path}"; }};\n'
+
+
+def _start_named(
+    plan: Plan, name: str, space: str, configuration: str, port: int = 53, clock: str | None = None
+) -> None:
+    plan.files[f"{name}/named.conf"] = configuration
+    plan.owned.append([name, "server"])
+    command = ["/usr/sbin/named", "-g", "-n", "1", "-c", f"{BASE}/{name}/named.conf"]
+    plan.daemons.append(Daemon(name, space, command, [["udp", port]], clock=clock))
 
 
 def nsd(plan: Plan, name: str, space: str, addresses: list[str], zones: Mapping[str, str], port: int = 53) -> list[str]:
@@ -140,11 +150,8 @@ def recursive(
     clock: str | None = None,
 ) -> None:
     """named as a resolver: one that passes on, checks signatures, does not look some names up, or holds zones itself."""
-    folder = f"{BASE}/{name}"
     texts = ['zone "." { type hint; file "root.hints"; };\n'] if not forwards else []
-    texts += [
-        f'zone {quoted_name(zone)} {{ type primary; file "{BASE}/{path}"; }};\n' for zone, path in (zones or {}).items()
-    ]
+    texts += [_primary_zone(zone, path) for zone, path in (zones or {}).items()]
     policy = ""
     if refuses:
         if "always_refuse" in refuses.values():
@@ -157,22 +164,17 @@ def recursive(
             lines += [f"{owner} 60 CNAME .", f"*.{owner} 60 CNAME ."]
         plan.files[f"{name}/policy.zone"] = "\n".join(lines) + "\n"
     passed = f"  forward only; forwarders {{ {' '.join(f'{each};' for each in forwards)} }};\n" if forwards else ""
-    anchors = ""
-    if anchor is not None:
-        anchors = _anchors(anchor)
-    plan.files[f"{name}/named.conf"] = _RECURSIVE.format(
-        folder=folder,
+    plan.files[f"{name}/root.hints"] = f". 3600 NS a.root.\na.root. 3600 A {ROOT_ADDRESS}\n"
+    configuration = _RECURSIVE.format(
+        folder=f"{BASE}/{name}",
         validation="yes" if anchor is not None else "no",
         listen=_listening(addresses, 53),
         forwards=passed,
         policy=policy,
-        anchors=anchors,
+        anchors=_anchors(anchor) if anchor is not None else "",
         zones="".join(texts),
     )
-    plan.files[f"{name}/root.hints"] = f". 3600 NS a.root.\na.root. 3600 A {ROOT_ADDRESS}\n"
-    plan.owned.append([name, "server"])
-    command = ["/usr/sbin/named", "-g", "-n", "1", "-c", f"{folder}/named.conf"]
-    plan.daemons.append(Daemon(name, space, command, [["udp", 53]], clock=clock))
+    _start_named(plan, name, space, configuration, clock=clock)
 
 
 def _anchors(anchor: str) -> str:
@@ -208,18 +210,12 @@ def named(
         for number, (clients, held) in enumerate(views.items())
     ]
     texts.append(_view("others", "any;", zones))
-    plan.files[f"{name}/named.conf"] = _NAMED.format(
-        folder=f"{BASE}/{name}", listen=_listening(addresses, 53), views="\n".join(texts)
-    )
-    plan.owned.append([name, "server"])
-    command = ["/usr/sbin/named", "-g", "-n", "1", "-c", f"{BASE}/{name}/named.conf"]
-    plan.daemons.append(Daemon(name, space, command, [["udp", 53]]))
+    listen = _listening(addresses, 53)
+    _start_named(plan, name, space, _NAMED.format(folder=f"{BASE}/{name}", listen=listen, views="\n".join(texts)))
 
 
 def _view(name: str, clients: str, zones: Mapping[str, str]) -> str:
-    held = "".join(
-        f'  zone {quoted_name(zone)} {{ type primary; file "{BASE}/{path}"; }};\n' for zone, path in zones.items()
-    )
+    held = "".join(f"  {_primary_zone(zone, path)}" for zone, path in zones.items())
     return f"view {name} {{ match-clients {{ {clients} }};\n{held}}};"
 
 

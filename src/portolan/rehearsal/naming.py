@@ -211,7 +211,6 @@ class Naming:
         clock = f"{name}.clock" if self.timed and program != "named" else None
         if clock is not None:
             self.plan.files[clock] = _offset(self.now if since is None else since)
-        if clock is not None:
             self._resolvers.append(name)
         start = programs.recursive if program == "named" else programs.unbound
         start(self.plan, name, space, listen, forwards, anchor, refuses, held, clock)
@@ -446,5 +445,4 @@ def _sockets(service: Service) -> list[str]:
 def _addresses_of(machine: Machine, service: Service) -> list[IPAddress]:
     """The addresses at which a name server can be asked."""
     named = [each.address for each in service.listens if each.address is not None and int(each.address)]
-    every = [item.ip for interface in machine.interfaces.values() for item in interface.address]
-    return [each for each in every if not named or each in named]
+    return [each for each in machine.addresses if not named or each in named]

@@ -170,7 +170,7 @@ def _own_first(box: Machine, family: str, version: int) -> Iterator[str]:
     """Where the machine's own services come first: what they take is not translated."""
     if not box.own_services_first:
         return
-    own = [item.ip for interface in box.interfaces.values() for item in interface.address if item.ip.version == version]
+    own = [each for each in box.addresses if each.version == version]
     for service in box.services.values():
         if not runs(service):
             continue
