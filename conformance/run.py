@@ -252,11 +252,8 @@ def main() -> int:
     print(f"seed {seed}")
 
     if arguments.kind in ("names", "connections"):
-        return (
-            1
-            if many(arguments.kind, arguments.count, seed, arguments.workers or 3, getattr(arguments, "tables", "nft"))
-            else 0
-        )
+        tables = arguments.tables if arguments.kind == "connections" else "nft"
+        return 1 if many(arguments.kind, arguments.count, seed, arguments.workers or 3, tables) else 0
 
     def keep(name: str, text: str) -> None:
         KEPT.mkdir(exist_ok=True)
