@@ -102,13 +102,13 @@ def test_endless_upstreams_end():
 @pytest.mark.parametrize(
     ("upstream", "said"),
     [
-        ("http://10.20.0.16/app", "expected an upstream such as http://10.20.0.16:8080"),
+        ("http://10.20.0.16/app?x=1", "expected an upstream such as http://10.20.0.16:8080"),
         ("ftp://10.20.0.16", "expected an upstream such as"),
         ("10.20.0.16:8080", "expected an upstream such as"),
         ('"http://10.20.0.16"\n            answer: 404', "'answer' and 'upstream' both say what the site gives"),
     ],
 )
-def test_an_upstream_is_a_program_and_no_path(upstream, said):
+def test_an_upstream_is_a_program(upstream, said):
     """One clear error with its line."""
     written = upstream if upstream.startswith('"') else f'"{upstream}"'
     found = problems(swap(OFFICE, ("files: [index.html]\n", f"upstream: {written}\n")))

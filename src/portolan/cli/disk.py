@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from portolan.formats.files import FileError, inside
+from portolan.formats.files import FileError, MissingError, inside
 from portolan.source.place import Span
 
 _MOST_FILES = 200_000
@@ -97,7 +97,7 @@ class DiskFiles:
         try:
             yield self._walk(path, handles)
         except FileNotFoundError:
-            raise FileError("no such file or folder") from None
+            raise MissingError("no such file or folder") from None
         except NotADirectoryError:
             raise FileError("it is no folder, or leads through a file") from None
         except (OSError, ValueError) as error:

@@ -11,7 +11,8 @@ from portolan.estate.client import Client
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import asked_by, machines
 from portolan.estate.machine import Forward, Machine
-from portolan.estate.service import Service, Site, WebService
+from portolan.estate.service import Service, WebService
+from portolan.estate.site import Site
 from portolan.estate.vantage import Expectation
 from portolan.estate.zone import Zone
 from portolan.evidence.decision import Decision

@@ -17,7 +17,8 @@ from portolan.estate.base import IPAddress, IPNetwork, is_public
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import attachments, machines
 from portolan.estate.machine import Machine
-from portolan.estate.service import Service, Site, WebService, sites_of
+from portolan.estate.service import Service, WebService, sites_of
+from portolan.estate.site import Site
 from portolan.estate.url import BadUrlError, parse
 from portolan.estate.vantage import Expectation, Vantage
 from portolan.evidence.legs import Arrival, Exchange

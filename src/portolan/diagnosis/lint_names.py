@@ -14,7 +14,7 @@ from portolan.dns.zone import Found, Types
 from portolan.estate.certificate import Certificate
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
-from portolan.estate.service import Site
+from portolan.estate.site import Site
 from portolan.estate.zone import Record, Zone
 from portolan.evidence.kinds import zone as zone_kinds
 from portolan.journey.world import World

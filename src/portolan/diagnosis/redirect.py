@@ -6,7 +6,8 @@ import msgspec
 
 from portolan.diagnosis.base import Case, Finding, fault, listed
 from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, remove
-from portolan.estate.service import Redirect, Site, WebService, sites_of
+from portolan.estate.service import WebService, sites_of
+from portolan.estate.site import Redirect, Site
 from portolan.evidence.decision import Decision
 
 

@@ -4,9 +4,10 @@ from collections.abc import Iterator
 
 import msgspec
 
-from portolan.diagnosis.base import Case, Finding, Home, fault, listed
+from portolan.diagnosis.base import Case, Finding, Home, all_homes, fault, listed
 from portolan.diagnosis.proposal import Patch, Proposal, append, item_path, put, remedy, remove, replace
-from portolan.estate.service import Site, WebService, sites_of
+from portolan.estate.service import WebService, sites_of
+from portolan.estate.site import Site
 from portolan.evidence.kinds import http as http_kinds
 from portolan.source.nearest import nearest
 
@@ -62,6 +63,7 @@ class FolderClue(msgspec.Struct, frozen=True):
     site: Site
     folder: str
     like: str | None
+    documents: tuple[str, ...] = ()
 
 
 class WantedClue(msgspec.Struct, frozen=True):
@@ -69,6 +71,7 @@ class WantedClue(msgspec.Struct, frozen=True):
 
     site: Site
     wanted: str
+    documents: tuple[str, ...] = ()
 
 
 class FileClue(msgspec.Struct, frozen=True):
@@ -291,7 +294,7 @@ def default_missing(case: Case) -> Finding | None:
     here = [
         name[len(folder) :] for name in site.files or () if name.startswith(folder) and "/" not in name[len(folder) :]
     ]
-    wanted = [name.lower() for name in site.default_documents]
+    wanted = [name.lower() for name in documents_of(case, site)]
     like = next(
         (name for name in here if name.lower() in wanted or name.lower().startswith(("index.", "default.", "home."))),
         None,
@@ -301,7 +304,7 @@ def default_missing(case: Case) -> Finding | None:
         "content-default-missing",
         f"{stop.text}{held}",
         site.place,
-        clue=FolderClue(site=site, folder=folder, like=like),
+        clue=FolderClue(site=site, folder=folder, like=like, documents=documents_of(case, site)),
     )
 
 
@@ -344,13 +347,13 @@ def default_order(case: Case) -> Finding | None:
     if folder != expected.rpartition("/")[0] or not case.exchange.url.path.endswith("/"):
         return None
     wanted = expected.rpartition("/")[2]
-    if wanted not in site.default_documents:
+    if wanted not in documents_of(case, site):
         return None
     return Finding(
         "content-default-order",
         f"{site.name} tries {got} before {wanted}",
         site.place.key("default_documents"),
-        clue=WantedClue(site=site, wanted=wanted),
+        clue=WantedClue(site=site, wanted=wanted, documents=documents_of(case, site)),
     )
 
 
@@ -419,14 +422,23 @@ def add_default(_case: Case, clue: FolderClue) -> Iterator[Proposal]:
     """Names the document that the folder has, or adds the one that is asked for."""
     site, folder, like = clue.site, clue.folder, clue.like
     if like:
-        yield Proposal(f"name {like} among the default documents of {site.name}", _documents(site, like, False))
-    wanted = site.default_documents[0] if site.default_documents else "index.html"
+        text = f"name {like} among the default documents of {site.name}"
+        yield Proposal(text, _documents(site, clue.documents, like, False))
+    wanted = clue.documents[0] if clue.documents else "index.html"
     yield Proposal(f"put {folder}{wanted} into the folder of {site.name}", _files(site, folder + wanted))
     yield Proposal(f"let {site.name} list the folder", put(site.place, "listing", True))
 
 
-def _documents(site: Site, name: str, first: bool) -> Patch:
-    rest = [each for each in site.default_documents if each != name]
+def documents_of(case: Case, site: Site) -> tuple[str, ...]:
+    """The default documents that are tried in a site: its own, else its program's."""
+    if site.default_documents is not None:
+        return site.default_documents
+    home = next((home for home in all_homes(case.estate) if home.site is site), None)
+    return case.world.program(home.service).default_documents if home is not None else ("index.html",)
+
+
+def _documents(site: Site, documents: tuple[str, ...], name: str, first: bool) -> Patch:
+    rest = [each for each in documents if each != name]
     return put(site.place, "default_documents", [name, *rest] if first else [*rest, name])
 
 
@@ -440,7 +452,7 @@ def _files(site: Site, name: str) -> Patch:
 def reorder(_case: Case, clue: WantedClue) -> Iterator[Proposal]:
     """Puts the expected document first."""
     site, wanted = clue.site, clue.wanted
-    yield Proposal(f"let {site.name} try {wanted} first", _documents(site, wanted, True))
+    yield Proposal(f"let {site.name} try {wanted} first", _documents(site, clue.documents, wanted, True))
 
 
 @remedy("content-missing")

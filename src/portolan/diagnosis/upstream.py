@@ -5,12 +5,13 @@ from collections.abc import Iterator
 import msgspec
 
 from portolan.diagnosis.base import Case, Finding, addresses_of, fault
-from portolan.diagnosis.proposal import Proposal, remedy, replace
+from portolan.diagnosis.proposal import Proposal, item_path, remedy, replace
 from portolan.estate.base import IPAddress
 from portolan.estate.client import PassingProgram
 from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
-from portolan.estate.service import Listener, Site, WebService
+from portolan.estate.service import Listener, WebService
+from portolan.estate.site import Site, Upstream
 from portolan.estate.url import Url
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.start import Why
@@ -20,6 +21,7 @@ class UpstreamClue(msgspec.Struct, frozen=True):
     """The site whose upstream is wrong, and what else it may mean, the likeliest first."""
 
     site: Site
+    upstream: Upstream
     others: tuple[Url, ...]
 
 
@@ -45,17 +47,17 @@ def upstream_wrong(case: Case) -> Finding | None:
         site = stop.subject.sites.get(stop.reason.about or "")
         if stop.reason.why is not Why.UPSTREAM_UNKNOWN or site is None:
             return None
-        return Finding("upstream-wrong-address", stop.text, site.place.key("upstream"), clue=_clue(case, site))
+        named = [each for each in upstreams_of(site) if any(member.host in stop.reason.text for member in each.to)]
+        return Finding("upstream-wrong-address", stop.text, named[0].place, clue=_clue(case, site, named[0]))
     if not isinstance(client, PassingProgram) or stop is None or isinstance(stop, connect_kinds.ServiceFailed):
         return None
-    text = f"{client.site.name} passes on to {client.site.upstream}, and no program is there: {stop.text}"
-    return Finding("upstream-wrong-address", text, client.place, clue=_clue(case, client.site))
+    text = f"{client.site.name} passes on to {case.exchange.url}, and no program is there: {stop.text}"
+    return Finding("upstream-wrong-address", text, client.place, clue=_clue(case, client.site, client.upstream))
 
 
-def _clue(case: Case, site: Site) -> UpstreamClue:
+def _clue(case: Case, site: Site, passing: Upstream) -> UpstreamClue:
     """Other places for the upstream: on the box that has the address, else where the expected site is, else on any other box."""
-    upstream = site.upstream
-    assert upstream is not None
+    upstream = passing.to[0]
     own = str(site.place.path[1])
     held = [
         (machine, service)
@@ -67,7 +69,7 @@ def _clue(case: Case, site: Site) -> UpstreamClue:
     there = [pair for pair in held if upstream.literal in addresses_of(pair[0])]
     expected = [pair for pair in held if case.site_name in pair[1].sites]
     found = [url for machine, service in there or expected or held for url in _urls(machine, service, upstream)]
-    return UpstreamClue(site, tuple(each for each in dict.fromkeys(found) if each != upstream))
+    return UpstreamClue(site, passing, tuple(each for each in dict.fromkeys(found) if each != upstream))
 
 
 def _urls(machine: Machine, service: WebService, upstream: Url) -> Iterator[Url]:
@@ -83,6 +85,17 @@ def _urls(machine: Machine, service: WebService, upstream: Url) -> Iterator[Url]
                     yield upstream._replace(host=str(address), literal=address, port=listener.port)
 
 
+def upstreams_of(site: Site) -> list[Upstream]:
+    """The programs behind a site and its sections."""
+    held = (site, *site.sections)
+    return [each.upstream for each in held if isinstance(each.upstream, Upstream)]
+
+
+def target_path(upstream: Upstream, index: int) -> tuple[str | int, ...]:
+    """Where an upstream's address is written: alone, or as its `to`."""
+    return item_path(upstream.place, "to", index) if upstream.place.has("to") else upstream.place.path
+
+
 def _inside(listener: Listener) -> bool:
     address: IPAddress | None = listener.address
     return address is not None and address.is_loopback
@@ -93,5 +106,5 @@ def correct_upstream(_case: Case, clue: UpstreamClue) -> Iterator[Proposal]:
     """Passes on to where a program listens."""
     for url in clue.others[:4]:
         text = f"let {clue.site.name} pass on to {url}"
-        yield Proposal(text, replace((*clue.site.place.path, "upstream"), str(url)))
+        yield Proposal(text, replace(target_path(clue.upstream, 0), str(url)))
     yield Proposal(f"or let a program listen where {clue.site.name} passes on to", [])

@@ -75,7 +75,7 @@ class AreaService(str):
 
 
 class NamePattern(str):
-    """A name that a site answers to: exact, `*.rest` or `first.*`, in lower case."""
+    """A name that a site answers to, in lower case: exact, `*.rest`, `first.*`, `.rest` (the name and all below), or nothing."""
 
     __slots__ = ()
 
@@ -106,9 +106,44 @@ class WebAddress(str):
 
 
 class Template(str):
-    """A redirect's target with the placeholders {scheme} {host} {port} {path} {query} {rest}."""
+    """A redirect's target with the placeholders {scheme} {host} {port} {path} {query} {rest}, {1} to {9}."""
 
     __slots__ = ()
+
+
+class Pattern(str):
+    """A regular expression that can be matched in bounded time (no references back, no looking around)."""
+
+    __slots__ = ()
+
+
+class FolderPath(str):
+    """A folder or file on a machine: absolute, or relative to a site's folder; without `..`."""
+
+    __slots__ = ()
+
+
+class HeaderName(str):
+    """The name of a header field, in lower case (RFC 9110 section 5.1)."""
+
+    __slots__ = ()
+
+
+class Status(int):
+    """A status code of an error, 400 to 599 (RFC 9110 section 15)."""
+
+    __slots__ = ()
+
+
+class Rights(NamedTuple):
+    """Who may do what with a file or folder: mode bits (chmod(2)), owner and group."""
+
+    mode: int
+    owner: str
+    group: str
+
+    def __str__(self) -> str:
+        return f"{self.mode:04o} {self.owner}:{self.group}"
 
 
 class PortRange(NamedTuple):

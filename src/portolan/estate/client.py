@@ -6,7 +6,8 @@ from typing import Literal, NamedTuple, Protocol
 
 from portolan.estate.base import PortRange
 from portolan.estate.machine import Machine
-from portolan.estate.service import Service, Site
+from portolan.estate.service import Service
+from portolan.estate.site import Site, Upstream
 from portolan.source.place import Place
 
 
@@ -17,6 +18,29 @@ class Checks(StrEnum):
     #: Name and dates, and whether it is for servers; not who issued it.
     NAME_AND_DATES = "name-and-dates"
     NOTHING = "nothing"
+
+
+class Saying(NamedTuple):
+    """What a client says with a request, beside the URL.
+
+    `host` is the Host field's value, None for the URL's own (RFC 9110 section 7.2); `without_host` that none is sent.
+    `server_name` is the name in the handshake, None for the URL's (RFC 6066 section 3); `checked_name` the name that the
+    certificate must cover, None for the URL's. `body` is how many octets it brings along.
+    """
+
+    method: str = "GET"
+    host: str | None = None
+    without_host: bool = False
+    server_name: str | None = None
+    checked_name: str | None = None
+    headers: tuple[tuple[str, str], ...] = ()
+    version: str = "1.1"
+    password: bool = False
+    body: int = 0
+
+    def header(self, name: str) -> str:
+        """The value of a field; nothing where it is not sent."""
+        return next((value for each, value in self.headers if each == name), "")
 
 
 class Client(Protocol):
@@ -47,6 +71,10 @@ class Client(Protocol):
         """Whether it says in the handshake for which name it asks (RFC 6066 section 3)."""
 
     @property
+    def saying(self) -> Saying:
+        """What it says with its requests."""
+
+    @property
     def clock(self) -> datetime | None:
         """What its clock says; None: the right time."""
 
@@ -63,24 +91,26 @@ class Client(Protocol):
         """The ports that it sends from."""
 
     @property
-    def redirect_limit(self) -> int:
+    def most_redirects(self) -> int:
         """How many redirects it follows; a program that passes requests on follows none."""
 
 
 class PassingProgram(NamedTuple):
-    """A web server that passes the requests of a site on: the client of an inner exchange."""
+    """A web server that passes the requests of a site on, or of a section of it: the client of an inner exchange."""
 
     machine: Machine
     service: Service
     site: Site
+    upstream: Upstream
     checks: Checks
     sends_server_name: bool
+    saying: Saying = Saying()
     trusts: tuple[str, ...] = ("public",)
     clock: datetime | None = None
     last_asked: datetime | None = None
     https_records: Literal["ignored", "offers", "all"] = "ignored"
     client_ports: PortRange = PortRange(32768, 60999)
-    redirect_limit: int = 0
+    most_redirects: int = 0
 
     @property
     def name(self) -> str:
@@ -90,7 +120,7 @@ class PassingProgram(NamedTuple):
     @property
     def place(self) -> Place:
         """Where the site says whom it asks."""
-        return self.site.place.key("upstream")
+        return self.upstream.place
 
     @property
     def host(self) -> str:

@@ -6,6 +6,7 @@ import msgspec
 
 from portolan.estate.base import EstatePath, HostName, IPAddress, IPNetwork, PortRange, Stated, says
 from portolan.estate.changing import Changing
+from portolan.estate.content import Folder
 from portolan.estate.filter import Filter
 from portolan.estate.network import Interface, Route
 from portolan.estate.service import AnyService
@@ -146,6 +147,9 @@ class Machine(Changing, frozen=True, kw_only=True, eq=False):
     services: Annotated[dict[str, AnyService], says("The programs that listen on it.")] = msgspec.field(
         default_factory=dict
     )
+    folders: Annotated[
+        dict[str, Folder], says("The folders with websites on it, by path, with what they hold.", example="/srv/visit")
+    ] = msgspec.field(default_factory=dict)
     hosts_file: Annotated[HostsFile | None, says("Its hosts file.")] = None
     resolver: Annotated[
         IPAddress | Literal["validating"] | None,

@@ -1,16 +1,15 @@
 """Programs that listen: web servers with their sites, name servers, resolvers, and anything else."""
 
 from datetime import datetime
+from ipaddress import ip_address
 from typing import Annotated, Literal
 
 import msgspec
 
-from portolan.estate.base import EstatePath, HostName, IPAddress, ListenerKey, NamePattern, Stated, Template, says
+from portolan.estate.base import FolderPath, HeaderName, HostName, IPAddress, ListenerKey, Stated, says
 from portolan.estate.changing import Changing
-from portolan.estate.url import Url
+from portolan.estate.site import Site
 from portolan.estate.zone import ServerProgram
-
-Mark = Literal["takes-payments", "private", "closed"]
 
 
 class Listener(Stated, frozen=True, kw_only=True, eq=False):
@@ -35,102 +34,6 @@ class Listener(Stated, frozen=True, kw_only=True, eq=False):
         )
 
 
-class When(Stated, frozen=True, kw_only=True, eq=False):
-    """The condition of a redirect; all that is written must hold."""
-
-    scheme: Annotated[Literal["http", "https"] | None, says("How the request came to this server.")] = None
-    host: Annotated[
-        tuple[NamePattern, ...], says("The name asked for, without port.", example="www.kestrel-ridge.example")
-    ] = ()
-    path: Annotated[
-        str | None,
-        says(
-            "The path asked for, without query: exact (`/old`), or with `*` at its end for all that starts so "
-            "(`/old/*`); what stood for `*` is {rest}."
-        ),
-    ] = None
-
-
-class Redirect(Stated, frozen=True, kw_only=True, eq=False):
-    """A rule that sends the visitor elsewhere; the first whose condition holds is taken, before any content."""
-
-    when: Annotated[When | None, says("When it applies; left out: always.")] = None
-    to: Annotated[
-        Template,
-        says(
-            "The target, absolute or relative. {scheme}, {host} (name asked for, without port), {port}, {path} (with "
-            "its slash), {query} (with its question mark, or nothing) and {rest} stand for the request's parts.",
-            example="https://{host}{path}{query}",
-        ),
-    ]
-    status: Annotated[Literal[301, 302, 303, 307, 308], says("The status sent (RFC 9110 section 15.4).")] = 301
-
-
-class Site(Stated, frozen=True, kw_only=True, eq=False):
-    """A website that a service holds, bound to names and listeners. Its pages are known as SITE/PATH."""
-
-    name: str
-    names: Annotated[
-        tuple[NamePattern, ...],
-        says(
-            "The names it answers to: exact, `*.rest` (any depth) or `first.*`. Left out: only what falls to it as "
-            "the default site.",
-            example=["visit.kestrel-ridge.example", "*.kestrel-ridge.example"],
-        ),
-    ] = ()
-    listens: Annotated[
-        tuple[ListenerKey, ...],
-        says(
-            "The listeners it is bound to, written as at the service (the words after the port may be left out). "
-            "Left out: all."
-        ),
-    ] = ()
-    default: Annotated[
-        bool, says("Takes requests whose name no site answers to. Where no site says so: the first one listed.")
-    ] = False
-    enabled: Annotated[bool, says("Whether the program in force has it switched on.")] = True
-    certificate: Annotated[
-        str | None, says("The certificate shown for its names; left out: the service's.", refers=("certificates",))
-    ] = None
-    folder: Annotated[
-        str | None, says("Where its content lies on the host; only shown in explanations.", example="/srv/visit")
-    ] = None
-    files: Annotated[
-        tuple[str, ...] | None,
-        says(
-            "What the folder holds, as paths relative to it. Left out (and no `copy`): every file asked for is "
-            "assumed to exist.",
-            example=["index.html", "img/dome.jpg"],
-        ),
-    ] = None
-    copy: Annotated[
-        EstatePath | None, says("A folder of the estate that holds a copy of the content, read instead of `files`.")
-    ] = None
-    default_documents: Annotated[
-        tuple[str, ...], says("The names tried, in this order, when a folder is asked for.")
-    ] = ("index.html",)
-    listing: Annotated[bool, says("Whether a folder without default document is listed.")] = False
-    redirects: Annotated[tuple[Redirect, ...], says("Redirect rules, first match first.")] = ()
-    upstream: Annotated[
-        Url | None,
-        says(
-            "The program behind, to which everything is passed on that no redirect took: `http://` or `https://`, a name or "
-            "an address, and the port unless it is the usual one; no path. The site has no content of its own then.",
-            example="http://10.20.0.16:8080",
-        ),
-    ] = None
-    answer: Annotated[
-        int | None, says("A status that the site gives to everything that no redirect took, 200 to 599.", example=404)
-    ] = None
-    marks: Annotated[
-        tuple[Mark, ...],
-        says(
-            "What remedies must respect. `takes-payments`, `private`: whatever weakens is withheld; `private`: nobody who is not "
-            "named by an expectation is let in. `closed`: its refusal is meant, and lifting it is never proposed."
-        ),
-    ] = ()
-
-
 class StatedProgram(Stated, frozen=True, kw_only=True, eq=False):
     """A web server that is neither nginx nor Apache httpd, by what it does."""
 
@@ -151,6 +54,13 @@ class StatedProgram(Stated, frozen=True, kw_only=True, eq=False):
     no_document: Annotated[
         int, says("The status for a folder that has no default document and may not be listed, 400 to 599.")
     ] = 403
+    believes_scheme: Annotated[
+        HeaderName | None,
+        says(
+            "The header field that it takes for the scheme of the visitor's request, in its redirects and their conditions.",
+            example="X-Forwarded-Proto",
+        ),
+    ] = None
 
 
 class Service(Changing, frozen=True, kw_only=True, eq=False):
@@ -192,6 +102,19 @@ class WebService(Service, frozen=True, kw_only=True, eq=False):
     ] = None
     certificate: Annotated[
         str | None, says("The certificate of every site that names none.", refers=("certificates",))
+    ] = None
+    runs_as: Annotated[str, says("The identity that reads the files.")] = "www-data"
+    runs_in: Annotated[tuple[str, ...], says("The groups of that identity, beside the one of its own name.")] = ()
+    grants: Annotated[
+        tuple[FolderPath, ...] | None,
+        says("The folders that the configuration lets it serve (Apache httpd). Left out: all.", example="/var/www"),
+    ] = None
+    answers_after: Annotated[int, says("How long it takes to answer, in seconds.")] = 0
+    started: Annotated[
+        datetime | None,
+        says(
+            "When it was last started or reloaded; some programs know the names of their upstreams from then. Left out: just now."
+        ),
     ] = None
     sites: Annotated[dict[str, Site], says("The websites, in the order of the program's configuration.")] = (
         msgspec.field(default_factory=dict)
@@ -264,10 +187,23 @@ class OtherService(Service, frozen=True, kw_only=True, eq=False):
     """A program that speaks neither HTTP nor DNS."""
 
     kind: Annotated[Literal["other"], says("It speaks neither HTTP nor DNS.")] = "other"
+    when_asked: Annotated[
+        Literal["greets", "silent", "closes", "resets", "bad-header", "long-header"],
+        says(
+            "What it does when it is asked by HTTP: greets in words of its own; says nothing; closes or resets the "
+            "connection; or answers with a header line that is none, or longer than programs take."
+        ),
+    ] = "greets"
 
 
 #: The services, told apart by their key `kind`; the first is meant where it is left out.
 AnyService = WebService | NameServer | Resolver | OtherService
+
+
+def address_in(key: ListenerKey) -> tuple[IPAddress, int] | None:
+    """The address and port that a listener's key names; None where it is for every address."""
+    where, _, port = key.rpartition(":")
+    return None if where == "*" else (ip_address(where.strip("[]")), int(port))
 
 
 def sites_of(service: Service) -> dict[str, Site]:

@@ -5,12 +5,17 @@ from typing import Annotated, Literal
 
 import msgspec
 
-from portolan.estate.base import HostName, IPAddress, IPInterface, PortRange, Stated, WebAddress, says
-from portolan.estate.client import Checks
+from portolan.estate.base import HeaderName, HostName, IPAddress, IPInterface, PortRange, Stated, WebAddress, says
+from portolan.estate.client import Checks, Saying
 from portolan.estate.filter import Filter
 from portolan.estate.machine import HostsFile
 from portolan.estate.network import Route
-from portolan.estate.service import Mark
+from portolan.estate.site import Mark, Method
+
+#: How many redirects clients follow (measured): the next one ends the visit.
+MOST_REDIRECTS = {"curl": 50, "chromium": 19}
+#: What a client says that says nothing of its own.
+PLAINLY = Saying()
 
 
 class Vantage(Stated, frozen=True, kw_only=True, eq=False):
@@ -59,7 +64,30 @@ class Vantage(Stated, frozen=True, kw_only=True, eq=False):
         PortRange(32768, 60999)
     )
     clock: Annotated[datetime | None, says("What its clock says when it is wrong.")] = None
-    redirect_limit: Annotated[int, says("How many redirects it follows before it gives up, 0 to 100.")] = 50
+    like: Annotated[
+        Literal["curl", "chromium"] | None,
+        says(
+            "Whose ways it follows where clients differ: `curl`, which follows 50 redirects, or `chromium`, which follows 19 "
+            "and refuses some ports. Left out: curl's."
+        ),
+    ] = None
+    redirect_limit: Annotated[
+        int | None, says("How many redirects it follows before it gives up, 0 to 100. Left out: as `like` does.")
+    ] = None
+    method: Annotated[Method, says("The method with which it asks (RFC 9110 section 9).")] = "GET"
+    body: Annotated[int, says("How many octets it sends along.")] = 0
+    headers: Annotated[
+        dict[HeaderName, str],
+        says("Header fields that it sends, beside the usual ones.", example="X-Forwarded-Proto: https"),
+    ] = {}
+    knows_password: Annotated[bool, says("Whether it knows the password where one is asked for, and sends it.")] = False
+    says_host: Annotated[
+        str | None,
+        says(
+            "What it sends as the host name in place of the URL's, with nothing for an empty one; `none`: it sends no such field."
+        ),
+    ] = None
+    http: Annotated[Literal["1.0", "1.1"], says("The version of HTTP that it speaks.")] = "1.1"
     default: Annotated[bool, says("The vantage meant when none is named.")] = False
 
     @property
@@ -71,6 +99,26 @@ class Vantage(Stated, frozen=True, kw_only=True, eq=False):
     def sends_server_name(self) -> bool:
         """Visitors say whom they ask for (RFC 6066 section 3)."""
         return True
+
+    @property
+    def most_redirects(self) -> int:
+        """How many redirects it follows."""
+        return self.redirect_limit if self.redirect_limit is not None else MOST_REDIRECTS[self.like or "curl"]
+
+    @property
+    def saying(self) -> Saying:
+        """What it says with its requests."""
+        return Saying(
+            self.method,
+            None if self.says_host in (None, "none") else self.says_host,
+            self.says_host == "none",
+            None,
+            None,
+            tuple((str(name), value) for name, value in self.headers.items()),
+            self.http,
+            self.knows_password,
+            self.body,
+        )
 
 
 class Expectation(Stated, frozen=True, kw_only=True, eq=False):

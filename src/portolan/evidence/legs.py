@@ -7,7 +7,8 @@ from portolan.estate.base import IPAddress
 from portolan.estate.certificate import Certificate
 from portolan.estate.client import Client
 from portolan.estate.machine import Machine
-from portolan.estate.service import Listener, Service, Site, WebService
+from portolan.estate.service import Listener, Service, WebService
+from portolan.estate.site import Site
 from portolan.estate.url import Url
 from portolan.evidence.decision import Decision
 from portolan.evidence.outcome import Detail

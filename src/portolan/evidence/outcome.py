@@ -51,6 +51,7 @@ class Detail(StrEnum):
     # an answer that is no HTTP
     EMPTY = "empty"
     GARBLED = "garbled"
+    BAD_HEADER = "bad-header"
 
 
 #: Which details go with which kind; `served` has none, and `http-error` says in its place who answered.
@@ -85,7 +86,7 @@ DETAILS: dict[Kind, tuple[Detail, ...]] = {
         Detail.OTHER,
     ),
     Kind.REDIRECT_ERROR: (Detail.LOOP, Detail.TOO_MANY, Detail.BAD_TARGET, Detail.NO_TARGET),
-    Kind.PROTOCOL_ERROR: (Detail.EMPTY, Detail.GARBLED),
+    Kind.PROTOCOL_ERROR: (Detail.EMPTY, Detail.GARBLED, Detail.BAD_HEADER),
 }
 
 

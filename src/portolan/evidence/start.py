@@ -13,6 +13,7 @@ class Why(StrEnum):
     KEY_MISFIT = "key-misfit"
     NO_CERTIFICATE = "no-certificate"
     UPSTREAM_UNKNOWN = "upstream-unknown"
+    TWO_DEFAULTS = "two-defaults"
     CONFIGURATION_BROKEN = "configuration-broken"
 
 

@@ -1,6 +1,6 @@
 """Completers: what a value takes from other files (zones, PEM, hosts files, content) is read when the value is."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from functools import partial
 from typing import Any, TypeVar
 
@@ -9,19 +9,23 @@ from yaml.nodes import Node, ScalarNode
 
 from portolan.estate.base import SetName
 from portolan.estate.certificate import Authority, Certificate
+from portolan.estate.content import Folder, PagePart
 from portolan.estate.estate import Estate
 from portolan.estate.filter import CHAINS, Chain, Filter, NamedChain, NamedSet
 from portolan.estate.guesses import INTERNET
 from portolan.estate.machine import HostsFile
 from portolan.estate.network import Interface, Network
-from portolan.estate.service import NameServer, OtherService, Resolver, Site, StatedProgram, WebService
+from portolan.estate.service import NameServer, OtherService, Resolver, WebService
+from portolan.estate.site import Section, Site, Upstream
+from portolan.estate.url import Url
 from portolan.estate.zone import Version, Zone, ZoneData
 from portolan.formats import hosts_text, pem
-from portolan.formats.files import FileError, Files
+from portolan.formats.files import FileError, Files, MissingError
+from portolan.formats.inventories.registry import inventory
 from portolan.formats.reader import Path, Reader
 from portolan.formats.zone_file import read_version, read_zone
 from portolan.source.nearest import did_you_mean
-from portolan.source.place import Place, Span
+from portolan.source.place import Place, Span, place_in_file
 from portolan.source.plain import one_line
 
 Values = dict[str, Any]
@@ -124,27 +128,82 @@ def _version(reader: Completing, zone: str, data: ZoneData, version: Version) ->
     return structs.replace(version, data=found)
 
 
-def _site(reader: Completing, values: Values, _node: Node, path: Path, _name: str) -> None:
-    copy = values.get("copy")
-    if not copy:
+def _holding(reader: Completing, values: Values, _node: Node, path: Path, name: str) -> None:
+    """What a folder holds, from a copy in the estate or from a listing."""
+    said = [key for key in ("files", "copy", "inventory") if key in values]
+    place: Place = values["place"]
+    if len(said) > 1:
+        text = f"'{said[0]}' and '{said[1]}' both say what the folder holds"
+        reader.problems.add(place.key(said[1]).span, text, ".".join(map(str, path)), "Keep one of them.")
         return
-    if "files" in values:
-        reader.problems.add(
-            values["place"].key("copy").span,
-            "'files' and 'copy' both say what the folder holds",
-            ".".join(map(str, path)),
-            "Keep one of them.",
-        )
-        return
+    if values.get("copy"):
+        _copied(reader, values, place, path)
+    if values.get("inventory"):
+        _listed(reader, values, path, values.get("folder") or (name if name.startswith("/") else None))
+
+
+def _copied(reader: Completing, values: Values, place: Place, path: Path) -> None:
+    copy = values["copy"]
     try:
         values["files"] = reader.files.tree(copy)
+    except MissingError:
+        values["absent"] = True
     except FileError as problem:
         reader.problems.add(
-            values["place"].key("copy").span,
+            place.key("copy").span,
             f"cannot read the folder '{one_line(copy)}': {problem}",
             ".".join(map(str, path)),
             "Check the path, which counts from the estate's folder.",
         )
+
+
+def _listed(reader: Completing, values: Values, path: Path, folder: str | None) -> None:
+    held = reader.bytes_of(values, "inventory", path, "listing")
+    if held is None:
+        return
+    try:
+        found = inventory(held[0].decode("utf-8", "replace"), folder)
+    except ValueError as error:
+        reader.problems.add(
+            Span(held[1], 1, 1), one_line(str(error), 300), ".".join(map(str, path)), "List the folder once more."
+        )
+        return
+    if found.other:
+        text = "this line of the listing says nothing about a file"
+        reader.problems.add(Span(held[1], found.other[0], 1), text, ".".join(map(str, path)), "Take it out.")
+    values["files"] = found.files
+    values["rights"] = {**found.rights, **values.get("rights", {})}
+    values["links"] = {**found.links, **values.get("links", {})}
+
+
+def _giving(reader: Completing, values: Values, node: Node, path: Path, name: str) -> None:
+    """A site or a section: its content, and an upstream that is written as its URL alone."""
+    _holding(reader, values, node, path, name if name.startswith("/") else "")
+    upstream = values.get("upstream")
+    if isinstance(upstream, Url):
+        place = values["place"].key("upstream")
+        values["upstream"] = Upstream(place=place, to=(upstream,))
+    if values.get("parts") == "check" and values.get("copy") and values.get("files"):
+        values["page_parts"] = tuple(_parts_of(reader, values["copy"], values["files"]))
+
+
+#: So many pages, and parts of each, are looked at.
+_MOST_PAGES, _MOST_PARTS = 500, 500
+
+
+def _parts_of(reader: Completing, copy: str, files: tuple[str, ...]) -> Iterator[PagePart]:
+    """What the pages of a copy take from elsewhere."""
+    from portolan.formats.page_parts import parts_of  # only where it is asked for
+
+    pages = [name for name in files if name.lower().endswith((".html", ".htm"))]
+    for page in pages[:_MOST_PAGES]:
+        try:
+            text = reader.files.read(f"{copy}/{page}").decode("utf-8", "replace")
+        except FileError:
+            continue
+        shown = reader.files.shown(f"{copy}/{page}")
+        for reference, line, column in parts_of(text)[:_MOST_PARTS]:
+            yield PagePart(place=place_in_file((), shown, line, column), page=page, reference=reference)
 
 
 #: The port of services that say none.
@@ -152,15 +211,6 @@ _USUAL: dict[type, str] = {WebService: "80", NameServer: "53", Resolver: "53"}
 
 
 def _service(reader: Completing, values: Values, node: Node, path: Path, _name: str, kind: type) -> None:
-    program = values.get("program")
-    if isinstance(program, StatedProgram) and "sites" in values:
-        # A site that names no documents has its program's.
-        values["sites"] = {
-            name: site
-            if site.place.has("default_documents")
-            else structs.replace(site, default_documents=program.default_documents)
-            for name, site in values["sites"].items()
-        }
     if "listens" in values:
         return
     usual = _USUAL.get(kind)
@@ -254,6 +304,8 @@ COMPLETERS: dict[type, Callable[[Completing, Values, Node, Path, str], None]] = 
     Interface: _interface,
     Filter: _filter,
     Estate: _estate,
-    Site: _site,
+    Site: _giving,
+    Section: _giving,
+    Folder: _holding,
     **{kind: partial(_service, kind=kind) for kind in (WebService, NameServer, Resolver, OtherService)},
 }

@@ -23,19 +23,12 @@ from portolan.estate.guesses import (
 )
 from portolan.estate.machine import HostsFile, Machine
 from portolan.estate.network import Interface
-from portolan.estate.service import (
-    AnyService,
-    Listener,
-    NameServer,
-    Resolver,
-    Site,
-    StatedProgram,
-    WebService,
-    sites_of,
-)
+from portolan.estate.service import AnyService, Listener, NameServer, Resolver, WebService, sites_of
+from portolan.estate.site import Site
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
 from portolan.formats.crosscheck_way import access_list, filters, translations
+from portolan.formats.crosscheck_web import machine_folders, site_makes_sense, web_service
 from portolan.formats.reader import annotations_of, bare, plan_of
 from portolan.formats.record_data import checked_text
 from portolan.formats.scalars import UnfitError, host_name
@@ -180,6 +173,7 @@ def _machine(estate: Estate, machine: Machine, note: _Notes) -> None:
     for service in machine.services.values():
         _service(service, note)
     _hosts_file(machine.hosts_file, note)
+    machine_folders(machine, note)
     translations(machine, note)
     if "lo" in machine.interfaces:
         note(machine.interfaces["lo"].place, "every machine has the loopback interface 'lo' by itself", "Rename it.")
@@ -288,12 +282,8 @@ def _gateway(estate: Estate, machine: Machine | Vantage, note: _Notes) -> None:
 def _service(service: AnyService, note: _Notes) -> None:
     if isinstance(service, NameServer) and not service.zones:
         note(service.place, "a name server needs 'zones'", "Name the zones that it serves.")
-    program = service.program if isinstance(service, WebService) else None
-    if isinstance(program, StatedProgram):
-        for key in ("refuses_with", "missing", "no_document"):
-            status = getattr(program, key)
-            if not 400 <= status <= 599:
-                note(program.place.key(key), f"expected a status, 400 to 599, found {status}")
+    if isinstance(service, WebService):
+        web_service(service, note)
     keys: dict[str, Listener] = {}
     for listener in service.listens:
         key = listener.key
@@ -302,57 +292,21 @@ def _service(service: AnyService, note: _Notes) -> None:
         keys[key] = listener
         if listener.tls and isinstance(service, NameServer | Resolver):
             note(listener.place, "DNS over TLS is not modelled", "Take 'tls' away.")
-    for site in sites_of(service).values():
-        _site(site, keys, note)
+    if isinstance(service, WebService):
+        for site in service.sites.values():
+            site_makes_sense(service, site, keys, note)
     for other in others(service):
         listens = other.facts.get("listens", service.listens)
         new: dict[str, Listener] = {str(each.key): each for each in listens}
         sites = other.facts.get("sites", sites_of(service) if "listens" in other.facts else {})
-        for site in sites.values():
-            _site(site, new, note)
+        if isinstance(service, WebService):
+            for site in sites.values():
+                site_makes_sense(service, site, new, note)
 
 
 def others(value: Changing) -> list[Otherwise]:
     """Every other version of an object."""
     return [each for each in (*value.before, value.saved, value.after_boot) if each is not None]
-
-
-def _site(site: Site, listeners: dict[str, Listener], note: _Notes) -> None:
-    for index, key in enumerate(site.listens):
-        if key not in listeners:
-            place = site.place.item("listens", index)
-            note(
-                place, f"the service has no listener '{one_line(key.removeprefix('*:'))}'", did_you_mean(key, listeners)
-            )
-    if site.upstream is not None:
-        for word in ("answer", "files", "copy", "folder", "listing"):
-            if site.place.has(word):
-                text = f"'{word}' and 'upstream' both say what the site gives"
-                note(site.place.key(word), text, "Keep one of them.")
-    if site.answer is not None and not 200 <= site.answer <= 599:
-        note(site.place.key("answer"), f"expected a status, 200 to 599, found {site.answer}")
-    if site.answer is not None and 300 <= site.answer <= 399:
-        note(site.place.key("answer"), "a redirect needs its target", "Use 'redirects'.")
-    for name in site.default_documents:
-        if "/" in name or not name:
-            note(site.place.key("default_documents"), f"'{one_line(name)}' is no plain file name")
-    for name in site.files or ():
-        if name.startswith("/") or ".." in name.split("/"):
-            note(
-                site.place.key("files"),
-                f"'{one_line(name)}' is not relative to the site's folder",
-                f"Write '{one_line(name.lstrip('/'))}'.",
-            )
-    for redirect in site.redirects:
-        if redirect.when is not None and redirect.when.path is not None:
-            path = redirect.when.path
-            if not path.startswith("/") or "*" in path[:-1] or "?" in path:
-                note(
-                    redirect.when.place.key("path"), f"expected a path such as /old or /old/*, found '{one_line(path)}'"
-                )
-        star = redirect.when is not None and redirect.when.path is not None and redirect.when.path.endswith("*")
-        if "{rest}" in redirect.to and not star:
-            note(redirect.place.key("to"), "{rest} needs a 'when' whose path ends in *")
 
 
 def _addresses(estate: Estate, note: _Notes) -> None:
@@ -481,10 +435,17 @@ def _vantage(estate: Estate, vantage: Vantage, note: _Notes) -> None:
         _gateway(estate, vantage, note)
     filters(vantage.filter, (), note, False)
     _hosts_file(vantage.hosts_file, note)
-    if not 0 <= vantage.redirect_limit <= 100:
+    if vantage.redirect_limit is not None and not 0 <= vantage.redirect_limit <= 100:
         note(vantage.place.key("redirect_limit"), f"expected 0 to 100, found {vantage.redirect_limit}")
+    if vantage.body < 0:
+        note(vantage.place.key("body"), f"expected a number of octets, found {vantage.body}")
     if "self" in vantage.trusts:
         note(vantage.place.key("trusts"), "nobody trusts 'self'", "Name an authority.")
+
+
+def _other_sites(service: AnyService) -> list[Site]:
+    """The sites that other versions of a service have: those saved and not in force, of before, of after a boot."""
+    return [site for other in others(service) for site in other.facts.get("sites", {}).values()]
 
 
 def _whole(estate: Estate, note: _Notes) -> None:
@@ -495,7 +456,7 @@ def _whole(estate: Estate, note: _Notes) -> None:
         site.name
         for machine in machines(estate)
         for service in machine.services.values()
-        for site in (*sites_of(service).values(), *(() if sites_of(service) else (service,)))
+        for site in (*sites_of(service).values(), *(() if sites_of(service) else (service,)), *_other_sites(service))
     }
     for expectation in estate.expected:
         site = expectation.site

@@ -9,6 +9,10 @@ class FileError(Exception):
     """A file cannot be read; the message says why, in words for the user."""
 
 
+class MissingError(FileError):
+    """There is no such file or folder."""
+
+
 class Files(Protocol):
     """Read-only access to an estate's folder; paths are relative to it, with forward slashes."""
 
@@ -16,7 +20,7 @@ class Files(Protocol):
         """The file's bytes. Raises FileError."""
 
     def tree(self, path: str) -> tuple[str, ...]:
-        """All files below a folder, relative to it, sorted. Raises FileError."""
+        """All files below a folder, relative to it, sorted. Raises FileError, MissingError where it is not there."""
 
     def shown(self, path: str) -> str:
         """The path as the user would write it, for messages."""
@@ -33,14 +37,14 @@ class MemoryFiles:
         try:
             return self._contents[path]
         except KeyError:
-            raise FileError("no such file") from None
+            raise MissingError("no such file") from None
 
     def tree(self, path: str) -> tuple[str, ...]:
         """All files below a folder, relative to it, sorted. Raises FileError."""
         below = path.rstrip("/") + "/"
         found = tuple(sorted(name[len(below) :] for name in self._contents if name.startswith(below)))
         if not found:
-            raise FileError("no such folder")
+            raise MissingError("no such folder")
         return found
 
     def shown(self, path: str) -> str:

@@ -180,6 +180,8 @@ def _schema(annotation: Any, definitions: dict[str, Any], words: str = "word") -
             named = {"pattern": "^[^:/]*$", "not": {"pattern": f"^[0-9]|^$|{UNSEEN}"}}
             return {"anyOf": [dict(SCALARS[IPNetwork][1]), {"type": "string", **named}, {"type": "boolean"}]}
         literals = [each for each in args if typing.get_origin(each) is Literal]
+        if not literals:
+            return {"anyOf": [_schema(each, definitions) for each in args]}
         rest = reduce(or_, (each for each in args if each not in literals))
         return {"anyOf": [_schema(each, definitions) for each in (rest, *literals)]}
     if kind is Listener:

@@ -43,7 +43,7 @@ _BEYOND_ASCII = r"[^\u0000-\u007f]"
 _SHORT = r"(?=.{1,253}$|.{1,253}\.$)"
 HOST = rf"^(?:{_SHORT}{LABEL}(?:\.{LABEL})*\.?|.*{_BEYOND_ASCII}.*)$"
 NAME_PATTERN = (
-    rf"^(?:(?:\*\.)?{_SHORT}{LABEL}(?:\.{LABEL})*\.?|(?=.{{1,255}}$){LABEL}(?:\.{LABEL})*\.\*|.*{_BEYOND_ASCII}.*)$"
+    rf"^(?:(?:\*?\.)?{_SHORT}{LABEL}(?:\.{LABEL})*\.?|(?=.{{1,255}}$){LABEL}(?:\.{LABEL})*\.\*|.*{_BEYOND_ASCII}.*)?$"
 )
 
 COVERED = rf"^(?:(?:\*\.)?{_SHORT}{LABEL}(?:\.{LABEL})*\.?|{V4}|{V6}|.*{_BEYOND_ASCII}.*)$"
@@ -55,6 +55,11 @@ TIME = f"^{_DAY}(?:[Tt ]{_CLOCK}(?:[Zz]|[+-](?:[01][0-9]|2[0-3]):[0-5][0-9])?)?$
 PATH = r"^(?!/|\\|.:|\.\.(?:/|$)|(?:\./*)*$)(?!.*/\.\.(?:/|$)).+$"
 URL = r"^[Hh][Tt][Tt][Pp][Ss]?://[^/?#\s]"
 #: The program behind a site: scheme, name or address, port; no path.
-_NAME = rf"(?=[^:/]{{1,253}}(?::|$))(?:{LABEL}\.)*[A-Za-z](?:[A-Za-z0-9_-]{{0,61}}[A-Za-z0-9_])?"
-UPSTREAM = rf"^https?://(?:\[{V6}\]|{V4}|{_NAME})(?::{PORT})?$"
-TEMPLATE = r"^(?:[^{}]|\{(?:scheme|host|port|path|query|rest)\})+$"
+_NAME = rf"(?=[^:/]{{1,253}}(?:[:/]|$))(?:{LABEL}\.)*[A-Za-z](?:[A-Za-z0-9_-]{{0,61}}[A-Za-z0-9_])?"
+UPSTREAM = rf"^https?://(?:\[{V6}\]|{V4}|{_NAME})(?::{PORT})?(?:/[^\s?#\"<>`{{}}\\]*)?$"
+TEMPLATE = r"^(?:[^{}]|\{(?:scheme|host|port|path|query|rest|[1-9])\})+$"
+#: A folder or file on a machine, absolute or relative, without `..`.
+FOLDER = r"^(?!(?:.*/)?\.\.(?:/|$))[^\\]{1,1024}$"
+RIGHTS = r"^[0-7]{3,4} [A-Za-z0-9_.][A-Za-z0-9_.-]*:[A-Za-z0-9_.][A-Za-z0-9_.-]*$"
+HEADER = r"^[A-Za-z0-9!#$%&'*+.^_`|~-]{1,64}$"
+STATUS = "^[45][0-9]{2}$"

@@ -15,10 +15,11 @@ from typing import Any, Literal
 import msgspec
 from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
-from portolan.estate.base import IPNetwork, ListenerKey, PortRange, SetName, Stated
+from portolan.estate.base import IPNetwork, ListenerKey, PortRange, SetName, Stated, Status
 from portolan.estate.changing import VERSIONS, Otherwise
 from portolan.estate.service import Listener
 from portolan.formats import patterns
+from portolan.formats.keys import INTERNAL, RENAMED
 from portolan.formats.listener_text import listener_parts
 from portolan.formats.scalars import SCALARS, UnfitError, address_range
 from portolan.formats.type_words import a_type
@@ -32,27 +33,6 @@ Path = tuple[str | int, ...]
 #: What a converter returns when it noted a problem.
 BAD: Any = object()
 Converter = Callable[["Reader", Node, Path], Any]
-
-#: Fields that readers and compilers fill; no key of the file sets them.
-INTERNAL = {
-    "Stated": {"place"},
-    "HostsFile": {"entries"},
-    "Certificate": {"pem", "key_pem"},
-    "Authority": {"pem"},
-    "Zone": {"data"},
-    "Version": {"data"},
-    "Service": {"failing"},
-    "Otherwise": {"facts", "owner"},
-}
-
-
-#: Keys of earlier versions, and what is written now.
-_RENAMED = {
-    "promises": "It is called 'expected' now.",
-    "filter_after_boot": "Write 'after_boot: {filter: ...}' now.",
-    "withdrawn": "It is called 'without' now.",
-    "deny": "It is called 'drop' now.",
-}
 
 
 class Plan(typing.NamedTuple):
@@ -126,7 +106,7 @@ class Reader:
                 elif self.problems.full:
                     self.problems.more += 1
                 else:
-                    hint = _RENAMED.get(key, "") or _of_sibling(key, siblings) or did_you_mean(key, fields)
+                    hint = RENAMED.get(key, "") or _of_sibling(key, siblings) or did_you_mean(key, fields)
                     self.fail(key_node, path, f"unknown key '{one_line(key)}' for {what}", hint)
                 continue
             if key in seen:
@@ -416,7 +396,7 @@ def _keyed(key: Converter, item: Converter) -> Converter:
 
 
 #: Scalars that may be written as a number.
-_NUMBERED = (PortRange, ListenerKey)
+_NUMBERED = (PortRange, ListenerKey, Status)
 #: What YAML 1.2's core schema (section 10.3.2) takes for another thing than text.
 _JSON_WORDS = frozenset(("true", "True", "TRUE", "false", "False", "FALSE"))
 _NO_NAMES = _JSON_WORDS | {"null", "Null", "NULL"}
@@ -494,6 +474,9 @@ def _either(kinds: tuple[Any, ...]) -> Converter:
     # IPNetwork | str reaches here flattened: ranges where the text looks like one, else a name.
     if str in forms:
         return _scalar_or_name
+    held = [form for form in forms if isinstance(form, type) and issubclass(form, Stated)]
+    if len(held) == 1 and len(forms) > 1:
+        return _keys_or_scalar(held[0], converter(reduce(or_, (form for form in forms if form is not held[0]))))
     # Forms of one union of scalars, such as IPAddress, reach here flattened too.
     rest = converter(reduce(or_, forms))
     structs = all(isinstance(form, type) and issubclass(form, Stated) for form in forms)
@@ -505,6 +488,15 @@ def _either(kinds: tuple[Any, ...]) -> Converter:
         if written is not None and isinstance(node, ScalarNode) and not _is_null(node):
             return written(reader, node, path)
         return rest(reader, node, path)
+
+    return read
+
+
+def _keys_or_scalar(kind: type[Stated], scalar: Converter) -> Converter:
+    """A value with keys, or the scalar that stands for the usual one of it."""
+
+    def read(reader: Reader, node: Node, path: Path) -> Any:
+        return reader.read(kind, node, path) if isinstance(node, MappingNode) else scalar(reader, node, path)
 
     return read
 

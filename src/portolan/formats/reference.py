@@ -25,6 +25,11 @@ _WORDS = {
     "WebAddress": "URL",
     "Url": "upstream",
     "Template": "target",
+    "Pattern": "regular expression",
+    "FolderPath": "path on the machine",
+    "Rights": "mode, owner and group",
+    "HeaderName": "header field",
+    "Status": "status",
     "PortRange": "port or range",
     "datetime": "time",
 }
@@ -104,6 +109,8 @@ def _kind(annotation: Any) -> str:
         return " or ".join(f"`{each}`" for each in args)
     if origin in (typing.Union, types.UnionType):
         words = [each for each in args if typing.get_origin(each) is Literal]
+        if not words and str not in args:
+            return " or ".join(map(_kind, args))
         rest = reduce(or_, (each for each in args if each not in words))
         return "range or name" if str in args else " or ".join(_kind(each) for each in (rest, *words))
     if kind is Listener:

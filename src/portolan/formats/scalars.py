@@ -11,12 +11,17 @@ from portolan.estate.base import (
     AreaService,
     CoveredName,
     EstatePath,
+    FolderPath,
+    HeaderName,
     HostName,
     IPAddress,
     IPInterface,
     IPNetwork,
     NamePattern,
+    Pattern,
     PortRange,
+    Rights,
+    Status,
     Template,
     WebAddress,
 )
@@ -147,14 +152,74 @@ def _ascii_form(name: str) -> str:
 
 
 def name_pattern(text: str) -> NamePattern:
-    """An exact name, `*.rest` or `first.*`."""
-    rest = text.removeprefix("*.") if text.startswith("*.") else text.removesuffix(".*")
+    """An exact name, `*.rest`, `first.*` or `.rest`; nothing at all. A final dot stays: such a name matches nothing."""
+    if not text:
+        return NamePattern(text)
+    start = "*." if text.startswith("*.") else "." if text.startswith(".") else ""
+    end = ".*" if text.endswith(".*") else "." if text.endswith(".") and not start else ""
+    rest = text.removeprefix(start).removesuffix(end)
     try:
-        return NamePattern(text.replace(rest, host_name(rest)) if "*" in text else host_name(rest))
+        return NamePattern(f"{start}{host_name(rest)}{end}")
     except UnfitError as unfit:
         if unfit.expected == _NO_ASCII_FORM:
             raise
         raise UnfitError("a name such as visit.kestrel-ridge.example, *.kestrel-ridge.example or visit.*") from None
+
+
+def pattern(text: str) -> Pattern:
+    """A regular expression in the common part of Perl's and RE2's syntax, which is matched in time linear to the text."""
+    expected = "a regular expression such as ^/rooms/([0-9]+)$"
+    if len(text) > _LONGEST_PATTERN:
+        raise UnfitError(expected, f"It may have {_LONGEST_PATTERN} characters.")
+    import re2  # only for estates that have patterns
+
+    options = re2.Options()
+    options.log_errors = False
+    options.max_mem = 1 << 20
+    try:
+        re2.compile(text, options)
+    except re2.error as error:
+        said = error.args[0].decode("utf-8", "replace") if isinstance(error.args[0], bytes) else str(error)
+        hint = (
+            "References back, looking around and possessive repeats are not taken."
+            if "perl" in said or "escape" in said
+            else ""
+        )
+        raise UnfitError(expected, f"{one_line(said, 120)}. {hint}".strip()) from None
+    return Pattern(text)
+
+
+_LONGEST_PATTERN = 1000
+
+
+def folder_path(text: str) -> FolderPath:
+    """A path on a machine, without doubled slashes."""
+    if not re.fullmatch(patterns.FOLDER, text) or len(text) > 1024:
+        raise UnfitError("a path such as /srv/visit or img/dome.jpg", "Without '..'.")
+    return FolderPath(re.sub("/{2,}", "/", text))
+
+
+def rights(text: str) -> Rights:
+    """Mode, owner and group."""
+    if not re.fullmatch(patterns.RIGHTS, text):
+        raise UnfitError("mode, owner and group such as '0640 orion:www-data'")
+    mode, _, names = text.partition(" ")
+    owner, _, group = names.partition(":")
+    return Rights(int(mode, 8), owner, group)
+
+
+def header_name(text: str) -> HeaderName:
+    """The name of a header field (RFC 9110 section 5.6.2: a token)."""
+    if not re.fullmatch(patterns.HEADER, text):
+        raise UnfitError("the name of a header field such as X-Forwarded-Proto")
+    return HeaderName(text.lower())
+
+
+def status(text: str) -> Status:
+    """A status of an error."""
+    if not re.fullmatch(patterns.STATUS, text):
+        raise UnfitError("a status of an error, 400 to 599")
+    return Status(text)
 
 
 def covered_name(text: str) -> CoveredName:
@@ -198,23 +263,26 @@ def web_address(text: str) -> WebAddress:
 
 
 def upstream(text: str) -> Url:
-    """The program behind a site: scheme, name or address, port."""
+    """The program behind a site: scheme, name or address, port, and perhaps a path."""
     if not re.fullmatch(patterns.UPSTREAM, text):
-        raise UnfitError("an upstream such as http://10.20.0.16:8080", "Scheme, name or address and port, no path.")
+        raise UnfitError(
+            "an upstream such as http://10.20.0.16:8080", "Scheme, name or address, port, and perhaps a path."
+        )
     try:
-        return parse(text)._replace(path="")
+        path = "/" + text.split("/", 3)[3] if text.count("/") > 2 else ""
+        return parse(text)._replace(path=path)
     except BadUrlError as error:
         raise UnfitError("an upstream such as http://10.20.0.16:8080", one_line(str(error), 200)) from None
 
 
-_PLACEHOLDERS = frozenset(("scheme", "host", "port", "path", "query", "rest"))
+_PLACEHOLDERS = frozenset(("scheme", "host", "port", "path", "query", "rest", *"123456789"))
 
 
 def template(text: str) -> Template:
     """A redirect's target; its placeholders must be known ones."""
     for name in re.findall(r"\{([^{}]*)\}", text):
         if name not in _PLACEHOLDERS:
-            raise UnfitError("placeholders {scheme}, {host}, {port}, {path}, {query} or {rest}")
+            raise UnfitError("placeholders {scheme}, {host}, {port}, {path}, {query}, {rest} or {1} to {9}")
     if re.search(r"[{}]", re.sub(r"\{[^{}]*\}", "", text)) or not text:
         raise UnfitError("a target such as https://{host}{path}{query}")
     return Template(text)
@@ -261,6 +329,11 @@ SCALARS: dict[Any, tuple[Any, dict[str, Any]]] = {
     WebAddress: (web_address, {**_text(patterns.URL), "maxLength": _LONGEST_URL}),
     Url: (upstream, _text(patterns.UPSTREAM)),
     Template: (template, _text(patterns.TEMPLATE)),
+    Pattern: (pattern, {**_text(".+"), "maxLength": _LONGEST_PATTERN, "format": "regex"}),
+    FolderPath: (folder_path, _text(patterns.FOLDER)),
+    Rights: (rights, _text(patterns.RIGHTS)),
+    HeaderName: (header_name, _text(patterns.HEADER)),
+    Status: (status, {"anyOf": [{"type": "integer", "minimum": 400, "maximum": 599}, _text(patterns.STATUS)]}),
     PortRange: (port_range, {"anyOf": [{"type": "integer", "minimum": 1, "maximum": 65535}, _text(patterns.PORTS)]}),
     datetime: (time, _text(patterns.TIME)),
     IPAddress: (address, _text(patterns.ADDRESS)),

@@ -7,10 +7,23 @@ The default is the site that says so, else the first listed.
 
 from typing import Any, NamedTuple
 
-from portolan.estate.service import Listener, Site, WebService
+from portolan.estate.base import IPAddress, ListenerKey
+from portolan.estate.service import Listener, WebService
+from portolan.estate.site import Site
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
 from portolan.programs.protocol import WebProgram
+
+
+def compiled(pattern: str, shared: dict[Any, Any]) -> Any:
+    """A regular expression made ready; it is matched in time linear to the text."""
+    key = ("pattern", pattern)
+    found = shared.get(key)
+    if found is None:
+        import re2  # only for estates that have patterns
+
+        found = shared[key] = re2.compile(pattern)
+    return found
 
 
 class Chosen(NamedTuple):
@@ -24,11 +37,20 @@ class Chosen(NamedTuple):
 class Table:
     """A service's sites on one listener, made ready for choosing."""
 
-    def __init__(self, service: WebService, listener: Listener, program: WebProgram) -> None:
+    def __init__(
+        self, service: WebService, listener: Listener, program: WebProgram, key: ListenerKey, shared: dict[Any, Any]
+    ) -> None:
         self.service = service
         self.listener = listener
-        self.sites = [site for site in service.sites.values() if site.enabled and bound(site, listener)]
-        self.default = next((site for site in self.sites if site.default), self.sites[0] if self.sites else None)
+        self.shared = shared
+        own = key == listener.key
+        self.sites = [
+            site
+            for site in service.sites.values()
+            if site.in_force and (bound(site, listener) if own else key in site.listens)
+        ]
+        marked = (site for site in self.sites if site.default or key in site.default_on)
+        self.default = next(marked, self.sites[0] if self.sites else None)
         self.exact: dict[str, Site] = {}
         self.leading: dict[str, Site] = {}
         self.trailing: dict[str, Site] = {}
@@ -43,8 +65,14 @@ class Table:
                 elif name.endswith(".*"):
                     self.trailing.setdefault(name[:-1], site)
                     self.patterns.append((name, site))
+                elif name.startswith("."):
+                    self.exact.setdefault(name[1:], site)
+                    self.leading.setdefault(name, site)
+                    self.patterns.append((f"*{name}", site))
                 else:
+                    # A name with a final dot is never looked for: requests lose theirs (measured).
                     self.exact.setdefault(name, site)
+        self.expressions = [(each, site) for site in self.sites for each in site.name_patterns]
         # Only where an earlier site's pattern could hide a later exact name does Apache's order matter.
         self.order = {id(site): at for at, site in enumerate(self.sites)} if self.in_order and self.patterns else {}
 
@@ -54,7 +82,7 @@ class Table:
         if self.in_order and self.patterns:
             found = self._first_fitting(name)
         else:
-            found = self._most_exact(name)
+            found = self._most_exact(name) or self._expressed(name)
         if found is not None:
             site, pattern = found
             place = site.place.key("names")
@@ -98,6 +126,12 @@ class Table:
                 at = name.rfind(".", 0, at)
         return None
 
+    def _expressed(self, name: str) -> tuple[Site, str] | None:
+        for pattern, site in self.expressions:
+            if compiled(pattern, self.shared).search(name) is not None:
+                return site, pattern
+        return None
+
     def _first_fitting(self, name: str) -> tuple[Site, str] | None:
         best = self.exact.get(name)
         rank = self.order[id(best)] if best is not None else len(self.sites)
@@ -120,11 +154,33 @@ def bound(site: Site, listener: Listener) -> bool:
     return not site.listens or listener.key in site.listens
 
 
-def table_of(service: WebService, listener: Listener, program: WebProgram, shared: dict[Any, Any]) -> Table:
-    """The cached table of a service's listener."""
-    key = ("table", id(service), id(listener))
-    found = shared.get(key)
+def table_of(
+    service: WebService,
+    listener: Listener,
+    program: WebProgram,
+    shared: dict[Any, Any],
+    address: IPAddress | None = None,
+) -> Table:
+    """The cached table of a service's listener; of one address under it, where sites are bound to that."""
+    key = listener.key
+    special = _special(service, shared)
+    if special and address is not None:
+        bound_to = ListenerKey(f"[{address}]:{listener.port}" if address.version == 6 else f"{address}:{listener.port}")
+        key = bound_to if bound_to in special else key
+    held = ("table", id(service), id(listener), key)
+    found = shared.get(held)
     if found is None:
-        found = shared[key] = (Table(service, listener, program), service)
+        found = shared[held] = (Table(service, listener, program, key, shared), service)
     table: Table = found[0]
     return table
+
+
+def _special(service: WebService, shared: dict[Any, Any]) -> frozenset[ListenerKey]:
+    """The addresses that sites are bound to under a listener that is for all."""
+    key = ("special", id(service))
+    found = shared.get(key)
+    if found is None:
+        named = {each for site in service.sites.values() for each in site.listens}
+        found = shared[key] = (frozenset(named - {each.key for each in service.listens}), service)
+    special: frozenset[ListenerKey] = found[0]
+    return special

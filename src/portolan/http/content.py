@@ -1,84 +1,270 @@
-"""What a site's folder gives for a path: file, default document, folder redirect, listing, or nothing."""
+"""What a site's folder gives for a path: file, default document, folder redirect, listing, fallback, or why nothing."""
 
 from typing import Any, NamedTuple
 
-from portolan.estate.service import Site, WebService
+from portolan.estate.machine import Machine
+from portolan.estate.service import WebService
+from portolan.estate.site import Giving, Site
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
+from portolan.http.sections import Effective
+from portolan.http.tree import Identity, Look, Tree, identity_of, tree_of
 from portolan.programs.protocol import WebProgram
+from portolan.source.place import Place
 
 
 class Content(NamedTuple):
-    """The status, the page's path in the site, and for 301 that a slash is missing."""
+    """The status, the page's path in the site, and for 301 that a slash is missing behind `slash_behind`."""
 
     status: int
     page: str | None
     decisions: tuple[Decision, ...]
-    needs_slash: bool = False
+    slash_behind: str | None = None
 
 
 class Folder:
-    """A site's files made ready: which paths are files, which are folders."""
+    """Looks into one folder for one site."""
 
-    def __init__(self, files: tuple[str, ...]) -> None:
-        self.files = frozenset(name.rstrip("/") for name in files if not name.endswith("/"))
-        folders = {""}
-        for name in files:
-            above = name.rstrip("/") if name.endswith("/") else name.rpartition("/")[0]
-            while above:
-                folders.add(above)
-                above = above.rpartition("/")[0]
-        self.folders = frozenset(folders)
-        self._spelled: dict[str, str] | None = None
+    def __init__(
+        self,
+        site: Site | WebService,
+        source: Giving | None,
+        start: str,
+        tree: Tree | None,
+        service: WebService,
+        program: WebProgram,
+    ) -> None:
+        self.site = site
+        self.source = source
+        #: What stands in front of its paths in addresses, as `app/`.
+        self.prefix = start.strip("/") + "/" if start.strip("/") else ""
+        self.tree = tree
+        self.service = service
+        self.program = program
+        self.who: Identity = identity_of(service)
 
-    def spelled(self, name: str) -> str:
-        """A name as the folder spells it, where letters do not count; itself where nothing has that name."""
-        if self._spelled is None:
-            self._spelled = {each.lower(): each for each in (*self.folders, *self.files)}
-        return self._spelled.get(name.lower(), name)
+    def place(self, *keys: str) -> Place:
+        """The first of the keys that says something about the content, else the site itself."""
+        source = self.source if self.source is not None else self.site
+        return next((source.place.key(key) for key in keys if source.place.has(key)), source.place)
+
+    @property
+    def label(self) -> str:
+        """The folder's path, for people."""
+        return str(self.source.folder) if self.source is not None and self.source.folder else "its folder"
+
+    def stop(self, status: int, decision: Decision) -> Content:
+        """An end."""
+        return Content(status, None, (decision,))
+
+    def page(self, path: str, *before: Decision) -> Content:
+        """A page."""
+        name = path if path.startswith("/") else self.prefix + path
+        place = self.place("files", "copy", "inventory", "folder")
+        step = http_kinds.Page(self.site.name, name, place=place, subject=self.site)
+        return Content(200, name, (*before, step))
+
+    def assumed(self, path: str) -> Content:
+        """A page of which nothing says that it exists."""
+        note = http_kinds.PageAssumed(self.site.name, self.prefix + path, place=self.site.place, subject=self.site)
+        return self.page(path, note)
+
+    def unreadable(self, path: str, why: str) -> Content:
+        """Something that the identity may not read, or may not reach."""
+        who = f"{self.service.name} ({self.who.user})"
+        shown = self.prefix + path if path else "the folder"
+        place = self.place("unreadable", "rights", "inventory", "files", "folder")
+        return self.stop(403, http_kinds.Unreadable(who, shown, self.site.name, why, place=place, subject=self.site))
+
+    def missing(self, path: str) -> Content:
+        """Nothing there."""
+        place = self.place("files", "copy", "inventory")
+        name = self.prefix + path
+        return self.stop(
+            self.program.missing, http_kinds.NotFound(self.site.name, name, place=place, subject=self.site)
+        )
+
+    def broken(self, look: Look, path: str) -> Content:
+        """A link that leads to nothing."""
+        why = "which is not there" if self.follows else "and links are not followed"
+        target = self.tree.links.get(look.path, look.path) if self.tree is not None else look.path
+        decision = http_kinds.LinkBroken(
+            self.prefix + path, self.site.name, target, why, place=self.place("links"), subject=self.site
+        )
+        return self.stop(self.program.broken_link if self.follows else 403, decision)
+
+    @property
+    def follows(self) -> bool:
+        """Whether links are followed."""
+        return self.site.follows_links if isinstance(self.site, Site) else True
 
 
-def folder_of(site: Site, shared: dict[Any, Any]) -> Folder | None:
-    """The site's folder, or None where nothing says what it holds."""
-    if site.files is None:
+def folder_at(
+    here: Effective, service: WebService, machine: Machine | None, program: WebProgram, shared: dict[Any, Any]
+) -> Folder:
+    """The folder from which a path's content comes."""
+    tree = tree_of(here.source, machine, shared)
+    return Folder(here.site, here.source, here.start, tree, service, program)
+
+
+def closed(here: Effective, folder: Folder, path: str) -> Content | None:
+    """What bars the way to a path before anything else is asked: no grant, or a folder that may not be passed."""
+    tree = folder.tree
+    if tree is None:
         return None
-    key = ("folder", id(site))
-    found = shared.get(key)
-    if found is None:
-        found = shared[key] = (Folder(site.files), site)
-    folder: Folder = found[0]
-    return folder
+    barred = _barred(folder, tree)
+    if barred is not None:
+        return barred if isinstance(barred.decisions[-1], http_kinds.NotGranted) else None
+    rest = path[len(here.start) :] if here.start else path
+    look = tree.look("/".join(part for part in rest.split("/") if part), folder.who)
+    if look.what == "closed":
+        return folder.unreadable(look.path, look.why)
+    return None
 
 
-def content(site: Site | WebService, path: str, program: WebProgram, shared: dict[Any, Any]) -> Content:
-    """What the site gives for a request's path, its escapes resolved."""
-    name = site.name
-    asked = "/".join(part for part in path.split("/") if part)
-    is_folder = path.endswith("/")
-    documents = site.default_documents if isinstance(site, Site) else program.default_documents
-    folder = folder_of(site, shared) if isinstance(site, Site) else None
-    place = site.place.key("files") if isinstance(site, Site) and site.files is not None else site.place
-    if folder is None:
-        page = "/".join(filter(None, (asked, documents[0] if is_folder and documents else "")))
-        assumed = http_kinds.PageAssumed(name, page, place=site.place, subject=site)
-        return Content(200, page, (assumed, http_kinds.Page(name, page, place=site.place, subject=site)))
+def content(here: Effective, folder: Folder, path: str, method: str) -> Content:
+    """What the folder gives for a path, its escapes resolved, and a method."""
+    tree, program = folder.tree, folder.program
+    rest = path[len(here.start) :] if here.start else path
+    asked = "/".join(part for part in rest.split("/") if part)
+    is_folder = rest.endswith("/") or (not rest and here.start.endswith("/"))
+    if not program.methods.looks_first and method in program.methods.content:
+        return _method(folder, method, 405)
+    if tree is None:
+        documents = here.documents
+        name = "/".join(filter(None, (asked, documents[0] if is_folder and documents else "")))
+        return _by_method(folder, method, "file") or folder.assumed(name)
+    barred = _barred(folder, tree)
+    if barred is not None:
+        return barred
+    if rest and not rest.startswith("/") and here.start and not here.start.endswith("/"):
+        return folder.missing(asked)
     if not program.letters_count:
-        asked = folder.spelled(asked)
-    if not is_folder:
-        if asked in folder.files:
-            return Content(200, asked, (http_kinds.Page(name, asked, place=place, subject=site),))
-        if asked in folder.folders:
-            return Content(301, None, (), needs_slash=True)
-        return Content(program.missing, None, (http_kinds.NotFound(name, asked, place=place, subject=site),))
-    if asked not in folder.folders:
-        return Content(program.missing, None, (http_kinds.NotFound(name, asked + "/", place=place, subject=site),))
-    base = f"{asked}/" if asked else ""
-    for document in documents:
-        held = base + document if program.letters_count else folder.spelled(base + document)
-        if held in folder.files:
-            return Content(200, held, (http_kinds.Page(name, held, place=place, subject=site),))
-    if isinstance(site, Site) and site.listing:
-        return Content(200, base, (http_kinds.Listed(name, "/" + base, place=site.place.key("listing"), subject=site),))
-    wanted = " or ".join(documents) or "default document"
-    stop = http_kinds.NoDefault(name, "/" + base, wanted, place=place, subject=site)
-    return Content(program.no_document, None, (stop,))
+        asked = tree.spelled(asked)
+    look = tree.look(asked, folder.who)
+    if not folder.follows and any(asked == each or asked.startswith(each + "/") for each in tree.links):
+        return folder.broken(look._replace(path=asked), asked)
+    if look.what == "closed":
+        return folder.unreadable(look.path, look.why)
+    if look.what == "folder" and not is_folder:
+        return _bare(folder, look, path)
+    early = _after_look(folder, method)
+    if early is not None:
+        return early
+    if look.what == "folder":
+        return _of_folder(here, folder, tree, look, method)
+    if look.what == "file" and not is_folder:
+        return _file(folder, look, asked, method)
+    if look.what == "broken":
+        return folder.broken(look, asked)
+    return _fallen_back(here, folder, tree, method, asked + ("/" if is_folder and asked else ""))
+
+
+def _barred(folder: Folder, tree: Tree) -> Content | None:
+    """What is wrong with the folder itself: no grant for it, or it is not there."""
+    service, program, site = folder.service, folder.program, folder.site
+    base = tree.base or "/"
+    if program.judges_grants and service.grants is not None and tree.base:
+        # The deepest folder that exists is judged: a missing one has no grant of its own.
+        deepest = base if tree.exists and not tree.is_file else base.rpartition("/")[0] or "/"
+        if not any((deepest.rstrip("/") + "/").startswith(each.rstrip("/") + "/") for each in service.grants):
+            place = service.place.key("grants")
+            return folder.stop(403, http_kinds.NotGranted(service.name, base, site.name, place=place, subject=site))
+    if tree.told and not tree.exists:
+        place = folder.place("folder", "copy", "files")
+        return folder.stop(
+            program.missing, http_kinds.FolderMissing(site.name, folder.label, place=place, subject=site)
+        )
+    return None
+
+
+def _method(folder: Folder, method: str, status: int) -> Content:
+    return folder.stop(
+        status, http_kinds.MethodRefused(folder.site.name, method, place=folder.site.place, subject=folder.site)
+    )
+
+
+def _by_method(folder: Folder, method: str, what: str) -> Content | None:
+    """What a method gets at a file, or in place of a page."""
+    methods = folder.program.methods
+    if method in methods.bare:
+        note = http_kinds.MethodAnswered(folder.site.name, method, place=folder.site.place, subject=folder.site)
+        return Content(200, None, (note,))
+    if method in methods.content or (what == "file" and method in methods.file):
+        return _method(folder, method, 405)
+    return None
+
+
+def _after_look(folder: Folder, method: str) -> Content | None:
+    return _by_method(folder, method, "any") if folder.program.methods.looks_first else None
+
+
+def _file(folder: Folder, look: Look, asked: str, method: str) -> Content:
+    if look.why:
+        return folder.unreadable(asked, look.why)
+    if not look.path.startswith("/") and folder.tree is not None and not folder.tree.told:
+        return _by_method(folder, method, "file") or folder.assumed(look.path)
+    return _by_method(folder, method, "file") or folder.page(look.path)
+
+
+def _bare(folder: Folder, look: Look, path: str) -> Content:
+    """A folder asked for without its slash."""
+    tree = folder.tree
+    assert tree is not None
+    if folder.program.slash_needs_read and look.why:
+        return folder.unreadable(look.path, look.why)
+    if not folder.program.slash_needs_read and tree.searchable(look.path, folder.who):
+        return folder.unreadable(look.path, tree.searchable(look.path, folder.who))
+    return Content(301, None, (), slash_behind=path)
+
+
+def _of_folder(here: Effective, folder: Folder, tree: Tree, look: Look, method: str) -> Content:
+    """A folder: the first default document that is there, a listing, the fallback, or nothing."""
+    program = folder.program
+    base = f"{look.path}/" if look.path else ""
+    closed = tree.searchable(look.path, folder.who)
+    if closed and not look.path.startswith("/"):
+        return folder.unreadable(base, closed)
+    for document in here.documents:
+        held = base + document if program.letters_count else tree.spelled(base + document)
+        found = tree.look(held, folder.who)
+        if found.what == "file" and tree.told:
+            return _file(folder, found, held, method)
+        if found.what == "folder":
+            return Content(301, None, (), slash_behind=f"/{folder.prefix}{held}")
+        if found.what == "closed":
+            return folder.unreadable(found.path, found.why)
+        if not tree.told:
+            return _file(folder, found, held, method)
+    if program.keeps_error and here.fallback is not None:
+        return _fallen_back(here, folder, tree, method, base)
+    if method in program.methods.folder:
+        return _method(folder, method, program.methods.folder[method])
+    if here.listing:
+        if look.why:
+            return folder.unreadable(base, look.why)
+        place = folder.place("listing")
+        shown = folder.prefix + base
+        return Content(
+            200, shown, (http_kinds.Listed(folder.site.name, "/" + shown, place=place, subject=folder.site),)
+        )
+    wanted = " or ".join(here.documents) or "default document"
+    place = folder.place("files", "copy", "inventory")
+    stop = http_kinds.NoDefault(folder.site.name, "/" + folder.prefix + base, wanted, place=place, subject=folder.site)
+    return folder.stop(program.no_document, stop)
+
+
+def _fallen_back(here: Effective, folder: Folder, tree: Tree, method: str, asked: str) -> Content:
+    """The fallback document, where there is one; else nothing."""
+    if here.fallback is None:
+        return folder.missing(asked)
+    name = here.fallback.lstrip("/")
+    look = tree.look(name, folder.who)
+    if look.what != "file":
+        return folder.missing(asked)
+    place = folder.place("fallback")
+    step = http_kinds.FallbackGiven(
+        folder.site.name, "/" + folder.prefix + asked, name, place=place, subject=folder.site
+    )
+    given = _file(folder, look, name, method)
+    return given._replace(decisions=(step, *given.decisions))

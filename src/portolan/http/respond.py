@@ -1,35 +1,31 @@
-"""One request and its response: the site, its redirects in order, its content, or what its upstream gives."""
+"""One request and its response, phase by phase: the site, its redirects, the section, who is let in, what is given."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import Any, NamedTuple
+from urllib.parse import quote, unquote
 
-from portolan.estate.service import Redirect, Service, Site, WebService
-from portolan.estate.url import DEFAULT_PORTS, Url
+from portolan.estate.client import Saying
+from portolan.estate.machine import Machine
+from portolan.estate.service import OtherService, Service, WebService
+from portolan.estate.site import Redirect, RuleFile, Section, Site, Upstream
+from portolan.estate.url import Url
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.legs import Arrival, Exchange, Response
 from portolan.evidence.outcome import Detail
-from portolan.http.binding import fits, table_of
-from portolan.http.content import content
-from portolan.http.upstream import passed_on
+from portolan.http.access import Refusal, refused, too_large, unfit
+from portolan.http.binding import table_of
+from portolan.http.content import Content, Folder, closed, content, folder_at
+from portolan.http.redirecting import absolute, target_of
+from portolan.http.request import Request
+from portolan.http.sections import Effective, effective
+from portolan.http.upstream import Front, asked_there, goes_on, passed_on, said_there
 from portolan.programs.protocol import WebProgram
 
 #: What stands around the target in a request line.
 _AROUND = len("GET  HTTP/1.1")
 #: Lets the program that was asked ask a URL by itself, for a site.
-Asking = Callable[[Site, Url], Exchange]
-
-
-class Request(NamedTuple):
-    """What the server sees: the URL as asked, and whether the connection is encrypted."""
-
-    url: Url
-    encrypted: bool
-
-    @property
-    def scheme(self) -> str:
-        """The scheme that the server believes."""
-        return "https" if self.encrypted else "http"
+Asking = Callable[[Front, Url, Saying], Exchange]
 
 
 class Answer(NamedTuple):
@@ -39,9 +35,25 @@ class Answer(NamedTuple):
     inner: tuple[Exchange, ...] = ()
 
 
+_DOES = {
+    "silent": (Detail.STALLED, "says nothing"),
+    "closes": (Detail.EMPTY, "closes the connection"),
+    "resets": (Detail.CUT_OFF, "resets the connection"),
+    "bad-header": (Detail.BAD_HEADER, "answers with a line that is no header"),
+    "long-header": (Detail.BAD_HEADER, "answers with a header longer than programs take"),
+}
+
+
 def no_http(arrival: Arrival) -> Response:
     """What a program that speaks no HTTP says to a request."""
     service = arrival.service
+    does = service.when_asked if isinstance(service, OtherService) else "greets"
+    if does != "greets":
+        detail, words = _DOES[does]
+        step = http_kinds.NotAnswered(
+            service.name, arrival.listener, words, place=service.place.key("when_asked"), subject=service
+        )
+        return Response(0, (step,), protocol=detail, stop=step)
     stop = http_kinds.NotWeb(service.name, arrival.listener, place=service.place, subject=service)
     return Response(0, (stop,), protocol=Detail.GARBLED, stop=stop)
 
@@ -57,130 +69,339 @@ def respond(
     if length > program.longest_line:
         limit = program.longest_line
         return _stop(414, http_kinds.LineTooLong(length, service.name, limit, place=service.place, subject=service))
+    turned_away = unfit(service, request, program)
+    if turned_away is not None:
+        return _stop(turned_away.status, turned_away.decision)
     path = program.path(url.path)
     if path == 400:
         return _stop(400, http_kinds.PathRefused(service.name, url.path, place=service.place, subject=service))
+    method = request.saying.method
+    if method in program.methods.early:
+        return _stop(405, http_kinds.MethodRefused(service.name, method, place=service.place, subject=service))
     if not service.sites:
-        only = http_kinds.SiteOnly(service.name, place=service.place, subject=service)
-        if isinstance(path, int):
-            return _refused(service, path, [only], request, service)
-        return Answer(_content(service, path, request, arrival, program, [only], shared))
-    chosen = table_of(service, listener, program, shared).choose(url.shown_host)
+        return Answer(_without_sites(service, request, program, path))
+    chosen = table_of(service, listener, program, shared, arrival.address).choose(request.host)
     if chosen.site is None:
         if chosen.decision is not None:
             return _stop(int(program.unknown_name), chosen.decision)
         return _stop(404, http_kinds.MainServer(listener, service.name, place=service.place, subject=service))
+    elsewhere = _misdirected(chosen.site, arrival, service, request, program, shared)
+    if elsewhere is not None:
+        return elsewhere
     decisions = [chosen.decision] if chosen.decision is not None else []
-    return _from_site(chosen.site, path, request, arrival, program, decisions, ask, shared)
+    serving = _Serving(arrival, service, chosen.site, request, program, ask, shared, decisions)
+    return Answer(serving.given(path), tuple(serving.inner))
 
 
-def _from_site(
+def _misdirected(
     site: Site,
-    path: str | int,
-    request: Request,
     arrival: Arrival,
+    service: WebService,
+    request: Request,
     program: WebProgram,
-    decisions: list[Decision],
-    ask: Asking,
     shared: dict[Any, Any],
-) -> Answer:
-    """In this order: redirects, a fixed answer, the path's own fitness, the upstream, the content."""
-    for redirect in site.redirects:
-        target = _target(redirect, request, arrival, program)
-        if target is not None:
-            step = http_kinds.Redirected(site.name, target, redirect.status, place=redirect.place, subject=redirect)
-            return Answer(Response(redirect.status, (*decisions, step), site, location=target))
-    if site.answer is not None:
-        kind = http_kinds.Answers if site.answer < 400 else http_kinds.AnswersError
-        decision = kind(site.name, site.answer, place=site.place.key("answer"), subject=site)
-        page = f"{site.name}/" if site.answer < 300 else None
-        stop = decision if site.answer >= 400 else None
-        return Answer(Response(site.answer, (*decisions, decision), site, page, stop=stop))
+) -> Answer | None:
+    """A request for another name than the handshake, where the two have certificates of their own (RFC 9110 section 15.5.20)."""
+    named = request.server_name
+    if not program.judges_server_name or named is None or named.rstrip(".") == request.host:
+        return None
+    shown = table_of(service, arrival.listener, program, shared, arrival.address).choose(named.lower().rstrip(".")).site
+    if (
+        shown is None
+        or shown is site
+        or (shown.certificate or service.certificate) == (site.certificate or service.certificate)
+    ):
+        return None
+    decision = http_kinds.Misdirected(named, request.host, service.name, place=site.place, subject=site)
+    return _stop(421, decision)
+
+
+def _without_sites(service: WebService, request: Request, program: WebProgram, path: str | int) -> Response:
+    """A service that answers every name with pages of its own."""
+    only = http_kinds.SiteOnly(service.name, place=service.place, subject=service)
     if isinstance(path, int):
-        return _refused(site, path, decisions, request, arrival.service)
-    if site.upstream is not None:
-        upstream = site.upstream
-        url = upstream._replace(path=request.url.path, query=request.url.query)
-        passing = http_kinds.PassesOn(site.name, str(site.upstream), place=site.place.key("upstream"), subject=site)
-        inner = ask(site, url)
-        own = absolute(request, arrival, program, "/")
-        return Answer(passed_on(site, inner, program, own, (*decisions, passing)), (inner,))
-    return Answer(_content(site, path, request, arrival, program, decisions, shared))
+        return _path_refused(service, path, [only], request, service)
+    folder = Folder(service, None, "", None, service, program)
+    documents = program.default_documents
+    asked = "/".join(part for part in path.split("/") if part)
+    if path.endswith("/") and documents:
+        asked = f"{asked}/{documents[0]}" if asked else documents[0]
+    found = folder.assumed(asked)
+    return Response(200, (only, *found.decisions), service, f"{service.name}/{found.page}")
 
 
-def _refused(
-    site: Site | WebService, status: int, decisions: list[Decision], request: Request, service: Service
-) -> Answer:
-    refused = http_kinds.PathRefused(service.name, request.url.path, place=service.place, subject=service)
-    return Answer(Response(status, (*decisions, refused), site, stop=refused))
-
-
-def _content(
-    site: Site | WebService,
-    path: str,
-    request: Request,
-    arrival: Arrival,
-    program: WebProgram,
-    decisions: list[Decision],
-    shared: dict[Any, Any],
+def _path_refused(
+    site: Site | WebService, status: int, decisions: Iterable[Decision], request: Request, service: Service
 ) -> Response:
-    found = content(site, path, program, shared)
-    decisions.extend(found.decisions)
-    if found.needs_slash:
-        service = arrival.service
-        if isinstance(service, WebService) and service.program is None and request.url.port != arrival.port:
-            decisions.append(http_kinds.ProgramAssumed(service.name, place=service.place, subject=service))
-        target = absolute(request, arrival, program, f"{request.url.path}/{request.url.query}")
-        decisions.append(http_kinds.FolderSlash(request.url.path, site.name, target, place=site.place, subject=site))
-        return Response(301, tuple(decisions), site, location=target)
-    page = f"{site.name}/{found.page}" if found.page is not None else None
-    stop = decisions[-1] if found.status >= 400 else None
-    return Response(found.status, tuple(decisions), site, page, stop=stop)
-
-
-def _target(redirect: Redirect, request: Request, arrival: Arrival, program: WebProgram) -> str | None:
-    """The target when the rule's condition holds."""
-    url = request.url
-    rest = ""
-    when = redirect.when
-    if when is not None:
-        if when.scheme is not None and when.scheme != request.scheme:
-            return None
-        if when.host and not any(_host_fits(pattern, url.host.rstrip(".")) for pattern in when.host):
-            return None
-        if when.path is not None:
-            if when.path.endswith("*"):
-                if not url.path.startswith(when.path[:-1]):
-                    return None
-                rest = url.path[len(when.path) - 1 :]
-            elif url.path != when.path:
-                return None
-    text = str(redirect.to)
-    if "{" in text:
-        values = {
-            "{scheme}": request.scheme,
-            "{host}": url.shown_host,
-            "{port}": str(url.port),
-            "{path}": url.path,
-            "{query}": url.query,
-            "{rest}": rest,
-        }
-        for name, value in values.items():
-            text = text.replace(name, value)
-    text = program.target(text)
-    return absolute(request, arrival, program, text) if text.startswith("/") and not text.startswith("//") else text
-
-
-def _host_fits(pattern: str, host: str) -> bool:
-    return fits(pattern, host) if "*" in pattern else host == pattern
-
-
-def absolute(request: Request, arrival: Arrival, program: WebProgram, path: str) -> str:
-    """A server's own absolute form of a path, with the name asked for and the port that the program tells."""
-    port = request.url.port if program.tells_asked_port else arrival.port
-    suffix = "" if port == DEFAULT_PORTS[request.scheme] else f":{port}"
-    return f"{request.scheme}://{request.url.shown_host}{suffix}{path}"
+    step = http_kinds.PathRefused(service.name, request.url.path, place=service.place, subject=service)
+    return Response(status, (*decisions, step), site, stop=step)
 
 
 def _stop(status: int, decision: Decision) -> Answer:
     return Answer(Response(status, (decision,), stop=decision))
+
+
+class _Serving:
+    """One site answering one request."""
+
+    def __init__(
+        self,
+        arrival: Arrival,
+        service: WebService,
+        site: Site,
+        request: Request,
+        program: WebProgram,
+        ask: Asking,
+        shared: dict[Any, Any],
+        decisions: list[Decision],
+    ) -> None:
+        self.arrival = arrival
+        self.service = service
+        self.site = site
+        self.request = request
+        self.program = program
+        self.ask = ask
+        self.shared = shared
+        self.decisions = decisions
+        self.inner: list[Exchange] = []
+
+    @property
+    def machine(self) -> Machine:
+        """The machine that the program runs on."""
+        return self.arrival.machine
+
+    def given(self, path: str | int) -> Response:
+        """The response, with the site's own page where it is an error."""
+        sent = self._redirected(self.site.redirects, late=False)
+        if sent is not None:
+            return sent
+        asked = path if isinstance(path, str) else self.request.url.path
+        here = effective(self.site, asked, self.program, self.shared)
+        if here.section is not None:
+            self.decisions.append(
+                http_kinds.SectionTakes(
+                    asked, here.section.shown, self.site.name, place=here.section.place, subject=here.section
+                )
+            )
+        response, passed = self._phases(here, path, asked)
+        return self._with_page(response, here, passed)
+
+    def _phases(self, here: Effective, path: str | int, asked: str) -> tuple[Response, bool]:
+        """In this order: redirects of the section, a fixed answer, who is let in, the upstream, the content.
+
+        The second value says whether the response is the upstream's own.
+        """
+        slash = self._section_slash(here, asked)
+        if slash is not None:
+            return slash, False
+        large = too_large(here, self.request, self.program)
+        if large is not None:
+            return self._turned_away(large), False
+        for section in here.sections:
+            sent = self._redirected(section.redirects, late=False)
+            if sent is not None:
+                return sent, False
+        if here.answer is not None:
+            return self._answered(here, here.answer.answer or 0), False
+        if isinstance(path, int):
+            return _path_refused(self.site, path, self.decisions, self.request, self.service), False
+        if here.upstream is not None:
+            barred = refused(here, self.request, self.program)
+            if barred is not None:
+                return self._turned_away(barred), False
+            return self._passed(here, here.upstream, path)
+        for section in here.sections:
+            sent = self._redirected(section.redirects, late=True)
+            if sent is not None:
+                return sent, False
+        sent = self._redirected(self.site.redirects, late=True)
+        return (sent if sent is not None else self._from_folder(here, path)), False
+
+    # -- redirects and answers --
+
+    def _redirected(self, rules: tuple[Redirect, ...], late: bool) -> Response | None:
+        for redirect in rules:
+            if (self.program.late_redirects and redirect.written_as == "redirect") is not late:
+                continue
+            target = target_of(redirect, self.request, self.arrival, self.program, self.shared)
+            if target is not None:
+                step = http_kinds.Redirected(
+                    self.site.name, target, redirect.status, place=redirect.place, subject=redirect
+                )
+                return Response(redirect.status, (*self.decisions, step), self.site, location=target)
+        return None
+
+    def _section_slash(self, here: Effective, path: str) -> Response | None:
+        """The final slash of a section that is passed on, which some programs add by themselves."""
+        if not self.program.adds_section_slash or (here.section is not None and here.section.exact == path):
+            return None
+        for section in self.site.sections:
+            if section.path == f"{path}/" and isinstance(section.upstream, Upstream):
+                return self._to_slash(self.request.url.path, section)
+        return None
+
+    def _to_slash(self, behind: str, subject: Site | Section) -> Response:
+        target = absolute(self.request, self.arrival, self.program, f"{behind}/{self.request.url.query}")
+        service = self.service
+        if service.program is None and self.request.port != self.arrival.port:
+            self.decisions.append(http_kinds.ProgramAssumed(service.name, place=service.place, subject=service))
+        step = http_kinds.FolderSlash(behind, self.site.name, target, place=subject.place, subject=self.site)
+        return Response(301, (*self.decisions, step), self.site, location=target)
+
+    def _answered(self, here: Effective, status: int) -> Response:
+        giving = here.answer
+        assert giving is not None
+        place = giving.place.key("answer")
+        given = self.program.special_answers.get(status, status)
+        if given is None:
+            silent = http_kinds.AnswersNothing(
+                self.site.name, status, self.service.name, place=place, subject=self.site
+            )
+            return Response(0, (*self.decisions, silent), self.site, protocol=Detail.EMPTY, stop=silent)
+        kind = http_kinds.Answers if given < 400 else http_kinds.AnswersError
+        decision = kind(self.site.name, status, place=place, subject=self.site)
+        page = f"{self.site.name}/" if given < 300 else None
+        stop = decision if given >= 400 else None
+        return Response(given, (*self.decisions, decision), self.site, page, stop=stop)
+
+    def _turned_away(self, refusal: Refusal) -> Response:
+        return Response(refusal.status, (*self.decisions, refusal.decision), self.site, stop=refusal.decision)
+
+    # -- the upstream --
+
+    def _passed(self, here: Effective, upstream: Upstream, path: str) -> tuple[Response, bool]:
+        start = str(here.section.path or here.section.exact or "") if here.section is not None else ""
+        if here.section is not None and here.section.upstream is not upstream:
+            start = ""
+        front = Front(self.site, upstream, start, self.program)
+        passing = http_kinds.PassesOn(self.site.name, str(upstream.to[0]), place=upstream.place, subject=self.site)
+        self.decisions.append(passing)
+        inner: Exchange | None = None
+        for member in upstream.to:
+            if inner is not None:
+                step = http_kinds.PassedOver(str(inner.url), self.site.name, place=upstream.place, subject=inner.stop)
+                self.decisions.append(step)
+            url = asked_there(front, member, self.request, path)
+            if isinstance(url, str):
+                lost = http_kinds.TargetLost(
+                    self.site.name, path, url, start or "/", str(member), place=upstream.place, subject=self.site
+                )
+                return Response(500, (*self.decisions, lost), self.site, stop=lost), False
+            inner = self.ask(front, url, said_there(front, self.request, self.arrival.port))
+            self.inner.append(inner)
+            if not goes_on(front, inner, self.request.saying.method):
+                break
+        assert inner is not None
+        own = absolute(self.request, self.arrival, self.program, "/")
+        response = passed_on(front, inner, own, tuple(self.decisions))
+        own_error = inner.response is None or response.status != inner.response.status
+        return response, not own_error
+
+    # -- the folder --
+
+    def _from_folder(self, here: Effective, path: str) -> Response:
+        method = self.request.saying.method
+        if method in self.program.methods.echoes:
+            note = http_kinds.MethodAnswered(self.site.name, method, place=self.site.place, subject=self.site)
+            return Response(200, (*self.decisions, note), self.site)
+        folder = folder_at(here, self.service, self.machine, self.program, self.shared)
+        shut = closed(here, folder, path) if self.program.methods.looks_first else None
+        if shut is not None:
+            return self._of(shut)
+        rules = self._rule_files(path)
+        broken = next((each for each in rules if each.broken), None)
+        if broken is not None:
+            step = http_kinds.RuleFileBroken(
+                self.service.name,
+                "/".join(filter(None, (broken.within.strip("/"), broken.file_name))),
+                self.site.name,
+                broken.broken or "",
+                place=broken.place,
+                subject=self.site,
+            )
+            return Response(500, (*self.decisions, step), self.site, stop=step)
+        here = _ruled(here, rules)
+        barred = refused(here, self.request, self.program)
+        if barred is not None:
+            return self._turned_away(barred)
+        deepest = next((each for each in reversed(rules) if each.redirects), None)
+        sent = self._redirected(deepest.redirects, late=False) if deepest is not None else None
+        if sent is None and deepest is not None:
+            sent = self._redirected(deepest.redirects, late=True)
+        return sent if sent is not None else self._of(content(here, folder, path, method))
+
+    def _of(self, found: Content) -> Response:
+        if found.slash_behind is not None:
+            same = found.slash_behind == unquote(self.request.url.path)
+            behind = self.request.url.path if same else quote(found.slash_behind)
+            return self._to_slash(behind, self.site)
+        page = f"{self.site.name}/{found.page}" if found.page is not None else None
+        stop = found.decisions[-1] if found.status >= 400 else None
+        return Response(found.status, (*self.decisions, *found.decisions), self.site, page, stop=stop)
+
+    def _rule_files(self, path: str) -> list[RuleFile]:
+        """The files of rules that count for a path, outermost first."""
+        site = self.site
+        if not site.rule_files or not self.program.reads_rule_files or not site.reads_rule_files:
+            return []
+        above = f"{path.rpartition('/')[0].strip('/')}/" if path.strip("/") else "/"
+        found = [
+            each
+            for each in site.rule_files
+            if each.file_name == ".htaccess"
+            and (not each.within.strip("/") or above.startswith(each.within.strip("/") + "/"))
+        ]
+        return sorted(found, key=lambda each: len(each.within.strip("/")))
+
+    # -- pages for errors --
+
+    def _with_page(self, response: Response, here: Effective, passed: bool) -> Response:
+        """The response with the page of the site's own that stands for its status."""
+        status = response.status
+        page = here.error_pages.get(status)
+        own = not passed or (here.upstream is not None and here.upstream.replaces_errors)
+        if page is None or not own or response.location is not None:
+            return response
+        if not page.startswith("/"):
+            if status == 401 and self.program.keeps_error:
+                return response
+            place = here.site.place.key("error_pages")
+            sent = http_kinds.Redirected(self.site.name, page, 302, place=place, subject=self.site)
+            return Response(302, (*response.decisions, sent), self.site, location=page)
+        self.decisions = list(response.decisions)
+        shown, through = self._page_of(page)
+        facts = (self.site.name, page, status)
+        place = next((each.place for each in (*here.sections, here.site) if each.error_pages), here.site.place)
+        place = place.key("error_pages")
+        if 200 <= shown.status < 300:
+            given = 200 if through and self.program.upstream_page_succeeds else status
+            step: Decision = http_kinds.ErrorPage(*facts, place=place, subject=self.site)
+            if given == 200:
+                return Response(200, (*self.decisions, step), self.site, shown.page)
+            return Response(given, (*self.decisions, step), self.site, stop=response.stop)
+        step = http_kinds.ErrorPageFails(*facts, place=place, subject=shown.stop)
+        kept = status if self.program.keeps_error else shown.status
+        if shown.location is not None and not self.program.keeps_error:
+            return Response(kept, (*response.decisions, step), self.site, location=shown.location)
+        return Response(kept, (*response.decisions, step), self.site, stop=response.stop or shown.stop)
+
+    def _page_of(self, page: str) -> tuple[Response, bool]:
+        """What the site gives for the page itself, and whether an upstream gave it."""
+        held, self.decisions = self.decisions, []
+        asking = self.request
+        self.request = asking._replace(
+            url=asking.url._replace(path=page, query=""), saying=asking.saying._replace(method="GET", body=0)
+        )
+        here = effective(self.site, page, self.program, self.shared)
+        response, passed = self._phases(here, page, page)
+        self.request, self.decisions = asking, held
+        return response, passed and here.upstream is not None
+
+
+def _ruled(here: Effective, rules: list[RuleFile]) -> Effective:
+    """What holds with files of rules: the deepest says who is let in, unless a section does, and which documents are tried."""
+    access = next((each.access for each in reversed(rules) if each.access is not None), None)
+    documents = next((each.default_documents for each in reversed(rules) if each.default_documents is not None), None)
+    if access is not None and not any(each.access for each in here.sections):
+        here = here._replace(access=access)
+    return here if documents is None else here._replace(documents=documents)

@@ -1,40 +1,174 @@
-"""A site that passes everything on to one upstream: what its client gets of the inner exchange."""
+"""Requests that are passed on: what is sent where, and what the client gets of the inner exchange."""
 
-from portolan.estate.service import Site
+from typing import NamedTuple
+from urllib.parse import quote
+
+from portolan.estate.client import Saying
+from portolan.estate.site import Site, Upstream
+from portolan.estate.url import DEFAULT_PORTS, Url
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.legs import Exchange, Response
 from portolan.evidence.outcome import Detail
+from portolan.http.request import Request
 from portolan.programs.protocol import Passing, WebProgram
 
+#: Methods that may be repeated without harm (RFC 9110 section 9.2.2).
+REPEATABLE = frozenset(("GET", "HEAD", "OPTIONS", "PUT", "DELETE", "TRACE"))
+_PLAIN = "/:@!$&'()*+,;=~-._"
 
-def passed_on(site: Site, inner: Exchange, program: WebProgram, own: str, decisions: tuple[Decision, ...]) -> Response:
+
+class Front(NamedTuple):
+    """The side that passes on: the site and its upstream, the part of the path that leads there, the program's ways."""
+
+    site: Site
+    upstream: Upstream
+    start: str
+    program: WebProgram
+
+
+def asked_there(front: Front, member: Url, request: Request, path: str) -> Url | str:
+    """The address that a member is asked for; the text itself where that is no address (a slash was lost)."""
+    passing, start = front.program.passing, front.start or "/"
+    url = request.url
+    if not passing.replaces_path and not member.path:
+        return member._replace(path=url.path, query=url.query)
+    rest = path[len(start) :] if path.startswith(start) else ""
+    if not passing.replaces_path:
+        return member._replace(path=_escaped(member.path + rest), query=url.query)
+    if not front.start and not member.path:
+        start, rest = "/", path
+    text = f"{member.scheme}://{member.shown_host}" + (
+        "" if member.port == DEFAULT_PORTS[member.scheme] else f":{member.port}"
+    )
+    if not member.path and rest and not rest.startswith("/"):
+        return text + rest
+    return member._replace(path=_escaped(member.path + rest) or "/", query=url.query)
+
+
+def _escaped(path: str) -> str:
+    return quote(path, safe=_PLAIN)
+
+
+def said_there(front: Front, request: Request, own_port: int) -> Saying:
+    """What the program says with the request (RFC 9110 section 7.6)."""
+    upstream, program, saying = front.upstream, front.program, request.saying
+    passing = program.passing
+    host: str | None = None
+    if upstream.host == "kept":
+        host = request.said if passing.keeps_host_exactly else request.shown_host
+        host = host if host is not None else request.host
+    elif upstream.host != "own":
+        host = str(upstream.host)
+    elif len(upstream.to) > 1 and passing.sends_pool_name:
+        host = upstream.pool
+    values = {"{scheme}": request.scheme, "{host}": request.host, "{port}": str(own_port)}
+    headers = dict(saying.headers)
+    for name, text in upstream.headers.items():
+        headers[name] = _filled(text, values)
+    for name, text in upstream.appends.items():
+        held = headers.get(name)
+        headers[name] = f"{held}, {_filled(text, values)}" if held else _filled(text, values)
+    name_sent = checked = None
+    if passing.checks_host_sent and host is not None:
+        name_sent = checked = host.partition(":")[0].lower()
+    return Saying(
+        saying.method,
+        host,
+        False,
+        name_sent,
+        checked,
+        tuple((each, value) for each, value in headers.items() if value),
+        "1.1",
+        saying.password,
+        saying.body,
+    )
+
+
+def _filled(text: str, values: dict[str, str]) -> str:
+    for name, value in values.items():
+        text = text.replace(name, value)
+    return text
+
+
+def goes_on(front: Front, inner: Exchange, method: str) -> bool:
+    """Whether the next member of a pool is asked: after a refusal always, after silence or a close where that does no harm."""
+    if inner.response is not None:
+        return (
+            inner.response.protocol is not None and front.program.passing.passes_over_silence and method in REPEATABLE
+        )
+    if inner.resolution.detail is not None:
+        return False
+    if inner.detail in (Detail.REFUSED, Detail.UNREACHABLE, Detail.RESET):
+        return True
+    return front.program.passing.passes_over_silence and method in REPEATABLE
+
+
+def passed_on(front: Front, inner: Exchange, own: str, decisions: tuple[Decision, ...]) -> Response:
     """The response that a program makes of what its upstream gave; `own` is its own address, up to the path."""
-    passing, got = program.passing, inner.response
+    passing, got, site = front.program.passing, inner.response, front.site
+    shown, place = str(front.upstream.to[-1]), front.upstream.place
     if got is None:
         status = _status(passing, inner)
-        stop = http_kinds.UpstreamFails(
-            site.name, str(site.upstream), status, place=site.place.key("upstream"), subject=inner.stop
-        )
+        stop = http_kinds.UpstreamFails(site.name, shown, status, place=place, subject=inner.stop)
         return Response(status, (*decisions, stop), site, stop=stop)
+    late = _too_late(front, inner)
+    if late is not None:
+        stop = http_kinds.UpstreamFails(site.name, shown, passing.stalled, place=place, subject=late)
+        return Response(passing.stalled, (*decisions, stop), site, stop=stop)
     if got.protocol is not None:
-        garbled = http_kinds.UpstreamGarbled(
-            site.name, str(site.upstream), place=site.place.key("upstream"), subject=inner.stop
-        )
-        if passing.garbled is None:
-            return Response(0, (*decisions, garbled), site, protocol=got.protocol, stop=garbled)
-        return Response(passing.garbled, (*decisions, garbled), site)
+        return _no_http(front, inner, got, decisions)
     location = got.location
     if location is not None:
-        start = f"{site.upstream}/"
-        if passing.turns_redirects and location.startswith(start):
-            # Only exactly as written: scheme, name and port (measured).
-            location = own + location[len(start) :]
-            turned = http_kinds.RedirectTurned(site.name, location, place=site.place.key("upstream"), subject=site)
-            decisions = (*decisions, turned)
-        else:
-            decisions = (*decisions, http_kinds.RedirectPassed(site.name, location, place=got.decisions[-1].place))
+        location, step = _turned(front, got, location, own)
+        decisions = (*decisions, step)
     return Response(got.status, decisions, site, got.page, location, stop=got.stop)
+
+
+def _no_http(front: Front, inner: Exchange, got: Response, decisions: tuple[Decision, ...]) -> Response:
+    """What came is no HTTP: some programs pass it on as it is."""
+    passing, site = front.program.passing, front.site
+    shown, place = str(front.upstream.to[-1]), front.upstream.place
+    if got.protocol is not Detail.GARBLED:
+        status = passing.stalled if got.protocol is Detail.STALLED else passing.cut_off
+        stop = http_kinds.UpstreamFails(site.name, shown, status, place=place, subject=inner.stop)
+        return Response(status, (*decisions, stop), site, stop=stop)
+    garbled = http_kinds.UpstreamGarbled(site.name, shown, place=place, subject=inner.stop)
+    if passing.garbled is None:
+        return Response(0, (*decisions, garbled), site, protocol=got.protocol, stop=garbled)
+    return Response(passing.garbled, (*decisions, garbled), site)
+
+
+def _too_late(front: Front, inner: Exchange) -> Decision | None:
+    """The decision that an answer comes after the program has given up waiting for it."""
+    arrival = inner.connection.arrival if inner.connection is not None else None
+    takes = getattr(arrival.service, "answers_after", 0) if arrival is not None else 0
+    waits = front.upstream.answer_within
+    if arrival is None or takes <= waits:
+        return None
+    service = arrival.service
+    return http_kinds.TakesTooLong(
+        service.name, takes, front.site.name, waits, place=service.place.key("answers_after"), subject=service
+    )
+
+
+def _turned(front: Front, got: Response, location: str, own: str) -> tuple[str, Decision]:
+    """A redirect of the upstream as the client gets it: turned only where it is exactly the upstream's address as written."""
+    upstream, site, passing = front.upstream, front.site, front.program.passing
+    turns = passing.turns_redirects if upstream.turns_redirects is None else upstream.turns_redirects
+    member = upstream.to[0]
+    start = front.start or "/"
+    written = str(member)
+    if len(upstream.to) > 1 and passing.sends_pool_name:
+        written = f"{member.scheme}://{upstream.pool}{member.path}"
+    if not passing.replaces_path and not member.path:
+        written += start
+    elif not front.start and not written.endswith("/") and not member.path:
+        written += "/"
+    if turns and location.startswith(written):
+        location = own + start.lstrip("/") + location[len(written) :]
+        return location, http_kinds.RedirectTurned(site.name, location, place=upstream.place, subject=site)
+    return location, http_kinds.RedirectPassed(site.name, location, place=got.decisions[-1].place)
 
 
 def _status(passing: Passing, inner: Exchange) -> int:

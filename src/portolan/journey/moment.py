@@ -10,7 +10,7 @@ from portolan.estate.changing import Changing, at, booted
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
-from portolan.estate.service import Service
+from portolan.estate.service import Service, WebService
 
 _AMachine = TypeVar("_AMachine", bound=Machine)
 _AValue = TypeVar("_AValue", bound=Changing)
@@ -81,4 +81,7 @@ def _booted(part: Changing) -> Changing:
     after: Changing = booted(part)
     if isinstance(after, Service) and after.state == "running" and after.saved is not None:
         return msgspec.structs.replace(after, failing=f"its saved configuration does not load ({after.saved.broken})")
+    if isinstance(after, WebService) and not all(site.loaded for site in after.sites.values()):
+        sites = {name: msgspec.structs.replace(site, loaded=True) for name, site in after.sites.items()}
+        return msgspec.structs.replace(after, sites=sites)
     return after

@@ -4,17 +4,21 @@ from collections.abc import Iterator
 from datetime import datetime
 from typing import NamedTuple
 
-from portolan.estate.service import Site
+from portolan.estate.client import Saying
+from portolan.estate.service import WebService
+from portolan.estate.site import Site
 from portolan.estate.url import BadUrlError, Url, join, parse
 from portolan.estate.vantage import Vantage
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
-from portolan.evidence.legs import Exchange, Response
+from portolan.evidence.legs import Exchange
 from portolan.evidence.outcome import Detail, Kind, Outcome
 from portolan.journey.exchange import exchange, upgraded
 from portolan.journey.world import World
 
 _REDIRECTS = frozenset((301, 302, 303, 307, 308))
+#: Statuses after which clients ask by GET what they had posted (RFC 9110 section 15.4, measured on both).
+_TURN_TO_GET = frozenset((301, 302, 303))
 
 
 class Visit(NamedTuple):
@@ -54,7 +58,8 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
     """What a visitor gets who asks for a URL. Raises BadUrlError when the URL itself is none."""
     url = parse(text)
     exchanges: list[Exchange] = []
-    seen: set[Url] = set()
+    seen: set[tuple[Url, str]] = set()
+    saying = vantage.saying
 
     def ended(detail: Detail, stop: Decision) -> Visit:
         last = exchanges[-1]
@@ -63,16 +68,16 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
         return Visit(text, vantage, world.now, tuple(exchanges), outcome, stop, world.booted)
 
     while True:
-        seen.add(url)
+        seen.add((url, saying.method))
         secure_first = upgraded(world, url, vantage)
         if secure_first is not None:
             exchanges.append(Exchange(url, vantage, secure_first))
             url = parse(f"https{str(url).removeprefix('http')}")
-            if url in seen:
+            if (url, saying.method) in seen:
                 rests = secure_first.decisions[-1]
                 return ended(Detail.LOOP, http_kinds.Loop(url, place=rests.place, subject=rests.subject))
-            seen.add(url)
-        exchanges.append(exchange(world, url, vantage))
+            seen.add((url, saying.method))
+        exchanges.append(exchange(world, url, vantage, (), saying))
         response = exchanges[-1].response
         if response is None or response.status not in _REDIRECTS or response.location is None:
             break
@@ -82,16 +87,28 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
         except BadUrlError as error:
             stop = http_kinds.BadTarget(str(error), place=rests.place, subject=rests.subject)
             return ended(Detail.BAD_TARGET, stop)
-        if following in seen:
+        saying = _turned(saying, response.status, url, following)
+        if (following, saying.method) in seen:
             return ended(Detail.LOOP, http_kinds.Loop(following, place=rests.place, subject=rests.subject))
-        if len(exchanges) > vantage.redirect_limit:
-            limit = vantage.redirect_limit
+        if len(exchanges) > vantage.most_redirects:
+            limit = vantage.most_redirects
             return ended(
                 Detail.TOO_MANY, http_kinds.TooMany(len(exchanges), limit, place=rests.place, subject=rests.subject)
             )
         url = following
     outcome, reason = _outcome(exchanges[-1])
     return Visit(text, vantage, world.now, tuple(exchanges), outcome, reason, world.booted)
+
+
+def _turned(saying: Saying, status: int, url: Url, following: Url) -> Saying:
+    """What a client says behind a redirect: what it posted it asks for (RFC 9110 section 15.4), and a name or password that it
+    was told to say to one host it does not say to another.
+    """
+    if (saying.method == "POST" and status in _TURN_TO_GET) or (status == 303 and saying.method != "HEAD"):
+        saying = saying._replace(method="GET", body=0)
+    if url.host != following.host and (saying.password or saying.host is not None or saying.without_host):
+        saying = saying._replace(password=False, host=None, without_host=False)
+    return saying
 
 
 def _address(last: Exchange) -> str | None:
@@ -111,11 +128,13 @@ def _outcome(last: Exchange) -> tuple[Outcome, Decision | None]:
             return failed(Kind.NAME_ERROR, last.resolution.detail)
         kind = Kind.CONNECT_ERROR if last.handshake is None else Kind.TLS_ERROR
         return failed(kind, last.detail)
+    if response.protocol in (Detail.STALLED, Detail.CUT_OFF):
+        return failed(Kind.CONNECT_ERROR, response.protocol, secure)
     if response.protocol is not None:
         return failed(Kind.PROTOCOL_ERROR, response.protocol, secure)
     status = response.status
     if 200 <= status < 300:
-        doubt = _doubt(last.url, response)
+        doubt = _doubt(last.url, last)
         return Outcome(Kind.SERVED, None, status, response.page, url, secure, address, doubt), stop
     if status in _REDIRECTS:
         stop = http_kinds.NoTarget(status, place=response.decisions[-1].place, subject=response.site)
@@ -131,9 +150,14 @@ def _answering(last: Exchange) -> str | None:
     return at.connection.arrival.service.name if at.connection is not None and at.connection.arrival else None
 
 
-def _doubt(url: Url, response: Response) -> str | None:
-    """What makes it likely that the page is not what was meant: a site that is bound to other names gave it."""
-    elsewhere = url.literal is None and isinstance(response.site, Site) and bool(response.site.names)
+def _doubt(url: Url, last: Exchange) -> str | None:
+    """What makes it likely that the page is not what was meant: a site that nobody named for the host gave it."""
+    response = last.response
+    assert response is not None
+    arrival = last.connection.arrival if last.connection is not None else None
+    service = arrival.service if arrival is not None else None
+    named = isinstance(service, WebService) and any(site.in_force and site.names for site in service.sites.values())
+    elsewhere = url.literal is None and isinstance(response.site, Site) and named
     for decision in response.decisions:
         if isinstance(decision, http_kinds.UpstreamGarbled):
             return decision.text

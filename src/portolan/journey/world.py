@@ -14,6 +14,7 @@ from portolan.estate.guesses import attachments, machines, seat_of
 from portolan.estate.machine import Host, Machine
 from portolan.estate.network import Interface
 from portolan.estate.service import Listener, Resolver, Service, WebService
+from portolan.estate.site import Upstream
 from portolan.estate.vantage import Vantage
 from portolan.evidence.legs import Connection, Resolution
 from portolan.evidence.start import StartFailure, Why
@@ -125,9 +126,9 @@ class World:
         line = device.route(address)
         return line.port.source_for(line.via or address) if line is not None else None
 
-    def table(self, service: WebService, listener: Listener) -> Table:
-        """The sites of a service's listener."""
-        return table_of(service, listener, self.program(service), self.shared)
+    def table(self, service: WebService, listener: Listener, address: IPAddress | None = None) -> Table:
+        """The sites of a service's listener, for what was asked of one address under it."""
+        return table_of(service, listener, self.program(service), self.shared, address)
 
     def _stated_resolvers(self) -> list[Host]:
         """The resolvers that are stated by public addresses which no box of the estate has."""
@@ -158,10 +159,23 @@ class World:
             return StartFailure(Why.CONFIGURATION_BROKEN, service.failing)
         if not isinstance(service, WebService):
             return None
-        return self._certificate_failure(service) or self._upstream_failure(service)
+        return self._default_failure(service) or self._certificate_failure(service) or self._upstream_failure(service)
+
+    def _default_failure(self, service: WebService) -> StartFailure | None:
+        """Two default sites for one listener, which some programs refuse."""
+        if not self.program(service).opens_only_named:
+            return None
+        for listener in service.listens:
+            sites = [
+                each for each in self.table(service, listener).sites if each.default or listener.key in each.default_on
+            ]
+            if len(sites) > 1:
+                text = f"its sites {sites[0].name} and {sites[1].name} are both the default for {listener}"
+                return StartFailure(Why.TWO_DEFAULTS, text, sites[1].name)
+        return None
 
     def _certificate_failure(self, service: WebService) -> StartFailure | None:
-        used = {site.certificate or service.certificate for site in service.sites.values() if site.enabled}
+        used = {site.certificate or service.certificate for site in service.sites.values() if site.in_force}
         for name in sorted(each for each in used | {service.certificate} if each):
             certificate = self.estate.certificates[name]
             if not key_fits(certificate):
@@ -186,7 +200,13 @@ class World:
     def _upstream_failure(self, service: WebService) -> StartFailure | None:
         """An upstream whose name is not found, for a program that looks names up at its start."""
         named = [
-            site for site in service.sites.values() if site.enabled and site.upstream and not site.upstream.literal
+            (site, giving.upstream, member)
+            for site in service.sites.values()
+            if site.in_force
+            for giving in (site, *site.sections)
+            if isinstance(giving.upstream, Upstream)
+            for member in giving.upstream.to
+            if not member.literal
         ]
         rules = self.program(service).passing
         if not named or rules.unknown_name is not None or id(service) in self._starting:
@@ -195,11 +215,10 @@ class World:
         # Whoever answers for the name may run on this machine: it counts as started meanwhile.
         self._starting.add(id(service))
         try:
-            for site in named:
-                assert site.upstream is not None
-                client = PassingProgram(machine, service, site, rules.checks, rules.sends_server_name)
-                if resolve(self.naming, site.upstream.host, None, client).detail is not None:
-                    text = f"its site {site.name} passes on to {site.upstream.host}, and that name is not found"
+            for site, upstream, member in named:
+                client = PassingProgram(machine, service, site, upstream, rules.checks, rules.sends_server_name)
+                if resolve(self.naming, member.host, None, client).detail is not None:
+                    text = f"its site {site.name} passes on to {member.host}, and that name is not found"
                     return StartFailure(Why.UPSTREAM_UNKNOWN, text, site.name)
         finally:
             self._starting.discard(id(service))

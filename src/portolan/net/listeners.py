@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Mapping
 from typing import NamedTuple
 
 from portolan.estate.base import IPAddress
-from portolan.estate.service import Listener, NameServer, Resolver, Service, WebService
+from portolan.estate.service import Listener, NameServer, Resolver, Service, WebService, address_in, sites_of
 from portolan.evidence.start import StartFailure, Why
 from portolan.programs.protocol import WebProgram
 
@@ -83,6 +83,10 @@ def bindings_of(service: Service, ways: Ways) -> list[Binding]:
     found: list[Binding] = []
     for listener in service.listens:
         if _unopened(service, listener, ways):
+            found.extend(
+                Binding(each, (each.version,), listener.port, "tcp", service, listener)
+                for each in _bound_addresses(service, listener)
+            )
             continue
         address: IPAddress | None = listener.address
         if address is None:
@@ -103,9 +107,23 @@ def _unopened(service: Service, listener: Listener, ways: Ways) -> bool:
         and bool(service.sites)
         and ways(service).opens_only_named
         and not any(
-            site.enabled and (not site.listens or listener.key in site.listens) for site in service.sites.values()
+            site.in_force and (not site.listens or listener.key in site.listens) for site in service.sites.values()
         )
     )
+
+
+def _bound_addresses(service: Service, listener: Listener) -> list[IPAddress]:
+    """The single addresses that sites are bound to under a listener that is for all."""
+    if listener.address is not None and int(listener.address):
+        return []
+    found = {
+        each: None
+        for site in sites_of(service).values()
+        if site.in_force
+        for each in map(address_in, site.listens)
+        if each is not None and each[1] == listener.port and int(each[0])
+    }
+    return [address for address, _ in found]
 
 
 def _wild_families(service: Service, listener: Listener, ways: Ways) -> tuple[int, ...]:

@@ -5,7 +5,7 @@ from typing import Literal
 from urllib.parse import unquote
 
 from portolan.estate.client import Checks
-from portolan.programs.protocol import Passing
+from portolan.programs.protocol import Methods, Passing
 
 
 class Apache:
@@ -26,7 +26,55 @@ class Apache:
     missing = 404
     no_document = 403
     default_documents: tuple[str, ...] = ("index.html",)
-    passing = Passing(500, 503, 503, 503, 502, 502, 500, 200, Checks.NAME_AND_DATES, True, False)
+    passing = Passing(
+        unknown_name=500,
+        refused=503,
+        unreachable=503,
+        timed_out=503,
+        stalled=502,
+        cut_off=502,
+        tls=500,
+        garbled=200,
+        checks=Checks.NAME_AND_DATES,
+        sends_server_name=True,
+        turns_redirects=False,
+        replaces_path=True,
+        checks_host_sent=True,
+        sends_pool_name=False,
+        passes_over_silence=False,
+        keeps_host_exactly=True,
+    )
+    methods = Methods(
+        content=frozenset(("PUT", "DELETE", "PATCH")),
+        folder={"POST": 404},
+        echoes=frozenset(("TRACE",)),
+        bare=frozenset(("OPTIONS",)),
+        looks_first=True,
+    )
+    #: LimitRequestFieldSize.
+    longest_header = 8190
+    largest_body: int | None = 1 << 30
+    sections_merge = True
+    sections_split_names = False
+    adds_section_slash = False
+    judges_grants = True
+    slash_needs_read = False
+    broken_link = 403
+    late_redirects = True
+    reads_rule_files = True
+    judges_server_name = True
+    keeps_error = True
+    upstream_page_succeeds = True
+    special_answers: dict[int, int | None] = {}
+    believes_scheme: str | None = None
+
+    def takes_host(self, host: str) -> bool:
+        """Letters, digits and the signs of names and addresses; a port that is a number; no two dots in a row."""
+        return (
+            ".." not in host
+            and bool(re.fullmatch(r"(?:\[[0-9A-Fa-f:.]+\]|[!-9;-~]+)(?::[0-9]*)?", host))
+            and "/" not in host
+        )
 
     def path(self, raw: str) -> str | int:
         """It takes no encoded slash at all, unless it is told to (AllowEncodedSlashes)."""

@@ -5,7 +5,7 @@ from typing import Literal
 from urllib.parse import unquote
 
 from portolan.estate.client import Checks
-from portolan.programs.protocol import Passing
+from portolan.programs.protocol import Methods, Passing
 
 
 class Nginx:
@@ -29,7 +29,51 @@ class Nginx:
     no_document = 403
     default_documents: tuple[str, ...] = ("index.html",)
     #: proxy_pass to a name is looked up at the start; proxy_ssl_verify and proxy_ssl_server_name are off.
-    passing = Passing(None, 502, 502, 504, 504, 502, 502, None, Checks.NOTHING, False, True)
+    passing = Passing(
+        unknown_name=None,
+        refused=502,
+        unreachable=502,
+        timed_out=504,
+        stalled=504,
+        cut_off=502,
+        tls=502,
+        garbled=None,
+        checks=Checks.NOTHING,
+        sends_server_name=False,
+        turns_redirects=True,
+        replaces_path=False,
+        checks_host_sent=False,
+        sends_pool_name=True,
+        passes_over_silence=True,
+        keeps_host_exactly=False,
+    )
+    methods = Methods(
+        early=frozenset(("TRACE",)),
+        content=frozenset(("PUT", "DELETE", "PATCH", "OPTIONS")),
+        file=frozenset(("POST",)),
+        folder={"POST": 403},
+    )
+    longest_header = 8190
+    #: client_max_body_size.
+    largest_body: int | None = 1 << 20
+    sections_merge = False
+    sections_split_names = True
+    adds_section_slash = True
+    judges_grants = False
+    slash_needs_read = True
+    broken_link = 404
+    late_redirects = False
+    reads_rule_files = False
+    judges_server_name = False
+    keeps_error = False
+    upstream_page_succeeds = False
+    #: 444 closes; codes of its own for TLS and too large headers become 400.
+    special_answers: dict[int, int | None] = {444: None, 499: None, **dict.fromkeys(range(494, 498), 400)}
+    believes_scheme: str | None = None
+
+    def takes_host(self, host: str) -> bool:
+        """No empty one, no blank or slash in it, no two dots in a row."""
+        return bool(host) and not re.search(r"[\x00-\x20\x7f/]|\.\.", host)
 
     def path(self, raw: str) -> str | int:
         """Every escape is decoded first, so that an encoded slash is a slash and may lead upwards."""

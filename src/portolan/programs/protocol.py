@@ -5,6 +5,23 @@ from typing import Literal, NamedTuple, Protocol
 from portolan.estate.client import Checks
 
 
+class Methods(NamedTuple):
+    """What a web server makes of methods, by status; what is in none of the tables is answered as GET is.
+
+    `early` holds before anything else, `content` before a file is looked for (or, with `looks_first`, after folders were looked
+    at), `file` at a file, `folder` at a folder without a document. `echoes` are answered 200, without a page and before access
+    is judged; `bare` 200 without a page.
+    """
+
+    early: frozenset[str] = frozenset()
+    content: frozenset[str] = frozenset()
+    file: frozenset[str] = frozenset()
+    folder: dict[str, int] = {}
+    echoes: frozenset[str] = frozenset()
+    bare: frozenset[str] = frozenset()
+    looks_first: bool = False
+
+
 class Passing(NamedTuple):
     """What a web server does with an upstream that it passes requests on to.
 
@@ -25,6 +42,16 @@ class Passing(NamedTuple):
     sends_server_name: bool
     #: Whether redirects to exactly the upstream's address, as written, are turned to its own.
     turns_redirects: bool
+    #: Whether a path of the upstream takes the place of a section's path always, or only where the upstream has one.
+    replaces_path: bool
+    #: Whether the host name sent is the name that the certificate must cover (else the upstream's name as written).
+    checks_host_sent: bool
+    #: Whether a pool's own name is the host name sent, or its member's.
+    sends_pool_name: bool
+    #: Whether the next member of a pool is asked after silence or a close too, for methods that may be repeated.
+    passes_over_silence: bool
+    #: Whether the visitor's host name is kept with its port and dot.
+    keeps_host_exactly: bool
 
 
 class ResolverProgram(Protocol):
@@ -76,6 +103,39 @@ class WebProgram(Protocol):
     #: The documents that it tries in a folder, where the site names none.
     default_documents: tuple[str, ...]
     passing: Passing
+    methods: Methods
+    #: The longest header line, in octets, and the most octets that a request may bring along (None: no limit).
+    longest_header: int
+    largest_body: int | None
+    #: Of the sections of a site that fit a path: all of them count, the first listed and the last each for its part; else one.
+    sections_merge: bool
+    #: `/app` also takes `/application`.
+    sections_split_names: bool
+    #: A path that lacks the final slash of a section that is passed on is sent there.
+    adds_section_slash: bool
+    #: Whether the grant to serve a folder is asked for before it is looked at.
+    judges_grants: bool
+    #: Whether a redirect to a folder's slash needs the right to read the folder.
+    slash_needs_read: bool
+    #: The status for a link that leads nowhere.
+    broken_link: int
+    #: Where redirects written as redirect directives run after requests were passed on.
+    late_redirects: bool
+    #: Whether files of rules in folders are read.
+    reads_rule_files: bool
+    #: Whether the name in the handshake and the host name must lead to one certificate.
+    judges_server_name: bool
+    #: Whether a page of its own for an error keeps the error's status though the page itself cannot be given.
+    keeps_error: bool
+    #: Whether such a page, got through an upstream, makes a success of the error.
+    upstream_page_succeeds: bool
+    #: The statuses to which a fixed answer is given otherwise: another status, or None for no answer at all.
+    special_answers: dict[int, int | None]
+    #: The header field that it takes for the scheme of the visitor's request.
+    believes_scheme: str | None
+
+    def takes_host(self, host: str) -> bool:
+        """Whether it takes what a request says as its host name."""
 
     def path(self, raw: str) -> str | int:
         """The path as it goes on with it, or the status with which it refuses."""

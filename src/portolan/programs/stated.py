@@ -5,7 +5,7 @@ from urllib.parse import unquote
 
 from portolan.estate.client import Checks
 from portolan.estate.service import StatedProgram
-from portolan.programs.protocol import Passing
+from portolan.programs.protocol import Methods, Passing
 
 
 class StatedWays:
@@ -19,17 +19,57 @@ class StatedWays:
     certificate_everywhere = False
     tells_asked_port = True
     #: RFC 9110 sections 15.6.3 to 15.6.5; certificates are checked in full where nobody says otherwise.
-    passing = Passing(502, 502, 502, 504, 504, 502, 502, 502, Checks.EVERYTHING, True, False)
+    passing = Passing(
+        unknown_name=502,
+        refused=502,
+        unreachable=502,
+        timed_out=504,
+        stalled=504,
+        cut_off=502,
+        tls=502,
+        garbled=502,
+        checks=Checks.EVERYTHING,
+        sends_server_name=True,
+        turns_redirects=False,
+        replaces_path=False,
+        checks_host_sent=False,
+        sends_pool_name=False,
+        passes_over_silence=False,
+        keeps_host_exactly=True,
+    )
+    #: RFC 9110 section 9: others than GET and HEAD are for programs that know what to do with them.
+    methods = Methods(
+        content=frozenset(("PUT", "DELETE", "PATCH", "TRACE")), file=frozenset(("POST",)), bare=frozenset(("OPTIONS",))
+    )
+    longest_header = 8000
+    largest_body: int | None = None
+    sections_merge = False
+    sections_split_names = False
+    adds_section_slash = False
+    judges_grants = False
+    slash_needs_read = False
+    broken_link = 404
+    late_redirects = False
+    reads_rule_files = False
+    judges_server_name = False
+    keeps_error = True
+    upstream_page_succeeds = False
+    special_answers: dict[int, int | None] = {}
 
     def __init__(self, stated: StatedProgram) -> None:
         self.name = "the program as described"
         self.unknown_name: Literal["default", "first"] | int = (
             stated.refuses_with if stated.unknown_name == "refused" else stated.unknown_name
         )
+        self.believes_scheme: str | None = stated.believes_scheme
         self.letters_count = stated.letters_count
         self.missing = stated.missing
         self.no_document = stated.no_document
         self.default_documents = stated.default_documents
+
+    def takes_host(self, host: str) -> bool:
+        """Every one that is not empty (RFC 9112 section 3.2)."""
+        return bool(host)
 
     def path(self, raw: str) -> str | int:
         """Escapes are decoded (RFC 3986 section 2.4)."""

@@ -25,6 +25,7 @@ from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 
 from portolan.estate.certificate import Authority, Certificate
 from portolan.estate.estate import Estate
+from portolan.estate.site import Upstream
 from portolan.estate.vantage import Vantage
 from portolan.rehearsal.quoting import UnstageableError
 
@@ -82,8 +83,8 @@ class Forge:
             key = self._key(("certificate", certificate.name))
         return pem, key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()).decode()
 
-    def trusted(self, vantage: Vantage) -> str:
-        """The PEM of everything that a visitor trusts."""
+    def trusted(self, vantage: Vantage | Upstream) -> str:
+        """The PEM of everything that a visitor, or a program that passes on, trusts."""
         parts = []
         public = "public" in vantage.trusts
         if public:

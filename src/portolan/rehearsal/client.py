@@ -27,7 +27,7 @@ class Observed(NamedTuple):
 
 
 class Asking(NamedTuple):
-    """A visitor's questions: the namespace, the file of trusted roots, what is mounted for it, and a clock's file."""
+    """A visitor's questions: the namespace, the file of trusted roots, what is mounted, files of a clock and of what it sends."""
 
     space: str
     urls: tuple[str, ...]
@@ -35,6 +35,7 @@ class Asking(NamedTuple):
     trust: str
     mounts: list[list[str]]
     clock: str | None = None
+    body: str | None = None
 
 
 class Client(NamedTuple):

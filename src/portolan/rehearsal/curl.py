@@ -1,10 +1,12 @@
 """The first client driver: curl, and what its words mean."""
 
 import json
+import re
 from typing import Any
 
 from portolan.rehearsal.client import Asking, Client, Observed
 from portolan.rehearsal.plan import BASE, Probe
+from portolan.rehearsal.web_common import PASSWORD, VISITOR
 
 #: Seconds; ICMP errors that arrive inside connect() may take one second to be noticed.
 CONNECT_LIMIT, WHOLE_LIMIT = 3, 12
@@ -38,7 +40,7 @@ _VERIFY = (
 
 
 def _probes(asking: Asking) -> list[Probe]:
-    limit = str(asking.vantage.redirect_limit)
+    limit = str(asking.vantage.most_redirects)
     command = [
         "curl",
         "-v",
@@ -62,7 +64,32 @@ def _probes(asking: Asking) -> list[Probe]:
         "\n%{url_effective}\n%{json}",
         "--globoff",
     ]
+    command += _said(asking)
     return [Probe(asking.space, [*command, "--url", url], asking.mounts, clock=asking.clock) for url in asking.urls]
+
+
+def _said(asking: Asking) -> list[str]:
+    """What the visitor says with its requests."""
+    vantage = asking.vantage
+    words: list[str] = []
+    if vantage.http == "1.0":
+        words.append("--http1.0")
+    if vantage.says_host is not None:
+        said = vantage.says_host
+        words += ["-H", "Host:" if said == "none" else f"Host: {said}" if said else "Host;"]
+    for name, value in vantage.headers.items():
+        words += ["-H", f"{name}: {value}" if value else f"{name};"]
+    if vantage.knows_password:
+        words += ["-u", f"{VISITOR}:{PASSWORD}"]
+    if asking.body is not None:
+        words += ["-H", "Expect:", "-H", "Content-Type: text/plain", "--data-binary", f"@{BASE}/{asking.body}"]
+    if vantage.method == "HEAD":
+        words.append("-I")
+    elif vantage.method == "POST":
+        words += [] if asking.body is not None else ["--data-binary", ""]
+    elif vantage.method != "GET" or asking.body is not None:
+        words += ["-X", vantage.method]
+    return words
 
 
 def _observed(result: dict[str, Any]) -> list[Observed]:
@@ -73,7 +100,8 @@ def _observed(result: dict[str, Any]) -> list[Observed]:
         facts = json.loads(tail)
     except ValueError:
         return [Observed("client-failed", (), None, None, None, str(result["err"])[-400:])]
-    return [_read(facts, url, body, str(result["err"]))]
+    head = bool(re.match(r"HTTP/[0-9.]+ [0-9]{3}", body)) and "\n> HEAD " in str(result["err"])
+    return [_read(facts, url, "" if head else body, str(result["err"]))]
 
 
 def _read(facts: dict[str, Any], url: str, body: str, words: str) -> Observed:

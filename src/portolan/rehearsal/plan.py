@@ -70,6 +70,9 @@ class Plan:
         self.folders: list[str] = []
         #: Folders that a `server` or a `visitor` may write to.
         self.owned: list[list[str]] = []
+        #: Modes of paths, and whether a server, or its group, owns them; links with what they lead to.
+        self.modes: list[list[Any]] = []
+        self.symlinks: list[list[str]] = []
         self.daemons: list[Daemon] = []
         self.rounds: list[Round] = []
         self.probes: list[Probe] = []
@@ -114,6 +117,8 @@ class Plan:
             "files": self.files,
             "folders": self.folders,
             "owned": self.owned,
+            "modes": self.modes,
+            "symlinks": self.symlinks,
             "daemons": [daemon._asdict() for daemon in self.daemons],
             "rounds": [each._asdict() for each in self.rounds],
             "probes": [probe._asdict() for probe in self.probes],

@@ -10,7 +10,7 @@ import shutil
 import subprocess
 import sys
 import threading
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
 from glob import glob
 from ipaddress import IPv4Address, IPv6Address
@@ -18,8 +18,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 from urllib.parse import urlsplit
 
+from portolan.estate.client import PassingProgram
 from portolan.estate.estate import Estate
 from portolan.estate.service import Resolver, WebService, sites_of
+from portolan.estate.site import Upstream
 from portolan.estate.vantage import Vantage
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import http as http_kinds
@@ -289,10 +291,17 @@ def plan_of(
             clock = f"visitor{number}.clock"
             plan.files[clock] = f"{(vantage.clock - staging.now).total_seconds():+.0f}\n"
         urls = tuple(url for url, asker in questions if asker is vantage)
-        plan.probes += CLIENTS[client].probes(Asking(space, urls, vantage, trust, mounts, clock))
+        body = f"visitor{number}.body" if vantage.body else None
+        if body is not None:
+            plan.files[body] = "x" * min(vantage.body, _MOST_BODY)
+        plan.probes += CLIENTS[client].probes(Asking(space, urls, vantage, trust, mounts, clock, body))
     naming.finish(_hosts(estate, questions))
     build_filters(plan)
     return {**plan.data(), "evidence": evidence}
+
+
+#: What is sent along at most, in octets; more is not staged.
+_MOST_BODY = 8_000_000
 
 
 def _hosts(estate: Estate, questions: Sequence[tuple[str, Vantage]]) -> list[str]:
@@ -458,6 +467,13 @@ def _staged(
     return seen, result, words
 
 
+def _fronts(predicted: "Visit") -> Iterator[object]:
+    """The upstreams that the requests were passed on to."""
+    for exchange in predicted.tree:
+        if isinstance(exchange.client, PassingProgram):
+            yield exchange.client.upstream
+
+
 def exclusion(estate: Estate, predicted: "Visit", client: str = "curl") -> str | None:
     """Why a question is outside the comparison, if it is; docs/rehearsal.md lists them."""
     vantage = predicted.vantage
@@ -473,6 +489,10 @@ def exclusion(estate: Estate, predicted: "Visit", client: str = "curl") -> str |
         return "this client does not ask for HTTPS records; --client chromium does"
     if kinds & {"https-alias", "https-hint"}:
         return "the browser does not follow the aliases and hints of HTTPS records"
+    if any(service.answers_after for _, service in every_service(estate) if isinstance(service, WebService)):
+        return "how long a program takes to answer is stated, and not staged"
+    if vantage.body > _MOST_BODY:
+        return f"more than {_MOST_BODY // 1_000_000} MB are not sent along"
     if "address-twice" in kinds:
         return "which of two boxes with one address answers is chance"
     if "local-name" in kinds:
@@ -494,10 +514,13 @@ def exclusion(estate: Estate, predicted: "Visit", client: str = "curl") -> str |
 
 def _beyond_a_browser(predicted: "Visit") -> str | None:
     vantage, last = predicted.vantage, predicted.exchanges[-1]
+    said = vantage.says_host is not None or vantage.headers or vantage.knows_password or vantage.http == "1.0"
+    if said or vantage.method != "GET" or vantage.body:
+        return "the browser says what it says by itself"
     if vantage.clock is not None and any(exchange.handshake is not None for exchange in predicted.exchanges):
         return "the clock of a browser cannot be set apart from the machine's"
-    if vantage.redirect_limit != _BROWSER_REDIRECTS and len(predicted.exchanges) > min(
-        vantage.redirect_limit, _BROWSER_REDIRECTS
+    if vantage.most_redirects != _BROWSER_REDIRECTS and len(predicted.exchanges) > min(
+        vantage.most_redirects, _BROWSER_REDIRECTS
     ):
         return f"a browser's own limit of {_BROWSER_REDIRECTS} redirects cannot be changed"
     if last.attempts and all(
@@ -524,7 +547,12 @@ def agree(predicted: "Visit", seen: Observed) -> bool:
     if outcome.kind in ("served", "http-error") and outcome.status != seen.status:
         return False
     if outcome.kind == "served":
+        if predicted.vantage.method in ("HEAD", "OPTIONS", "TRACE"):
+            return True  # what comes then is no page
         listed = any(isinstance(decision, http_kinds.Listed) for decision in predicted.decisions)
+        pool = any(isinstance(each, Upstream) and len(each.to) > 1 for each in _fronts(predicted))
+        if pool and not listed:
+            return True  # whose turn it is in a pool is chance
         empty = seen.page is None and outcome.status == 204
         raw = outcome.page is None and any(isinstance(each, http_kinds.UpstreamGarbled) for each in predicted.decisions)
         return listed or empty or raw or (outcome.page == seen.page and same_url(outcome.final_url, seen.final_url))

@@ -50,6 +50,11 @@ def main() -> int:
     for path, whose in plan["owned"]:
         if many:
             os.chown(below(path), *(2 * (_SERVER if whose == "server" else _VISITOR,)))
+    for path, target in plan.get("symlinks", ()):
+        os.makedirs(os.path.dirname(below(path)), exist_ok=True)
+        os.symlink(base + "/" + below(target.removeprefix(base + "/")), path)
+    for path, mode, *own in plan.get("modes", ()):
+        allow(below(path), mode, own, many)
     run(["ip", "-batch", "-"], "".join(f"netns add {space}\n" for space in plan["spaces"]))
     troubles = [
         f"links: {said}"
@@ -99,6 +104,18 @@ def write(name: str, text: str) -> None:
         os.makedirs(os.path.dirname(name), exist_ok=True)
     with open(name, "w", encoding="utf-8", errors="surrogateescape") as file:
         file.write(text)
+
+
+def allow(path: str, mode: int, own: list[bool], many: bool) -> None:
+    """Gives a path its mode, and the server or its group as owner; with one identity only, what is left of it for that one."""
+    if not os.path.lexists(path) or os.path.islink(path):
+        return
+    owner, group = own
+    if many:
+        os.chown(path, _SERVER if owner else 0, _SERVER if group else 0)
+        os.chmod(path, mode)
+    else:
+        os.chmod(path, (mode >> (6 if owner else 3 if group else 0) & 7) << 6)
 
 
 def run(command: list[str], text: str = "") -> str:
@@ -331,7 +348,8 @@ def tell(what: str, done: int, of: int) -> None:
 
 
 def speak_otherwise(space: str, pairs: list[str]) -> None:
-    """A program that speaks no HTTP: greets every caller in its own words and hangs up."""
+    """A program that speaks no HTTP: does with every caller what the first word says."""
+    does, *pairs = pairs
     with open(f"/run/netns/{space}", encoding="ascii") as handle:
         ctypes.CDLL(None, use_errno=True).setns(handle.fileno(), _CLONE_NEWNET)
     sockets = []
@@ -348,20 +366,38 @@ def speak_otherwise(space: str, pairs: list[str]) -> None:
         server.listen(16)
         sockets.append(server)
     for server in sockets:
-        threading.Thread(target=greet, args=(server,), daemon=True).start()
+        threading.Thread(target=greet, args=(server, does), daemon=True).start()
 
 
-def greet(server: socket.socket) -> None:
-    """Greets until the stage ends."""
+#: What is answered to a request by programs that misbehave.
+_ANSWERS = {
+    "bad-header": b"HTTP/1.1 200 OK\r\nno header at all\r\nContent-Length: 1\r\n\r\nx",
+    "long-header": b"HTTP/1.1 200 OK\r\nX-Long: " + b"x" * 20000 + b"\r\nContent-Length: 1\r\n\r\nx",
+}
+
+
+def greet(server: socket.socket, does: str) -> None:
+    """Takes callers until the stage ends."""
     while True:
         try:
             caller, _ = server.accept()
         except OSError:
             return
-        with contextlib.suppress(OSError), caller:
+        threading.Thread(target=_serve_badly, args=(caller, does), daemon=True).start()
+
+
+def _serve_badly(caller: socket.socket, does: str) -> None:
+    with contextlib.suppress(OSError), caller:
+        caller.settimeout(1)
+        if does == "greets":
             caller.sendall(b"220 this is another protocol\r\n")
-            caller.settimeout(1)
-            caller.recv(4096)
+        caller.recv(4096)
+        if does in _ANSWERS:
+            caller.sendall(_ANSWERS[does])
+        elif does == "silent":
+            time.sleep(20)
+        elif does == "resets":
+            caller.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
 
 
 if __name__ == "__main__":

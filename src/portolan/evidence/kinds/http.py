@@ -320,3 +320,240 @@ class NoTarget(HttpDecision, frozen=True):
     stops = True
 
     status: int
+
+
+class HostRefused(HttpDecision, frozen=True):
+    kind = "host-refused"
+    words = "{service} takes no request whose host name is '{host}'"
+    standard = "RFC 9112 section 3.2"
+    stops = True
+
+    service: str
+    host: str
+
+
+class Misdirected(HttpDecision, frozen=True):
+    kind = "misdirected"
+    words = (
+        "the handshake was for {server_name}, the request is for {host}, and {service} has other certificates for them"
+    )
+    standard = "RFC 9110 section 15.5.20"
+    stops = True
+
+    server_name: str
+    host: str
+    service: str
+
+
+class HeaderTooLong(HttpDecision, frozen=True):
+    kind = "header-too-long"
+    words = "a header line has {length} octets; {service} takes {most} at most"
+    standard = "RFC 9110 section 5.4"
+    stops = True
+
+    length: int
+    service: str
+    most: int
+
+
+class BodyTooLarge(HttpDecision, frozen=True):
+    kind = "body-too-large"
+    words = "the request brings {length} octets along; {site} takes {most} at most"
+    standard = "RFC 9110 section 15.5.14"
+    stops = True
+
+    length: int
+    site: str
+    most: int
+
+
+class SectionTakes(HttpDecision, frozen=True):
+    kind = "section-takes"
+    words = "{path} falls to the section {section} of {site}"
+    shown = True
+
+    path: str
+    section: str
+    site: str
+
+
+class AccessDenied(HttpDecision, frozen=True):
+    kind = "access-denied"
+    words = "{site} does not let {address} in"
+    standard = "RFC 9110 section 15.5.4"
+    stops = True
+
+    site: str
+    address: object
+
+
+class PasswordWanted(HttpDecision, frozen=True):
+    kind = "password-wanted"
+    words = "{site} wants a password"
+    standard = "RFC 9110 section 15.5.2"
+    stops = True
+
+    site: str
+
+
+class MethodRefused(HttpDecision, frozen=True):
+    kind = "method-refused"
+    words = "{site} does not take {method} here"
+    standard = "RFC 9110 section 15.5.6"
+    stops = True
+
+    site: str
+    method: str
+
+
+class MethodAnswered(HttpDecision, frozen=True):
+    kind = "method-answered"
+    words = "{site} answers {method} by itself, without a page"
+    standard = "RFC 9110 section 9.3"
+    shown = True
+
+    site: str
+    method: str
+
+
+class FolderMissing(HttpDecision, frozen=True):
+    kind = "folder-missing"
+    words = "the folder of {site}, {folder}, does not exist"
+    standard = "RFC 9110 section 15.5.5"
+    stops = True
+
+    site: str
+    folder: str
+
+
+class NotGranted(HttpDecision, frozen=True):
+    kind = "not-granted"
+    words = "{service} is not granted {folder}, which {site} serves"
+    standard = "RFC 9110 section 15.5.4"
+    stops = True
+
+    service: str
+    folder: str
+    site: str
+
+
+class Unreadable(HttpDecision, frozen=True):
+    kind = "unreadable"
+    words = "{who} may not read {path} of {site}: {why}"
+    standard = "RFC 9110 section 15.5.4"
+    stops = True
+
+    who: str
+    path: str
+    site: str
+    why: str
+
+
+class LinkBroken(HttpDecision, frozen=True):
+    kind = "link-broken"
+    words = "{path} of {site} is a link to {target}, {why}"
+    standard = "RFC 9110 section 15.5"
+    stops = True
+
+    path: str
+    site: str
+    target: str
+    why: str
+
+
+class FallbackGiven(HttpDecision, frozen=True):
+    kind = "fallback-given"
+    words = "{site} has no {path}, and gives {fallback} in its place"
+    shown = True
+
+    site: str
+    path: str
+    fallback: str
+
+
+class RuleFileBroken(HttpDecision, frozen=True):
+    kind = "rule-file-broken"
+    words = "{service} cannot read {file} of {site}: {why}"
+    standard = "RFC 9110 section 15.6.1"
+    stops = True
+
+    service: str
+    file: str
+    site: str
+    why: str
+
+
+class AnswersNothing(HttpDecision, frozen=True):
+    kind = "answers-nothing"
+    words = "{site} answers {status}: {service} closes the connection without a word"
+    stops = True
+
+    site: str
+    status: int
+    service: str
+
+
+class ErrorPage(HttpDecision, frozen=True):
+    kind = "error-page"
+    words = "{site} shows {page} for the status {status}"
+    shown = True
+
+    site: str
+    page: str
+    status: int
+
+
+class ErrorPageFails(HttpDecision, frozen=True):
+    kind = "error-page-fails"
+    words = "the page {page} that {site} shows for the status {status} cannot be had itself"
+    standard = "RFC 9110 section 15"
+    shown = True
+
+    site: str
+    page: str
+    status: int
+
+
+class TargetLost(HttpDecision, frozen=True):
+    kind = "target-lost"
+    words = "{site} passes {path} on to {target}, which is no address: a slash is lost between {prefix} and {upstream}"
+    standard = "RFC 9110 section 15.6.1"
+    stops = True
+
+    site: str
+    path: str
+    target: str
+    prefix: str
+    upstream: str
+
+
+class PassedOver(HttpDecision, frozen=True):
+    kind = "passed-over"
+    words = "{upstream} does not serve, and {site} asks the next of the pool"
+    shown = True
+
+    upstream: str
+    site: str
+
+
+class TakesTooLong(HttpDecision, frozen=True):
+    kind = "takes-too-long"
+    words = "{service} answers after {takes} s; {client} waits {waits} s"
+    standard = "RFC 9110 section 15.6.5"
+    stops = True
+
+    service: str
+    takes: int
+    client: str
+    waits: int
+
+
+class NotAnswered(HttpDecision, frozen=True):
+    kind = "not-answered"
+    words = "{service} on {listener} takes the request and {does}"
+    standard = "RFC 9110 section 15.6"
+    stops = True
+
+    service: str
+    listener: Listener
+    does: str

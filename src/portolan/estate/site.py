@@ -1,0 +1,298 @@
+"""Websites: what a web server gives for a name, and for paths below it."""
+
+from typing import Annotated, Literal
+
+import msgspec
+
+from portolan.estate.base import (
+    FolderPath,
+    HeaderName,
+    IPNetwork,
+    ListenerKey,
+    NamePattern,
+    Pattern,
+    Stated,
+    Status,
+    Template,
+    says,
+)
+from portolan.estate.content import Holding, PagePart
+from portolan.estate.url import Url
+
+Mark = Literal["takes-payments", "private", "closed"]
+Method = Literal["GET", "HEAD", "POST", "PUT", "DELETE", "PATCH", "OPTIONS", "TRACE"]
+
+
+class When(Stated, frozen=True, kw_only=True, eq=False):
+    """The condition of a redirect; all that is written must hold."""
+
+    scheme: Annotated[Literal["http", "https"] | None, says("How the request came to this server.")] = None
+    host: Annotated[
+        tuple[NamePattern, ...], says("The name asked for, without port.", example="www.kestrel-ridge.example")
+    ] = ()
+    not_host: Annotated[tuple[NamePattern, ...], says("Every name asked for but these.")] = ()
+    port: Annotated[
+        int | None,
+        says("The port at which the request came, as its program knows it (Apache httpd: the one asked for)."),
+    ] = None
+    path: Annotated[
+        str | None,
+        says(
+            "The path asked for, without query: exact (`/old`), or with `*` at its end for all that starts so "
+            "(`/old/*`); what stood for `*` is {rest}."
+        ),
+    ] = None
+    pattern: Annotated[
+        Pattern | None,
+        says(
+            "A regular expression that the path fits; what its groups hold is {1} to {9}.",
+            example="^/rooms/([0-9]+)$",
+        ),
+    ] = None
+    header: Annotated[
+        dict[HeaderName, str],
+        says("Header fields of the request and their values; `''`: not sent."),
+    ] = {}
+    not_header: Annotated[
+        dict[HeaderName, str],
+        says("Header fields that do not have these values; a field that is not sent has none."),
+    ] = {}
+
+
+class Redirect(Stated, frozen=True, kw_only=True, eq=False):
+    """A rule that sends the visitor elsewhere; the first whose condition holds is taken, before any content."""
+
+    when: Annotated[When | None, says("When it applies; left out: always.")] = None
+    to: Annotated[
+        Template,
+        says(
+            "The target, absolute or relative. {scheme}, {host} (name asked for, without port), {port}, {path} (with "
+            "its slash), {query} (with its question mark, or nothing), {rest} and {1} to {9} stand for the request's parts.",
+            example="https://{host}{path}{query}",
+        ),
+    ]
+    status: Annotated[Literal[301, 302, 303, 307, 308], says("The status sent (RFC 9110 section 15.4).")] = 301
+    query: Annotated[
+        Literal["as-written", "joined", "unless-own"],
+        says(
+            "What becomes of the query asked: only where {query} stands; `joined` to the target; or added `unless` the target "
+            "has its `own`."
+        ),
+    ] = "as-written"
+    written_as: Annotated[
+        Literal["rewrite", "redirect"],
+        says(
+            "In which kind of directive it is written, where the program runs them at different times: Apache httpd's "
+            "rewrite rules come before anything is passed on, its redirects after."
+        ),
+    ] = "rewrite"
+
+
+class Access(Stated, frozen=True, kw_only=True, eq=False):
+    """Who is let in."""
+
+    sources: Annotated[tuple[IPNetwork, ...], says("Only who comes from these ranges.")] = msgspec.field(
+        default=(), name="from"
+    )
+    not_sources: Annotated[tuple[IPNetwork, ...], says("Nobody from these ranges.")] = msgspec.field(
+        default=(), name="not_from"
+    )
+    nobody: Annotated[bool, says("Nobody at all.")] = False
+    password: Annotated[bool, says("Only who knows a password.")] = False
+    either: Annotated[bool, says("Whether the right range or the password is enough by itself.")] = False
+
+
+class Upstream(Stated, frozen=True, kw_only=True, eq=False):
+    """The program behind, to which requests are passed on. A URL alone is its `to`."""
+
+    to: Annotated[
+        tuple[Url, ...],
+        says(
+            "Scheme, name or address, port unless it is the usual one, and a path where the program replaces the "
+            "request's path by it. Several are a pool, whose members take turns.",
+            example="http://10.20.0.16:8080",
+        ),
+    ]
+    pool: Annotated[str, says("The name of a pool, which some programs send as the host name.")] = "pool"
+    host: Annotated[
+        Literal["own", "kept"] | NamePattern,
+        says("The host name sent: the upstream's `own`, the visitor's `kept`, or this name."),
+    ] = "own"
+    verifies: Annotated[bool, says("Whether an encrypted upstream must have a certificate that is right.")] = False
+    trusts: Annotated[tuple[str, ...], says("Whom it then trusts, as at a vantage.", refers=("authorities",))] = (
+        "public",
+    )
+    server_name: Annotated[
+        bool | None,
+        says("Whether it says in the handshake for which name it asks. Left out: as its program does."),
+    ] = None
+    turns_redirects: Annotated[
+        bool | None,
+        says(
+            "Whether redirects of the upstream to exactly its own address, as written, are turned to the front's. Left out: as "
+            "its program does (nginx does, Apache httpd does not)."
+        ),
+    ] = None
+    headers: Annotated[
+        dict[HeaderName, str],
+        says(
+            "Header fields that it sets, in place of what the visitor sent. {scheme}, {host} and {port} stand for the "
+            "request's parts.",
+        ),
+    ] = {}
+    appends: Annotated[
+        dict[HeaderName, str], says("Header fields to whose value, if any, it adds another behind a comma.")
+    ] = {}
+    replaces_errors: Annotated[
+        bool, says("Whether error pages here stand for errors that the upstream answers itself, too.")
+    ] = False
+    answer_within: Annotated[int, says("How long it waits for an answer, in seconds.")] = 60
+
+
+class Giving(Holding, frozen=True, kw_only=True, eq=False):
+    """What is given for requests: content, an answer, or what a program behind says."""
+
+    folder: Annotated[
+        FolderPath | None,
+        says(
+            "Where the content lies on the machine. What lies there is said here, or by the machine's `folders`.",
+            example="/srv/visit",
+        ),
+    ] = None
+    default_documents: Annotated[
+        tuple[str, ...] | None,
+        says("The names tried, in this order, when a folder is asked for. Left out: as its program does (index.html)."),
+    ] = None
+    listing: Annotated[bool | None, says("Whether a folder without default document is listed. Left out: no.")] = None
+    fallback: Annotated[
+        str | None,
+        says(
+            "The file given where nothing lies at the path asked, counted from the site's folder.", example="app.html"
+        ),
+    ] = None
+    redirects: Annotated[tuple[Redirect, ...], says("Redirect rules, first match first.")] = ()
+    upstream: Annotated[
+        Upstream | Url | None,
+        says("The program behind, to which everything is passed on that no redirect took: a URL, or keys."),
+    ] = None
+    answer: Annotated[
+        int | None,
+        says("A status that is given to everything that no redirect took, 200 to 599.", example=404),
+    ] = None
+    access: Annotated[Access | None, says("Who is let in. Left out: everyone.")] = None
+    methods: Annotated[
+        tuple[Method, ...], says("The only methods taken; HEAD goes with GET. Left out: all that the program knows.")
+    ] = ()
+    error_pages: Annotated[
+        dict[Status, str],
+        says("Pages of its own for errors, by status: a path of this site, or a URL elsewhere."),
+    ] = {}
+    largest_body: Annotated[
+        int | None, says("The most octets that a request may bring along. Left out: as its program does.")
+    ] = None
+
+
+class Section(Giving, frozen=True, kw_only=True, eq=False):
+    """What is otherwise for some paths of a site. What it does not say is as at the site."""
+
+    path: Annotated[
+        FolderPath | None,
+        says(
+            "The beginning of the paths that it is for; with a folder of its own, that lies behind it.", example="/app/"
+        ),
+    ] = None
+    exact: Annotated[FolderPath | None, says("The only path that it is for.", example="/status")] = None
+    pattern: Annotated[Pattern | None, says("A regular expression that its paths fit.", example="[.]php$")] = None
+    first: Annotated[
+        bool, says("For a beginning: whether no pattern is tried where it is the longest that fits (nginx).")
+    ] = False
+
+    @property
+    def shown(self) -> str:
+        """Its paths, for people."""
+        return str(self.exact or self.path or self.pattern or "/")
+
+
+class RuleFile(Stated, frozen=True, kw_only=True, eq=False):
+    """A file of rules inside a site's folder, which Apache httpd reads with every request."""
+
+    within: Annotated[str, says("The folder that it lies in, relative to the site's.")] = msgspec.field(
+        default="", name="in"
+    )
+    file_name: Annotated[str, says("Its name; under any other than the program's it is not looked at.")] = ".htaccess"
+    redirects: Annotated[tuple[Redirect, ...], says("Redirect rules, as at a site.")] = ()
+    access: Annotated[Access | None, says("Who is let in, as at a site.")] = None
+    default_documents: Annotated[tuple[str, ...] | None, says("The names tried in the folder, as at a site.")] = None
+    broken: Annotated[
+        str | None, says("Why it cannot be read, as the program says.", example="Invalid command 'RewriteEngne'")
+    ] = None
+
+
+class Site(Giving, frozen=True, kw_only=True, eq=False):
+    """A website that a service holds, bound to names and listeners. Its pages are known as SITE/PATH."""
+
+    name: str
+    names: Annotated[
+        tuple[NamePattern, ...],
+        says(
+            "The names it answers to: exact, `*.rest` (any depth), `first.*`, `.rest` (the name and all below), or nothing "
+            "(`''`: no name was sent). Left out: only what falls to it as the default site.",
+            example=["visit.kestrel-ridge.example", "*.kestrel-ridge.example"],
+        ),
+    ] = ()
+    name_patterns: Annotated[
+        tuple[Pattern, ...],
+        says(
+            "Regular expressions for names that it answers to; the first of all sites that fits is taken, after the other "
+            "forms.",
+            example="^hut[0-9]+[.]kestrel-ridge[.]example$",
+        ),
+    ] = ()
+    listens: Annotated[
+        tuple[ListenerKey, ...],
+        says(
+            "The listeners it is bound to, written as at the service (the words after the port may be left out); or one "
+            "address of a listener that is for all. Left out: all."
+        ),
+    ] = ()
+    default: Annotated[
+        bool, says("Takes requests whose name no site answers to. Where no site says so: the first one listed.")
+    ] = False
+    default_on: Annotated[
+        tuple[ListenerKey, ...], says("The listeners on which it is the default site, where it is not on all.")
+    ] = ()
+    written_in: Annotated[
+        str | None,
+        says("The configuration file that it is written in.", example="/etc/nginx/sites-available/visit"),
+    ] = None
+    included: Annotated[bool, says("Whether the program's configuration takes that file in.")] = True
+    enabled: Annotated[bool, says("Whether it is switched on.")] = True
+    loaded: Annotated[bool, says("Whether the program was started or reloaded since it was written.")] = True
+    certificate: Annotated[
+        str | None, says("The certificate shown for its names; left out: the service's.", refers=("certificates",))
+    ] = None
+    sections: Annotated[
+        tuple[Section, ...], says("What is otherwise for some paths, matched as its program does.")
+    ] = ()
+    rule_files: Annotated[
+        tuple[RuleFile, ...], says("Files of rules that lie inside its folder, which only Apache httpd reads.")
+    ] = ()
+    reads_rule_files: Annotated[bool, says("Whether the program is told to read them (Apache httpd).")] = False
+    follows_links: Annotated[bool, says("Whether symbolic links are followed.")] = True
+    parts: Annotated[
+        Literal["check"] | None,
+        says("With `copy`: whether `check` looks at what its pages take from elsewhere (images, styles, scripts)."),
+    ] = None
+    page_parts: tuple[PagePart, ...] = ()
+    marks: Annotated[
+        tuple[Mark, ...],
+        says(
+            "What remedies must respect. `takes-payments`, `private`: whatever weakens is withheld; `private`: nobody who is not "
+            "named by an expectation is let in. `closed`: its refusal is meant, and lifting it is never proposed."
+        ),
+    ] = ()
+
+    @property
+    def in_force(self) -> bool:
+        """Whether the program that runs has it."""
+        return self.enabled and self.included and self.loaded

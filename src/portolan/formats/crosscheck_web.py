@@ -1,0 +1,231 @@
+"""What no single value of a web server can know: combinations of keys that make no sense."""
+
+from collections.abc import Callable, Iterable
+
+from portolan.estate.content import Holding
+from portolan.estate.machine import Machine
+from portolan.estate.service import Listener, StatedProgram, WebService, address_in
+from portolan.estate.site import Giving, Redirect, Section, Site, Upstream, When
+from portolan.source.nearest import did_you_mean
+from portolan.source.place import Place
+from portolan.source.plain import one_line
+
+Note = Callable[..., None]
+
+
+def web_service(service: WebService, note: Note) -> None:
+    """A web server's own facts."""
+    program = service.program
+    if isinstance(program, StatedProgram):
+        for key in ("refuses_with", "missing", "no_document"):
+            status = getattr(program, key)
+            if not 400 <= status <= 599:
+                note(program.place.key(key), f"expected a status, 400 to 599, found {status}")
+    for path in service.grants or ():
+        if not path.startswith("/"):
+            note(
+                service.place.key("grants"), f"expected a path from the root such as /var/www, found '{one_line(path)}'"
+            )
+    if service.answers_after < 0:
+        note(service.place.key("answers_after"), f"expected a number of seconds, found {service.answers_after}")
+    if not service.runs_as:
+        note(service.place.key("runs_as"), "expected the name of a user such as www-data")
+
+
+def machine_folders(machine: Machine, note: Note) -> None:
+    """The folders of a machine: each by its whole path, none inside another."""
+    for name, folder in machine.folders.items():
+        if not name.startswith("/") or ".." in name.split("/"):
+            note(folder.place, f"expected a path from the root such as /srv/visit, found '{one_line(name)}'")
+        _holding(folder, note)
+        outer = next(
+            (other for other in machine.folders if other != name and name.startswith(other.rstrip("/") + "/")), None
+        )
+        if outer is not None:
+            note(folder.place, f"it lies inside {one_line(outer)}, which says what it holds", "Say it there.")
+
+
+def site_makes_sense(service: WebService, site: Site, listeners: dict[str, Listener], note: Note) -> None:
+    """A site and all that is in it."""
+    _listeners(site, listeners, note)
+    _giving(service, site, note)
+    for section in site.sections:
+        _section(service, section, note)
+        _giving(service, section, note)
+    for file in site.rule_files:
+        _redirects(file.redirects, note)
+        if ".." in file.within.split("/") or file.within.startswith("/"):
+            note(file.place.key("in"), f"expected a folder inside the site's, found '{one_line(file.within)}'")
+    if site.name_patterns and service.program == "apache":
+        note(
+            site.place.key("name_patterns"),
+            "Apache httpd has no regular expressions for names",
+            "Use a pattern with a star.",
+        )
+    if site.parts is not None and site.copy is None:
+        note(site.place.key("parts"), "'parts' looks at the pages of a 'copy'", "Add 'copy: FOLDER'.")
+    if site.default and site.default_on:
+        note(
+            site.place.key("default_on"),
+            "'default' and 'default_on' both say where it is the default",
+            "Keep one of them.",
+        )
+
+
+def _listeners(site: Site, listeners: dict[str, Listener], note: Note) -> None:
+    for field in ("listens", "default_on"):
+        for index, key in enumerate(getattr(site, field)):
+            if key in listeners or _under_all(key, listeners):
+                continue
+            text = f"the service has no listener '{one_line(key.removeprefix('*:'))}'"
+            note(site.place.item(field, index), text, did_you_mean(key, listeners))
+
+
+def _under_all(key: str, listeners: dict[str, Listener]) -> bool:
+    """Whether a listener that is for every address takes in this one."""
+    named = address_in(key)  # type: ignore[arg-type]
+    if named is None:
+        return False
+    wild = {4: ("*", "0.0.0.0"), 6: ("*", "[::]")}[named[0].version]
+    return any(f"{each}:{named[1]}" in listeners for each in wild)
+
+
+#: Keys that say where an answer comes from: none goes with those behind it.
+_CONTRARY = {
+    "upstream": ("answer", "files", "copy", "inventory", "folder", "listing", "fallback"),
+    "answer": ("files", "copy", "inventory", "folder", "listing", "fallback"),
+}
+
+
+def _giving(service: WebService, giving: Giving, note: Note) -> None:
+    place = giving.place
+    said = place.has("upstream") if isinstance(giving, Section) else giving.upstream is not None
+    for word in _CONTRARY["upstream"] if said else ():
+        if place.has(word):
+            note(place.key(word), f"'{word}' and 'upstream' both say what the site gives", "Keep one of them.")
+    answered = isinstance(giving, Section) and giving.answer is not None
+    for word in _CONTRARY["answer"] if answered else ():
+        if place.has(word):
+            note(place.key(word), f"'{word}' and 'answer' both say what the section gives", "Keep one of them.")
+    if giving.answer is not None and not 200 <= giving.answer <= 599:
+        note(place.key("answer"), f"expected a status, 200 to 599, found {giving.answer}")
+    elif giving.answer is not None and 300 <= giving.answer <= 399:
+        note(place.key("answer"), "a redirect needs its target", "Use 'redirects'.")
+    elif giving.answer is not None and service.program == "apache" and giving.answer not in HTTPD_KNOWS:
+        note(place.key("answer"), f"Apache httpd does not know the status {giving.answer}, and does not start")
+    for name in giving.default_documents or ():
+        if "/" in name or not name:
+            note(place.key("default_documents"), f"'{one_line(name)}' is no plain file name")
+    if giving.fallback is not None and (not giving.fallback.strip("/") or ".." in giving.fallback.split("/")):
+        note(place.key("fallback"), f"expected a file of the site's folder, found '{one_line(giving.fallback)}'")
+    for status, page in giving.error_pages.items():
+        if not page.startswith(("/", "http://", "https://")) or any(char in page for char in " \"'\\"):
+            text = f"expected a path of the site or a URL for {status}, found '{one_line(page)}'"
+            note(place.key("error_pages"), text)
+    if giving.largest_body is not None and giving.largest_body < 0:
+        note(place.key("largest_body"), f"expected a number of octets, found {giving.largest_body}")
+    _holding(giving, note)
+    _redirects(giving.redirects, note)
+    if isinstance(giving.upstream, Upstream):
+        _upstream(service, giving.upstream, note)
+
+
+#: The statuses that Apache httpd's rewrite rules take (measured).
+HTTPD_KNOWS = frozenset(
+    (
+        *range(200, 209),
+        226,
+        *range(400, 419),
+        421,
+        422,
+        423,
+        424,
+        425,
+        426,
+        428,
+        429,
+        431,
+        451,
+        *range(500, 509),
+        510,
+        511,
+    )
+)
+
+
+def _holding(holding: Holding, note: Note) -> None:
+    for name in holding.files or ():
+        if name.startswith("/") or ".." in name.split("/"):
+            note(
+                holding.place.key("files"),
+                f"'{one_line(name)}' is not relative to the site's folder",
+                f"Write '{one_line(name.lstrip('/'))}'.",
+            )
+    for name in (*holding.links, *holding.unreadable):
+        if name.startswith("/"):
+            key = "links" if name in holding.links else "unreadable"
+            note(holding.place.key(key), f"'{one_line(name)}' is not relative to the folder")
+
+
+def _section(service: WebService, section: Section, note: Note) -> None:
+    said = [key for key in ("path", "exact", "pattern") if section.place.has(key)]
+    if len(said) != 1:
+        note(
+            section.place,
+            "a section has exactly one of 'path', 'exact' and 'pattern'",
+            "Write for example {path: /app/}.",
+        )
+        return
+    for key in ("path", "exact"):
+        value = getattr(section, key)
+        if value is not None and (not value.startswith("/") or "?" in value):
+            note(section.place.key(key), f"expected a path such as /app/, found '{one_line(value)}'")
+    if section.first and section.path is None:
+        note(section.place.key("first"), "'first' goes with 'path'")
+    upstream = section.upstream
+    replaced = isinstance(upstream, Upstream) and any(member.path for member in upstream.to)
+    if section.pattern is not None and replaced and service.program != "apache":
+        text = "nginx cannot replace the path of a pattern, and does not start"
+        note(section.place.key("upstream"), text, "Leave the upstream's path out.")
+
+
+def _upstream(service: WebService, upstream: Upstream, note: Note) -> None:
+    place = upstream.place
+    if not upstream.to:
+        note(place, "an upstream needs 'to'", "Write for example 'to: http://10.20.0.16:8080'.")
+        return
+    first = upstream.to[0]
+    if any((each.scheme, each.path) != (first.scheme, first.path) for each in upstream.to):
+        note(place.key("to"), "the members of a pool have one scheme and one path")
+    if upstream.answer_within <= 0:
+        note(place.key("answer_within"), f"expected a number of seconds, found {upstream.answer_within}")
+    if (upstream.verifies or upstream.server_name) and not first.secure:
+        key = "verifies" if upstream.verifies else "server_name"
+        note(place.key(key), f"'{key}' is for encrypted upstreams; this one is plain", "Write https:// in 'to'.")
+    if service.program == "apache" and upstream.server_name is False:
+        note(place.key("server_name"), "Apache httpd always says for which name it asks")
+
+
+def _redirects(rules: Iterable[Redirect], note: Note) -> None:
+    for redirect in rules:
+        when = redirect.when
+        if when is not None and when.path is not None:
+            _path(when, note)
+        star = when is not None and when.path is not None and when.path.endswith("*")
+        if "{rest}" in redirect.to and not star:
+            note(redirect.place.key("to"), "{rest} needs a 'when' whose path ends in *")
+        groups = any(f"{{{number}}}" in redirect.to for number in range(1, 10))
+        if groups and (when is None or when.pattern is None):
+            note(redirect.place.key("to"), "{1} to {9} need a 'when' with a 'pattern'")
+        if when is not None and when.port is not None and not 0 < when.port < 65536:
+            note(when.place.key("port"), f"expected a port, 1 to 65535, found {when.port}")
+
+
+def _path(when: When, note: Note) -> None:
+    path = when.path or ""
+    if not path.startswith("/") or "*" in path[:-1] or "?" in path:
+        note(_place(when), f"expected a path such as /old or /old/*, found '{one_line(path)}'")
+
+
+def _place(when: When) -> Place:
+    return when.place.key("path")

@@ -1,0 +1,79 @@
+"""Who is let in, by address and by password; how much may be brought along; which methods are taken."""
+
+from portolan.estate.service import WebService
+from portolan.estate.site import Site
+from portolan.evidence.decision import Decision
+from portolan.evidence.kinds import http as http_kinds
+from portolan.http.request import Request
+from portolan.http.sections import Effective
+from portolan.programs.protocol import WebProgram
+
+
+class Refusal:
+    """A status and the decision that gives it."""
+
+    __slots__ = ("decision", "status")
+
+    def __init__(self, status: int, decision: Decision) -> None:
+        self.status = status
+        self.decision = decision
+
+
+def refused(here: Effective, request: Request, program: WebProgram) -> Refusal | None:
+    """Why a request is turned away (RFC 9110 sections 15.5.2, 15.5.4, 15.5.6), or None.
+
+    Both programs: 403 for an address that is not let in, 401 without the password; where either is enough, the password alone.
+    """
+    access, site = here.access, here.site
+    if access is not None:
+        source = request.source
+        outside = access.nobody or (
+            source is not None
+            and (
+                (bool(access.sources) and not any(source in each for each in access.sources))
+                or any(source in each for each in access.not_sources)
+            )
+        )
+        unknown = access.password and not request.saying.password
+        ranged = access.nobody or access.sources or access.not_sources
+        if access.either and access.password and ranged:
+            outside, unknown = False, outside and unknown
+        if outside:
+            return Refusal(403, http_kinds.AccessDenied(site.name, source, place=access.place, subject=access))
+        if unknown:
+            return Refusal(
+                401, http_kinds.PasswordWanted(site.name, place=access.place.key("password"), subject=access)
+            )
+    method = request.saying.method
+    if here.methods and method not in here.methods and not (method == "HEAD" and "GET" in here.methods):
+        place = here.methods_from.place.key("methods")
+        status = 403 if not program.sections_merge else 405
+        return Refusal(status, http_kinds.MethodRefused(site.name, method, place=place, subject=here.methods_from))
+    return None
+
+
+def too_large(here: Effective, request: Request, program: WebProgram) -> Refusal | None:
+    """Whether a request brings more along than is taken (RFC 9110 section 15.5.14)."""
+    most = here.largest_body if here.largest_body is not None else program.largest_body
+    if most is None or request.saying.body <= most:
+        return None
+    site: Site = here.site
+    decision = http_kinds.BodyTooLarge(
+        request.saying.body, site.name, most, place=site.place.key("largest_body"), subject=site
+    )
+    return Refusal(413, decision)
+
+
+def unfit(service: WebService, request: Request, program: WebProgram) -> Refusal | None:
+    """What a program turns away before it looks for a site: host names that are none, header lines that are too long."""
+    said = request.said
+    if (said is None and request.saying.version == "1.1") or (said is not None and not program.takes_host(said)):
+        refusal = http_kinds.HostRefused(service.name, said or "", place=service.place, subject=service)
+        return Refusal(400, refusal)
+    for name, value in request.saying.headers:
+        length = len(name) + len(value) + 2
+        if length > program.longest_header:
+            most = program.longest_header
+            long = http_kinds.HeaderTooLong(length, service.name, most, place=service.place, subject=service)
+            return Refusal(400, long)
+    return None

@@ -1,0 +1,105 @@
+"""Redirect rules: whether one applies to a request, and where it leads."""
+
+import re
+from typing import Any
+
+from portolan.estate.site import Redirect, When
+from portolan.estate.url import DEFAULT_PORTS
+from portolan.evidence.legs import Arrival
+from portolan.http.binding import compiled, fits
+from portolan.http.request import Request
+from portolan.programs.protocol import WebProgram
+
+
+def scheme_believed(request: Request, program: WebProgram) -> str:
+    """The scheme that a program takes the request for: a front's word where it believes that, else the connection's."""
+    if program.believes_scheme is not None:
+        said = request.saying.header(program.believes_scheme).partition(",")[0].strip().lower()
+        if said in DEFAULT_PORTS:
+            return said
+    return request.scheme
+
+
+def target_of(
+    redirect: Redirect, request: Request, arrival: Arrival, program: WebProgram, shared: dict[Any, Any]
+) -> str | None:
+    """The target when the rule's condition holds, else None."""
+    held = captures(redirect.when, request, arrival, program, shared)
+    if held is None:
+        return None
+    text = str(redirect.to)
+    url = request.url
+    if "{" in text:
+        values = {
+            "scheme": scheme_believed(request, program),
+            "host": request.shown_host,
+            "port": str(_port(request, arrival, program)),
+            "path": url.path,
+            "query": url.query,
+            **held,
+        }
+        text = re.sub(r"\{([a-z]+|[1-9])\}", lambda match: values.get(match[1], ""), text)
+    if redirect.query != "as-written" and url.query:
+        if "?" not in text:
+            text += url.query
+        elif redirect.query == "joined":
+            text += "&" + url.query[1:]
+    text = program.target(text)
+    return absolute(request, arrival, program, text) if text.startswith("/") and not text.startswith("//") else text
+
+
+def captures(
+    when: When | None, request: Request, arrival: Arrival, program: WebProgram, shared: dict[Any, Any]
+) -> dict[str, str] | None:
+    """What a condition's star and groups hold; None where the condition does not."""
+    if when is None:
+        return {}
+    host = request.host
+    if when.scheme is not None and when.scheme != scheme_believed(request, program):
+        return None
+    if when.host and not any(_host_fits(pattern, host) for pattern in when.host):
+        return None
+    if when.not_host and any(_host_fits(pattern, host) for pattern in when.not_host):
+        return None
+    if when.port is not None and when.port != _port(request, arrival, program):
+        return None
+    if any(request.saying.header(name) != value for name, value in when.header.items()):
+        return None
+    if any(request.saying.header(name) == value for name, value in when.not_header.items()):
+        return None
+    return _path_held(when, request.url.path, shared)
+
+
+def _path_held(when: When, path: str, shared: dict[Any, Any]) -> dict[str, str] | None:
+    held: dict[str, str] = {}
+    if when.path is not None:
+        if when.path.endswith("*"):
+            if not path.startswith(when.path[:-1]):
+                return None
+            held["rest"] = path[len(when.path) - 1 :]
+        elif path != when.path:
+            return None
+    if when.pattern is not None:
+        match = compiled(when.pattern, shared).search(path)
+        if match is None:
+            return None
+        held.update({str(number): group or "" for number, group in enumerate(match.groups()[:9], 1)})
+    return held
+
+
+def _host_fits(pattern: str, host: str) -> bool:
+    if pattern.startswith("."):
+        return host == pattern[1:] or host.endswith(pattern)
+    return fits(pattern, host) if "*" in pattern else host == pattern
+
+
+def _port(request: Request, arrival: Arrival, program: WebProgram) -> int:
+    return request.port if program.tells_asked_port else arrival.port
+
+
+def absolute(request: Request, arrival: Arrival, program: WebProgram, path: str) -> str:
+    """A server's own absolute form of a path, with the name asked for and the port that the program tells."""
+    port = _port(request, arrival, program)
+    scheme = scheme_believed(request, program)
+    suffix = "" if port == DEFAULT_PORTS[scheme] else f":{port}"
+    return f"{scheme}://{request.shown_host}{suffix}{path}"

@@ -1,0 +1,108 @@
+"""What a site gives for a path: its own facts and those of its sections, as the program matches them.
+
+nginx: an exact one; else the longest beginning, which a pattern beats unless it says otherwise; one section counts.
+Apache httpd: all that fit count; the first listed says where content or answers come from, the last listed the rest.
+"""
+
+from typing import Any, NamedTuple
+
+from portolan.estate.site import Access, Giving, Section, Site, Upstream
+from portolan.http.binding import compiled
+from portolan.programs.protocol import WebProgram
+
+
+class Effective(NamedTuple):
+    """What holds for a path. `source` says what content there is, `start` which part of the path leads to it.
+
+    `sections` are those that count, `section` the one that decides where the answer comes from.
+    """
+
+    site: Site
+    section: Section | None
+    sections: tuple[Section, ...]
+    source: Giving
+    start: str
+    upstream: Upstream | None
+    answer: Giving | None
+    access: Access | None
+    methods: tuple[str, ...]
+    methods_from: Giving
+    documents: tuple[str, ...]
+    listing: bool
+    fallback: str | None
+    error_pages: dict[Any, str]
+    largest_body: int | None
+
+
+def fits(section: Section, path: str, program: WebProgram, shared: dict[Any, Any]) -> bool:
+    """Whether a section is for a path."""
+    if section.exact is not None:
+        return path == section.exact
+    if section.pattern is not None:
+        return compiled(section.pattern, shared).search(path) is not None
+    start = str(section.path)
+    if not path.startswith(start):
+        return False
+    return program.sections_split_names or start.endswith("/") or path[len(start) : len(start) + 1] in ("", "/")
+
+
+def chosen(site: Site, path: str, program: WebProgram, shared: dict[Any, Any]) -> tuple[Section, ...]:
+    """The sections that count for a path, in their order."""
+    if not site.sections:
+        return ()
+    fitting = [each for each in site.sections if fits(each, path, program, shared)]
+    if program.sections_merge or not fitting:
+        return tuple(fitting)
+    exact = next((each for each in fitting if each.exact is not None), None)
+    if exact is not None:
+        return (exact,)
+    longest = max(
+        (each for each in fitting if each.path is not None), key=lambda each: len(each.path or ""), default=None
+    )
+    if longest is not None and longest.first:
+        return (longest,)
+    pattern = next((each for each in fitting if each.pattern is not None), None)
+    return tuple(each for each in (pattern or longest,) if each is not None)
+
+
+def _gives(giving: Giving) -> bool:
+    """Whether it says where an answer comes from."""
+    return giving.upstream is not None or giving.answer is not None or giving.folder is not None or giving.told
+
+
+def effective(site: Site, path: str, program: WebProgram, shared: dict[Any, Any]) -> Effective:
+    """What holds for a path of a site."""
+    sections = chosen(site, path, program, shared)
+    answering = next((each for each in sections if each.answer is not None), None)
+    deciding = answering or next((each for each in sections if _gives(each)), None)
+    giving: Giving = deciding or site
+    held = [*reversed(sections), site]
+
+    def last(field: str) -> Any:
+        return next((getattr(each, field) for each in held if getattr(each, field)), None)
+
+    source = giving if giving.folder is not None or giving.told else site
+    start = ""
+    if source is not site and isinstance(source, Section) and source.path is not None:
+        start = str(source.path)
+    methods_from = next((each for each in held if each.methods), site)
+    listing = next((each.listing for each in held if each.listing is not None), False)
+    documents = next((each.default_documents for each in held if each.default_documents is not None), None)
+    upstream = giving.upstream if isinstance(giving.upstream, Upstream) else None
+    return Effective(
+        site,
+        deciding or (sections[-1] if sections else None),
+        sections,
+        source,
+        start,
+        upstream,
+        giving if giving.answer is not None else None,
+        last("access"),
+        methods_from.methods,
+        methods_from,
+        program.default_documents if documents is None else documents,
+        listing,
+        last("fallback"),
+        last("error_pages") or {},
+        last("largest_body"),
+    )

@@ -1,0 +1,238 @@
+"""What lies at a path of a folder, for the identity that looks: files, folders, links, rights."""
+
+from collections.abc import Iterable
+from typing import Any, NamedTuple
+
+from portolan.estate.base import Rights
+from portolan.estate.content import Holding
+from portolan.estate.machine import Machine
+from portolan.estate.service import WebService
+from portolan.estate.site import Giving
+
+#: path_resolution(7): so many links at most.
+_MOST_LINKS = 40
+
+
+class Identity(NamedTuple):
+    """Who looks: a user with groups (credentials(7))."""
+
+    user: str
+    groups: frozenset[str]
+
+    def may(self, rights: Rights, bit: int) -> bool:
+        """Whether one of read (4) and search (1) is granted; the owner's bits count for the owner alone (path_resolution(7))."""
+        if self.user == "root":
+            return True
+        shift = 6 if rights.owner == self.user else 3 if rights.group in self.groups else 0
+        return bool(rights.mode >> shift & bit)
+
+
+def identity_of(service: WebService) -> Identity:
+    """The identity of a web service."""
+    return Identity(service.runs_as, frozenset((service.runs_as, *service.runs_in)))
+
+
+class Look(NamedTuple):
+    """What was found: a `file`, a `folder`, `nothing`, a link that leads to nothing (`broken`), or a way that is `closed`.
+
+    `path` is relative to the folder, absolute for what a link leads to outside of it; `why` says what closes the way or the
+    file, nothing where it can be read.
+    """
+
+    what: str
+    path: str
+    why: str = ""
+
+
+class Tree:
+    """A folder made ready. `base` is its absolute path, or nothing where none is known."""
+
+    def __init__(self, holding: Holding, base: str, below: str = "", others: "tuple[Tree, ...]" = ()) -> None:
+        start = f"{below}/" if below else ""
+        files = [name[len(start) :] for name in holding.files or () if name.startswith(start) and name != start]
+        self.base = base
+        self.told = holding.told
+        self.files = frozenset(name for name in files if name and not name.endswith("/"))
+        self.links = _below(holding.links, start)
+        self.folders = _folders(files, self.links)
+        self.rights = {key.rstrip("/"): value for key, value in _below(holding.rights, start).items()}
+        if start and below in holding.rights:
+            self.rights["."] = holding.rights[below]  # type: ignore[index]
+        self.above = _above(holding, base, below)
+        self.unreadable = frozenset(key.rstrip("/") for key in _below(dict.fromkeys(holding.unreadable, ""), start))
+        self.plain = not (self.links or self.rights or self.above or self.unreadable)
+        self.exists = not holding.absent and (
+            not start or start in (holding.files or ()) or bool(files) or bool(self.links)
+        )
+        #: Whether a file stands where the folder is meant.
+        self.is_file = bool(below) and below in (holding.files or ())
+        self.others = others
+        self._spelled: dict[str, str] | None = None
+
+    def spelled(self, name: str) -> str:
+        """A name as the folder spells it, where letters do not count; itself where nothing has that name."""
+        if self._spelled is None:
+            self._spelled = {each.lower(): each for each in (*self.folders, *self.files)}
+        return self._spelled.get(name.lower(), name)
+
+    def look(self, name: str, who: Identity) -> Look:
+        """What lies at a relative path without slashes at its ends."""
+        if self.plain:
+            return Look(self._kind(name), name)
+        for path, rights in self.above:
+            if not who.may(rights, 1):
+                return Look("closed", name, f"{path} is {rights}")
+        return self._walk(name.split("/") if name else [], who)
+
+    def _kind(self, name: str) -> str:
+        if name in self.files:
+            return "file"
+        if name in self.folders or not name:
+            return "folder"
+        return "file" if not self.told else "nothing"
+
+    def _walk(self, parts: list[str], who: Identity) -> Look:
+        at: list[str] = []
+        links = 0
+        why = self._shut("", who)
+        while parts:
+            if why:
+                return Look("closed", "/".join(at), why)
+            part = parts.pop(0)
+            here = "/".join((*at, part))
+            if here in self.links:
+                links += 1
+                target = self.links[here]
+                found = self._followed(target, at)
+                if links > _MOST_LINKS or found is None:
+                    return self._outside(target, at, parts, who) if links <= _MOST_LINKS else Look("broken", here)
+                if not found and not parts:
+                    return Look("folder", "")
+                at, parts = [], [*found, *parts]
+                continue
+            at.append(part)
+            if parts:
+                if self._kind(here) == "file" and self.told:
+                    return Look("nothing", here)
+                why = self._shut(here, who)
+        name = "/".join(at)
+        kind = self._kind(name)
+        if kind == "nothing":
+            return Look("broken" if links else "nothing", name)
+        return Look(kind, name, self._unreadable(name, who))
+
+    def _followed(self, target: str, at: list[str]) -> list[str] | None:
+        """A link's target as a path of this folder; None for one outside."""
+        if target.startswith("/"):
+            if not self.base or not (target.rstrip("/") + "/").startswith(self.base.rstrip("/") + "/"):
+                return None
+            return [part for part in target[len(self.base.rstrip("/")) :].split("/") if part]
+        found = list(at)
+        for part in target.split("/"):
+            if part == "..":
+                if not found:
+                    return None
+                found.pop()
+            elif part not in ("", "."):
+                found.append(part)
+        return found
+
+    def _outside(self, target: str, at: list[str], parts: list[str], who: Identity) -> Look:
+        """What a link out of this folder leads to: in another folder of the machine, where one is stated there."""
+        whole = target if target.startswith("/") else f"{self.base}/{'/'.join((*at, target))}"
+        path = "/" + "/".join(_plain([*whole.split("/"), *parts]))
+        for tree in self.others:
+            if (path + "/").startswith(tree.base.rstrip("/") + "/"):
+                found = tree.look(path[len(tree.base) :].strip("/"), who)
+                return found._replace(path=f"{tree.base.rstrip('/')}/{found.path}".rstrip("/"))
+        return Look("broken", path)
+
+    def _shut(self, name: str, who: Identity) -> str:
+        """Why a folder may not be passed; nothing where it may."""
+        if (name or ".") in self.unreadable:
+            return f"{name or 'the folder'} is closed to it"
+        rights = self.rights.get(name or ".")
+        return "" if rights is None or who.may(rights, 1) else f"{name or 'the folder'} is {rights}"
+
+    def _unreadable(self, name: str, who: Identity) -> str:
+        """Why something may not be read; nothing where it may."""
+        shown = name or "the folder"
+        if (name or ".") in self.unreadable:
+            return f"{shown} is closed to it"
+        rights = self.rights.get(name or ".")
+        return "" if rights is None or who.may(rights, 4) else f"{shown} is {rights}"
+
+    def searchable(self, name: str, who: Identity) -> str:
+        """Why what lies in a folder may not be looked up; nothing where it may."""
+        return self._shut(name, who)
+
+
+def _plain(parts: Iterable[str]) -> list[str]:
+    kept: list[str] = []
+    for part in parts:
+        if part == "..":
+            kept = kept[:-1]
+        elif part not in ("", "."):
+            kept.append(part)
+    return kept
+
+
+def _below(held: dict[Any, Any], start: str) -> dict[str, Any]:
+    """The entries below a start, relative to it; absolute ones are not among them."""
+    return {
+        str(key)[len(start) :].removeprefix("./") or ".": value
+        for key, value in held.items()
+        if str(key).startswith(start) and not str(key).startswith("/")
+    }
+
+
+def _folders(files: list[str], links: dict[str, str]) -> frozenset[str]:
+    found = {""}
+    for name in (*files, *links):
+        above = name.rstrip("/") if name.endswith("/") else name.rpartition("/")[0]
+        while above and above not in found:
+            found.add(above)
+            above = above.rpartition("/")[0]
+    return frozenset(found)
+
+
+def _above(holding: Holding, base: str, below: str) -> list[tuple[str, Rights]]:
+    """The folders above that have stated rights, outermost first."""
+    found = [
+        (str(path), rights)
+        for path, rights in holding.rights.items()
+        if path.startswith("/")
+        and (base.rstrip("/") + "/").startswith(path.rstrip("/") + "/")
+        and path.rstrip("/") != base
+    ]
+    if below:
+        outer = base[: -len(below) - 1]
+        parts = below.split("/")
+        inner = ["."] + ["/".join(parts[:at]) for at in range(1, len(parts))]
+        found += [(f"{outer}/{each}", holding.rights[each]) for each in inner if each in holding.rights]  # type: ignore[index]
+    return sorted(found, key=lambda pair: len(pair[0]))
+
+
+def tree_of(giving: Giving, machine: Machine | None, shared: dict[Any, Any]) -> Tree | None:
+    """The folder of a site or section, or None where nothing says what it holds."""
+    folders = machine.folders if machine is not None else {}
+    if not giving.told and not (giving.rights or giving.unreadable) and not (folders and giving.folder):
+        return None
+    key = ("tree", id(giving), id(machine))
+    found = shared.get(key)
+    if found is None:
+        found = shared[key] = (_made(giving, machine), giving, machine)
+    tree: Tree = found[0]
+    return tree
+
+
+def _made(giving: Giving, machine: Machine | None) -> Tree:
+    base = str(giving.folder or "").rstrip("/")
+    stated = {name.rstrip("/"): each for name, each in (machine.folders.items() if machine is not None else ())}
+    others = tuple(Tree(each, name) for name, each in stated.items())
+    if giving.told or not stated or not base:
+        return Tree(giving, base, "", others)
+    home = max((name for name in stated if (base + "/").startswith(name + "/")), key=len, default=None)
+    if home is None:
+        return Tree(Holding(absent=True, files=()), base)
+    return Tree(stated[home], base, base[len(home) + 1 :], others)

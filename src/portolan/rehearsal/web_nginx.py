@@ -1,0 +1,290 @@
+"""nginx's configuration for a web server of the estate."""
+
+import re
+from collections.abc import Iterable, Iterator
+
+from portolan.estate.service import Listener, Service
+from portolan.estate.site import Access, Giving, Redirect, Section, Site, Upstream, When
+from portolan.estate.url import Url
+from portolan.rehearsal import quoting
+from portolan.rehearsal.web_common import (
+    UPSTREAM_LIMIT,
+    Room,
+    Staged,
+    bound,
+    bound_under,
+    certificate_of,
+    documents_of,
+    header_word,
+    host_pattern,
+    key_of,
+    member_url,
+    page_word,
+    path_pattern,
+    server_names,
+)
+from portolan.rehearsal.web_files import Room as WebRoom
+
+
+def nginx(staged: Staged) -> str:
+    """The whole configuration."""
+    folder = staged.folder
+    servers = []
+    opened: set[str] = set()
+    pools: list[str] = []
+    for room in staged.rooms:
+        lines = list(_listens(staged, room.site, opened))
+        if not lines:
+            continue
+        lines += _server(staged, room, pools)
+        servers.append("  server {\n    " + "\n    ".join(lines) + "\n  }")
+    temporary = "".join(
+        f"  {kind}_temp_path {folder}/tmp;\n" for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
+    )
+    waits = "".join(f"proxy_{each}_timeout {UPSTREAM_LIMIT}s; " for each in ("connect", "read", "send"))
+    return (
+        f"daemon off; master_process off; worker_processes 1; pid {folder}/pid; error_log {folder}/log/error.log;\n"
+        f"events {{ worker_connections 256; }}\nhttp {{\n  access_log off; server_names_hash_bucket_size 512; {waits}\n"
+        f"  {quoting.NGINX_DOLLAR}\n{temporary}" + "\n".join((*pools, *servers)) + "\n}\n"
+    )
+
+
+def _listens(staged: Staged, site: Site | Service, opened: set[str]) -> Iterator[str]:
+    for listener in staged.service.listens:
+        texts = []
+        if isinstance(site, Service) or bound(site, listener):
+            # Socket options may be written once only.
+            texts = _listen(listener, first=str(listener.key) not in opened)
+            opened.add(str(listener.key))
+        keys = bound_under(site, listener) if isinstance(site, Site) else []
+        for text, key in (
+            *((text, key_of(listener.address, listener.port)) for text in texts),
+            *((key, key) for key in keys),
+        ):
+            default = isinstance(site, Site) and (site.default or key in site.default_on)
+            yield f"listen {text}{' ssl' if listener.tls else ''}{' default_server' if default else ''};"
+
+
+def _listen(listener: Listener, first: bool) -> list[str]:
+    if listener.address is None:
+        return [f"{listener.port}", f"[::]:{listener.port}"]
+    if listener.address.version == 4:
+        return [f"{listener.address}:{listener.port}"]
+    only = (
+        ""
+        if not first or listener.only_v6 is None or int(listener.address)
+        else f" ipv6only={'on' if listener.only_v6 else 'off'}"
+    )
+    return [f"[{listener.address}]:{listener.port}{only}"]
+
+
+def _server(staged: Staged, room: Room, pools: list[str]) -> Iterator[str]:
+    site, folder = room.site, staged.folder
+    names = [name or quoting.nginx("") for name in server_names(site)]
+    if isinstance(site, Site):
+        place = site.place.key("name_patterns")
+        names += [quoting.nginx_pattern(f"~{each}", place) for each in site.name_patterns]
+    yield f"server_name {' '.join(names) or quoting.nginx('')};"
+    certificate = certificate_of(staged, site)
+    if certificate is not None:
+        yield f"ssl_certificate {folder}/{certificate}.pem; ssl_certificate_key {folder}/{certificate}.key;"
+    yield f"root {quoting.nginx(room.base.root)};"
+    if not isinstance(site, Site):
+        return
+    if not site.follows_links:
+        yield "disable_symlinks on;"
+    every = [*site.redirects, *(rule for section in site.sections for rule in section.redirects)]
+    if every:
+        yield 'set $p "/"; set $q ""; set $qa ""; set $rest "";' + "".join(f' set $m{n} "";' for n in range(1, 10))
+        yield 'if ($request_uri ~ "^([^?]*)([?](.*))?$") { set $p $1; set $q $2; set $qa "&$3"; }'
+        yield 'if ($q = "") { set $qa ""; }'
+    yield from _redirects(site.redirects, "s")
+    yield from _facts(site, staged)
+    if site.answer is not None and not site.sections:
+        yield _answer(site)
+    elif not any(section.path == "/" for section in site.sections):
+        yield "location / {"
+        yield from (f"  {line}" for line in _body(staged, site, site, pools, "0"))
+        yield "}"
+    for at, section in enumerate(site.sections):
+        yield _location(section)
+        yield from (f"  {line}" for line in _section(staged, site, section, room.parts[at], pools, f"s{at}"))
+        yield "}"
+
+
+def _location(section: Section) -> str:
+    if section.exact is not None:
+        return f"location = {quoting.nginx(str(section.exact), section.place)} {{"
+    if section.pattern is not None:
+        return f"location ~ {quoting.nginx_pattern(str(section.pattern), section.place)} {{"
+    return f"location {'^~ ' if section.first else ''}{quoting.nginx(str(section.path), section.place)} {{"
+
+
+def _section(
+    staged: Staged, site: Site, section: Section, room: WebRoom, pools: list[str], number: str
+) -> Iterator[str]:
+    own = section.folder is not None or section.files is not None or section.absent
+    if own:
+        root = quoting.nginx(room.root)
+        slash = "/" if section.path is not None and section.path.endswith("/") else ""
+        yield f"alias {root[:-1]}{slash}{root[-1]};" if section.path is not None else f"root {root};"
+    yield from _redirects(section.redirects, number)
+    yield from _facts(section, staged)
+    yield from _body(staged, site, section, pools, number)
+
+
+def _facts(giving: Giving, staged: Staged) -> Iterator[str]:
+    """What may stand at a server as at a location."""
+    documents = documents_of(giving)
+    if documents is not None:
+        place = giving.place.key("default_documents")
+        yield f"index {' '.join(quoting.nginx(each, place) for each in documents) or 'no-document-at-all'};"
+    if giving.listing is not None:
+        yield f"autoindex {'on' if giving.listing else 'off'};"
+    if giving.largest_body is not None:
+        yield f"client_max_body_size {giving.largest_body or 1};"
+    for status, page in giving.error_pages.items():
+        yield f"error_page {int(status)} {page_word(page, giving.place.key('error_pages'))};"
+    if giving.access is not None:
+        yield from _access(giving.access, staged)
+
+
+def _access(access: Access, staged: Staged) -> Iterator[str]:
+    ranged = access.nobody or access.sources or access.not_sources
+    if access.either and access.password and ranged:
+        yield "satisfy any;"
+    for each in access.not_sources:
+        yield f"deny {each};"
+    if not access.nobody:
+        for each in access.sources:
+            yield f"allow {each};"
+    if access.nobody or access.sources:
+        yield "deny all;"
+    elif access.not_sources:
+        yield "allow all;"
+    if access.password:
+        yield f"auth_basic staged; auth_basic_user_file {staged.folder}/passwords;"
+
+
+def _body(staged: Staged, site: Site, giving: Giving, pools: list[str], number: str) -> Iterator[str]:
+    """What only a location can have: methods, the fallback, the upstream, a fixed answer."""
+    methods = giving.methods or site.methods
+    if methods:
+        yield f"limit_except {' '.join(methods)} {{ deny all; }}"
+    gives = (
+        giving.upstream is not None
+        or giving.answer is not None
+        or giving.folder is not None
+        or giving.files is not None
+        or giving.absent
+    )
+    source = giving if gives else site
+    if source.answer is not None:
+        yield _answer(source, site.name)
+        return
+    if isinstance(source.upstream, Upstream):
+        yield from _passing(staged, source.upstream, pools, number)
+        return
+    fallback = giving.fallback or site.fallback
+    if fallback is not None:
+        yield f"try_files $uri $uri/ {quoting.nginx('/' + fallback.lstrip('/'), giving.place)};"
+
+
+def _answer(giving: Giving, name: str = "") -> str:
+    status = giving.answer or 0
+    site = name or str(getattr(giving, "name", ""))
+    body = f" {quoting.nginx(f'{site}/', giving.place)}" if 200 <= status < 300 and status != 204 else ""
+    return f"return {status}{body};"
+
+
+def _passing(staged: Staged, upstream: Upstream, pools: list[str], number: str) -> Iterator[str]:
+    place = upstream.place
+    first: Url = upstream.to[0]
+    where = member_url(first, place)
+    if len(upstream.to) > 1:
+        if not re.fullmatch(r"[a-z0-9.-]+", upstream.pool):
+            raise quoting.UnstageableError("a pool's name", upstream.pool, place)
+        members = "".join(f"server {member_url(each, place).partition('://')[2]}; " for each in upstream.to)
+        if not any(each.startswith(f"  upstream {upstream.pool} ") for each in pools):
+            pools.append(f"  upstream {upstream.pool} {{ {members}}}")
+        where = f"{first.scheme}://{upstream.pool}"
+    yield f"proxy_pass {where}{first.path};"
+    if upstream.host != "own":
+        host = "$host" if upstream.host == "kept" else quoting.nginx(str(upstream.host), place)
+        yield f"proxy_set_header Host {host};"
+    for name, text in upstream.headers.items():
+        yield f"proxy_set_header {header_word(name, place)} {_filled(text, place)};"
+    for name, text in upstream.appends.items():
+        word = header_word(name, place).replace("-", "_")
+        yield f'set $a{word}{number} "${{http_{word}}}, "; if ($http_{word} = "") {{ set $a{word}{number} ""; }}'
+        yield f'proxy_set_header {name} "${{a{word}{number}}}{_filled(text, place)[1:-1]}";'
+    if upstream.turns_redirects is False:
+        yield "proxy_redirect off;"
+    if upstream.verifies:
+        yield f"proxy_ssl_verify on; proxy_ssl_verify_depth 5; proxy_ssl_trusted_certificate {staged.trusts[id(upstream)]};"
+    if upstream.server_name:
+        yield "proxy_ssl_server_name on;"
+    if upstream.replaces_errors:
+        yield "proxy_intercept_errors on;"
+
+
+_VALUES = {"scheme": "${scheme}", "host": "${host}", "port": "${server_port}"}
+
+
+def _filled(text: str, place: object) -> str:
+    return quoting.nginx_filled(text, _VALUES, place)  # type: ignore[arg-type]
+
+
+def _redirects(rules: Iterable[Redirect], mark: str) -> Iterator[str]:
+    values = {
+        **_VALUES,
+        "path": "${p}",
+        "query": "${q}",
+        "rest": "${rest}",
+        **{str(n): f"${{m{n}}}" for n in range(1, 10)},
+    }
+    for number, rule in enumerate(rules):
+        name = f"c{mark}{number}"
+        needed = ""
+        yield f'set ${name} "";'
+        for letter, condition, extra in _conditions(rule.when) if rule.when is not None else ():
+            needed += letter
+            yield f'if ({condition}) {{ {extra}set ${name} "${{{name}}}{letter}"; }}'
+        unwanted = list(_unwanted(rule.when)) if rule.when is not None else []
+        for condition in unwanted:
+            yield f'if ({condition}) {{ set ${name} "${{{name}}}x"; }}'
+        target = quoting.nginx_filled(rule.to, values, rule.place.key("to"))
+        if rule.query == "joined":
+            target = f'{target[:-1]}${{{"qa" if "?" in rule.to else "q"}}}"'
+        elif rule.query == "unless-own" and "?" not in rule.to:
+            target = f'{target[:-1]}${{q}}"'
+        yield f'if (${name} = "{needed}") {{ return {rule.status} {target}; }}'
+
+
+def _conditions(when: When) -> Iterator[tuple[str, str, str]]:
+    """What must hold: a letter, nginx's condition, and what is kept of the match."""
+    if when.scheme is not None:
+        yield "s", f"$scheme = {when.scheme}", ""
+    if when.host:
+        yield "h", f"$host ~* {quoting.nginx_pattern(host_pattern(when.host), when.place)}", ""
+    if when.port is not None:
+        yield "o", f"$server_port = {when.port}", ""
+    for name, value in when.header.items():
+        word = header_word(name, when.place).replace("-", "_")
+        yield "v", f"$http_{word} = {quoting.nginx(value, when.place)}", ""
+    if when.path is not None:
+        pattern = quoting.nginx_pattern(path_pattern(when.path), when.place.key("path"))
+        yield "p", f"$p ~ {pattern}", "set $rest $1; "
+    if when.pattern is not None:
+        groups = re.compile(when.pattern).groups
+        kept = "".join(f"set $m{number} ${number}; " for number in range(1, min(groups, 9) + 1))
+        yield "e", f"$p ~ {quoting.nginx_pattern(str(when.pattern), when.place.key('pattern'))}", kept
+
+
+def _unwanted(when: When) -> Iterator[str]:
+    """What must not hold."""
+    if when.not_host:
+        yield f"$host ~* {quoting.nginx_pattern(host_pattern(when.not_host), when.place)}"
+    for name, value in when.not_header.items():
+        word = header_word(name, when.place).replace("-", "_")
+        yield f"$http_{word} = {quoting.nginx(value, when.place)}"
