@@ -16,6 +16,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from conformance.estates import estates, questions_of
+from conformance.site_worlds import SITE_WORLDS
 from conformance.way_worlds import BOOTED
 from conformance.worlds import WORLDS, text_of
 from portolan.formats.estate_file import load
@@ -27,6 +28,7 @@ from portolan.rehearsal.run import RehearsalError, Rehearsed, Staging, confineme
 from portolan.source.problem import EstateError
 from portolan.views.words import in_words
 
+WEB_WORLDS = {**SITE_WORLDS}
 KEPT = Path(__file__).with_name("kept")
 
 
@@ -47,6 +49,9 @@ def table(names: list[str]) -> Iterator[tuple[str, str, list[tuple[str, str]]]]:
     for name, (_, urls, vantages) in WORLDS.items():
         if not names or name in names:
             yield name, text_of(name), [(url, vantage) for url in urls for vantage in vantages]
+    for name, each in WEB_WORLDS.items():
+        if not names or name in names or any(part.endswith("*") and name.startswith(part[:-1]) for part in names):
+            yield name, each.text, each.asked
     for path in sorted(KEPT.glob("*.yaml")):
         if not names or path.stem in names:
             text = path.read_text("utf-8")

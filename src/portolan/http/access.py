@@ -67,7 +67,11 @@ def too_large(here: Effective, request: Request, program: WebProgram) -> Refusal
 def unfit(service: WebService, request: Request, program: WebProgram) -> Refusal | None:
     """What a program turns away before it looks for a site: host names that are none, header lines that are too long."""
     said = request.said
-    if (said is None and request.saying.version == "1.1") or (said is not None and not program.takes_host(said)):
+    # RFC 9112 section 3.2: HTTP/1.1 needs one; earlier versions do not.
+    old = request.saying.version == "1.0"
+    if (said is None and not old) or (
+        said is not None and not program.takes_host(said) and not (old and not said and program.takes_old_empty)
+    ):
         refusal = http_kinds.HostRefused(service.name, said or "", place=service.place, subject=service)
         return Refusal(400, refusal)
     for name, value in request.saying.headers:

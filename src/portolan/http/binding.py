@@ -49,6 +49,9 @@ class Table:
             for site in service.sites.values()
             if site.in_force and (bound(site, listener) if own else key in site.listens)
         ]
+        if program.first_listed_wins:
+            # Such a program's default site is the one that is listed first.
+            self.sites.sort(key=lambda site: not (site.default or key in site.default_on))
         marked = (site for site in self.sites if site.default or key in site.default_on)
         self.default = next(marked, self.sites[0] if self.sites else None)
         self.exact: dict[str, Site] = {}

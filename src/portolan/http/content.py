@@ -14,12 +14,16 @@ from portolan.source.place import Place
 
 
 class Content(NamedTuple):
-    """The status, the page's path in the site, and for 301 that a slash is missing behind `slash_behind`."""
+    """The status, the page's path in the site, and for 301 that a slash is missing behind `slash_behind`.
+
+    `inside` is the path of a document that the program finds and then asks for as if the visitor had.
+    """
 
     status: int
     page: str | None
     decisions: tuple[Decision, ...]
     slash_behind: str | None = None
+    inside: str | None = None
 
 
 class Folder:
@@ -91,7 +95,9 @@ class Folder:
         decision = http_kinds.LinkBroken(
             self.prefix + path, self.site.name, target, why, place=self.place("links"), subject=self.site
         )
-        return self.stop(self.program.broken_link if self.follows else 403, decision)
+        exactly = self.tree is not None and path in self.tree.links
+        status = self.program.broken_link if look.what != "circle" else 403
+        return self.stop(status if self.follows else 403 if exactly else self.program.behind_unfollowed, decision)
 
     @property
     def follows(self) -> bool:
@@ -143,7 +149,7 @@ def content(here: Effective, folder: Folder, path: str, method: str) -> Content:
         asked = tree.spelled(asked)
     look = tree.look(asked, folder.who)
     if not folder.follows and any(asked == each or asked.startswith(each + "/") for each in tree.links):
-        return folder.broken(look._replace(path=asked), asked)
+        return folder.broken(look._replace(path=asked), asked + ("/" if is_folder else ""))
     if look.what == "closed":
         return folder.unreadable(look.path, look.why)
     if look.what == "folder" and not is_folder:
@@ -152,11 +158,13 @@ def content(here: Effective, folder: Folder, path: str, method: str) -> Content:
     if early is not None:
         return early
     if look.what == "folder":
-        return _of_folder(here, folder, tree, look, method)
+        return _of_folder(here, folder, tree, look, asked, method)
     if look.what == "file" and not is_folder:
         return _file(folder, look, asked, method)
-    if look.what == "broken":
+    if look.what in ("broken", "circle"):
         return folder.broken(look, asked)
+    if look.what in ("file", "inside") and not program.falls_back_in_files:
+        return folder.missing(asked + ("/" if is_folder else ""))
     return _fallen_back(here, folder, tree, method, asked + ("/" if is_folder and asked else ""))
 
 
@@ -218,10 +226,10 @@ def _bare(folder: Folder, look: Look, path: str) -> Content:
     return Content(301, None, (), slash_behind=path)
 
 
-def _of_folder(here: Effective, folder: Folder, tree: Tree, look: Look, method: str) -> Content:
+def _of_folder(here: Effective, folder: Folder, tree: Tree, look: Look, asked: str, method: str) -> Content:
     """A folder: the first default document that is there, a listing, the fallback, or nothing."""
     program = folder.program
-    base = f"{look.path}/" if look.path else ""
+    base = f"{asked}/" if asked else ""
     closed = tree.searchable(look.path, folder.who)
     if closed and not look.path.startswith("/"):
         return folder.unreadable(base, closed)
@@ -229,7 +237,7 @@ def _of_folder(here: Effective, folder: Folder, tree: Tree, look: Look, method: 
         held = base + document if program.letters_count else tree.spelled(base + document)
         found = tree.look(held, folder.who)
         if found.what == "file" and tree.told:
-            return _file(folder, found, held, method)
+            return _file(folder, found, held, method)._replace(inside=f"/{folder.prefix}{held}")
         if found.what == "folder":
             return Content(301, None, (), slash_behind=f"/{folder.prefix}{held}")
         if found.what == "closed":
@@ -260,11 +268,14 @@ def _fallen_back(here: Effective, folder: Folder, tree: Tree, method: str, asked
         return folder.missing(asked)
     name = here.fallback.lstrip("/")
     look = tree.look(name, folder.who)
-    if look.what != "file":
-        return folder.missing(asked)
     place = folder.place("fallback")
+    if look.what != "file":
+        path = "/" + folder.prefix + asked
+        return folder.stop(
+            500, http_kinds.FallbackMissing(folder.site.name, path, name, place=place, subject=folder.site)
+        )
     step = http_kinds.FallbackGiven(
         folder.site.name, "/" + folder.prefix + asked, name, place=place, subject=folder.site
     )
     given = _file(folder, look, name, method)
-    return given._replace(decisions=(step, *given.decisions))
+    return given._replace(decisions=(step, *given.decisions), inside=f"/{folder.prefix}{name}")

@@ -7,7 +7,7 @@ from portolan.estate.base import IPAddress
 from portolan.estate.client import Saying
 from portolan.estate.url import DEFAULT_PORTS, Url
 
-_PORT = re.compile(r"^(?P<name>\[[^\]]*\]|[^:]*)(?::(?P<port>[0-9]*))?$")
+_PORT = re.compile(r"^(?P<name>\[[^\]]*\]|[^:]*)(?::(?P<port>[0-9]*)|$)")
 
 
 class Request(NamedTuple):

@@ -328,7 +328,27 @@ class _Serving:
         sent = self._redirected(deepest.redirects, late=False) if deepest is not None else None
         if sent is None and deepest is not None:
             sent = self._redirected(deepest.redirects, late=True)
-        return sent if sent is not None else self._of(content(here, folder, path, method))
+        if sent is not None:
+            return sent
+        found = content(here, folder, path, method)
+        return self._inside(found.inside, here, found) if found.inside is not None else self._of(found)
+
+    def _inside(self, document: str, here: Effective, found: Content) -> Response:
+        """A document that was found: its own sections hold for it, for all that they say or only for who is let in."""
+        there = effective(self.site, document, self.program, self.shared)
+        if there.sections == here.sections:
+            return self._of(found)
+        if not self.program.asks_inside:
+            barred = refused(there, self.request, self.program)
+            return self._turned_away(barred) if barred is not None else self._of(found)
+        if there.section is not None:
+            self.decisions.append(
+                http_kinds.SectionTakes(
+                    document, there.section.shown, self.site.name, place=there.section.place, subject=there.section
+                )
+            )
+        response, _ = self._phases(there, document, document)
+        return response
 
     def _of(self, found: Content) -> Response:
         if found.slash_behind is not None:

@@ -33,7 +33,8 @@ def identity_of(service: WebService) -> Identity:
 
 
 class Look(NamedTuple):
-    """What was found: a `file`, a `folder`, `nothing`, a link that leads to nothing (`broken`), or a way that is `closed`.
+    """What was found: a `file`, a `folder`, `nothing`, nothing since a file stands in the way (`inside`), a link that leads to
+    nothing (`broken`) or round (`circle`), or a way that is `closed`.
 
     `path` is relative to the folder, absolute for what a link leads to outside of it; `why` says what closes the way or the
     file, nothing where it can be read.
@@ -78,11 +79,19 @@ class Tree:
     def look(self, name: str, who: Identity) -> Look:
         """What lies at a relative path without slashes at its ends."""
         if self.plain:
-            return Look(self._kind(name), name)
+            kind = self._kind(name)
+            if kind == "nothing" and any(name.startswith(each + "/") for each in self._ancestors(name)):
+                kind = "inside"
+            return Look(kind, name)
         for path, rights in self.above:
             if not who.may(rights, 1):
                 return Look("closed", name, f"{path} is {rights}")
         return self._walk(name.split("/") if name else [], who)
+
+    def _ancestors(self, name: str) -> list[str]:
+        """The files among the folders that a path leads through."""
+        parts = name.split("/")
+        return [each for each in ("/".join(parts[:at]) for at in range(1, len(parts))) if each in self.files]
 
     def _kind(self, name: str) -> str:
         if name in self.files:
@@ -104,8 +113,12 @@ class Tree:
                 links += 1
                 target = self.links[here]
                 found = self._followed(target, at)
-                if links > _MOST_LINKS or found is None:
-                    return self._outside(target, at, parts, who) if links <= _MOST_LINKS else Look("broken", here)
+                if links > _MOST_LINKS:
+                    return Look("circle", here)
+                if found is None:
+                    return self._outside(target, at, parts, who)
+                if self._kind("/".join(found)) == "nothing" and "/".join(found) not in self.links:
+                    return Look("broken", here)
                 if not found and not parts:
                     return Look("folder", "")
                 at, parts = [], [*found, *parts]
@@ -113,12 +126,12 @@ class Tree:
             at.append(part)
             if parts:
                 if self._kind(here) == "file" and self.told:
-                    return Look("nothing", here)
+                    return Look("inside", here)
                 why = self._shut(here, who)
         name = "/".join(at)
         kind = self._kind(name)
         if kind == "nothing":
-            return Look("broken" if links else "nothing", name)
+            return Look("nothing", name)
         return Look(kind, name, self._unreadable(name, who))
 
     def _followed(self, target: str, at: list[str]) -> list[str] | None:

@@ -60,6 +60,10 @@ class Apache:
     judges_grants = True
     slash_needs_read = False
     broken_link = 403
+    takes_old_empty = True
+    behind_unfollowed = 403
+    asks_inside = False
+    falls_back_in_files = False
     late_redirects = True
     reads_rule_files = True
     judges_server_name = True

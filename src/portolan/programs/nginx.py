@@ -62,6 +62,10 @@ class Nginx:
     judges_grants = False
     slash_needs_read = True
     broken_link = 404
+    takes_old_empty = False
+    behind_unfollowed = 404
+    asks_inside = True
+    falls_back_in_files = True
     late_redirects = False
     reads_rule_files = False
     judges_server_name = False

@@ -119,6 +119,14 @@ class WebProgram(Protocol):
     slash_needs_read: bool
     #: The status for a link that leads nowhere.
     broken_link: int
+    #: Whether an empty host name is taken of clients that speak HTTP/1.0.
+    takes_old_empty: bool
+    #: The status for what lies behind a link that is not followed.
+    behind_unfollowed: int
+    #: Whether a default document, or a fallback, is asked for as if the visitor had: its own sections hold for it then.
+    asks_inside: bool
+    #: Whether a fallback is given for what would lie inside a file.
+    falls_back_in_files: bool
     #: Where redirects written as redirect directives run after requests were passed on.
     late_redirects: bool
     #: Whether files of rules in folders are read.

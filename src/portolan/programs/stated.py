@@ -49,6 +49,10 @@ class StatedWays:
     judges_grants = False
     slash_needs_read = False
     broken_link = 404
+    takes_old_empty = True
+    behind_unfollowed = 403
+    asks_inside = False
+    falls_back_in_files = False
     late_redirects = False
     reads_rule_files = False
     judges_server_name = False

@@ -56,6 +56,12 @@ def httpd(text: str, place: Place | None = None) -> str:
     return '"' + inner.replace("$", "${stage_dollar}") + '"'
 
 
+def httpd_condition(pattern: str, place: Place | None = None) -> str:
+    """A regular expression of a rewrite condition, which keeps its backslashes, and whose first sign could mean something else."""
+    inner = _carried(pattern, "a pattern", place).replace('"', "\\x22").replace("$", "${stage_dollar}")
+    return f'"(?:{inner})"'
+
+
 def httpd_filled(text: str, values: dict[str, str], place: Place | None = None) -> str:
     """A rewrite rule's substitution with placeholders; mod_rewrite takes a character behind a backslash as itself."""
     found = []
@@ -72,7 +78,7 @@ def httpd_filled(text: str, values: dict[str, str], place: Place | None = None) 
 def _parts(text: str, values: dict[str, str]) -> list[tuple[bool, str]]:
     """A template's pieces: (True, what a placeholder stands for) or (False, text)."""
     found = []
-    for piece in re.split(r"(\{[a-z]+\})", text):
+    for piece in re.split(r"(\{(?:[a-z]+|[1-9])\})", text):
         known = piece[1:-1] in values and piece.startswith("{")
         if piece:
             found.append((known, values[piece[1:-1]] if known else piece))

@@ -278,6 +278,8 @@ def _access(access: Access, staged: Staged, merged: bool) -> Iterator[str]:
     rules = []
     if access.nobody:
         rules.append("Require all denied")
+    elif any(not each.prefixlen for each in access.sources):
+        rules.append("Require all granted")
     elif access.sources:
         rules.append(f"Require ip {' '.join(map(str, access.sources))}")
     if access.not_sources and not access.nobody:
@@ -354,7 +356,7 @@ def _answer(staged: Staged, site: Site, giving: Giving, room: WebRoom, mark: str
         if staged.service.grants is not None:
             yield f"<Directory {BASE}/{staged.name}>\n  Require all granted\n</Directory>"
         return
-    yield f"RewriteCond %{{REQUEST_URI}} {_pattern(pattern)}\nRewriteRule ^ - [R={status},L]"
+    yield f"RewriteCond %{{REQUEST_URI}} {quoting.httpd_condition(pattern)}\nRewriteRule ^ - [R={status},L]"
 
 
 def _redirects(rules: Iterable[Redirect], section: Section | None, within: bool = False) -> Iterator[str]:
@@ -362,7 +364,7 @@ def _redirects(rules: Iterable[Redirect], section: Section | None, within: bool 
         if rule.written_as == "redirect" and section is None and not within:
             continue
         if section is not None:
-            yield f"RewriteCond %{{REQUEST_URI}} {_pattern(_request_pattern(section))}"
+            yield f"RewriteCond %{{REQUEST_URI}} {quoting.httpd_condition(_request_pattern(section))}"
         if rule.when is not None:
             yield from _conditions(rule.when)
         # The server adds the query by itself, unless it is told to drop it.
@@ -387,9 +389,9 @@ def _conditions(when: When) -> Iterator[str]:
     if when.scheme is not None:
         yield f"RewriteCond %{{REQUEST_SCHEME}} ={when.scheme}"
     if when.host:
-        yield f"RewriteCond %{{ENV:H}} {quoting.httpd(host_pattern(when.host), when.place)} [NC]"
+        yield f"RewriteCond %{{ENV:H}} {quoting.httpd_condition(host_pattern(when.host), when.place)} [NC]"
     if when.not_host:
-        yield f"RewriteCond %{{ENV:H}} {_negated(quoting.httpd(host_pattern(when.not_host), when.place))} [NC]"
+        yield f"RewriteCond %{{ENV:H}} {_negated(quoting.httpd_condition(host_pattern(when.not_host), when.place))} [NC]"
     if when.port is not None:
         yield f"RewriteCond %{{SERVER_PORT}} ={when.port}"
     for name, value in when.header.items():
@@ -397,17 +399,19 @@ def _conditions(when: When) -> Iterator[str]:
     for name, value in when.not_header.items():
         yield f"RewriteCond %{{HTTP:{header_word(name, when.place)}}} {_negated(_equal(value, when))}"
     if when.path is not None:
-        yield f"RewriteCond %{{ENV:P}} {quoting.httpd(path_pattern(when.path), when.place)}"
+        yield f"RewriteCond %{{ENV:P}} {quoting.httpd_condition(path_pattern(when.path), when.place)}"
     if when.pattern is not None:
-        yield f"RewriteCond %{{ENV:P}} {quoting.httpd(str(when.pattern), when.place)}"
+        yield f"RewriteCond %{{ENV:P}} {quoting.httpd_condition(str(when.pattern), when.place)}"
 
 
 def _equal(value: str, when: When) -> str:
-    return quoting.httpd(f"={value}", when.place) if value else '"=\\"\\""'
+    if re.search(r"[\\\"]", value):
+        raise quoting.UnstageableError("a header field's value", value, when.place)
+    return quoting.httpd(f"={value}", when.place) if value else '=""'
 
 
 def _negated(quoted: str) -> str:
-    return f'"!{quoted[1:]}'
+    return f'"!{quoted[1:]}' if quoted.startswith('"') else f"!{quoted}"
 
 
 def _late(rule: Redirect) -> str:

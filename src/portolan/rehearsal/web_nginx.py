@@ -151,8 +151,7 @@ def _facts(giving: Giving, staged: Staged) -> Iterator[str]:
 
 def _access(access: Access, staged: Staged) -> Iterator[str]:
     ranged = access.nobody or access.sources or access.not_sources
-    if access.either and access.password and ranged:
-        yield "satisfy any;"
+    yield f"satisfy {'any' if access.either and access.password and ranged else 'all'};"
     for each in access.not_sources:
         yield f"deny {each};"
     if not access.nobody:
@@ -160,10 +159,10 @@ def _access(access: Access, staged: Staged) -> Iterator[str]:
             yield f"allow {each};"
     if access.nobody or access.sources:
         yield "deny all;"
-    elif access.not_sources:
+    else:
         yield "allow all;"
-    if access.password:
-        yield f"auth_basic staged; auth_basic_user_file {staged.folder}/passwords;"
+    # Each of the two is inherited by itself: what a section says stands for both.
+    yield f"auth_basic {'staged' if access.password else 'off'}; auth_basic_user_file {staged.folder}/passwords;"
 
 
 def _body(staged: Staged, site: Site, giving: Giving, pools: list[str], number: str) -> Iterator[str]:

@@ -471,6 +471,17 @@ class FallbackGiven(HttpDecision, frozen=True):
     fallback: str
 
 
+class FallbackMissing(HttpDecision, frozen=True):
+    kind = "fallback-missing"
+    words = "{site} has no {path}, and what is given in its place, {fallback}, is not there either"
+    standard = "RFC 9110 section 15.6.1"
+    stops = True
+
+    site: str
+    path: str
+    fallback: str
+
+
 class RuleFileBroken(HttpDecision, frozen=True):
     kind = "rule-file-broken"
     words = "{service} cannot read {file} of {site}: {why}"
