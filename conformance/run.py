@@ -16,6 +16,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from conformance.estates import estates, questions_of
+from conformance.front_worlds import FRONT_WORLDS
 from conformance.site_worlds import SITE_WORLDS
 from conformance.way_worlds import BOOTED
 from conformance.worlds import WORLDS, text_of
@@ -28,7 +29,7 @@ from portolan.rehearsal.run import RehearsalError, Rehearsed, Staging, confineme
 from portolan.source.problem import EstateError
 from portolan.views.words import in_words
 
-WEB_WORLDS = {**SITE_WORLDS}
+WEB_WORLDS = {**SITE_WORLDS, **FRONT_WORLDS}
 KEPT = Path(__file__).with_name("kept")
 
 

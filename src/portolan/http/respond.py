@@ -394,7 +394,8 @@ class _Serving:
         place = next((each.place for each in (*here.sections, here.site) if each.error_pages), here.site.place)
         place = place.key("error_pages")
         if 200 <= shown.status < 300:
-            given = 200 if through and self.program.upstream_page_succeeds else status
+            overridden = here.upstream is not None and here.upstream.replaces_errors
+            given = 200 if through and self.program.upstream_page_succeeds and not overridden else status
             step: Decision = http_kinds.ErrorPage(*facts, place=place, subject=self.site)
             if given == 200:
                 return Response(200, (*self.decisions, step), self.site, shown.page)

@@ -83,11 +83,11 @@ class Apache:
     def path(self, raw: str) -> str | int:
         """It takes no encoded slash at all, unless it is told to (AllowEncodedSlashes)."""
         if "%" not in raw:
-            return raw
+            return re.sub("/{2,}", "/", raw) if "//" in raw else raw
         if re.search(r"%(?![0-9A-Fa-f]{2})", raw):
             return 400
         # A path that it does not take is no path of its: as if the file were missing.
-        return 404 if re.search(r"%(?:2[fF]|00)", raw) else unquote(raw)
+        return 404 if re.search(r"%(?:2[fF]|00)", raw) else re.sub("/{2,}", "/", unquote(raw))
 
     def target(self, text: str) -> str:
         """Its rewrite rules take what is no URL for a path (measured)."""

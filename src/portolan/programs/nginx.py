@@ -82,7 +82,7 @@ class Nginx:
     def path(self, raw: str) -> str | int:
         """Every escape is decoded first, so that an encoded slash is a slash and may lead upwards."""
         if "%" not in raw:
-            return raw
+            return _risen(raw) if "//" in raw else raw
         if re.search(r"%(?![0-9A-Fa-f]{2})", raw) or "%00" in raw:
             return 400
         return _risen(unquote(raw))

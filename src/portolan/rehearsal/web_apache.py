@@ -148,6 +148,11 @@ def _site(staged: Staged, site: Site, room: Room) -> Iterator[str]:
     passing = any(isinstance(each.upstream, Upstream) for each in (site, *site.sections))
     if passing:
         yield "SSLProxyEngine on"
+    for giving in (site, *site.sections):
+        if isinstance(giving.upstream, Upstream) and giving.upstream.verifies:
+            yield f"<Proxy {quoting.httpd(member_url(giving.upstream.to[0], giving.upstream.place) + '/*')}>"
+            yield f"  SSLProxyVerify require\n  SSLProxyVerifyDepth 5\n  SSLProxyCACertificateFile {staged.trusts[id(giving.upstream)]}"
+            yield "</Proxy>"
     number = staged.rooms.index(room)
     for at, section in enumerate(site.sections):
         yield from _section_source(section, room.parts[at], f"{number}s{at}", passing)
@@ -269,7 +274,7 @@ def _facts(staged: Staged, giving: Giving, merged: bool) -> Iterator[str]:
     if giving.access is not None:
         yield from _access(giving.access, staged, merged)
     if isinstance(giving.upstream, Upstream):
-        yield from _passing(staged, giving.upstream)
+        yield from _passing(giving.upstream)
 
 
 def _access(access: Access, staged: Staged, merged: bool) -> Iterator[str]:
@@ -298,7 +303,7 @@ def _access(access: Access, staged: Staged, merged: bool) -> Iterator[str]:
         yield "</RequireAll>"
 
 
-def _passing(staged: Staged, upstream: Upstream) -> Iterator[str]:
+def _passing(upstream: Upstream) -> Iterator[str]:
     place = upstream.place
     if upstream.host != "own":
         yield "ProxyPreserveHost On"
@@ -307,8 +312,6 @@ def _passing(staged: Staged, upstream: Upstream) -> Iterator[str]:
     for how, headers in (("set", upstream.headers), ("append", upstream.appends)):
         for name, text in headers.items():
             yield f"RequestHeader {how} {header_word(name, place)} {_header_value(text, upstream)}"
-    if upstream.verifies:
-        yield f"SSLProxyVerify require\n  SSLProxyVerifyDepth 5\n  SSLProxyCACertificateFile {staged.trusts[id(upstream)]}"
     if upstream.replaces_errors:
         yield "ProxyErrorOverride On"
 
