@@ -194,7 +194,8 @@ class _Serving:
         slash = self._section_slash(here, asked)
         if slash is not None:
             return slash, False
-        large = too_large(here, self.request, self.program)
+        limited = here.upstream is None or self.program.passing.limits_body
+        large = too_large(here, self.request, self.program) if limited else None
         if large is not None:
             return self._turned_away(large), False
         for section in here.sections:

@@ -43,6 +43,7 @@ class Apache:
         sends_pool_name=False,
         passes_over_silence=False,
         keeps_host_exactly=True,
+        limits_body=False,
     )
     methods = Methods(
         content=frozenset(("PUT", "DELETE", "PATCH")),

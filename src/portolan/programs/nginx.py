@@ -46,6 +46,7 @@ class Nginx:
         sends_pool_name=True,
         passes_over_silence=True,
         keeps_host_exactly=False,
+        limits_body=True,
     )
     methods = Methods(
         early=frozenset(("TRACE",)),

@@ -52,6 +52,8 @@ class Passing(NamedTuple):
     passes_over_silence: bool
     #: Whether the visitor's host name is kept with its port and dot.
     keeps_host_exactly: bool
+    #: Whether the limit of what a request may bring along holds for what is passed on, too.
+    limits_body: bool
 
 
 class ResolverProgram(Protocol):

@@ -36,6 +36,7 @@ class StatedWays:
         sends_pool_name=False,
         passes_over_silence=False,
         keeps_host_exactly=True,
+        limits_body=True,
     )
     #: RFC 9110 section 9: others than GET and HEAD are for programs that know what to do with them.
     methods = Methods(

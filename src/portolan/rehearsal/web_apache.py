@@ -145,6 +145,8 @@ def _host(staged: Staged, room: Room, listener: Listener) -> Iterator[str]:
 
 def _site(staged: Staged, site: Site, room: Room) -> Iterator[str]:
     yield from _rewrites(staged, site, room)
+    if site.largest_body is not None:
+        yield f"LimitRequestBody {site.largest_body or 1}"
     passing = any(isinstance(each.upstream, Upstream) for each in (site, *site.sections))
     if passing:
         yield "SSLProxyEngine on"
@@ -265,7 +267,7 @@ def _facts(staged: Staged, giving: Giving, merged: bool) -> Iterator[str]:
         yield f"Options {'+' if giving.listing else '-'}Indexes"
     if giving.fallback is not None:
         yield f"FallbackResource {quoting.httpd('/' + giving.fallback.lstrip('/'), giving.place)}"
-    if giving.largest_body is not None:
+    if giving.largest_body is not None and isinstance(giving, Section):
         yield f"LimitRequestBody {giving.largest_body or 1}"
     for status, page in giving.error_pages.items():
         yield f"ErrorDocument {int(status)} {page_word(page, giving.place.key('error_pages'))}"
