@@ -2,6 +2,7 @@
 
 Usage: python -m conformance.run table [NAME ...]
        python -m conformance.run random N [--seed S] [--workers W]
+       python -m conformance.run web N [--seed S] [--client chromium]
        python -m conformance.run names N [--seed S]
        python -m conformance.run connections N [--seed S] [--tables nft|iptables]
 """
@@ -15,6 +16,7 @@ from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+from conformance import web_random
 from conformance.estates import estates, questions_of
 from conformance.front_worlds import FRONT_WORLDS
 from conformance.site_worlds import SITE_WORLDS
@@ -239,13 +241,16 @@ def main() -> int:
     two.add_argument("count", type=int)
     two.add_argument("--seed", type=int, default=None)
     two.add_argument("--keep", action="store_true", help="shrink disagreements and keep them in conformance/kept/")
+    web = kinds.add_parser("web", help="random sites, sections, rights, fronts and redirects")
+    web.add_argument("count", type=int)
+    web.add_argument("--seed", type=int, default=None)
     three = kinds.add_parser("names", help="random zones and random names")
     four = kinds.add_parser("connections", help="random topologies and random connections")
     for each in (three, four):
         each.add_argument("count", type=int)
         each.add_argument("--seed", type=int, default=None)
     four.add_argument("--tables", choices=("nft", "iptables"), default="nft", help="what loads the rule sets")
-    for each in (one, two, three, four):
+    for each in (one, two, web, three, four):
         each.add_argument(
             "--workers", type=int, default=None, help="worlds at once (8 or 20, as the machine bears; with a browser 2)"
         )
@@ -260,6 +265,12 @@ def main() -> int:
     if arguments.kind in ("names", "connections"):
         tables = arguments.tables if arguments.kind == "connections" else "nft"
         return 1 if many(arguments.kind, arguments.count, seed, arguments.workers or 3, tables) else 0
+
+    if arguments.kind == "web":
+        drawn_web = (
+            (f"web {seed * 100000 + at}", web_random.drawn(seed * 100000 + at)) for at in range(arguments.count)
+        )
+        return 1 if run(((name, *each) for name, each in drawn_web), workers, None, arguments.client) else 0
 
     def keep(name: str, text: str) -> None:
         KEPT.mkdir(exist_ok=True)

@@ -14,6 +14,7 @@ class Why(StrEnum):
     NO_CERTIFICATE = "no-certificate"
     UPSTREAM_UNKNOWN = "upstream-unknown"
     TWO_DEFAULTS = "two-defaults"
+    SECTION_TWICE = "section-twice"
     CONFIGURATION_BROKEN = "configuration-broken"
 
 

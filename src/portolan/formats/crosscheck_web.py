@@ -50,7 +50,7 @@ def site_makes_sense(service: WebService, site: Site, listeners: dict[str, Liste
     _listeners(site, listeners, note)
     _giving(service, site, note)
     for section in site.sections:
-        _section(service, section, note)
+        _section(service, site, section, note)
         _giving(service, section, note)
     for file in site.rule_files:
         _redirects(file.redirects, note)
@@ -167,7 +167,7 @@ def _holding(holding: Holding, note: Note) -> None:
             note(holding.place.key(key), f"'{one_line(name)}' is not relative to the folder")
 
 
-def _section(service: WebService, section: Section, note: Note) -> None:
+def _section(service: WebService, site: Site, section: Section, note: Note) -> None:
     said = [key for key in ("path", "exact", "pattern") if section.place.has(key)]
     if len(said) != 1:
         note(
@@ -180,13 +180,19 @@ def _section(service: WebService, section: Section, note: Note) -> None:
         value = getattr(section, key)
         if value is not None and (not value.startswith("/") or "?" in value):
             note(section.place.key(key), f"expected a path such as /app/, found '{one_line(value)}'")
+    own = any(section.place.has(key) for key in ("folder", "files", "copy", "inventory"))
+    if section.fallback is not None and own:
+        text = "'fallback' is a file of the site's folder, and this section has one of its own"
+        note(section.place.key("fallback"), text, "Say it at the site.")
     if section.first and section.path is None:
         note(section.place.key("first"), "'first' goes with 'path'")
     upstream = section.upstream
+    if not own and section.answer is None and upstream is None:
+        upstream = site.upstream
     replaced = isinstance(upstream, Upstream) and any(member.path for member in upstream.to)
     if section.pattern is not None and replaced and service.program != "apache":
         text = "nginx cannot replace the path of a pattern, and does not start"
-        note(section.place.key("upstream"), text, "Leave the upstream's path out.")
+        note(section.place.key("pattern"), text, "Leave the upstream's path out.")
 
 
 def _upstream(service: WebService, upstream: Upstream, note: Note) -> None:

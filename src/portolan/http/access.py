@@ -19,8 +19,8 @@ class Refusal:
         self.decision = decision
 
 
-def refused(here: Effective, request: Request, program: WebProgram) -> Refusal | None:
-    """Why a request is turned away (RFC 9110 sections 15.5.2, 15.5.4, 15.5.6), or None.
+def refused(here: Effective, request: Request) -> Refusal | None:
+    """Why a request is turned away (RFC 9110 sections 15.5.2, 15.5.4), or None.
 
     Both programs: 403 for an address that is not let in, 401 without the password; where either is enough, the password alone.
     """
@@ -44,12 +44,17 @@ def refused(here: Effective, request: Request, program: WebProgram) -> Refusal |
             return Refusal(
                 401, http_kinds.PasswordWanted(site.name, place=access.place.key("password"), subject=access)
             )
-    method = request.saying.method
-    if here.methods and method not in here.methods and not (method == "HEAD" and "GET" in here.methods):
-        place = here.methods_from.place.key("methods")
-        status = 403 if not program.sections_merge else 405
-        return Refusal(status, http_kinds.MethodRefused(site.name, method, place=place, subject=here.methods_from))
     return None
+
+
+def method_refused(here: Effective, request: Request, program: WebProgram) -> Refusal | None:
+    """Whether a method is not among those that are taken (RFC 9110 section 15.5.6)."""
+    method = request.saying.method
+    if not here.methods or method in here.methods or (method == "HEAD" and "GET" in here.methods):
+        return None
+    place = here.methods_from.place.key("methods")
+    decision = http_kinds.MethodRefused(here.site.name, method, place=place, subject=here.methods_from)
+    return Refusal(program.method_not_allowed, decision)
 
 
 def too_large(here: Effective, request: Request, program: WebProgram) -> Refusal | None:

@@ -75,6 +75,8 @@ class Table:
                 else:
                     # A name with a final dot is never looked for: requests lose theirs (measured).
                     self.exact.setdefault(name, site)
+            if program.nameless_is_unsaid and not site.names and not site.name_patterns:
+                self.exact.setdefault("", site)
         self.expressions = [(each, site) for site in self.sites for each in site.name_patterns]
         # Only where an earlier site's pattern could hide a later exact name does Apache's order matter.
         self.order = {id(site): at for at, site in enumerate(self.sites)} if self.in_order and self.patterns else {}

@@ -16,7 +16,8 @@ from portolan.source.place import Place
 class Content(NamedTuple):
     """The status, the page's path in the site, and for 301 that a slash is missing behind `slash_behind`.
 
-    `inside` is the path of a document that the program finds and then asks for as if the visitor had.
+    `inside` is the path of a document that the program finds and then asks for as if the visitor had: with `whole`, every
+    program does.
     """
 
     status: int
@@ -24,6 +25,7 @@ class Content(NamedTuple):
     decisions: tuple[Decision, ...]
     slash_behind: str | None = None
     inside: str | None = None
+    whole: bool = False
 
 
 class Folder:
@@ -118,14 +120,18 @@ def closed(here: Effective, folder: Folder, path: str) -> Content | None:
     tree = folder.tree
     if tree is None:
         return None
-    barred = _barred(folder, tree)
-    if barred is not None:
-        return barred if isinstance(barred.decisions[-1], http_kinds.NotGranted) else None
     rest = path[len(here.start) :] if here.start else path
     look = tree.look("/".join(part for part in rest.split("/") if part), folder.who)
     if look.what == "closed":
         return folder.unreadable(look.path, look.why)
-    return None
+    if look.what == "folder" and tree.searchable(look.path, folder.who):
+        return folder.unreadable(look.path, tree.searchable(look.path, folder.who))
+    return folder.broken(look, look.path) if look.what in ("broken", "circle") and folder.follows else None
+
+
+def barred(folder: Folder) -> Content | None:
+    """What is wrong with the folder itself."""
+    return _barred(folder, folder.tree) if folder.tree is not None else None
 
 
 def content(here: Effective, folder: Folder, path: str, method: str) -> Content:
@@ -134,15 +140,19 @@ def content(here: Effective, folder: Folder, path: str, method: str) -> Content:
     rest = path[len(here.start) :] if here.start else path
     asked = "/".join(part for part in rest.split("/") if part)
     is_folder = rest.endswith("/") or (not rest and here.start.endswith("/"))
-    if not program.methods.looks_first and method in program.methods.content:
+    if not program.methods.looks_first and method in program.methods.content and here.fallback is None:
         return _method(folder, method, 405)
     if tree is None:
         documents = here.documents
         name = "/".join(filter(None, (asked, documents[0] if is_folder and documents else "")))
         return _by_method(folder, method, "file") or folder.assumed(name)
-    barred = _barred(folder, tree)
-    if barred is not None:
-        return barred
+    shut = _barred(folder, tree)
+    if shut is not None:
+        if isinstance(shut.decisions[-1], http_kinds.NotGranted):
+            return shut
+        if here.fallback is not None and program.asks_inside:
+            return _fallen_back(here, folder, tree, method, asked)
+        return _after_look(folder, method) or shut
     if rest and not rest.startswith("/") and here.start and not here.start.endswith("/"):
         return folder.missing(asked)
     if not program.letters_count:
@@ -150,11 +160,16 @@ def content(here: Effective, folder: Folder, path: str, method: str) -> Content:
     look = tree.look(asked, folder.who)
     if not folder.follows and any(asked == each or asked.startswith(each + "/") for each in tree.links):
         return folder.broken(look._replace(path=asked), asked + ("/" if is_folder else ""))
-    if look.what == "closed":
+    if look.what == "closed" and not (here.fallback is not None and program.asks_inside):
         return folder.unreadable(look.path, look.why)
     if look.what == "folder" and not is_folder:
         return _bare(folder, look, path)
-    early = _after_look(folder, method)
+    absent = look.what in ("nothing", "inside", "closed") or (look.what == "file" and is_folder)
+    if here.fallback is not None and absent:
+        fallen = _fallen_back(here, folder, tree, method, asked + ("/" if is_folder and asked else ""))
+        if fallen.status == 500 or fallen.inside is not None:
+            return fallen
+    early = _by_method(folder, method, "any")
     if early is not None:
         return early
     if look.what == "folder":
@@ -271,11 +286,10 @@ def _fallen_back(here: Effective, folder: Folder, tree: Tree, method: str, asked
     place = folder.place("fallback")
     if look.what != "file":
         path = "/" + folder.prefix + asked
-        return folder.stop(
-            500, http_kinds.FallbackMissing(folder.site.name, path, name, place=place, subject=folder.site)
-        )
+        missing = http_kinds.FallbackMissing(folder.site.name, path, name, place=place, subject=folder.site)
+        return folder.stop(500, missing)._replace(inside=f"/{name}", whole=True)
     step = http_kinds.FallbackGiven(
         folder.site.name, "/" + folder.prefix + asked, name, place=place, subject=folder.site
     )
     given = _file(folder, look, name, method)
-    return given._replace(decisions=(step, *given.decisions), inside=f"/{folder.prefix}{name}")
+    return given._replace(decisions=(step, *given.decisions), inside=f"/{name}", whole=True)

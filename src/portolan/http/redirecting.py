@@ -21,9 +21,14 @@ def scheme_believed(request: Request, program: WebProgram) -> str:
 
 
 def target_of(
-    redirect: Redirect, request: Request, arrival: Arrival, program: WebProgram, shared: dict[Any, Any]
+    redirect: Redirect,
+    request: Request,
+    arrival: Arrival,
+    program: WebProgram,
+    shared: dict[Any, Any],
+    above: str = "",
 ) -> str | None:
-    """The target when the rule's condition holds, else None."""
+    """The target when the rule's condition holds, else None; `above` is what a relative one is put behind."""
     held = captures(redirect.when, request, arrival, program, shared)
     if held is None:
         return None
@@ -44,7 +49,7 @@ def target_of(
             text += url.query
         elif redirect.query == "joined":
             text += "&" + url.query[1:]
-    text = program.target(text)
+    text = program.target(above + text if above and not re.match(r"/|[A-Za-z][A-Za-z0-9+.-]*:", text) else text)
     return absolute(request, arrival, program, text) if text.startswith("/") and not text.startswith("//") else text
 
 

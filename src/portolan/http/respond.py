@@ -13,9 +13,9 @@ from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.legs import Arrival, Exchange, Response
 from portolan.evidence.outcome import Detail
-from portolan.http.access import Refusal, refused, too_large, unfit
+from portolan.http.access import Refusal, method_refused, refused, too_large, unfit
 from portolan.http.binding import table_of
-from portolan.http.content import Content, Folder, closed, content, folder_at
+from portolan.http.content import Content, Folder, barred, closed, content, folder_at
 from portolan.http.redirecting import absolute, target_of
 from portolan.http.request import Request
 from portolan.http.sections import Effective, effective
@@ -172,6 +172,9 @@ class _Serving:
 
     def given(self, path: str | int) -> Response:
         """The response, with the site's own page where it is an error."""
+        if isinstance(path, int) and self.program.judges_path_first:
+            turned_away = _path_refused(self.site, path, self.decisions, self.request, self.service)
+            return self._with_page(turned_away, effective(self.site, "", self.program, self.shared), False)
         sent = self._redirected(self.site.redirects, late=False)
         if sent is not None:
             return sent
@@ -198,18 +201,23 @@ class _Serving:
         large = too_large(here, self.request, self.program) if limited else None
         if large is not None:
             return self._turned_away(large), False
+        method = method_refused(here, self.request, self.program)
+        if method is not None and self.program.judges_method_first:
+            return self._turned_away(method), False
         for section in here.sections:
             sent = self._redirected(section.redirects, late=False)
             if sent is not None:
                 return sent, False
+            if section is here.answer:
+                break
         if here.answer is not None:
             return self._answered(here, here.answer.answer or 0), False
         if isinstance(path, int):
             return _path_refused(self.site, path, self.decisions, self.request, self.service), False
         if here.upstream is not None:
-            barred = refused(here, self.request, self.program)
-            if barred is not None:
-                return self._turned_away(barred), False
+            refusal = method or refused(here, self.request)
+            if refusal is not None:
+                return self._turned_away(refusal), False
             return self._passed(here, here.upstream, path)
         for section in here.sections:
             sent = self._redirected(section.redirects, late=True)
@@ -220,11 +228,16 @@ class _Serving:
 
     # -- redirects and answers --
 
-    def _redirected(self, rules: tuple[Redirect, ...], late: bool) -> Response | None:
+    @staticmethod
+    def _above(here: Effective, file: RuleFile) -> str:
+        """What stands in front of relative targets in a file of rules: the folder's path on the machine (measured)."""
+        return "/".join(filter(None, (str(here.source.folder or ""), file.within.strip("/"), "")))
+
+    def _redirected(self, rules: tuple[Redirect, ...], late: bool, above: str = "") -> Response | None:
         for redirect in rules:
             if (self.program.late_redirects and redirect.written_as == "redirect") is not late:
                 continue
-            target = target_of(redirect, self.request, self.arrival, self.program, self.shared)
+            target = target_of(redirect, self.request, self.arrival, self.program, self.shared, above)
             if target is not None:
                 step = http_kinds.Redirected(
                     self.site.name, target, redirect.status, place=redirect.place, subject=redirect
@@ -309,7 +322,14 @@ class _Serving:
         shut = closed(here, folder, path) if self.program.methods.looks_first else None
         if shut is not None:
             return self._of(shut)
-        rules = self._rule_files(path)
+        gone = barred(folder) if self.program.judges_grants else None
+        if gone is not None and here.access is self.site.access:
+            # What is said of a folder does not hold where it does not exist: it is not there for whoever asks.
+            turned_away = method_refused(here, self.request, self.program)
+            if isinstance(gone.decisions[-1], http_kinds.NotGranted):
+                return self._turned_away(turned_away) if turned_away is not None else self._of(gone)
+            return self._of(content(here, folder, path, method))
+        rules = self._rule_files(path) if here.source is self.site else []
         broken = next((each for each in rules if each.broken), None)
         if broken is not None:
             step = http_kinds.RuleFileBroken(
@@ -322,13 +342,14 @@ class _Serving:
             )
             return Response(500, (*self.decisions, step), self.site, stop=step)
         here = _ruled(here, rules)
-        barred = refused(here, self.request, self.program)
-        if barred is not None:
-            return self._turned_away(barred)
+        refusal = method_refused(here, self.request, self.program) or refused(here, self.request)
+        if refusal is not None:
+            return self._turned_away(refusal)
         deepest = next((each for each in reversed(rules) if each.redirects), None)
-        sent = self._redirected(deepest.redirects, late=False) if deepest is not None else None
+        above = self._above(here, deepest) if deepest is not None else ""
+        sent = self._redirected(deepest.redirects, late=False, above=above) if deepest is not None else None
         if sent is None and deepest is not None:
-            sent = self._redirected(deepest.redirects, late=True)
+            sent = self._redirected(deepest.redirects, late=True, above=above)
         if sent is not None:
             return sent
         found = content(here, folder, path, method)
@@ -339,9 +360,9 @@ class _Serving:
         there = effective(self.site, document, self.program, self.shared)
         if there.sections == here.sections:
             return self._of(found)
-        if not self.program.asks_inside:
-            barred = refused(there, self.request, self.program)
-            return self._turned_away(barred) if barred is not None else self._of(found)
+        if not self.program.asks_inside and not found.whole:
+            refusal = refused(there, self.request)
+            return self._turned_away(refusal) if refusal is not None else self._of(found)
         if there.section is not None:
             self.decisions.append(
                 http_kinds.SectionTakes(
@@ -390,6 +411,11 @@ class _Serving:
             sent = http_kinds.Redirected(self.site.name, page, 302, place=place, subject=self.site)
             return Response(302, (*response.decisions, sent), self.site, location=page)
         self.decisions = list(response.decisions)
+        if isinstance(response.stop, http_kinds.PathRefused) and self.program.judges_path_first:
+            # No redirect was asked yet: for the page they are.
+            redirected = self._redirected(self.site.redirects, late=False)
+            if redirected is not None:
+                return redirected
         shown, through = self._page_of(page)
         facts = (self.site.name, page, status)
         place = next((each.place for each in (*here.sections, here.site) if each.error_pages), here.site.place)

@@ -102,7 +102,7 @@ def effective(site: Site, path: str, program: WebProgram, shared: dict[Any, Any]
         methods_from,
         program.default_documents if documents is None else documents,
         listing,
-        last("fallback"),
+        last("fallback") if source is site else None,
         last("error_pages") or {},
         last("largest_body"),
     )

@@ -162,9 +162,15 @@ class World:
         return self._default_failure(service) or self._certificate_failure(service) or self._upstream_failure(service)
 
     def _default_failure(self, service: WebService) -> StartFailure | None:
-        """Two default sites for one listener, which some programs refuse."""
+        """Two default sites for one listener, or one section twice, which some programs refuse."""
         if not self.program(service).opens_only_named:
             return None
+        for site in service.sites.values():
+            paths = [(each.exact is None, each.exact or each.path) for each in site.sections if each.pattern is None]
+            twice = next((path for number, path in enumerate(paths) if path in paths[:number]), None)
+            if twice is not None and site.in_force:
+                text = f"its site {site.name} has two sections for {twice[1]}"
+                return StartFailure(Why.SECTION_TWICE, text, site.name)
         for listener in service.listens:
             sites = [
                 each for each in self.table(service, listener).sites if each.default or listener.key in each.default_on

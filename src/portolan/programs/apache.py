@@ -61,6 +61,10 @@ class Apache:
     judges_grants = True
     slash_needs_read = False
     broken_link = 403
+    nameless_is_unsaid = False
+    judges_path_first = True
+    method_not_allowed = 405
+    judges_method_first = False
     takes_old_empty = True
     behind_unfollowed = 403
     asks_inside = False

@@ -63,6 +63,10 @@ class Nginx:
     judges_grants = False
     slash_needs_read = True
     broken_link = 404
+    nameless_is_unsaid = True
+    judges_path_first = False
+    method_not_allowed = 403
+    judges_method_first = True
     takes_old_empty = False
     behind_unfollowed = 404
     asks_inside = True

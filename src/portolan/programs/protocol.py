@@ -121,6 +121,13 @@ class WebProgram(Protocol):
     slash_needs_read: bool
     #: The status for a link that leads nowhere.
     broken_link: int
+    #: Whether a site without names is one for requests that say no host name.
+    nameless_is_unsaid: bool
+    #: Whether a path with an encoded slash is turned away before any redirect.
+    judges_path_first: bool
+    #: The status for methods that are not among those that a site takes, and whether that is judged before its redirects.
+    method_not_allowed: int
+    judges_method_first: bool
     #: Whether an empty host name is taken of clients that speak HTTP/1.0.
     takes_old_empty: bool
     #: The status for what lies behind a link that is not followed.

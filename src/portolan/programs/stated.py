@@ -50,6 +50,10 @@ class StatedWays:
     judges_grants = False
     slash_needs_read = False
     broken_link = 404
+    nameless_is_unsaid = False
+    judges_path_first = False
+    method_not_allowed = 405
+    judges_method_first = False
     takes_old_empty = True
     behind_unfollowed = 403
     asks_inside = False

@@ -491,6 +491,11 @@ def exclusion(estate: Estate, predicted: "Visit", client: str = "curl") -> str |
         return "the browser does not follow the aliases and hints of HTTPS records"
     if any(service.answers_after for _, service in every_service(estate) if isinstance(service, WebService)):
         return "how long a program takes to answer is stated, and not staged"
+    kept = vantage.method not in ("GET", "HEAD", "POST")
+    if kept and any(each.response is not None and each.response.status == 303 for each in predicted.exchanges):
+        return "curl keeps a method that it was told to use, behind every redirect"
+    if vantage.http == "1.0" and any(exchange.handshake is not None for exchange in predicted.exchanges):
+        return "curl offers a protocol of its own for HTTP/1.0 over TLS"
     if vantage.body > _MOST_BODY:
         return f"more than {_MOST_BODY // 1_000_000} MB are not sent along"
     if "address-twice" in kinds:

@@ -7,7 +7,6 @@ from portolan.estate.service import Listener, Service, WebService
 from portolan.estate.site import Access, Giving, Redirect, RuleFile, Section, Site, Upstream, When
 from portolan.estate.url import Url
 from portolan.rehearsal import quoting
-from portolan.rehearsal.plan import BASE
 from portolan.rehearsal.web_common import (
     UPSTREAM_LIMIT,
     Room,
@@ -144,7 +143,8 @@ def _host(staged: Staged, room: Room, listener: Listener) -> Iterator[str]:
 
 
 def _site(staged: Staged, site: Site, room: Room) -> Iterator[str]:
-    yield from _rewrites(staged, site, room)
+    yield from _rewrites(site)
+    yield from _error_pages(site)
     if site.largest_body is not None:
         yield f"LimitRequestBody {site.largest_body or 1}"
     passing = any(isinstance(each.upstream, Upstream) for each in (site, *site.sections))
@@ -173,6 +173,14 @@ def _site(staged: Staged, site: Site, room: Room) -> Iterator[str]:
     if site.rule_files and site.reads_rule_files:
         yield "  AllowOverride All"
     yield f"</{inside}>"
+    for section, part in zip(site.sections, room.parts, strict=True):
+        if inside == "Directory" and part is not room.base:
+            yield f"<Directory {quoting.httpd(part.root)}>"
+            yield from (f"  {line}" for line in _facts(staged, site, merged=True))
+            yield "  FallbackResource disabled"
+            yield "</Directory>"
+        elif part is not room.base and site.fallback is not None:
+            yield f"{_opening(section)}\n  FallbackResource disabled\n</Location{'Match' if section.path is None else ''}>"
     for file in site.rule_files:
         _rule_file(staged, file, room.base)
     for section in site.sections:
@@ -224,8 +232,7 @@ def _section_source(section: Section, room: WebRoom, number: str, passing: bool)
             if upstream.turns_redirects:
                 yield f"ProxyPassReverse {path} {where}"
         return
-    own = section.folder is not None or section.files is not None or section.absent
-    if not own:
+    if not _gives(section):
         return
     if section.path is not None:
         if passing:
@@ -239,6 +246,11 @@ def _section_source(section: Section, room: WebRoom, number: str, passing: bool)
     if whole is None:
         raise quoting.UnstageableError("a pattern with a folder of its own", section.shown, section.place)
     yield f"AliasMatch {_pattern('^' + re.escape(whole) + '$')} {quoting.httpd(room.root + whole)}"
+
+
+def _gives(section: Section) -> bool:
+    """Whether a section says where an answer comes from."""
+    return section.upstream is not None or section.folder is not None or section.files is not None or section.absent
 
 
 def _upstream(upstream: Upstream, number: str) -> str:
@@ -269,14 +281,19 @@ def _facts(staged: Staged, giving: Giving, merged: bool) -> Iterator[str]:
         yield f"FallbackResource {quoting.httpd('/' + giving.fallback.lstrip('/'), giving.place)}"
     if giving.largest_body is not None and isinstance(giving, Section):
         yield f"LimitRequestBody {giving.largest_body or 1}"
-    for status, page in giving.error_pages.items():
-        yield f"ErrorDocument {int(status)} {page_word(page, giving.place.key('error_pages'))}"
+    if isinstance(giving, Section):
+        yield from _error_pages(giving)
     if giving.methods:
         yield f"AllowMethods {' '.join(giving.methods)}"
     if giving.access is not None:
         yield from _access(giving.access, staged, merged)
     if isinstance(giving.upstream, Upstream):
         yield from _passing(giving.upstream)
+
+
+def _error_pages(giving: Giving) -> Iterator[str]:
+    for status, page in giving.error_pages.items():
+        yield f"ErrorDocument {int(status)} {page_word(page, giving.place.key('error_pages'))}"
 
 
 def _access(access: Access, staged: Staged, merged: bool) -> Iterator[str]:
@@ -333,7 +350,7 @@ def _header_value(text: str, upstream: Upstream) -> str:
 # -- rewrite rules -----------------------------------------------------------------------------------------------------
 
 
-def _rewrites(staged: Staged, site: Site, room: Room) -> Iterator[str]:
+def _rewrites(site: Site) -> Iterator[str]:
     answered = [section for section in site.sections if section.answer is not None]
     rules = [each for each in (site, *site.sections) if each.redirects]
     if rules or site.answer is not None or answered:
@@ -342,26 +359,24 @@ def _rewrites(staged: Staged, site: Site, room: Room) -> Iterator[str]:
         yield r'RewriteCond %{HTTP_HOST} "^(\[.*\]|[^:]*)"' + "\nRewriteRule ^ - [E=H:%1]"
         yield r'RewriteCond %{THE_REQUEST} "^\S+ ([^? ]*)"' + "\nRewriteRule ^ - [E=P:%1]"
     yield from _redirects(site.redirects, None)
-    for at, section in enumerate(site.sections):
+    for section in site.sections:
         yield from _redirects(section.redirects, section)
         if section.answer is not None:
-            yield from _answer(staged, site, section, room.parts[at], f"s{at}", _request_pattern(section))
+            yield from _answer(site, section, _request_pattern(section))
     if site.answer is not None:
-        yield from _answer(staged, site, site, room.base, "", "^")
+        otherwise = [section for section in site.sections if _gives(section)]
+        yield from _answer(site, site, "^", otherwise)
 
 
-def _answer(staged: Staged, site: Site, giving: Giving, room: WebRoom, mark: str, pattern: str) -> Iterator[str]:
+def _answer(site: Site, giving: Giving, pattern: str, otherwise: Iterable[Section] = ()) -> Iterator[str]:
+    """A fixed answer, for the paths of a pattern that no other section has."""
     status = giving.answer or 0
     if 200 <= status < 300 and status != 204:
-        file = f"{room.below}{mark}.answer"
-        staged.plan.files[file] = f"{site.name}/"
-        if isinstance(site.upstream, Upstream) or any(each.upstream for each in site.sections):
-            yield f"ProxyPassMatch {_pattern(pattern)} !"
-        yield f"AliasMatch {_pattern(pattern)} {quoting.httpd(f'{BASE}/{file}')}"
-        if staged.service.grants is not None:
-            yield f"<Directory {BASE}/{staged.name}>\n  Require all granted\n</Directory>"
-        return
-    yield f"RewriteCond %{{REQUEST_URI}} {quoting.httpd_condition(pattern)}\nRewriteRule ^ - [R={status},L]"
+        yield f"ErrorDocument {status} {quoting.httpd(f'{site.name}/', site.place)}"
+    for each in otherwise:
+        yield f"RewriteCond %{{REQUEST_URI}} {_negated(quoting.httpd_condition(_request_pattern(each)))}"
+    yield f"RewriteCond %{{REQUEST_URI}} {quoting.httpd_condition(pattern)}"
+    yield f"RewriteRule ^ - [R={status},L]"
 
 
 def _redirects(rules: Iterable[Redirect], section: Section | None, within: bool = False) -> Iterator[str]:
@@ -448,6 +463,10 @@ def _rule_file(staged: Staged, file: RuleFile, room: WebRoom) -> None:
     lines: list[str] = []
     if file.broken:
         lines.append("ThisIsNoDirective on")
+    for rule in file.redirects:
+        if not re.match(r"/|[A-Za-z][A-Za-z0-9+.-]*:", rule.to):
+            # It would be put behind the folder's own path, which is another one here.
+            raise quoting.UnstageableError("a relative target in a file of rules", str(rule.to), rule.place)
     if file.redirects:
         lines.append("RewriteEngine on")
         lines.append(r'RewriteCond %{HTTP_HOST} "^(\[.*\]|[^:]*)"' + "\nRewriteRule ^ - [E=H:%1]")

@@ -154,7 +154,10 @@ def _rights(plan: Plan, where: str, held: Held, service: WebService) -> None:
         return
     groups = {service.runs_as, *service.runs_in}
     there = {f"{held.path}/{name.rstrip('/')}" for name in held.holding.files or ()} | {held.path}
-    there |= {posixpath.dirname(each) for each in list(there)}
+    for each in list(there):
+        while len(each) > len(held.path):
+            each = posixpath.dirname(each)
+            there.add(each)
     for name, rights in held.holding.rights.items():
         path = _normal(name if name.startswith("/") else f"{held.path}/{name}")
         above = (held.path + "/").startswith(path + "/")

@@ -184,7 +184,7 @@ def _body(staged: Staged, site: Site, giving: Giving, pools: list[str], number: 
     if isinstance(source.upstream, Upstream):
         yield from _passing(staged, source.upstream, pools, number)
         return
-    fallback = giving.fallback or site.fallback
+    fallback = giving.fallback or (site.fallback if source is site else None)
     if fallback is not None:
         yield f"try_files $uri $uri/ {quoting.nginx('/' + fallback.lstrip('/'), giving.place)};"
 

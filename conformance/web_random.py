@@ -1,0 +1,310 @@
+"""Random worlds of sites, sections, folders with rights, fronts and redirects; the same seed draws the same ones."""
+
+import json
+import random
+from typing import Any
+
+from conformance.web_common import VISITORS, WebWorld
+
+PROGRAMS = ("nginx", "apache")
+NAMES = ("visit", "other", "desk", "rooms")
+FOLDERS = ("", "sub", "app", "sub/deep", "img")
+FILES = ("index.html", "a.html", "index.htm", "x.jpg")
+PATHS = (
+    "/", "/a.html", "/sub", "/sub/", "/sub/a.html", "/app", "/app/", "/app/a.html", "/application", "/sub/deep/", "/sub/deep",
+    "/img/x.jpg", "/img/", "/nope", "/nope/", "/old/a", "/old/b/c?x=1", "/rooms/7", "/to", "/to/index.html", "/a.html/", "/sub//a.html",
+    "/app/x.jpg", "/sub/index.html", "/index.html", "/status", "/%61.html", "/app/../a.html", "/a%2Fb",
+)  # fmt: skip
+ASKERS = (
+    "street",
+    "street",
+    "street",
+    "poster",
+    "member",
+    "header",
+    "optioner",
+    "secure",
+    "plain",
+    "oldnamed",
+    "dotted",
+    "other",
+    "deleter",
+)
+RIGHTS = (
+    "0644 root:root",
+    "0755 root:root",
+    "0600 root:root",
+    "0640 root:www-data",
+    "0400 www-data:root",
+    "0711 root:root",
+    "0750 root:www-data",
+    "0700 root:root",
+    "0044 www-data:root",
+)
+INNER = "http://10.20.0.16:8080"
+
+
+class Draw:
+    """One world being drawn."""
+
+    def __init__(self, seed: int) -> None:
+        self.random = random.Random(seed)
+        self.program = self.random.choice(PROGRAMS)
+        self.machine_folders: dict[str, Any] = {}
+
+    def chance(self, of: int) -> bool:
+        """One in so many."""
+        return self.random.randrange(of) == 0
+
+    def holding(self) -> dict[str, Any]:
+        """What a folder holds."""
+        files = sorted(
+            {f"{folder}/{file}".lstrip("/") for folder in FOLDERS for file in FILES if self.random.randrange(5) < 2}
+            | ({"empty/"} if self.chance(4) else set())
+        )
+        found: dict[str, Any] = {"files": files or ["index.html"]}
+        there = [
+            *files,
+            *(each for each in FOLDERS if each and any(name.startswith(each + "/") for name in files)),
+            ".",
+        ]
+        if self.chance(3):
+            found["rights"] = {
+                self.random.choice(there).rstrip("/"): self.random.choice(RIGHTS)
+                for _ in range(self.random.randint(1, 3))
+            }
+        if self.chance(8):
+            found["unreadable"] = [
+                self.random.choice([each for each in there if each != "."] or ["index.html"]).rstrip("/")
+            ]
+        if self.chance(6):
+            found["links"] = {"to": self.random.choice(["a.html", "sub", "gone", "sub/../a.html", "/srv/shared"])}
+        return found
+
+    def content(self, giving: dict[str, Any], section: bool) -> None:
+        """Where pages come from."""
+        if not section and self.chance(4):
+            name = self.random.choice(["/srv/visit", "/srv/visit", "/srv/visit/sub", "/srv/visti"])
+            giving["folder"] = name
+            if "/srv/visit" not in self.machine_folders:
+                self.machine_folders["/srv/visit"] = self.holding()
+            return
+        giving.update(self.holding())
+        if self.chance(5):
+            giving["folder"] = f"/srv/own{self.random.randrange(100)}"
+
+    def upstream(self) -> Any:
+        """The program behind."""
+        path = self.random.choice(["", "", "", "/", "/app", "/app/", "/sub/"])
+        where = self.random.choice(
+            [INNER, INNER, INNER, "http://inner.kestrel-ridge.example:8080", "http://10.20.0.16:8099"]
+        )
+        if self.chance(3):
+            return where + path
+        found: dict[str, Any] = {"to": where + path}
+        if self.chance(2):
+            found["host"] = self.random.choice(["kept", "kept", "own", "inner.kestrel-ridge.example"])
+        if self.chance(3):
+            found["turns_redirects"] = self.random.choice([True, False])
+        if self.chance(3):
+            found["headers"] = {"X-Forwarded-Proto": self.random.choice(["{scheme}", "https"])}
+        if self.chance(4):
+            found["replaces_errors"] = True
+        return found
+
+    def access(self) -> dict[str, Any]:
+        """Who is let in."""
+        found: dict[str, Any] = {}
+        kind = self.random.randrange(5)
+        if kind == 0:
+            found["nobody"] = True
+        if kind in (1, 2):
+            found["from" if kind == 1 else "not_from"] = self.random.choice(
+                ["198.51.100.0/24", "192.0.2.0/24", "10.0.0.0/8"]
+            )
+        if kind in (3, 4) or self.chance(3):
+            found["password"] = True
+        if found.get("password") and self.chance(2):
+            found["either"] = True
+        return found
+
+    def redirects(self) -> list[dict[str, Any]]:
+        """Rules."""
+        found = []
+        for _ in range(self.random.randint(1, 2)):
+            when: dict[str, Any] = {}
+            kind = self.random.randrange(6)
+            if kind == 0:
+                when["path"] = self.random.choice(["/old/a", "/a.html", "/app"])
+            if kind == 1:
+                when["path"] = self.random.choice(["/old/*", "/sub/*"])
+            if kind == 2:
+                when["pattern"] = self.random.choice(["^/rooms/([0-9]+)$", "^/old/(.*)$", "deep"])
+            if kind == 3:
+                when["not_header"] = {"X-Forwarded-Proto": "https"}
+            if kind == 4:
+                when["host"] = self.random.choice(["visit.kestrel-ridge.example", "*.kestrel-ridge.example", "other.*"])
+            if kind == 5 or self.chance(3):
+                when["scheme"] = self.random.choice(["http", "https"])
+            targets = [
+                "/a.html",
+                "/sub/",
+                "https://{host}{path}{query}",
+                "http://other.kestrel-ridge.example{path}",
+                "sub/a.html",
+            ]
+            if str(when.get("path", "")).endswith("*"):
+                targets += ["/app/{rest}", "/new/{rest}{query}"]
+            if "(" in str(when.get("pattern", "")):
+                targets += ["/app/{1}", "/sub/{1}{query}"]
+            rule: dict[str, Any] = {
+                "to": self.random.choice(targets),
+                "status": self.random.choice([301, 302, 307, 308, 303]),
+            }
+            if when:
+                rule["when"] = when
+            if "{query}" not in rule["to"] and self.chance(3):
+                rule["query"] = self.random.choice(["joined", "unless-own"])
+            found.append(rule)
+        return found
+
+    def common(self, giving: dict[str, Any], section: bool) -> None:
+        """What a site and a section may say alike."""
+        kind = self.random.randrange(8)
+        if kind < 4:
+            self.content(giving, section)
+        elif kind < 6:
+            giving["upstream"] = self.upstream()
+        elif kind == 6:
+            giving["answer"] = self.random.choice([200, 204, 403, 404, 410, 503])
+        elif not section:
+            self.content(giving, section)
+        if "upstream" not in giving and "answer" not in giving:
+            if self.chance(4):
+                giving["listing"] = self.random.choice([True, False])
+            if self.chance(5):
+                giving["default_documents"] = self.random.choice(
+                    [["index.htm"], ["index.htm", "index.html"], ["a.html"]]
+                )
+            if self.chance(7) and not section:
+                giving["fallback"] = self.random.choice(["a.html", "gone.html"])
+        if self.chance(5):
+            giving["access"] = self.access()
+        if self.chance(7):
+            giving["methods"] = self.random.choice([["GET"], ["GET", "POST"]])
+        if self.chance(4):
+            giving["redirects"] = self.redirects()
+        if self.chance(4):
+            page = self.random.choice(
+                ["/a.html", "/gone.html", "/sub/index.html", "http://other.kestrel-ridge.example/x"]
+            )
+            giving["error_pages"] = {str(status): page for status in self.random.sample([403, 404, 502, 503], 2)}
+
+    def site(self, number: int) -> dict[str, Any]:
+        """One site."""
+        names = self.random.choice([[NAMES[number]], [NAMES[number], NAMES[number + 1]], ["*"], []])
+        site: dict[str, Any] = {"names": [f"{name}.kestrel-ridge.example" for name in names]}
+        self.common(site, False)
+        if self.chance(3):
+            site["sections"] = [self.section() for _ in range(self.random.randint(1, 3))]
+        if self.program == "apache" and not {"upstream", "sections"} & set(site) and self.chance(5):
+            rule: dict[str, Any] = {"in": self.random.choice(["", "sub"])}
+            what = self.random.choice(["access", "redirects", "broken"])
+            rule[what] = "x" if what == "broken" else self.access() if what == "access" else self.redirects()
+            for each in rule.get("redirects", ()):
+                each["to"] = each["to"].replace("sub/a.html", "/sub/a.html")
+            site.update({"rule_files": [rule], "reads_rule_files": self.random.choice([True, True, False])})
+            site.pop("access", None)
+        upstream = site.get("upstream")
+        inherits = [each for each in site.get("sections", ()) if each.pop("pattern_of", False) and "pattern" in each]
+        if inherits and isinstance(upstream, str | dict):
+            site["upstream"] = INNER
+        if "upstream" in site or "answer" in site:
+            for each in site.get("sections", ()):
+                for key in ("listing", "default_documents"):
+                    if "files" not in each and "folder" not in each:
+                        each.pop(key, None)
+        return site
+
+    def section(self) -> dict[str, Any]:
+        """One section."""
+        section: dict[str, Any] = {}
+        kind = self.random.randrange(6)
+        if kind < 4:
+            section["path"] = self.random.choice(["/app", "/app/", "/sub/", "/sub/deep", "/img/", "/"])
+        elif kind == 4:
+            section["exact"] = self.random.choice(["/status", "/a.html", "/app"])
+        else:
+            section["pattern"] = self.random.choice(["[.]jpg$", "^/sub", "a"])
+        self.common(section, True)
+        if "pattern" in section or "exact" in section:
+            for key in ("files", "rights", "unreadable", "links", "folder", "listing", "default_documents"):
+                section.pop(key, None)
+            upstream = section.get("upstream")
+            if "pattern" in section and upstream is not None:
+                section["upstream"] = INNER
+            section["pattern_of"] = True
+        return section
+
+
+def drawn(seed: int) -> WebWorld:
+    """One world and its questions."""
+    draw = Draw(seed)
+    random_ = draw.random
+    sites = {f"s{number}": draw.site(number) for number in range(random_.randint(1, 3))}
+    secure = draw.chance(4)
+    web: dict[str, Any] = {"program": draw.program, "listens": ["80", "443 tls"] if secure else ["80"], "sites": sites}
+    if secure:
+        web["certificate"] = "all"
+    if draw.program == "apache" and draw.chance(5):
+        web["grants"] = [random_.choice(["/srv", "/srv/visit", "/var/www"])]
+        for site in sites.values():
+            for giving in (site, *site.get("sections", ())):
+                giving.pop("access", None)
+                if "files" in giving and "folder" not in giving:
+                    giving["folder"] = random_.choice(["/srv/visit", "/srv/other", "/var/www/x"])
+            site.pop("rule_files", None)
+            site.pop("reads_rule_files", None)
+    if draw.chance(6):
+        web["runs_in"] = ["staff"]
+    behind: dict[str, Any] = {"program": random_.choice(PROGRAMS), "listens": ["8080"], "sites": {}}
+    for number, name in enumerate(("inner", "visit", "other")):
+        held = {"names": [f"{name}.kestrel-ridge.example"], **draw.holding()}
+        if draw.chance(2):
+            held["redirects"] = draw.redirects()
+        behind["sites"][f"b{number}"] = held
+    orion: dict[str, Any] = {
+        "interfaces": {"line": {"network": "internet", "address": "203.0.113.40"}, "dome": {"address": "10.20.0.15"}},
+        "services": {"web": web},
+    }
+    if draw.machine_folders:
+        orion["folders"] = draw.machine_folders
+    askers = random_.sample(range(len(ASKERS)), 2)
+    asked = []
+    names = [f"{name}.kestrel-ridge.example" for name in NAMES[:3]]
+    for _ in range(6):
+        scheme = random_.choice(["http", "https"]) if secure else "http"
+        asked.append((f"{scheme}://{random_.choice(names)}{random_.choice(PATHS)}", ASKERS[random_.choice(askers)]))
+    asked = list(dict.fromkeys(asked))
+    vantages: dict[str, Any] = {}
+    for number, name in enumerate(dict.fromkeys(vantage for _, vantage in asked)):
+        vantages[name] = {"network": "internet", "address": f"198.51.100.{number + 10}"}
+    estate = {
+        "portolan": 1,
+        "at": "2026-03-14T20:00:00Z",
+        "networks": {"dome": {"subnets": ["10.20.0.0/24"]}},
+        "hosts": {
+            "orion": orion,
+            "vega": {"interfaces": {"dome": {"address": "10.20.0.16"}}, "services": {"inner": behind}},
+        },
+        "certificates": {"all": {"names": ["*.kestrel-ridge.example"], "from": "2026-01-01", "until": "2026-06-01"}},
+        "zones": {"kestrel-ridge.example": {"records": ["* 60 A 203.0.113.40", "inner 60 A 10.20.0.16"]}},
+        "vantages": vantages,
+    }
+    text = json.dumps(estate, indent=1)
+    for name in vantages:
+        said = VISITORS[name]
+        address = f'"address": "{vantages[name]["address"]}"'
+        if said:
+            text = text.replace(address, f"{address}, {said}")
+    return WebWorld(text, asked)
