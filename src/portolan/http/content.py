@@ -124,8 +124,6 @@ def closed(here: Effective, folder: Folder, path: str) -> Content | None:
     look = tree.look("/".join(part for part in rest.split("/") if part), folder.who)
     if look.what == "closed":
         return folder.unreadable(look.path, look.why)
-    if look.what == "folder" and tree.searchable(look.path, folder.who):
-        return folder.unreadable(look.path, tree.searchable(look.path, folder.who))
     return folder.broken(look, look.path) if look.what in ("broken", "circle") and folder.follows else None
 
 
@@ -169,6 +167,8 @@ def content(here: Effective, folder: Folder, path: str, method: str) -> Content:
         fallen = _fallen_back(here, folder, tree, method, asked + ("/" if is_folder and asked else ""))
         if fallen.status == 500 or fallen.inside is not None:
             return fallen
+    if look.what == "folder" and program.methods.looks_first and tree.searchable(look.path, folder.who):
+        return folder.unreadable(look.path + "/", tree.searchable(look.path, folder.who))
     early = _by_method(folder, method, "any")
     if early is not None:
         return early

@@ -420,13 +420,15 @@ class _Serving:
         facts = (self.site.name, page, status)
         place = next((each.place for each in (*here.sections, here.site) if each.error_pages), here.site.place)
         place = place.key("error_pages")
-        if 200 <= shown.status < 300:
-            overridden = here.upstream is not None and here.upstream.replaces_errors
-            given = 200 if through and self.program.upstream_page_succeeds and not overridden else status
+        overridden = here.upstream is not None and here.upstream.replaces_errors
+        if through and not overridden and self.program.upstream_page_succeeds and shown.location is None:
+            # What an upstream says of the page is what the visitor gets, its status too.
             step: Decision = http_kinds.ErrorPage(*facts, place=place, subject=self.site)
-            if given == 200:
-                return Response(200, (*self.decisions, step), self.site, shown.page)
-            return Response(given, (*self.decisions, step), self.site, stop=response.stop)
+            stop = None if shown.status < 400 else response.stop
+            return Response(shown.status, (*self.decisions, step), self.site, shown.page, stop=stop)
+        if 200 <= shown.status < 300 or through:
+            step = http_kinds.ErrorPage(*facts, place=place, subject=self.site)
+            return Response(status, (*self.decisions, step), self.site, stop=response.stop)
         step = http_kinds.ErrorPageFails(*facts, place=place, subject=shown.stop)
         kept = status if self.program.keeps_error else shown.status
         if shown.location is not None and not self.program.keeps_error:

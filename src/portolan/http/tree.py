@@ -61,6 +61,8 @@ class Tree:
             self.rights["."] = holding.rights[below]  # type: ignore[index]
         self.above = _above(holding, base, below)
         self.unreadable = frozenset(key.rstrip("/") for key in _below(dict.fromkeys(holding.unreadable, ""), start))
+        if any(below == each or below.startswith(each.rstrip("/") + "/") for each in holding.unreadable):
+            self.unreadable |= {"."}
         self.plain = not (self.links or self.rights or self.above or self.unreadable)
         self.exists = not holding.absent and (
             not start or start in (holding.files or ()) or bool(files) or bool(self.links)

@@ -478,5 +478,7 @@ def _rule_file(staged: Staged, file: RuleFile, room: WebRoom) -> None:
     if file.default_documents is not None:
         words = " ".join(quoting.httpd(each, file.place) for each in file.default_documents)
         lines.append(f"DirectoryIndex {words or 'disabled'}")
+    if not room.there:
+        return
     name = "/".join(filter(None, (file.within.strip("/"), file.file_name)))
     staged.plan.files[f"{room.below}{room.path}/{name}"] = "\n".join(lines) + "\n"

@@ -25,6 +25,7 @@ class Room(NamedTuple):
 
     below: str
     path: str
+    there: bool = True
 
     @property
     def root(self) -> str:
@@ -66,6 +67,7 @@ def furnish(
         if giving is not None:
             _rights(plan, where, Held(path, giving), service)
         return room
+    room = room._replace(there=any(_reaches(each, path) for each in held))
     for each in held:
         if not each.holding.absent:
             _lay_out(plan, where, each, room, f"{site.name}/{prefix}")
@@ -75,6 +77,16 @@ def furnish(
         if not _fit(name.split("/")):
             raise quoting.UnstageableError("a file's name", name, file.place)
     return room
+
+
+def _reaches(held: Held, path: str) -> bool:
+    """Whether a folder is there, in what another one holds or by itself."""
+    if held.holding.absent:
+        return False
+    if held.path == path:
+        return True
+    names = [f"{held.path}/{name}" for name in held.holding.files or ()]
+    return any(name.startswith(path + "/") for name in names)
 
 
 def _prefix(giving: Giving | None) -> str:
