@@ -208,14 +208,22 @@ class Draw:
         if self.chance(3):
             site["sections"] = [self.section() for _ in range(self.random.randint(1, 3))]
         if self.program == "apache" and not {"upstream", "sections"} & set(site) and self.chance(5):
-            rule: dict[str, Any] = {"in": self.random.choice(["", "sub"])}
+            rule: dict[str, Any] = {"in": ""}
             what = self.random.choice(["access", "redirects", "broken"])
             rule[what] = "x" if what == "broken" else self.access() if what == "access" else self.redirects()
             for each in rule.get("redirects", ()):
                 each["to"] = each["to"].replace("sub/a.html", "/sub/a.html")
             site.update({"rule_files": [rule], "reads_rule_files": self.random.choice([True, True, False])})
             site.pop("access", None)
+        seen = set()
+        for each in list(site.get("sections", ())):
+            key = (each.get("path"), each.get("exact"))
+            if key in seen and "pattern" not in each and self.program == "apache":
+                site["sections"].remove(each)
+            seen.add(key)
         upstream = site.get("upstream")
+        if isinstance(upstream, dict) and any("upstream" in each for each in site.get("sections", ())):
+            upstream.pop("headers", None)
         inherits = [each for each in site.get("sections", ()) if each.pop("pattern_of", False) and "pattern" in each]
         if inherits and isinstance(upstream, str | dict):
             site["upstream"] = INNER

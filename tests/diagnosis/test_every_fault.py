@@ -98,6 +98,34 @@ BEHIND_IT = """\
     services: {inner: {program: nginx, listens: [8080], sites: {inner: {files: [index.html]}}}}
 certificates:
 """
+SITE = "            certificate: visit\n            files: [index.html, tonight.html, img/dome.jpg]\n"
+PLAIN_VISIT = "http://visit.kestrel-ridge.example/"
+PLAIN_EXPECTED = (EXPECTED, EXPECTED.replace("https", "http"))
+
+
+def site(facts: str, expected: str = ""):
+    """The visit site with other facts, and perhaps other expectations."""
+    lines = "".join(f"            {line}\n" for line in facts.split("\n"))
+    return [(SITE, f"            certificate: visit\n{lines}"), *([(EXPECTED, expected)] if expected else [])]
+
+
+def fronted(
+    upstream: str, inner: str, *, program: str = "nginx", listens: str = "[8080]", more: str = "", expected: str = ""
+):
+    """The visit site before a program on vega."""
+    vega = (
+        f"  vega:\n    interfaces: {{dome: {{address: 10.20.0.16}}}}\n    services:\n      inner:\n        program: {program}\n"
+        f"        listens: {listens}\n{more}        sites:\n{inner}certificates:\n"
+    )
+    page = expected or EXPECTED.replace("visit/index.html", "inner/index.html")
+    return [*site(f"upstream: {upstream}"), ("certificates:\n", vega), (EXPECTED, page)]
+
+
+INNER = "          inner: {files: [index.html]}\n"
+FORCING = (
+    "          inner:\n            names: [visit.kestrel-ridge.example]\n            files: [index.html]\n"
+    '            redirects: [{when: {WHEN}, to: "https://{host}{path}{query}"}]\n'
+)
 #: code: (changes, url, vantage); the expectation of the office holds for VISIT from street.
 BAD = {
     "name-missing": ([(REC, "")], VISIT, "street"),
@@ -170,6 +198,34 @@ BAD = {
     "route-missing, at the server": ([(HOST, f"{HOST}\n    gateway: none")], VISIT, "street"),
     "route-back-astray": ([(HOST, f"{HOST}\n    gateway: 10.20.0.2"), ("address: 10.20.0.50}", "address: 10.20.0.50, gateway: 10.20.0.1}"),
                            ("routers:\n", "routers:\n  second:\n    interfaces: {up: {network: internet, address: 203.0.113.41}, dome: {address: 10.20.0.2}}\n    masquerade: [up]\n")], VISIT, "street"),
+    "content-folder-missing": ([*site("folder: /srv/visti-pages"), (HOST, f"{HOST}\n    folders: {{/srv/visit-pages: {{files: [index.html]}}}}")], VISIT, "street"),
+    "content-folder-missing, the grant": ([("program: nginx", "program: apache\n        grants: [/srv/visit-pages]"), *site("folder: /srv/visits-pages\nfiles: [index.html]")], VISIT, "street"),
+    "content-folder-missing, the root beside the grant": ([("program: nginx", "program: apache\n        grants: [/srv/visit-pages]"), *site("folder: /srv/visits-pages"), (HOST, f"{HOST}\n    folders: {{/srv/visit-pages: {{files: [index.html]}}}}")], VISIT, "street"),
+    "content-unreadable": (site("files: [index.html]\nrights: {index.html: '0600 root:root'}"), VISIT, "street"),
+    "content-unreadable, a folder above": (site("folder: /srv/visit\nfiles: [index.html]\nrights: {/srv: '0750 root:root'}"), VISIT, "street"),
+    "content-unreadable, other reasons": (site("files: [index.html]\nunreadable: [index.html]"), VISIT, "street"),
+    "access-denied": (site("files: [index.html]\naccess: {from: 192.0.2.0/24}"), VISIT, "street"),
+    "access-denied, nobody": (site("files: [index.html]\naccess: {nobody: true}"), VISIT, "street"),
+    "access-denied, password": (site("files: [index.html]\naccess: {password: true}"), VISIT, "street"),
+    "error-page-broken": (site("error_pages: {502: /sory.html}\nsections: [{path: /, upstream: 'http://10.20.0.99'}, {path: /sor, files: [x]}, {exact: /sorry.html, folder: /srv/pages, files: [sorry.html]}]", EXPECTED.replace("page: visit/index.html", "status: 502")), VISIT, "street"),
+    "rule-file-broken": ([("program: nginx", "program: apache"), *site("files: [index.html]\nreads_rule_files: true\nrule_files: [{broken: Invalid command}]")], VISIT, "street"),
+    "rule-file-ignored": ([("program: nginx", "program: apache"), *site("files: [new/index.html]\nrule_files: [{redirects: [{when: {path: /}, to: /new/}]}]", EXPECTED.replace("visit/index.html", "visit/new/index.html"))], VISIT, "street"),
+    "rule-file-ignored, another name": ([("program: nginx", "program: apache"), *site("files: [new/index.html]\nreads_rule_files: true\nrule_files: [{file_name: htaccess.txt, redirects: [{when: {path: /}, to: /new/}]}]", EXPECTED.replace("visit/index.html", "visit/new/index.html"))], VISIT, "street"),
+    "rule-file-ignored, another program": (site("files: [new/index.html]\nrule_files: [{redirects: [{when: {path: /}, to: /new/}]}]", EXPECTED.replace("visit/index.html", "visit/new/index.html")), VISIT, "street"),
+    "upstream-down": (fronted('"http://10.20.0.16:8080"', INNER, more="        state: stopped\n"), VISIT, "street"),
+    "upstream-silent": (fronted('"http://10.20.0.16:8080"', INNER, more="        answers_after: 90\n"), VISIT, "street"),
+    "upstream-name-lost": (fronted('"http://10.20.0.16:8080"', "          first: {files: [index.html]}\n          inner: {names: [visit.kestrel-ridge.example], files: [index.html]}\n"), VISIT, "street"),
+    "upstream-name-lost, its own": (fronted('"http://10.20.0.16:8080"', "          first: {files: [index.html]}\n          inner: {names: [inner.example], files: [index.html]}\n"), VISIT, "street"),
+    "redirect-loop-origin-plain": (fronted('{to: "http://10.20.0.16:8080", host: kept}', FORCING.replace("WHEN", "scheme: http")), VISIT, "street"),
+    "redirect-scheme-not-trusted": (fronted('{to: "http://10.20.0.16:8080", host: kept, headers: {X-Forwarded-Proto: "{scheme}"}}', FORCING.replace("WHEN", "scheme: http")), VISIT, "street"),
+    "redirect-scheme-not-trusted, not passed on": (fronted('{to: "http://10.20.0.16:8080", host: kept}', FORCING.replace("WHEN", "not_header: {X-Forwarded-Proto: https}")), VISIT, "street"),
+    "redirect-downgrade": (site('files: [index.html]\nredirects: [{when: {scheme: https}, to: "http://{host}{path}"}]', EXPECTED.replace("page: visit/index.html", "page: visit/index.html, secure: true")), VISIT, "street"),
+    "redirect-target-dead": (site('files: [index.html]\nredirects: [{when: {scheme: http}, to: "https://visti.kestrel-ridge.example{path}"}]', EXPECTED.replace("https", "http")), PLAIN_VISIT, "street"),
+    "redirect-target-dead, the port": (site('files: [index.html]\nredirects: [{when: {scheme: http}, to: "https://{host}:8443{path}"}]', EXPECTED.replace("https", "http")), PLAIN_VISIT, "street"),
+    "redirect-remembered": ([PLAIN_EXPECTED, (STREET, f'{STREET} remembers_redirects: {{"http://visit.kestrel-ridge.example/": "http://other.kestrel-ridge.example/"}},')], PLAIN_VISIT, "street"),
+    "transport-strict-trap": ([PLAIN_EXPECTED, (F443, ""), (STREET, f"{STREET} strict: [.kestrel-ridge.example],")], PLAIN_VISIT, "street"),
+    "site-not-enabled, not included": ([(NAMES, NAMES + "            written_in: /etc/nginx/visit.conf\n            included: false\n")], VISIT, "street"),
+    "service-not-reloaded, a site": ([(NAMES, NAMES + "            written_in: /etc/nginx/visit.conf\n            loaded: false\n")], VISIT, "street"),
     "forward-shadowed": ([(F443, F443.replace("0.15", "0.16") + F443)], VISIT, "street"),
     "forward-shadowed, own page": ([("    masquerade", "    services: {admin: {listens: [443 tls], certificate: visit}}\n    own_services_first: true\n    masquerade")], VISIT, "street"),
     "hairpin-missing, one-to-one": ([("    masquerade", "    one_to_one: [{on: line, outside: 203.0.113.41, inside: 10.20.0.15}]\n    masquerade"), (REC, REC.replace("0.113.40", "0.113.41")), OF_OFFICE], VISIT, "office"),

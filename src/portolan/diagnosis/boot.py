@@ -10,10 +10,18 @@ from portolan.estate.changing import next_boot_says, reloaded, with_facts
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
-from portolan.estate.service import Service
+from portolan.estate.service import Service, WebService
+from portolan.estate.site import Site
 from portolan.evidence.start import Why
 from portolan.journey import moment
 from portolan.source.place import pointer
+
+
+class SiteClue(msgspec.Struct, frozen=True):
+    """The service, and its site that waits for a reload."""
+
+    service: WebService
+    site: Site
 
 
 class BootFilterClue(msgspec.Struct, frozen=True):
@@ -119,7 +127,22 @@ def not_reloaded(case: Case) -> Finding | None:
         ):
             text = f"what is saved for {service.name} on {machine.name} would do, and is not in force"
             return Finding("service-not-reloaded", text, service.saved.place, clue=ServiceClue(service=service))
+    for machine, service, site in _written(case):
+        now = msgspec.structs.replace(site, loaded=True)
+        whole = msgspec.structs.replace(service, sites={**service.sites, site.name: now})
+        if supposing(case, _with(case, machine, whole)):
+            file = f" in {site.written_in}" if site.written_in else ""
+            text = f"the site {site.name} is written{file}, and {service.name} on {machine.name} has not loaded it"
+            return Finding("service-not-reloaded", text, site.place.key("loaded"), clue=SiteClue(service, site))
     return None
+
+
+def _written(case: Case) -> Iterator[tuple[Machine, WebService, Site]]:
+    """The sites that may be meant and wait for a reload."""
+    for home in case.homes():
+        site = home.site
+        if isinstance(site, Site) and site.enabled and site.included and not site.loaded:
+            yield home.machine, home.service, site
 
 
 def _pending(case: Case) -> list[tuple[Machine, Service]]:
@@ -212,9 +235,13 @@ def mend_configuration(_case: Case, clue: ServiceClue) -> Iterator[Proposal]:
 
 
 @remedy("service-not-reloaded")
-def reload(_case: Case, clue: ServiceClue) -> Iterator[Proposal]:
+def reload(_case: Case, clue: ServiceClue | SiteClue) -> Iterator[Proposal]:
     """Puts what is saved in force."""
     service = clue.service
+    if isinstance(clue, SiteClue):
+        text = f"reload {service.name} on {service.place.path[1]}"
+        yield Proposal(text, put(clue.site.place, "loaded", True))
+        return
     if service.saved is not None:
         yield Proposal(f"reload {service.name} on {service.place.path[1]}", _in_force(service))
 

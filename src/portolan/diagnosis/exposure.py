@@ -13,7 +13,9 @@ from typing import Any, Literal, NamedTuple
 import msgspec
 
 from portolan.diagnosis.proposal import Safety
-from portolan.estate.base import IPAddress, IPNetwork, is_public
+from portolan.estate.base import IPAddress, IPNetwork, is_public, same_facts
+from portolan.estate.client import PassingProgram
+from portolan.estate.content import Holding
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import attachments, machines
 from portolan.estate.machine import Machine
@@ -106,6 +108,8 @@ def exposure(before: World, after: World, asked: Asked, seen: Visit) -> Exposure
     gains += _pages(before, after, asked)
     lifted, closed = _sites(before.estate, after.estate, asked, seen)
     gains += lifted
+    gains += _granted(before.estate, after.estate, seen)
+    gains += _legs(before, asked, seen)
     gains += _trust(before.estate, after.estate, asked)
     return Exposure(tuple({gain.key: gain for gain in reversed(gains)}.values())[::-1], whole, closed)
 
@@ -392,6 +396,22 @@ def _urls(before: World, after: World, asked: Asked) -> list[str]:
     return list(dict.fromkeys(found))[: MOST_PAGES // 2]
 
 
+def _legs(before: World, asked: Asked, seen: Visit) -> Iterator[Gain]:
+    """Legs between programs that were encrypted, or verified, and are so no longer."""
+    then = visit(before, asked.url, before.estate.vantages.get(asked.vantage.name, asked.vantage))
+    old = {each.client.place.path: each for each in then.tree if isinstance(each.client, PassingProgram)}
+    for each in seen.tree:
+        client = each.client
+        was = old.get(client.place.path) if isinstance(client, PassingProgram) else None
+        if was is None or not isinstance(client, PassingProgram) or not isinstance(was.client, PassingProgram):
+            continue
+        key = ("leg", *map(str, client.place.path))
+        if was.url.secure and not each.url.secure:
+            yield Gain("unencrypted", key, f"{client.site.name} no longer asks {each.url} encrypted", "more")
+        elif was.client.upstream.verifies and not client.upstream.verifies:
+            yield Gain("unverified", key, f"{client.site.name} no longer checks whom it asks at {each.url}", "more")
+
+
 # -- what can be read, what was refused, whom visitors trust -----------------------------------------------------------
 
 
@@ -406,7 +426,7 @@ def _sites(before: Estate, after: Estate, asked: Asked, seen: Visit) -> tuple[li
         if was is None or was is site:
             continue
         meant: Grade = "needed" if site.place.path == reached else "more"
-        if site.listing and not was.listing:
+        if (site.listing or any(each.listing for each in site.sections)) and not was.listing:
             found.append(
                 Gain(
                     "readable",
@@ -415,7 +435,7 @@ def _sites(before: Estate, after: Estate, asked: Asked, seen: Visit) -> tuple[li
                     "more",
                 )
             )
-        if site.enabled and not was.enabled:
+        if site.in_force and not was.in_force:
             found.append(
                 Gain(
                     "readable",
@@ -424,6 +444,7 @@ def _sites(before: Estate, after: Estate, asked: Asked, seen: Visit) -> tuple[li
                     meant,
                 )
             )
+        found += _admitted(path, was, site)
         if was.answer in _REFUSALS and site.answer != was.answer:
             found.append(
                 Gain(
@@ -435,6 +456,74 @@ def _sites(before: Estate, after: Estate, asked: Asked, seen: Visit) -> tuple[li
             )
             closed = closed or "closed" in was.marks or "closed" in asked.marks
     return found, closed
+
+
+def _admitted(path: tuple[str, ...], was: Site, site: Site) -> Iterator[Gain]:
+    """Who is newly let in by the rules of a site and its sections."""
+    pairs = [(was, site), *zip(was.sections, site.sections, strict=False)]
+    if len(site.sections) < len(was.sections):
+        pairs += [(old, site) for old in was.sections[len(site.sections) :]]
+    for number, (old, new) in enumerate(pairs):
+        before, after = old.access, new.access
+        if before is None or after is before or same_facts(before, after):
+            continue
+        named = f"{site.name}{'' if number == 0 else ' ' + getattr(new, 'shown', '')}"
+        if after is None or (before.password and not after.password):
+            who = "without a password" if before.password else "who was kept out"
+            yield Gain("readable", ("access", *path, str(number)), f"everybody {who} is let in by {named}", "more")
+            continue
+        new_ranges = set(after.sources) - set(before.sources)
+        gone = set(before.not_sources) - set(after.not_sources)
+        whole = (before.sources and not after.sources) or (before.nobody and not after.nobody and not after.sources)
+        if gone or whole or (after.either and not before.either):
+            yield Gain("readable", ("access", *path, str(number)), f"more visitors are let in by {named}", "more")
+        for each in sorted(new_ranges, key=str):
+            single = each.num_addresses == 1
+            text = f"whoever comes from {each} is let in by {named}"
+            yield Gain("readable", ("access", *path, str(number), str(each)), text, "needed" if single else "more")
+
+
+def _granted(before: Estate, after: Estate, seen: Visit) -> Iterator[Gain]:
+    """Folders that a server is newly granted, and files that its identity may newly read."""
+    old = _services(before)
+    response = seen.exchanges[-1].response
+    reached = response.site if response is not None else None
+    for path, service in _services(after).items():
+        was = old.get(path)
+        if not isinstance(service, WebService) or not isinstance(was, WebService) or service is was:
+            continue
+        for folder in sorted(set(service.grants or ()) - set(was.grants or ())) if was.grants is not None else ():
+            meant = isinstance(reached, Site) and folder == reached.folder
+            text = f"{service.name} can newly serve all that lies in {folder}"
+            yield Gain("readable", ("grant", *path, str(folder)), text, "needed" if meant else "more")
+    for machine in machines(after):
+        known = next((each for each in machines(before) if each.name == machine.name), None)
+        if known is None or known is machine:
+            continue
+        for name, holding, earlier in _holdings(known, machine):
+            for key, rights in holding.rights.items():
+                then = earlier.rights.get(key)
+                if then is not None and then != rights:
+                    wider = rights.mode & 0o007 & ~then.mode
+                    who = "everybody on the machine" if wider else rights.group
+                    text = f"{who} may read or pass {key} of {name} ({rights} instead of {then})"
+                    yield Gain(
+                        "readable", ("rights", machine.name, name, str(key)), text, "beside" if wider else "needed"
+                    )
+
+
+def _holdings(before: Machine, after: Machine) -> Iterator[tuple[str, Holding, Holding]]:
+    """Every folder of a machine that both worlds have, with its name."""
+    for name, folder in after.folders.items():
+        if name in before.folders:
+            yield name, folder, before.folders[name]
+    for service, held in after.services.items():
+        earlier = before.services.get(service)
+        if not isinstance(held, WebService) or not isinstance(earlier, WebService):
+            continue
+        for name, site in held.sites.items():
+            if name in earlier.sites:
+                yield name, site, earlier.sites[name]
 
 
 def _each_site(estate: Estate) -> Iterator[tuple[tuple[str, ...], Site]]:

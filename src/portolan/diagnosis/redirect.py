@@ -1,14 +1,18 @@
 """Faults of redirects."""
 
 from collections.abc import Iterator
+from itertools import pairwise
 
 import msgspec
 
-from portolan.diagnosis.base import Case, Finding, fault, listed
+from portolan.diagnosis.base import Case, Finding, fault, listed, supposing
 from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, remove
+from portolan.estate.guesses import machines
 from portolan.estate.service import WebService, sites_of
 from portolan.estate.site import Redirect, Site
+from portolan.estate.vantage import Vantage
 from portolan.evidence.decision import Decision
+from portolan.evidence.kinds import http as http_kinds
 
 
 class RulesClue(msgspec.Struct, frozen=True):
@@ -21,6 +25,13 @@ class RuleClue(msgspec.Struct, frozen=True):
     """The rule that is wrong."""
 
     rule: Redirect
+
+
+class MemoryClue(msgspec.Struct, frozen=True):
+    """The visitor, and the key that says what is remembered."""
+
+    vantage: Vantage
+    key: str
 
 
 class SiteClue(msgspec.Struct, frozen=True):
@@ -91,7 +102,7 @@ def too_many(case: Case) -> Finding | None:
 )
 def inner_target(case: Case) -> Finding | None:
     """A redirect led to a host that only the inside knows."""
-    rule = _last_rule(case)
+    rule = last_rule(case)
     if rule is None or rule.place is None or not isinstance(rule.subject, Redirect):
         return None
     if case.symptom == "undescribed" and "." in case.host and case.host.rpartition(".")[2] not in _INNER:
@@ -102,6 +113,27 @@ def inner_target(case: Case) -> Finding | None:
         rule.place,
         clue=RuleClue(rule=rule.subject),
     )
+
+
+@fault(
+    "redirect-downgrade",
+    "A redirect sends secure visitors to a plain address",
+    "a page that is not secure",
+    "Write https into the target.",
+    "not-secure",
+    "wrong-final",
+)
+def downgrade(case: Case) -> Finding | None:
+    """A rule on the way led from a secure address to a plain one."""
+    for before, after in pairwise(case.visit.exchanges):
+        if not before.url.secure or after.url.secure or before.response is None:
+            continue
+        rule = next((each for each in before.response.decisions if isinstance(each.subject, Redirect)), None)
+        if rule is None or not isinstance(rule.subject, Redirect):
+            continue
+        text = f"a redirect leads from {before.url} to {after.url}, which is not secure"
+        return Finding("redirect-downgrade", text, rule.place, clue=RuleClue(rule=rule.subject))
+    return None
 
 
 @fault(
@@ -136,7 +168,7 @@ def redirect_missing(case: Case) -> Finding | None:
 )
 def loses_path(case: Case) -> Finding | None:
     """The target of a redirect on the way has no path of the request's."""
-    rule = _last_rule(case)
+    rule = last_rule(case)
     first = case.visit.exchanges[0].url
     if rule is None or not isinstance(rule.subject, Redirect) or (first.path == "/" and not first.query):
         return None
@@ -155,7 +187,75 @@ def loses_path(case: Case) -> Finding | None:
 _INNER = ("local", "lan", "internal", "intranet", "home", "arpa", "localdomain")
 
 
-def _last_rule(case: Case) -> Decision | None:
+@remedy("redirect-downgrade")
+def stay_secure(case: Case, clue: RuleClue) -> Iterator[Proposal]:
+    """Writes https into the target."""
+    rule = clue.rule
+    target = str(rule.to)
+    for start in ("http://", "{scheme}://"):
+        if target.startswith(start):
+            secure_target = f"https://{target[len(start) :]}"
+            yield Proposal(f"let the redirect lead to {secure_target}", put(rule.place, "to", secure_target))
+    yield Proposal("take the redirect away", remove(path_of_rule(case, rule)))
+
+
+@fault(
+    "redirect-remembered",
+    "A permanent redirect is remembered that no longer exists",
+    "the old place, for those who came before",
+    "Let the visitor forget it; let the place that it leads to send back what it gets, by a redirect that is not permanent.",
+    "*",
+    "wrong-page",
+    "wrong-final",
+    "not-secure",
+)
+def remembered(case: Case) -> Finding | None:
+    """Without that memory the visitor would get what was expected."""
+    step = next((each for each in case.visit.decisions if isinstance(each, http_kinds.RedirectRemembered)), None)
+    vantage = case.visit.vantage
+    if step is None or not _without(case, remembers_redirects={}):
+        return None
+    return Finding(
+        "redirect-remembered", step.text, step.place, clue=MemoryClue(vantage=vantage, key="remembers_redirects")
+    )
+
+
+@fault(
+    "transport-strict-trap",
+    "A name is remembered to be asked securely only, and has no secure address that works",
+    "a TLS error that cannot be passed, or no connection",
+    "Give the name a certificate and a secure listener; those who remember cannot be told otherwise before that works.",
+    "*",
+)
+def strict_trap(case: Case) -> Finding | None:
+    """Without that memory the visitor would get what was expected."""
+    step = next((each for each in case.visit.decisions if isinstance(each, http_kinds.StrictRemembered)), None)
+    if step is None or not _without(case, strict=()):
+        return None
+    text = f"{step.text}; {case.stop.text if case.stop is not None else 'it does not work so'}"
+    return Finding("transport-strict-trap", text, step.place, clue=MemoryClue(vantage=case.visit.vantage, key="strict"))
+
+
+def _without(case: Case, **facts: object) -> bool:
+    """Whether the expectation would be met by a visitor that remembers less."""
+    fresh = msgspec.structs.replace(case.visit.vantage, **facts)
+    return supposing(case, msgspec.structs.replace(case.estate, vantages={**case.estate.vantages, fresh.name: fresh}))
+
+
+@remedy("redirect-remembered", "transport-strict-trap")
+def forget(_case: Case, clue: MemoryClue) -> Iterator[Proposal]:
+    """Clears the visitor's memory, which only the visitor can."""
+    yield Proposal(
+        f"let {clue.vantage.name} forget what it remembers (clear the browser's cache)",
+        remove((*clue.vantage.place.path, clue.key)),
+    )
+    if clue.key == "strict":
+        yield Proposal(
+            "or give the name a secure address that works: for everybody else who remembers, nothing else helps", []
+        )
+
+
+def last_rule(case: Case) -> Decision | None:
     """The rule that led to the last exchange."""
     decision: Decision
     for exchange in reversed(case.visit.exchanges[:-1] if case.symptom != "bad-target" else case.visit.exchanges):
@@ -181,18 +281,27 @@ def keep_one(case: Case, clue: RulesClue) -> Iterator[Proposal]:
             )
     for rule in sorted(rules, key=lambda rule: str(rule.to).startswith("https://{host}")):
         text = f"take the redirect of the site {_site(rule)} to {rule.to} away ({rule.place.span.short})"
-        yield Proposal(text, remove(_path(case, rule)))
+        yield Proposal(text, remove(path_of_rule(case, rule)))
 
 
 def _site(rule: Redirect) -> str:
     return str(rule.place.path[rule.place.path.index("sites") + 1])
 
 
-def _path(case: Case, rule: Redirect) -> tuple[str | int, ...]:
+def path_of_rule(case: Case, rule: Redirect) -> tuple[str | int, ...]:
+    """The path of a rule in the estate's document, whether it stands in a list or alone."""
     path = rule.place.path
-    machine = (case.estate.hosts if path[0] == "hosts" else case.estate.routers)[str(path[1])]
-    site = sites_of(machine.services[str(path[3])])[str(path[5])]
-    return item_path(site.place, "redirects", site.redirects.index(rule))
+    if isinstance(path[-1], int):
+        return path
+    for machine in machines(case.estate):
+        for service in machine.services.values():
+            for site in sites_of(service).values():
+                held = [(each.place, each.redirects) for each in (site, *site.sections)]
+                held += [(each.place, each.redirects) for each in site.rule_files]
+                for place, rules in held:
+                    if rule in rules:
+                        return item_path(place, "redirects", rules.index(rule))
+    return path
 
 
 @remedy("redirect-missing")
@@ -224,7 +333,7 @@ def outer_target(case: Case, clue: RuleClue) -> Iterator[Proposal]:
     yield Proposal(f"let the redirect lead to {target}", put(rule.place, "to", target))
     secure_target = f"https://{case.visit.exchanges[0].url.host}{{path}}{{query}}"
     yield Proposal(f"let the redirect lead to {secure_target}", put(rule.place, "to", secure_target))
-    yield Proposal("take the redirect away", remove(_path(case, rule)))
+    yield Proposal("take the redirect away", remove(path_of_rule(case, rule)))
 
 
 @remedy("redirect-too-many")

@@ -92,6 +92,8 @@ class _Step(NamedTuple):
     finding: Finding
     chosen: Proposal | None
     remedies: tuple[Remedy, ...]
+    #: In which exchange of the visit it was met.
+    leg: int = 0
 
 
 class _State(NamedTuple):
@@ -159,7 +161,8 @@ class _Mending:
         met |= {here}
         back: list[_State] = []
         advice: _Step | None = None
-        known = {(step.finding.code, step.finding.object) for step in state.steps} | self.spared
+        known = {(step.finding.code, step.finding.object) for step in state.steps if step.leg == _leg(state.visit)}
+        known |= self.spared
         for finding in recognise(Case(state.world, state.visit, self.expectation)):
             if (finding.code, finding.object) in known:
                 continue
@@ -229,7 +232,7 @@ class _Mending:
             for safety, each in weighed
         ]
         ordered = sorted([*remedies, *advice], key=lambda each: ORDER[each.safety])
-        return _Step(finding, None, tuple(ordered)), [each for _, each in weighed]
+        return _Step(finding, None, tuple(ordered), _leg(state.visit)), [each for _, each in weighed]
 
     def _weighed(self, tried: list[_Tried], asked: Asked) -> list[tuple[Safety, _Tried]]:
         """What is handed out, the safest first; of one class what completes first, then what leads onward."""
@@ -257,8 +260,9 @@ class _Mending:
             return None
         onward = True
         if misses(self.expectation, after):
-            again = {(each.code, each.object) for each in recognise(Case(world, after, self.expectation))}
-            if (finding.code, finding.object) in again or _fault_met(after) == _fault_met(current):
+            met = [(each.code, each.object) for each in recognise(Case(world, after, self.expectation))]
+            further = len(after.exchanges) > len(current.exchanges)
+            if ((finding.code, finding.object) in met and not further) or _fault_met(after) == _fault_met(current):
                 return None
             onward = len(after.exchanges) >= len(current.exchanges) and _depth(after) >= _depth(current)
         return None if self._breaks_others(world) else (world, after, onward)
@@ -373,6 +377,11 @@ def _fault_met(found: Visit) -> tuple[str, str, int]:
     if found.stop is None:
         return str(found.outcome), found.outcome.final_url, len(found.exchanges)
     return found.stop.kind, found.stop.text, len(found.exchanges)
+
+
+def _leg(found: Visit) -> int:
+    """The number of the exchange that a visit ended in."""
+    return len(found.exchanges)
 
 
 def _depth(found: Visit) -> int:

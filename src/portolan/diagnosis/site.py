@@ -123,7 +123,7 @@ def _unbound(case: Case) -> tuple[WebService, Site | None] | None:
 
 def _bound_sites(service: WebService) -> list[Site]:
     """The sites that are switched on."""
-    return [site for site in service.sites.values() if site.enabled]
+    return [site for site in service.sites.values() if site.in_force]
 
 
 @fault(
@@ -134,14 +134,17 @@ def not_enabled(case: Case) -> Finding | None:
     unbound = _unbound(case)
     if unbound is None:
         return None
-    for site in unbound[0].sites.values():
-        if not site.enabled and (case.host in site.names or site.name == case.site_name):
-            return Finding(
-                "site-not-enabled",
-                f"the site {site.name} is not switched on in {unbound[0].name}",
-                site.place,
-                clue=SiteClue(site=site),
-            )
+    service = unbound[0]
+    for site in service.sites.values():
+        if not site.in_force and (case.host in site.names or site.name == case.site_name):
+            file = f" (written in {site.written_in})" if site.written_in else ""
+            if not site.enabled:
+                text = f"the site {site.name} is not switched on in {service.name}{file}"
+            elif not site.included:
+                text = f"the site {site.name} is in a file that {service.name} does not include{file}"
+            else:
+                continue  # a reload is what is wanted
+            return Finding("site-not-enabled", text, site.place, clue=SiteClue(site=site))
     return None
 
 
@@ -187,6 +190,10 @@ def name_differs(case: Case) -> Finding | None:
         return None
     site = bound[close]
     text = f"no site answers to {case.host}; the site {site.name} answers to {close}, one slip away"
+    if close == f"{case.host}.":
+        text = (
+            f"the site {site.name} is bound to {close}, with a final dot: requests lose theirs, and it matches nothing"
+        )
     return Finding("binding-name-differs", text, site.place, clue=SlipClue(site=site, near=close, name=case.host))
 
 
@@ -267,7 +274,7 @@ def shadowed(case: Case) -> Finding | None:
         or mine is None
         or not isinstance(mine.site, Site)
         or case.host not in mine.site.names
-        or not mine.site.enabled
+        or not mine.site.in_force
     ):
         return None
     taker = case.world.table(service, listener).choose(case.host).site
@@ -386,7 +393,12 @@ def correct_name(_case: Case, clue: SlipClue) -> Iterator[Proposal]:
 def enable(_case: Case, clue: SiteClue) -> Iterator[Proposal]:
     """Switches the site on."""
     site = clue.site
-    yield Proposal(f"switch the site {site.name} on, and reload", put(site.place, "enabled", True))
+    if site.enabled:
+        text = f"let the configuration include {site.written_in or 'its file'}, and reload"
+        yield Proposal(text, [*put(site.place, "included", True), *put(site.place, "loaded", True)])
+        return
+    change = [*put(site.place, "enabled", True), *put(site.place, "loaded", True)]
+    yield Proposal(f"switch the site {site.name} on, and reload", change if not site.loaded else change[:1])
 
 
 @remedy("site-catch-all")
@@ -421,7 +433,10 @@ def unshadow(_case: Case, clue: ShadowClue) -> Iterator[Proposal]:
 def add_default(_case: Case, clue: FolderClue) -> Iterator[Proposal]:
     """Names the document that the folder has, or adds the one that is asked for."""
     site, folder, like = clue.site, clue.folder, clue.like
-    if like:
+    if like and like.removesuffix(".txt") in clue.documents:
+        text = f"name the file {folder}{like.removesuffix('.txt')}: {like} has an ending that the file browser hides"
+        yield Proposal(text, _renamed(site, folder + like, folder + like.removesuffix(".txt")))
+    elif like:
         text = f"name {like} among the default documents of {site.name}"
         yield Proposal(text, _documents(site, clue.documents, like, False))
     wanted = clue.documents[0] if clue.documents else "index.html"
@@ -442,10 +457,19 @@ def _documents(site: Site, documents: tuple[str, ...], name: str, first: bool) -
     return put(site.place, "default_documents", [name, *rest] if first else [*rest, name])
 
 
+def _renamed(site: Site, old: str, new: str) -> Patch:
+    files = [new if each == old else each for each in site.files or ()]
+    if site.copy is None and site.inventory is None:
+        return put(site.place, "files", files)
+    gone = [step for key in ("copy", "inventory") if site.place.has(key) for step in remove((*site.place.path, key))]
+    return [*gone, *put(site.place, "files", files)]
+
+
 def _files(site: Site, name: str) -> Patch:
-    if site.copy is None:
+    if site.copy is None and site.inventory is None:
         return append(site.place, "files", name)
-    return [*remove((*site.place.path, "copy")), *put(site.place, "files", [*(site.files or ()), name])]
+    gone = [step for key in ("copy", "inventory") if site.place.has(key) for step in remove((*site.place.path, key))]
+    return [*gone, *put(site.place, "files", [*(site.files or ()), name])]
 
 
 @remedy("content-default-order")

@@ -5,15 +5,16 @@ from collections.abc import Iterator
 import msgspec
 
 from portolan.diagnosis.base import Case, Finding, addresses_of, fault
-from portolan.diagnosis.proposal import Proposal, item_path, remedy, replace
+from portolan.diagnosis.proposal import Patch, Proposal, item_path, put, remedy, replace
 from portolan.estate.base import IPAddress
 from portolan.estate.client import PassingProgram
 from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
-from portolan.estate.service import Listener, WebService
+from portolan.estate.service import Listener, Service, WebService
 from portolan.estate.site import Site, Upstream
 from portolan.estate.url import Url
 from portolan.evidence.kinds import connect as connect_kinds
+from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.start import Why
 
 
@@ -53,6 +54,117 @@ def upstream_wrong(case: Case) -> Finding | None:
         return None
     text = f"{client.site.name} passes on to {case.exchange.url}, and no program is there: {stop.text}"
     return Finding("upstream-wrong-address", text, client.place, clue=_clue(case, client.site, client.upstream))
+
+
+class DownClue(msgspec.Struct, frozen=True):
+    """The program behind, and the site that passes on to it."""
+
+    service: Service
+    site: Site
+
+
+class WaitClue(msgspec.Struct, frozen=True):
+    """The upstream, and how long the program behind takes."""
+
+    upstream: Upstream
+    site: Site
+    takes: int
+
+
+class HostClue(msgspec.Struct, frozen=True):
+    """The upstream, and the name that the site behind answers to."""
+
+    upstream: Upstream
+    site: Site
+    name: str | None
+
+
+@fault(
+    "upstream-down",
+    "The program behind does not run, or breaks off",
+    "502, or 503",
+    "Start the program behind; a page of the front's own can say so meanwhile, if it does not come from that program.",
+    "service-stopped",
+    "service-failed",
+    "not-answered",
+)
+def upstream_down(case: Case) -> Finding | None:
+    """Who passes on is refused, or cut off."""
+    client, stop = case.client, case.stop
+    if not isinstance(client, PassingProgram) or stop is None:
+        return None
+    service = stop.subject
+    if not isinstance(service, Service) or (
+        isinstance(stop, http_kinds.NotAnswered) and getattr(service, "when_asked", "") == "silent"
+    ):
+        return None
+    if isinstance(stop, connect_kinds.ServiceFailed) and stop.reason.why is Why.UPSTREAM_UNKNOWN:
+        return None
+    text = f"{client.site.name} passes on to {case.exchange.url}: {stop.text}"
+    clue = DownClue(service=service, site=client.site)
+    return Finding("upstream-down", text, service.place, clue=clue)
+
+
+@fault(
+    "upstream-silent",
+    "The program behind does not answer in time",
+    "504, or 502",
+    "Look why it takes so long; where that is meant, let the front wait longer.",
+    "takes-too-long",
+    "not-answered",
+)
+def upstream_silent(case: Case) -> Finding | None:
+    """Who passes on gives up waiting."""
+    stop = case.stop
+    client = next(
+        (each.client for each in reversed([*case.visit.exchanges[-1].tree]) if isinstance(each.client, PassingProgram)),
+        None,
+    )
+    if client is None or stop is None:
+        return None
+    if isinstance(stop, http_kinds.TakesTooLong):
+        clue = WaitClue(upstream=client.upstream, site=client.site, takes=stop.takes)
+        return Finding("upstream-silent", stop.text, client.upstream.place, clue=clue)
+    if isinstance(stop, http_kinds.NotAnswered) and getattr(stop.subject, "when_asked", "") == "silent":
+        return Finding("upstream-silent", stop.text, stop.place, clue=WaitClue(client.upstream, client.site, 0))
+    return None
+
+
+@fault(
+    "upstream-name-lost",
+    "The program behind is asked under a name that it does not know, and its default site answers",
+    "another page",
+    "Pass the visitor's host name on, or say the name that the site behind answers to.",
+    "wrong-page",
+    "not-found",
+    "no-default",
+    "answers-error",
+    "name-refused",
+    "main-server",
+    "host-refused",
+)
+def upstream_name_lost(case: Case) -> Finding | None:
+    """The name sent selects no site, and the visitor's, or the expected site's own, would."""
+    exchange = case.exchange
+    client = exchange.client
+    arrival = exchange.connection.arrival if exchange.connection is not None else None
+    if not isinstance(client, PassingProgram) or arrival is None or not isinstance(arrival.service, WebService):
+        return None
+    service = arrival.service
+    table = case.world.table(service, arrival.listener, arrival.address)
+    sent = client.saying.host if client.saying.host is not None else exchange.url.host
+    if table.choose(sent.partition(":")[0].lower()).by_name:
+        return None
+    asked = case.visit.exchanges[-1].url.host.rstrip(".")
+    kept = table.choose(asked)
+    expected = service.sites.get(case.site_name or "")
+    meant = kept.site if kept.by_name else expected
+    if meant is None or (case.site_name is not None and meant.name != case.site_name):
+        return None
+    name = next((each for each in meant.names if "*" not in each and each and not each.startswith(".")), None)
+    text = f"{client.site.name} asks {exchange.url} for {sent}, which no site of {service.name} is named; {meant.name} answers to {name or asked}"
+    clue = HostClue(upstream=client.upstream, site=client.site, name=None if kept.by_name else name)
+    return Finding("upstream-name-lost", text, client.upstream.place, clue=clue)
 
 
 def _clue(case: Case, site: Site, passing: Upstream) -> UpstreamClue:
@@ -96,6 +208,14 @@ def target_path(upstream: Upstream, index: int) -> tuple[str | int, ...]:
     return item_path(upstream.place, "to", index) if upstream.place.has("to") else upstream.place.path
 
 
+def with_facts(upstream: Upstream, **facts: object) -> Patch:
+    """The upstream with some facts otherwise, whether it is written as its address alone or with keys."""
+    if upstream.place.has("to"):
+        return [step for key, value in facts.items() for step in put(upstream.place, key, value)]
+    held = {"to": str(upstream.to[0]), **facts}
+    return replace(upstream.place.path, held)
+
+
 def _inside(listener: Listener) -> bool:
     address: IPAddress | None = listener.address
     return address is not None and address.is_loopback
@@ -108,3 +228,32 @@ def correct_upstream(_case: Case, clue: UpstreamClue) -> Iterator[Proposal]:
         text = f"let {clue.site.name} pass on to {url}"
         yield Proposal(text, replace(target_path(clue.upstream, 0), str(url)))
     yield Proposal(f"or let a program listen where {clue.site.name} passes on to", [])
+
+
+@remedy("upstream-down")
+def start_upstream(_case: Case, clue: DownClue) -> Iterator[Proposal]:
+    """Starts it."""
+    service = clue.service
+    if service.state == "stopped":
+        yield Proposal(f"start {service.name} on {service.place.path[1]}", put(service.place, "state", "running"))
+    elif getattr(service, "when_asked", "greets") != "greets":
+        yield Proposal(f"mend {service.name}: it does not answer as HTTP has it", [])
+    else:
+        yield Proposal(f"let {service.name} start: its own log says what keeps it", [])
+
+
+@remedy("upstream-silent")
+def wait_longer(_case: Case, clue: WaitClue) -> Iterator[Proposal]:
+    """Lets the front wait as long as it takes."""
+    if clue.takes:
+        text = f"let {clue.site.name} wait {clue.takes} s for an answer"
+        yield Proposal(text, with_facts(clue.upstream, answer_within=clue.takes))
+    yield Proposal("look why the program behind takes so long, and start it anew", [])
+
+
+@remedy("upstream-name-lost")
+def keep_name(_case: Case, clue: HostClue) -> Iterator[Proposal]:
+    """Passes the visitor's name on, or says the one that is known."""
+    if clue.name is not None:
+        yield Proposal(f"let {clue.site.name} ask for {clue.name}", with_facts(clue.upstream, host=clue.name))
+    yield Proposal(f"let {clue.site.name} pass the visitor's host name on", with_facts(clue.upstream, host="kept"))

@@ -5,7 +5,17 @@ from typing import Annotated, Literal
 
 import msgspec
 
-from portolan.estate.base import HeaderName, HostName, IPAddress, IPInterface, PortRange, Stated, WebAddress, says
+from portolan.estate.base import (
+    HeaderName,
+    HostName,
+    IPAddress,
+    IPInterface,
+    NamePattern,
+    PortRange,
+    Stated,
+    WebAddress,
+    says,
+)
 from portolan.estate.client import Checks, Saying
 from portolan.estate.filter import Filter
 from portolan.estate.machine import HostsFile
@@ -87,6 +97,17 @@ class Vantage(Stated, frozen=True, kw_only=True, eq=False):
             "What it sends as the host name in place of the URL's, with nothing for an empty one; `none`: it sends no such field."
         ),
     ] = None
+    remembers_redirects: Annotated[
+        dict[WebAddress, WebAddress],
+        says("Permanent redirects that it remembers, each address with where it led; it goes there without asking."),
+    ] = {}
+    strict: Annotated[
+        tuple[NamePattern, ...],
+        says(
+            "Names that it remembers to ask securely only (RFC 6797): exact, or `.rest` for a name and all below it.",
+            example=".kestrel-ridge.example",
+        ),
+    ] = ()
     http: Annotated[Literal["1.0", "1.1"], says("The version of HTTP that it speaks.")] = "1.1"
     default: Annotated[bool, says("The vantage meant when none is named.")] = False
 

@@ -25,6 +25,7 @@ from portolan.estate.machine import HostsFile, Machine
 from portolan.estate.network import Interface
 from portolan.estate.service import AnyService, Listener, NameServer, Resolver, WebService, sites_of
 from portolan.estate.site import Site
+from portolan.estate.url import BadUrlError, parse
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
 from portolan.formats.crosscheck_way import access_list, filters, translations
@@ -437,6 +438,11 @@ def _vantage(estate: Estate, vantage: Vantage, note: _Notes) -> None:
     _hosts_file(vantage.hosts_file, note)
     if vantage.redirect_limit is not None and not 0 <= vantage.redirect_limit <= 100:
         note(vantage.place.key("redirect_limit"), f"expected 0 to 100, found {vantage.redirect_limit}")
+    for text in (*vantage.remembers_redirects, *vantage.remembers_redirects.values()):
+        try:
+            parse(text)
+        except BadUrlError as error:
+            note(vantage.place.key("remembers_redirects"), one_line(str(error), 200))
     if vantage.body < 0:
         note(vantage.place.key("body"), f"expected a number of octets, found {vantage.body}")
     if "self" in vantage.trusts:

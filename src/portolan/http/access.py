@@ -1,7 +1,9 @@
 """Who is let in, by address and by password; how much may be brought along; which methods are taken."""
 
+import msgspec
+
 from portolan.estate.service import WebService
-from portolan.estate.site import Site
+from portolan.estate.site import Access, Site
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
 from portolan.http.request import Request
@@ -86,3 +88,12 @@ def unfit(service: WebService, request: Request, program: WebProgram) -> Refusal
             long = http_kinds.HeaderTooLong(length, service.name, most, place=service.place, subject=service)
             return Refusal(400, long)
     return None
+
+
+def by_password(here: Effective) -> Access | None:
+    """The rule that lets in whoever knows the password, where that is enough by itself."""
+    access = here.access
+    ranged = access is not None and (access.nobody or access.sources or access.not_sources)
+    if access is None or not (access.either and access.password and ranged):
+        return None
+    return msgspec.structs.replace(access, nobody=True)

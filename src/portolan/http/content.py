@@ -8,7 +8,7 @@ from portolan.estate.site import Giving, Site
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
 from portolan.http.sections import Effective
-from portolan.http.tree import Identity, Look, Tree, identity_of, tree_of
+from portolan.http.tree import Bar, Identity, Look, Tree, identity_of, tree_of
 from portolan.programs.protocol import WebProgram
 from portolan.source.place import Place
 
@@ -75,12 +75,14 @@ class Folder:
         note = http_kinds.PageAssumed(self.site.name, self.prefix + path, place=self.site.place, subject=self.site)
         return self.page(path, note)
 
-    def unreadable(self, path: str, why: str) -> Content:
-        """Something that the identity may not read, or may not reach."""
+    def unreadable(self, path: str, bar: Bar | None, passing: bool = False) -> Content:
+        """Something that the identity may not read, or a folder that it may not pass."""
         who = f"{self.service.name} ({self.who.user})"
         shown = self.prefix + path if path else "the folder"
         place = self.place("unreadable", "rights", "inventory", "files", "folder")
-        return self.stop(403, http_kinds.Unreadable(who, shown, self.site.name, why, place=place, subject=self.site))
+        closed, why = bar if bar is not None else Bar(path, "it is closed")
+        facts = (who, shown, self.site.name, why, closed, passing)
+        return self.stop(403, http_kinds.Unreadable(*facts, place=place, subject=self.site))
 
     def missing(self, path: str) -> Content:
         """Nothing there."""
@@ -123,7 +125,7 @@ def closed(here: Effective, folder: Folder, path: str) -> Content | None:
     rest = path[len(here.start) :] if here.start else path
     look = tree.look("/".join(part for part in rest.split("/") if part), folder.who)
     if look.what == "closed":
-        return folder.unreadable(look.path, look.why)
+        return folder.unreadable(look.path, look.bar, True)
     return folder.broken(look, look.path) if look.what in ("broken", "circle") and folder.follows else None
 
 
@@ -159,16 +161,21 @@ def content(here: Effective, folder: Folder, path: str, method: str) -> Content:
     if not folder.follows and any(asked == each or asked.startswith(each + "/") for each in tree.links):
         return folder.broken(look._replace(path=asked), asked + ("/" if is_folder else ""))
     if look.what == "closed" and not (here.fallback is not None and program.asks_inside):
-        return folder.unreadable(look.path, look.why)
+        return folder.unreadable(look.path, look.bar, True)
     if look.what == "folder" and not is_folder:
         return _bare(folder, look, path)
-    absent = look.what in ("nothing", "inside", "closed") or (look.what == "file" and is_folder)
+    within = look.what == "inside" or (look.what == "file" and is_folder)
+    absent = look.what in ("nothing", "closed") or (within and program.falls_back_in_files)
+    if look.what == "folder" and not program.asks_inside:
+        absent = not any(
+            tree.look(f"{asked}/{each}".lstrip("/"), folder.who).what != "nothing" for each in here.documents
+        )
     if here.fallback is not None and absent:
         fallen = _fallen_back(here, folder, tree, method, asked + ("/" if is_folder and asked else ""))
         if fallen.status == 500 or fallen.inside is not None:
             return fallen
-    if look.what == "folder" and program.methods.looks_first and tree.searchable(look.path, folder.who):
-        return folder.unreadable(look.path + "/", tree.searchable(look.path, folder.who))
+    if look.what == "folder" and program.methods.looks_first and tree.barred(look.path, folder.who):
+        return folder.unreadable(look.path + "/", tree.barred(look.path, folder.who), True)
     early = _by_method(folder, method, "any")
     if early is not None:
         return early
@@ -223,8 +230,8 @@ def _after_look(folder: Folder, method: str) -> Content | None:
 
 
 def _file(folder: Folder, look: Look, asked: str, method: str) -> Content:
-    if look.why:
-        return folder.unreadable(asked, look.why)
+    if look.bar is not None:
+        return folder.unreadable(asked, look.bar)
     if not look.path.startswith("/") and folder.tree is not None and not folder.tree.told:
         return _by_method(folder, method, "file") or folder.assumed(look.path)
     return _by_method(folder, method, "file") or folder.page(look.path)
@@ -234,10 +241,11 @@ def _bare(folder: Folder, look: Look, path: str) -> Content:
     """A folder asked for without its slash."""
     tree = folder.tree
     assert tree is not None
-    if folder.program.slash_needs_read and look.why:
-        return folder.unreadable(look.path, look.why)
-    if not folder.program.slash_needs_read and tree.searchable(look.path, folder.who):
-        return folder.unreadable(look.path, tree.searchable(look.path, folder.who))
+    if folder.program.slash_needs_read and look.bar is not None:
+        return folder.unreadable(look.path, look.bar)
+    bar = None if folder.program.slash_needs_read else tree.barred(look.path, folder.who)
+    if bar is not None:
+        return folder.unreadable(look.path, bar, True)
     return Content(301, None, (), slash_behind=path)
 
 
@@ -245,9 +253,9 @@ def _of_folder(here: Effective, folder: Folder, tree: Tree, look: Look, asked: s
     """A folder: the first default document that is there, a listing, the fallback, or nothing."""
     program = folder.program
     base = f"{asked}/" if asked else ""
-    closed = tree.searchable(look.path, folder.who)
-    if closed and not look.path.startswith("/"):
-        return folder.unreadable(base, closed)
+    closed = tree.barred(look.path, folder.who)
+    if closed is not None and not look.path.startswith("/"):
+        return folder.unreadable(base, closed, True)
     for document in here.documents:
         held = base + document if program.letters_count else tree.spelled(base + document)
         found = tree.look(held, folder.who)
@@ -256,7 +264,7 @@ def _of_folder(here: Effective, folder: Folder, tree: Tree, look: Look, asked: s
         if found.what == "folder":
             return Content(301, None, (), slash_behind=f"/{folder.prefix}{held}")
         if found.what == "closed":
-            return folder.unreadable(found.path, found.why)
+            return folder.unreadable(found.path, found.bar, True)
         if not tree.told:
             return _file(folder, found, held, method)
     if program.keeps_error and here.fallback is not None:
@@ -264,8 +272,8 @@ def _of_folder(here: Effective, folder: Folder, tree: Tree, look: Look, asked: s
     if method in program.methods.folder:
         return _method(folder, method, program.methods.folder[method])
     if here.listing:
-        if look.why:
-            return folder.unreadable(base, look.why)
+        if look.bar is not None:
+            return folder.unreadable(base, look.bar)
         place = folder.place("listing")
         shown = folder.prefix + base
         return Content(

@@ -13,7 +13,7 @@ from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.legs import Arrival, Exchange, Response
 from portolan.evidence.outcome import Detail
-from portolan.http.access import Refusal, method_refused, refused, too_large, unfit
+from portolan.http.access import Refusal, by_password, method_refused, refused, too_large, unfit
 from portolan.http.binding import table_of
 from portolan.http.content import Content, Folder, barred, closed, content, folder_at
 from portolan.http.redirecting import absolute, target_of
@@ -202,6 +202,9 @@ class _Serving:
         if large is not None:
             return self._turned_away(large), False
         method = method_refused(here, self.request, self.program)
+        if method is not None and self.program.judges_method_first and by_password(here):
+            # What is refused to all is still asked of whoever knows the password, where that is enough.
+            method = refused(here._replace(access=by_password(here)), self.request)
         if method is not None and self.program.judges_method_first:
             return self._turned_away(method), False
         for section in here.sections:
@@ -250,7 +253,7 @@ class _Serving:
         if not self.program.adds_section_slash or (here.section is not None and here.section.exact == path):
             return None
         for section in self.site.sections:
-            if section.path == f"{path}/" and isinstance(section.upstream, Upstream):
+            if section.path == f"{path}/" and effective(self.site, f"{path}/", self.program, self.shared).upstream:
                 return self._to_slash(self.request.url.path, section)
         return None
 
@@ -285,7 +288,7 @@ class _Serving:
 
     def _passed(self, here: Effective, upstream: Upstream, path: str) -> tuple[Response, bool]:
         start = str(here.section.path or here.section.exact or "") if here.section is not None else ""
-        if here.section is not None and here.section.upstream is not upstream:
+        if here.section is not None and here.section.upstream is not upstream and self.program.sections_merge:
             start = ""
         front = Front(self.site, upstream, start, self.program)
         passing = http_kinds.PassesOn(self.site.name, str(upstream.to[0]), place=upstream.place, subject=self.site)
@@ -319,16 +322,6 @@ class _Serving:
             note = http_kinds.MethodAnswered(self.site.name, method, place=self.site.place, subject=self.site)
             return Response(200, (*self.decisions, note), self.site)
         folder = folder_at(here, self.service, self.machine, self.program, self.shared)
-        shut = closed(here, folder, path) if self.program.methods.looks_first else None
-        if shut is not None:
-            return self._of(shut)
-        gone = barred(folder) if self.program.judges_grants else None
-        if gone is not None and here.access is self.site.access:
-            # What is said of a folder does not hold where it does not exist: it is not there for whoever asks.
-            turned_away = method_refused(here, self.request, self.program)
-            if isinstance(gone.decisions[-1], http_kinds.NotGranted):
-                return self._turned_away(turned_away) if turned_away is not None else self._of(gone)
-            return self._of(content(here, folder, path, method))
         rules = self._rule_files(path) if here.source is self.site else []
         broken = next((each for each in rules if each.broken), None)
         if broken is not None:
@@ -341,6 +334,13 @@ class _Serving:
                 subject=self.site,
             )
             return Response(500, (*self.decisions, step), self.site, stop=step)
+        shut = closed(here, folder, path) if self.program.methods.looks_first else None
+        if shut is not None:
+            return self._of(shut)
+        gone = barred(folder) if self.program.judges_grants else None
+        if gone is not None and isinstance(gone.decisions[-1], http_kinds.NotGranted):
+            turned_away = method_refused(here, self.request, self.program)
+            return self._turned_away(turned_away) if turned_away is not None else self._of(gone)
         here = _ruled(here, rules)
         refusal = method_refused(here, self.request, self.program) or refused(here, self.request)
         if refusal is not None:
@@ -421,6 +421,13 @@ class _Serving:
         place = next((each.place for each in (*here.sections, here.site) if each.error_pages), here.site.place)
         place = place.key("error_pages")
         overridden = here.upstream is not None and here.upstream.replaces_errors
+        answered = bool(shown.decisions) and isinstance(
+            shown.decisions[-1], http_kinds.Answers | http_kinds.AnswersError
+        )
+        led = through and (shown.location is not None or (overridden and shown.status >= 400))
+        if self.program.upstream_page_succeeds and (answered or led):
+            # What is said in the page's place takes the place of the error.
+            return shown._replace(decisions=(*response.decisions, *shown.decisions))
         if through and not overridden and self.program.upstream_page_succeeds and shown.location is None:
             # What an upstream says of the page is what the visitor gets, its status too.
             step: Decision = http_kinds.ErrorPage(*facts, place=place, subject=self.site)

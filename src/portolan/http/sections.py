@@ -70,6 +70,13 @@ def _gives(giving: Giving) -> bool:
     return giving.upstream is not None or giving.answer is not None or giving.folder is not None or giving.told
 
 
+def _error_pages(held: list[Giving], program: WebProgram) -> dict[Any, str]:
+    """The pages for errors: of the innermost that has any, or of all, each for its statuses."""
+    if not program.sections_merge:
+        return next((dict(each.error_pages) for each in held if each.error_pages), {})
+    return {status: page for each in reversed(held) for status, page in each.error_pages.items()}
+
+
 def effective(site: Site, path: str, program: WebProgram, shared: dict[Any, Any]) -> Effective:
     """What holds for a path of a site."""
     sections = chosen(site, path, program, shared)
@@ -103,6 +110,6 @@ def effective(site: Site, path: str, program: WebProgram, shared: dict[Any, Any]
         program.default_documents if documents is None else documents,
         listing,
         last("fallback") if source is site else None,
-        last("error_pages") or {},
+        _error_pages(held, program),
         last("largest_body"),
     )

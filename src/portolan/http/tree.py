@@ -32,17 +32,24 @@ def identity_of(service: WebService) -> Identity:
     return Identity(service.runs_as, frozenset((service.runs_as, *service.runs_in)))
 
 
+class Bar(NamedTuple):
+    """What closes a way or a file: the path by which rights name it, and why in words."""
+
+    closed: str
+    why: str
+
+
 class Look(NamedTuple):
     """What was found: a `file`, a `folder`, `nothing`, nothing since a file stands in the way (`inside`), a link that leads to
     nothing (`broken`) or round (`circle`), or a way that is `closed`.
 
-    `path` is relative to the folder, absolute for what a link leads to outside of it; `why` says what closes the way or the
-    file, nothing where it can be read.
+    `path` is relative to the folder, absolute for what a link leads to outside of it; `bar` says what closes the way or the
+    file, None where it can be read.
     """
 
     what: str
     path: str
-    why: str = ""
+    bar: Bar | None = None
 
 
 class Tree:
@@ -87,7 +94,7 @@ class Tree:
             return Look(kind, name)
         for path, rights in self.above:
             if not who.may(rights, 1):
-                return Look("closed", name, f"{path} is {rights}")
+                return Look("closed", name, Bar(path, f"{path} is {rights}"))
         return self._walk(name.split("/") if name else [], who)
 
     def _ancestors(self, name: str) -> list[str]:
@@ -105,10 +112,10 @@ class Tree:
     def _walk(self, parts: list[str], who: Identity) -> Look:
         at: list[str] = []
         links = 0
-        why = self._shut("", who)
+        bar = self.barred("", who)
         while parts:
-            if why:
-                return Look("closed", "/".join(at), why)
+            if bar is not None:
+                return Look("closed", "/".join(at), bar)
             part = parts.pop(0)
             here = "/".join((*at, part))
             if here in self.links:
@@ -129,12 +136,12 @@ class Tree:
             if parts:
                 if self._kind(here) == "file" and self.told:
                     return Look("inside", here)
-                why = self._shut(here, who)
+                bar = self.barred(here, who)
         name = "/".join(at)
         kind = self._kind(name)
         if kind == "nothing":
             return Look("nothing", name)
-        return Look(kind, name, self._unreadable(name, who))
+        return Look(kind, name, self.barred(name, who, 4))
 
     def _followed(self, target: str, at: list[str]) -> list[str] | None:
         """A link's target as a path of this folder; None for one outside."""
@@ -162,24 +169,13 @@ class Tree:
                 return found._replace(path=f"{tree.base.rstrip('/')}/{found.path}".rstrip("/"))
         return Look("broken", path)
 
-    def _shut(self, name: str, who: Identity) -> str:
-        """Why a folder may not be passed; nothing where it may."""
-        if (name or ".") in self.unreadable:
-            return f"{name or 'the folder'} is closed to it"
-        rights = self.rights.get(name or ".")
-        return "" if rights is None or who.may(rights, 1) else f"{name or 'the folder'} is {rights}"
-
-    def _unreadable(self, name: str, who: Identity) -> str:
-        """Why something may not be read; nothing where it may."""
-        shown = name or "the folder"
-        if (name or ".") in self.unreadable:
-            return f"{shown} is closed to it"
-        rights = self.rights.get(name or ".")
-        return "" if rights is None or who.may(rights, 4) else f"{shown} is {rights}"
-
-    def searchable(self, name: str, who: Identity) -> str:
-        """Why what lies in a folder may not be looked up; nothing where it may."""
-        return self._shut(name, who)
+    def barred(self, name: str, who: Identity, bit: int = 1) -> Bar | None:
+        """Why a folder may not be passed (1), or something not be read (4); None where it may."""
+        key, shown = name or ".", name or "the folder"
+        if key in self.unreadable:
+            return Bar(key, f"{shown} is closed to it")
+        rights = self.rights.get(key)
+        return None if rights is None or who.may(rights, bit) else Bar(key, f"{shown} is {rights}")
 
 
 def _plain(parts: Iterable[str]) -> list[str]:

@@ -4,16 +4,17 @@ from collections.abc import Iterator
 from datetime import datetime
 from typing import NamedTuple
 
-from portolan.estate.client import Saying
+from portolan.estate.client import CLOSED_PORTS, Saying
 from portolan.estate.service import WebService
 from portolan.estate.site import Site
 from portolan.estate.url import BadUrlError, Url, join, parse
 from portolan.estate.vantage import Vantage
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
-from portolan.evidence.legs import Exchange
+from portolan.evidence.legs import Exchange, Resolution
 from portolan.evidence.outcome import Detail, Kind, Outcome
 from portolan.journey.exchange import exchange, upgraded
+from portolan.journey.memory import recalled
 from portolan.journey.world import World
 
 _REDIRECTS = frozenset((301, 302, 303, 307, 308))
@@ -68,6 +69,15 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
         return Visit(text, vantage, world.now, tuple(exchanges), outcome, stop, world.booted)
 
     while True:
+        remembered = recalled(vantage, url, saying.method)
+        if remembered is not None and (url, saying.method) not in seen:
+            seen.add((url, saying.method))
+            exchanges.append(Exchange(url, vantage, remembered[0]))
+            url = remembered[1]
+            if (url, saying.method) in seen:
+                rests = remembered[0].decisions[-1]
+                return ended(Detail.LOOP, http_kinds.Loop(url, place=rests.place, subject=rests.subject))
+            continue
         seen.add((url, saying.method))
         secure_first = upgraded(world, url, vantage)
         if secure_first is not None:
@@ -77,6 +87,11 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
                 rests = secure_first.decisions[-1]
                 return ended(Detail.LOOP, http_kinds.Loop(url, place=rests.place, subject=rests.subject))
             seen.add((url, saying.method))
+        if vantage.like == "chromium" and url.port in CLOSED_PORTS:
+            closed = http_kinds.PortClosed(vantage.name, url.port, place=vantage.place.key("like"), subject=vantage)
+            exchanges.append(Exchange(url, vantage, Resolution(url.host, (), None, (closed,))))
+            outcome = Outcome(Kind.CONNECT_ERROR, Detail.REFUSED, None, None, str(url), False, None)
+            return Visit(text, vantage, world.now, tuple(exchanges), outcome, closed, world.booted)
         exchanges.append(exchange(world, url, vantage, (), saying))
         response = exchanges[-1].response
         if response is None or response.status not in _REDIRECTS or response.location is None:

@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 from urllib.parse import urlsplit
 
-from portolan.estate.client import PassingProgram
+from portolan.estate.client import CLOSED_PORTS, PassingProgram
 from portolan.estate.estate import Estate
 from portolan.estate.service import Resolver, WebService, sites_of
 from portolan.estate.site import Upstream
@@ -55,93 +55,6 @@ PROGRAMS = {
     "knotd": "knot",
     "unbound": "unbound",
 }
-#: Ports that the Fetch standard (section 2.9, "bad port") keeps browsers from.
-_UNSAFE_PORTS = frozenset(
-    (
-        1,
-        7,
-        9,
-        11,
-        13,
-        15,
-        17,
-        19,
-        20,
-        21,
-        22,
-        23,
-        25,
-        37,
-        42,
-        43,
-        53,
-        69,
-        77,
-        79,
-        87,
-        95,
-        101,
-        102,
-        103,
-        104,
-        109,
-        110,
-        111,
-        113,
-        115,
-        117,
-        119,
-        123,
-        135,
-        137,
-        139,
-        143,
-        161,
-        179,
-        389,
-        427,
-        465,
-        512,
-        513,
-        514,
-        515,
-        526,
-        530,
-        531,
-        532,
-        540,
-        548,
-        554,
-        556,
-        563,
-        587,
-        601,
-        636,
-        989,
-        990,
-        993,
-        995,
-        1719,
-        1720,
-        1723,
-        2049,
-        3659,
-        4045,
-        4190,
-        5060,
-        5061,
-        6000,
-        6566,
-        6665,
-        6666,
-        6667,
-        6668,
-        6669,
-        6679,
-        6697,
-        10080,
-    )
-)
 _BROWSER_REDIRECTS = 20
 _PATH = "/usr/sbin:/usr/bin:/sbin:/bin"
 
@@ -491,6 +404,8 @@ def exclusion(estate: Estate, predicted: "Visit", client: str = "curl") -> str |
         return "the browser does not follow the aliases and hints of HTTPS records"
     if any(service.answers_after for _, service in every_service(estate) if isinstance(service, WebService)):
         return "how long a program takes to answer is stated, and not staged"
+    if vantage.remembers_redirects or vantage.strict:
+        return "what a visitor remembers of earlier visits is not staged"
     kept = vantage.method not in ("GET", "HEAD", "POST")
     if kept and any(each.response is not None and each.response.status == 303 for each in predicted.exchanges):
         return "curl keeps a method that it was told to use, behind every redirect"
@@ -534,7 +449,7 @@ def _beyond_a_browser(predicted: "Visit") -> str | None:
         return "a browser without IPv6 does not ask for IPv6 addresses"
     for exchange in predicted.exchanges:
         parts = urlsplit(str(exchange.url))
-        if parts.port in _UNSAFE_PORTS:
+        if parts.port in CLOSED_PORTS:
             return f"a browser refuses port {parts.port} without asking"
         if (parts.hostname or "").rpartition(".")[2] == "localhost":
             return "a browser never asks anybody for names under localhost"

@@ -158,18 +158,19 @@ def _site(staged: Staged, site: Site, room: Room) -> Iterator[str]:
     number = staged.rooms.index(room)
     for at, section in enumerate(site.sections):
         yield from _section_source(section, room.parts[at], f"{number}s{at}", passing)
-    if isinstance(site.upstream, Upstream):
+    everything = any(section.path == "/" and _gives(section) for section in site.sections)
+    if isinstance(site.upstream, Upstream) and not everything:
         where = _upstream(site.upstream, f"{number}")
         path = "" if site.upstream.to[0].path else "/"
         yield from _pool(site.upstream, f"{number}")
         yield f"ProxyPass / {where}{path}"
         if site.upstream.turns_redirects:
             yield f"ProxyPassReverse / {where}{path}"
-    inside = "Directory" if site.rule_files or not passing else "Location"
+    inside = "Directory" if site.rule_files else "Location"
     yield f"<{inside} {quoting.httpd(room.base.root if inside == 'Directory' else '/')}>"
     if not site.follows_links:
         yield "  Options -FollowSymLinks"
-    yield from (f"  {line}" for line in _facts(staged, site, merged=inside == "Directory" and not site.rule_files))
+    yield from (f"  {line}" for line in _facts(staged, site, merged=inside == "Location"))
     if site.rule_files and site.reads_rule_files:
         yield "  AllowOverride All"
     yield f"</{inside}>"
@@ -324,15 +325,14 @@ def _access(access: Access, staged: Staged, merged: bool) -> Iterator[str]:
 
 def _passing(upstream: Upstream) -> Iterator[str]:
     place = upstream.place
+    yield f"ProxyPreserveHost {'Off' if upstream.host == 'own' else 'On'}"
     if upstream.host != "own":
-        yield "ProxyPreserveHost On"
         if upstream.host != "kept":
             yield f"RequestHeader set Host {quoting.httpd(str(upstream.host), place)}"
     for how, headers in (("set", upstream.headers), ("append", upstream.appends)):
         for name, text in headers.items():
             yield f"RequestHeader {how} {header_word(name, place)} {_header_value(text, upstream)}"
-    if upstream.replaces_errors:
-        yield "ProxyErrorOverride On"
+    yield f"ProxyErrorOverride {'On' if upstream.replaces_errors else 'Off'}"
 
 
 def _header_value(text: str, upstream: Upstream) -> str:

@@ -100,7 +100,7 @@ def _server(staged: Staged, room: Room, pools: list[str]) -> Iterator[str]:
         yield 'if ($q = "") { set $qa ""; }'
     yield from _redirects(site.redirects, "s")
     yield from _facts(site, staged)
-    if site.answer is not None and not site.sections:
+    if site.answer is not None and not site.sections and not site.methods:
         yield _answer(site)
     elif not any(section.path == "/" for section in site.sections):
         yield "location / {"

@@ -447,6 +447,9 @@ class Unreadable(HttpDecision, frozen=True):
     path: str
     site: str
     why: str
+    #: What is closed, as the rights name it, and whether it is a folder that must be passed.
+    closed: str
+    passing: bool
 
 
 class LinkBroken(HttpDecision, frozen=True):
@@ -568,3 +571,35 @@ class NotAnswered(HttpDecision, frozen=True):
     service: str
     listener: Listener
     does: str
+
+
+class RedirectRemembered(HttpDecision, frozen=True):
+    kind = "redirect-remembered"
+    words = "{client} remembers that {url} leads to {target}, and does not ask"
+    standard = "RFC 9110 section 15.4.2"
+    shown = True
+
+    client: str
+    url: str
+    target: str
+
+
+class StrictRemembered(HttpDecision, frozen=True):
+    kind = "strict-remembered"
+    words = "{client} remembers to ask {host} securely only, as {name}"
+    standard = "RFC 6797 section 8.3"
+    shown = True
+
+    client: str
+    host: str
+    name: str
+
+
+class PortClosed(HttpDecision, frozen=True):
+    kind = "port-closed"
+    words = "{client} does not ask at port {port}, which is another protocol's"
+    standard = "Fetch section 2.9"
+    stops = True
+
+    client: str
+    port: int
