@@ -15,6 +15,7 @@ from portolan.diagnosis import (
     machine,
     names,
     network,
+    pages,
     redirect,
     remembering,
     resolving,
@@ -30,6 +31,7 @@ from portolan.diagnosis.proposal import PROPOSERS, Proposal
 FAMILIES = (
     boot,
     certificate,
+    pages,
     fronts,
     upstream,
     targets,

@@ -243,8 +243,11 @@ def _bare(folder: Folder, look: Look, path: str) -> Content:
     assert tree is not None
     if folder.program.slash_needs_read and look.bar is not None:
         return folder.unreadable(look.path, look.bar)
-    bar = None if folder.program.slash_needs_read else tree.barred(look.path, folder.who)
+    site = folder.site
+    looks_in = folder.program.reads_rule_files and isinstance(site, Site) and site.reads_rule_files
+    bar = tree.barred(look.path, folder.who) if looks_in else None
     if bar is not None:
+        # It cannot see whether a file of rules lies there.
         return folder.unreadable(look.path, bar, True)
     return Content(301, None, (), slash_behind=path)
 

@@ -164,6 +164,10 @@ class _Serving:
         self.shared = shared
         self.decisions = decisions
         self.inner: list[Exchange] = []
+        #: What is passed on: what the visitor asked for, unless the program asks itself for another path.
+        self.onward: Url = request.url
+        #: Whether the way to the content failed before it was known which sections a path has.
+        self.walked = True
 
     @property
     def machine(self) -> Machine:
@@ -187,6 +191,8 @@ class _Serving:
                 )
             )
         response, passed = self._phases(here, path, asked)
+        if not self.walked:
+            here = here._replace(error_pages=self.site.error_pages)
         return self._with_page(response, here, passed)
 
     def _phases(self, here: Effective, path: str | int, asked: str) -> tuple[Response, bool]:
@@ -298,7 +304,7 @@ class _Serving:
             if inner is not None:
                 step = http_kinds.PassedOver(str(inner.url), self.site.name, place=upstream.place, subject=inner.stop)
                 self.decisions.append(step)
-            url = asked_there(front, member, self.request, path)
+            url = asked_there(front, member, self.onward, path)
             if isinstance(url, str):
                 lost = http_kinds.TargetLost(
                     self.site.name, path, url, start or "/", str(member), place=upstream.place, subject=self.site
@@ -333,9 +339,11 @@ class _Serving:
                 place=broken.place,
                 subject=self.site,
             )
+            self.walked = False
             return Response(500, (*self.decisions, step), self.site, stop=step)
         shut = closed(here, folder, path) if self.program.methods.looks_first else None
         if shut is not None:
+            self.walked = False
             return self._of(shut)
         gone = barred(folder) if self.program.judges_grants else None
         if gone is not None and isinstance(gone.decisions[-1], http_kinds.NotGranted):
@@ -369,13 +377,15 @@ class _Serving:
                     document, there.section.shown, self.site.name, place=there.section.place, subject=there.section
                 )
             )
+        held, self.onward = self.onward, self.onward._replace(path=quote(document))
         response, _ = self._phases(there, document, document)
+        self.onward = held
         return response
 
     def _of(self, found: Content) -> Response:
         if found.slash_behind is not None:
-            same = found.slash_behind == unquote(self.request.url.path)
-            behind = self.request.url.path if same else quote(found.slash_behind)
+            same = found.slash_behind == unquote(self.onward.path)
+            behind = self.onward.path if same else quote(found.slash_behind)
             return self._to_slash(behind, self.site)
         page = f"{self.site.name}/{found.page}" if found.page is not None else None
         stop = found.decisions[-1] if found.status >= 400 else None
@@ -445,13 +455,12 @@ class _Serving:
     def _page_of(self, page: str) -> tuple[Response, bool]:
         """What the site gives for the page itself, and whether an upstream gave it."""
         held, self.decisions = self.decisions, []
-        asking = self.request
-        self.request = asking._replace(
-            url=asking.url._replace(path=page, query=""), saying=asking.saying._replace(method="GET", body=0)
-        )
+        asking, onward = self.request, self.onward
+        self.request = asking._replace(saying=asking.saying._replace(method="GET", body=0))
+        self.onward = onward._replace(path=page, query="")
         here = effective(self.site, page, self.program, self.shared)
         response, passed = self._phases(here, page, page)
-        self.request, self.decisions = asking, held
+        self.request, self.onward, self.decisions = asking, onward, held
         return response, passed and here.upstream is not None
 
 

@@ -27,10 +27,9 @@ class Front(NamedTuple):
     program: WebProgram
 
 
-def asked_there(front: Front, member: Url, request: Request, path: str) -> Url | str:
+def asked_there(front: Front, member: Url, url: Url, path: str) -> Url | str:
     """The address that a member is asked for; the text itself where that is no address (a slash was lost)."""
     passing, start = front.program.passing, front.start or "/"
-    url = request.url
     if not passing.replaces_path and not member.path:
         return member._replace(path=url.path, query=url.query)
     rest = path[len(start) :] if path.startswith(start) else ""

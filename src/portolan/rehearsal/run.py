@@ -476,6 +476,8 @@ def agree(predicted: "Visit", seen: Observed) -> bool:
         empty = seen.page is None and outcome.status == 204
         raw = outcome.page is None and any(isinstance(each, http_kinds.UpstreamGarbled) for each in predicted.decisions)
         return listed or empty or raw or (outcome.page == seen.page and same_url(outcome.final_url, seen.final_url))
+    if outcome.kind == "http-error":
+        return same_url(outcome.final_url, seen.final_url)
     if outcome.kind in ("connect-error", "tls-error"):
         return outcome.detail in seen.details
     return True

@@ -326,9 +326,8 @@ def _access(access: Access, staged: Staged, merged: bool) -> Iterator[str]:
 def _passing(upstream: Upstream) -> Iterator[str]:
     place = upstream.place
     yield f"ProxyPreserveHost {'Off' if upstream.host == 'own' else 'On'}"
-    if upstream.host != "own":
-        if upstream.host != "kept":
-            yield f"RequestHeader set Host {quoting.httpd(str(upstream.host), place)}"
+    if upstream.host != "own" and upstream.host != "kept":
+        yield f"RequestHeader set Host {quoting.httpd(str(upstream.host), place)}"
     for how, headers in (("set", upstream.headers), ("append", upstream.appends)):
         for name, text in headers.items():
             yield f"RequestHeader {how} {header_word(name, place)} {_header_value(text, upstream)}"
