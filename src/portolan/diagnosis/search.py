@@ -51,6 +51,8 @@ class Remedy(NamedTuple):
     changes: tuple[str, ...] = ()
     #: What has to change; None where several things have to.
     place: Place | None = None
+    #: The cause that it mends, by its number from 1; 0 for all of them.
+    cause: int = 0
 
 
 class Explanation(NamedTuple):
@@ -131,7 +133,7 @@ class _Mending:
         steps, final = self._steps()
         if final is not None and len(steps) > 1:
             steps, final = self._needed(steps, final)
-        remedies = [remedy for step in steps for remedy in step.remedies]
+        remedies = [remedy._replace(cause=number) for number, step in enumerate(steps, 1) for remedy in step.remedies]
         if final is not None and len(steps) > 1:
             remedies.insert(0, self._together(steps, final))
         causes = tuple(step.finding for step in steps)

@@ -126,7 +126,22 @@ def closed(here: Effective, folder: Folder, path: str) -> Content | None:
     look = tree.look("/".join(part for part in rest.split("/") if part), folder.who)
     if look.what == "closed":
         return folder.unreadable(look.path, look.bar, True)
+    site = folder.site
+    if look.what == "folder" and isinstance(site, Site) and site.reads_rule_files and folder.program.reads_rule_files:
+        # It cannot see whether a file of rules lies there.
+        bar = tree.barred(look.path, folder.who)
+        return folder.unreadable(look.path, bar, True) if bar is not None else None
     return folder.broken(look, look.path) if look.what in ("broken", "circle") and folder.follows else None
+
+
+def unpassable(folder: Folder, name: str) -> Content | None:
+    """Why it cannot be seen what lies in a folder; None where it can."""
+    tree = folder.tree
+    if tree is None:
+        return None
+    look = tree.look(name, folder.who)
+    bar = look.bar if look.what == "closed" else tree.barred(name, folder.who)
+    return folder.unreadable(look.path, bar, True) if bar is not None else None
 
 
 def barred(folder: Folder) -> Content | None:
@@ -162,18 +177,17 @@ def content(here: Effective, folder: Folder, path: str, method: str) -> Content:
         return folder.broken(look._replace(path=asked), asked + ("/" if is_folder else ""))
     if look.what == "closed" and not (here.fallback is not None and program.asks_inside):
         return folder.unreadable(look.path, look.bar, True)
-    if look.what == "folder" and not is_folder:
+    bare = look.what == "folder" and not is_folder
+    if bare and program.methods.looks_first:
         return _bare(folder, look, path)
-    within = look.what == "inside" or (look.what == "file" and is_folder)
-    absent = look.what in ("nothing", "closed") or (within and program.falls_back_in_files)
-    if look.what == "folder" and not program.asks_inside:
-        absent = not any(
-            tree.look(f"{asked}/{each}".lstrip("/"), folder.who).what != "nothing" for each in here.documents
-        )
-    if here.fallback is not None and absent:
+    if here.fallback is not None and _absent(here, folder, look, asked, is_folder):
         fallen = _fallen_back(here, folder, tree, method, asked + ("/" if is_folder and asked else ""))
         if fallen.status == 500 or fallen.inside is not None:
             return fallen
+    if bare:
+        return (_method(folder, method, 405) if method in program.methods.content else None) or _bare(
+            folder, look, path
+        )
     if look.what == "folder" and program.methods.looks_first and tree.barred(look.path, folder.who):
         return folder.unreadable(look.path + "/", tree.barred(look.path, folder.who), True)
     early = _by_method(folder, method, "any")
@@ -188,6 +202,18 @@ def content(here: Effective, folder: Folder, path: str, method: str) -> Content:
     if look.what in ("file", "inside") and not program.falls_back_in_files:
         return folder.missing(asked + ("/" if is_folder else ""))
     return _fallen_back(here, folder, tree, method, asked + ("/" if is_folder and asked else ""))
+
+
+def _absent(here: Effective, folder: Folder, look: Look, asked: str, is_folder: bool) -> bool:
+    """Whether a fallback stands for what was found."""
+    tree, program = folder.tree, folder.program
+    assert tree is not None
+    if look.what == "folder" and not program.asks_inside:
+        documents = (f"{asked}/{each}".lstrip("/") for each in here.documents)
+        return not any(tree.look(each, folder.who).what != "nothing" for each in documents)
+    if look.what == "inside" or (look.what == "file" and is_folder):
+        return program.falls_back_in_files
+    return look.what in ("nothing", "closed") or (look.what in ("broken", "circle") and program.asks_inside)
 
 
 def _barred(folder: Folder, tree: Tree) -> Content | None:
@@ -243,12 +269,6 @@ def _bare(folder: Folder, look: Look, path: str) -> Content:
     assert tree is not None
     if folder.program.slash_needs_read and look.bar is not None:
         return folder.unreadable(look.path, look.bar)
-    site = folder.site
-    looks_in = folder.program.reads_rule_files and isinstance(site, Site) and site.reads_rule_files
-    bar = tree.barred(look.path, folder.who) if looks_in else None
-    if bar is not None:
-        # It cannot see whether a file of rules lies there.
-        return folder.unreadable(look.path, bar, True)
     return Content(301, None, (), slash_behind=path)
 
 

@@ -50,7 +50,8 @@ def target_of(
         elif redirect.query == "joined":
             text += "&" + url.query[1:]
     text = program.target(above + text if above and not re.match(r"/|[A-Za-z][A-Za-z0-9+.-]*:", text) else text)
-    return absolute(request, arrival, program, text) if text.startswith("/") and not text.startswith("//") else text
+    own = text.startswith("/") and (program.double_slash_is_path or not text.startswith("//"))
+    return absolute(request, arrival, program, text) if own else text
 
 
 def captures(

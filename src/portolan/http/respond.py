@@ -15,7 +15,7 @@ from portolan.evidence.legs import Arrival, Exchange, Response
 from portolan.evidence.outcome import Detail
 from portolan.http.access import Refusal, by_password, method_refused, refused, too_large, unfit
 from portolan.http.binding import table_of
-from portolan.http.content import Content, Folder, barred, closed, content, folder_at
+from portolan.http.content import Content, Folder, barred, closed, content, folder_at, unpassable
 from portolan.http.redirecting import absolute, target_of
 from portolan.http.request import Request
 from portolan.http.sections import Effective, effective
@@ -328,8 +328,12 @@ class _Serving:
             note = http_kinds.MethodAnswered(self.site.name, method, place=self.site.place, subject=self.site)
             return Response(200, (*self.decisions, note), self.site)
         folder = folder_at(here, self.service, self.machine, self.program, self.shared)
-        rules = self._rule_files(path) if here.source is self.site else []
+        rules = self._rule_files(path, folder) if here.source is self.site else []
         broken = next((each for each in rules if each.broken), None)
+        hidden = unpassable(folder, broken.within.strip("/")) if broken is not None else None
+        if hidden is not None:
+            self.walked = False
+            return self._of(hidden)
         if broken is not None:
             step = http_kinds.RuleFileBroken(
                 self.service.name,
@@ -391,12 +395,16 @@ class _Serving:
         stop = found.decisions[-1] if found.status >= 400 else None
         return Response(found.status, (*self.decisions, *found.decisions), self.site, page, stop=stop)
 
-    def _rule_files(self, path: str) -> list[RuleFile]:
+    def _rule_files(self, path: str, folder: Folder) -> list[RuleFile]:
         """The files of rules that count for a path, outermost first."""
         site = self.site
         if not site.rule_files or not self.program.reads_rule_files or not site.reads_rule_files:
             return []
-        above = f"{path.rpartition('/')[0].strip('/')}/" if path.strip("/") else "/"
+        name, tree = path.strip("/"), folder.tree
+        if tree is not None and not tree.exists:
+            return []
+        lies_in = name if tree is not None and tree.look(name, folder.who).what == "folder" else path.rpartition("/")[0]
+        above = f"{lies_in.strip('/')}/"
         found = [
             each
             for each in site.rule_files

@@ -128,6 +128,8 @@ class WebProgram(Protocol):
     #: The status for methods that are not among those that a site takes, and whether that is judged before its redirects.
     method_not_allowed: int
     judges_method_first: bool
+    #: Whether a target that begins with two slashes is made an address of its own (RFC 3986 section 4.2 has it another's).
+    double_slash_is_path: bool
     #: Whether an empty host name is taken of clients that speak HTTP/1.0.
     takes_old_empty: bool
     #: The status for what lies behind a link that is not followed.

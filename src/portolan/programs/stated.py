@@ -54,6 +54,7 @@ class StatedWays:
     judges_path_first = False
     method_not_allowed = 405
     judges_method_first = False
+    double_slash_is_path = False
     takes_old_empty = True
     behind_unfollowed = 403
     asks_inside = False

@@ -167,9 +167,9 @@ def _site(staged: Staged, site: Site, room: Room) -> Iterator[str]:
         if site.upstream.turns_redirects:
             yield f"ProxyPassReverse / {where}{path}"
     inside = "Directory" if site.rule_files else "Location"
-    yield f"<{inside} {quoting.httpd(room.base.root if inside == 'Directory' else '/')}>"
     if not site.follows_links:
-        yield "  Options -FollowSymLinks"
+        yield f"<Directory {quoting.httpd(room.base.root)}>\n  Options -FollowSymLinks\n</Directory>"
+    yield f"<{inside} {quoting.httpd(room.base.root if inside == 'Directory' else '/')}>"
     yield from (f"  {line}" for line in _facts(staged, site, merged=inside == "Location"))
     if site.rule_files and site.reads_rule_files:
         yield "  AllowOverride All"

@@ -47,8 +47,8 @@ def explain_text(
 
 def _remedies(explanation: Explanation, style: Style) -> list[str]:
     lines = [style.ink("What to do", "bold")]
-    for number, cause in enumerate(explanation.causes, 1):
-        mine = [each for each in explanation.remedies if each.fixes == (cause.code,)]
+    for number in range(1, len(explanation.causes) + 1):
+        mine = [each for each in explanation.remedies if each.cause == number]
         for at, remedy in enumerate(mine):
             lead = f" {number}  " if at == 0 else "    "
             text = remedy.text if at == 0 or not remedy.patch or remedy.text.startswith("or ") else f"or {remedy.text}"
