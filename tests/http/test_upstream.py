@@ -149,5 +149,5 @@ def test_what_a_program_behind_needs_is_not_more_than_is_needed():
     found = explain(
         world, f"{PLAIN}/", held.estate.vantages["street"], lambda patch: changed(held, patch_operations(patch)).estate
     )
-    assert [each.code for each in found.causes] == ["service-stopped"]
+    assert [each.code for each in found.causes] == ["upstream-down"]
     assert [each.safety for each in found.remedies][:1] == [Safety.OPENS]

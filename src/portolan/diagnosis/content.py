@@ -1,7 +1,6 @@
 """Faults of a site's folder: where it lies, who may read it, who is let in, files of rules in it."""
 
 from collections.abc import Iterator
-from pathlib import PurePosixPath
 
 import msgspec
 
@@ -12,7 +11,7 @@ from portolan.estate.content import Holding
 from portolan.estate.machine import Machine
 from portolan.estate.service import WebService
 from portolan.estate.site import Access, Giving, RuleFile, Section, Site
-from portolan.evidence.kinds import http as http_kinds
+from portolan.evidence.kinds import content as content_kinds
 from portolan.source.nearest import nearest
 from portolan.source.place import pointer
 
@@ -71,7 +70,7 @@ def _served(case: Case) -> tuple[Machine, WebService] | None:
 
 def _source(case: Case, site: Site) -> Giving:
     """The site, or the section of it, from which content came."""
-    taken = case.decision(http_kinds.SectionTakes)
+    taken = case.decision(content_kinds.SectionTakes)
     section = taken.subject if taken is not None else None
     return section if isinstance(section, Section) and (section.folder or section.told) else site
 
@@ -105,7 +104,7 @@ def _known_folders(case: Case, machine: Machine, giving: Giving) -> list[str]:
 def folder_missing(case: Case) -> Finding | None:
     """The folder is not there; or the grant is for another one."""
     stop, served = case.stop, _served(case)
-    if served is None or not isinstance(stop, http_kinds.FolderMissing | http_kinds.NotGranted):
+    if served is None or not isinstance(stop, content_kinds.FolderMissing | content_kinds.NotGranted):
         return None
     machine, service = served
     site = stop.subject
@@ -115,7 +114,7 @@ def folder_missing(case: Case) -> Finding | None:
     known = _known_folders(case, machine, giving)
     folder = str(giving.folder or "")
     near = nearest(folder, known) if folder else None
-    if isinstance(stop, http_kinds.NotGranted) and folder not in known and not _exists(machine, folder, giving):
+    if isinstance(stop, content_kinds.NotGranted) and folder not in known and not _exists(machine, folder, giving):
         grant = nearest(folder, service.grants or ())
         text = f"{stop.text}; the folder does not exist either" + (f", {near or grant} does" if near or grant else "")
         if near is not None:
@@ -125,13 +124,13 @@ def folder_missing(case: Case) -> Finding | None:
                 giving.place.key("folder"),
                 clue=FolderClue(giving=giving, near=near, service=service),
             )
-    if isinstance(stop, http_kinds.NotGranted):
+    if isinstance(stop, content_kinds.NotGranted):
         grant = nearest(folder, service.grants or ())
         text = f"{stop.text}; {grant} is granted, one slip away" if grant else stop.text
         clue = GrantClue(service=service, folder=folder, near=grant, giving=giving)
         return Finding("content-folder-missing", text, service.place.key("grants"), clue=clue)
     if giving.absent and giving.copy is not None:
-        own = PurePosixPath(folder).name
+        own = folder.rstrip("/").rpartition("/")[2]
         near = own if own and own != giving.copy and nearest(str(giving.copy), [own]) else None
         text = f"the folder of {site.name} does not exist: its copy, {giving.copy}, is not in the estate"
         text += f"; did you mean {near}?" if near else ""
@@ -197,7 +196,7 @@ def correct_folder(_case: Case, clue: FolderClue | GrantClue) -> Iterator[Propos
 def unreadable(case: Case) -> Finding | None:
     """Rights keep the server out."""
     stop, served = case.stop, _served(case)
-    if served is None or not isinstance(stop, http_kinds.Unreadable) or not isinstance(stop.subject, Site):
+    if served is None or not isinstance(stop, content_kinds.Unreadable) or not isinstance(stop.subject, Site):
         return None
     machine, service = served
     giving = _source(case, stop.subject)
@@ -207,7 +206,7 @@ def unreadable(case: Case) -> Finding | None:
 
 
 def _closed(
-    machine: Machine, giving: Giving, stop: http_kinds.Unreadable
+    machine: Machine, giving: Giving, stop: content_kinds.Unreadable
 ) -> tuple[tuple[str | int, ...], str, Rights | None]:
     """Where the estate says the rights that keep the server out: the path of the holding, the key there, the rights."""
     closed = stop.closed
@@ -301,13 +300,13 @@ def _uncover(case: Case, clue: RightsClue) -> Iterator[Proposal]:
 def access_denied(case: Case) -> Finding | None:
     """By address, or for want of a password."""
     stop = case.stop
-    if not isinstance(stop, http_kinds.AccessDenied | http_kinds.PasswordWanted) or not isinstance(
+    if not isinstance(stop, content_kinds.AccessDenied | content_kinds.PasswordWanted) or not isinstance(
         stop.subject, Access
     ):
         return None
     connection = case.exchange.connection
     address = connection.arrival.source if connection is not None and connection.arrival is not None else None
-    wanted = isinstance(stop, http_kinds.PasswordWanted)
+    wanted = isinstance(stop, content_kinds.PasswordWanted)
     clue = AccessClue(access=stop.subject, address=address, password=wanted)
     return Finding("access-denied", stop.text, stop.place, clue=clue)
 
@@ -344,7 +343,7 @@ def let_in(_case: Case, clue: AccessClue) -> Iterator[Proposal]:
 def rule_file_broken(case: Case) -> Finding | None:
     """The program stops at it."""
     stop = case.stop
-    if not isinstance(stop, http_kinds.RuleFileBroken) or not isinstance(stop.subject, Site):
+    if not isinstance(stop, content_kinds.RuleFileBroken) or not isinstance(stop.subject, Site):
         return None
     file = next((each for each in stop.subject.rule_files if each.place is stop.place), None)
     if file is None:

@@ -7,7 +7,7 @@ import msgspec
 from portolan.diagnosis.base import Case, Finding, all_homes, fault
 from portolan.diagnosis.proposal import Proposal, append, put, remedy
 from portolan.estate.site import Giving, Site
-from portolan.evidence.kinds import http as http_kinds
+from portolan.evidence.kinds import content as content_kinds
 from portolan.source.nearest import nearest
 
 
@@ -29,7 +29,7 @@ class PageClue(msgspec.Struct, frozen=True):
 )
 def error_page_broken(case: Case) -> Finding | None:
     """An error was expected, with its page; the page's own fetch failed."""
-    failed = [each for each in case.visit.decisions if isinstance(each, http_kinds.ErrorPageFails)]
+    failed = [each for each in case.visit.decisions if isinstance(each, content_kinds.ErrorPageFails)]
     step = failed[-1] if failed else None
     expectation = case.expectation
     if step is None or expectation is None or expectation.status != step.status:
@@ -55,7 +55,7 @@ def _pages_of(giving: Giving) -> list[str]:
     return found
 
 
-def _giver(case: Case, step: http_kinds.ErrorPageFails) -> Giving:
+def _giver(case: Case, step: content_kinds.ErrorPageFails) -> Giving:
     """Who says the page: the site, or its section."""
     path = step.place.path[:-1] if step.place is not None else ()
     for home in all_homes(case.estate):

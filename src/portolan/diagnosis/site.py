@@ -8,7 +8,7 @@ from portolan.diagnosis.base import Case, Finding, Home, all_homes, fault, liste
 from portolan.diagnosis.proposal import Patch, Proposal, append, item_path, put, remedy, remove, replace
 from portolan.estate.service import WebService, sites_of
 from portolan.estate.site import Site
-from portolan.evidence.kinds import http as http_kinds
+from portolan.evidence.kinds import content as content_kinds
 from portolan.source.nearest import nearest
 
 
@@ -294,7 +294,7 @@ def shadowed(case: Case) -> Finding | None:
 def default_missing(case: Case) -> Finding | None:
     """No file of the list is in the folder."""
     stop = case.stop
-    if not isinstance(stop, http_kinds.NoDefault) or not isinstance(stop.subject, Site):
+    if not isinstance(stop, content_kinds.NoDefault) or not isinstance(stop.subject, Site):
         return None
     site = stop.subject
     folder = stop.folder.lstrip("/")
@@ -325,7 +325,7 @@ def default_missing(case: Case) -> Finding | None:
 def content_missing(case: Case) -> Finding | None:
     """The path leads to no file."""
     stop = case.stop
-    if not isinstance(stop, http_kinds.NotFound) or not isinstance(stop.subject, Site):
+    if not isinstance(stop, content_kinds.NotFound) or not isinstance(stop.subject, Site):
         return None
     site, asked = stop.subject, stop.path
     files = site.files or ()

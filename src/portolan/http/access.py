@@ -5,6 +5,7 @@ import msgspec
 from portolan.estate.service import WebService
 from portolan.estate.site import Access, Site
 from portolan.evidence.decision import Decision
+from portolan.evidence.kinds import content as content_kinds
 from portolan.evidence.kinds import http as http_kinds
 from portolan.http.request import Request
 from portolan.http.sections import Effective
@@ -41,10 +42,10 @@ def refused(here: Effective, request: Request) -> Refusal | None:
         if access.either and access.password and ranged:
             outside, unknown = False, outside and unknown
         if outside:
-            return Refusal(403, http_kinds.AccessDenied(site.name, source, place=access.place, subject=access))
+            return Refusal(403, content_kinds.AccessDenied(site.name, source, place=access.place, subject=access))
         if unknown:
             return Refusal(
-                401, http_kinds.PasswordWanted(site.name, place=access.place.key("password"), subject=access)
+                401, content_kinds.PasswordWanted(site.name, place=access.place.key("password"), subject=access)
             )
     return None
 
@@ -55,7 +56,7 @@ def method_refused(here: Effective, request: Request, program: WebProgram) -> Re
     if not here.methods or method in here.methods or (method == "HEAD" and "GET" in here.methods):
         return None
     place = here.methods_from.place.key("methods")
-    decision = http_kinds.MethodRefused(here.site.name, method, place=place, subject=here.methods_from)
+    decision = content_kinds.MethodRefused(here.site.name, method, place=place, subject=here.methods_from)
     return Refusal(program.method_not_allowed, decision)
 
 

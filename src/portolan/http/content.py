@@ -6,7 +6,7 @@ from portolan.estate.machine import Machine
 from portolan.estate.service import WebService
 from portolan.estate.site import Giving, Site
 from portolan.evidence.decision import Decision
-from portolan.evidence.kinds import http as http_kinds
+from portolan.evidence.kinds import content as content_kinds
 from portolan.http.sections import Effective
 from portolan.http.tree import Bar, Identity, Look, Tree, identity_of, tree_of
 from portolan.programs.protocol import WebProgram
@@ -67,12 +67,12 @@ class Folder:
         """A page."""
         name = path if path.startswith("/") else self.prefix + path
         place = self.place("files", "copy", "inventory", "folder")
-        step = http_kinds.Page(self.site.name, name, place=place, subject=self.site)
+        step = content_kinds.Page(self.site.name, name, place=place, subject=self.site)
         return Content(200, name, (*before, step))
 
     def assumed(self, path: str) -> Content:
         """A page of which nothing says that it exists."""
-        note = http_kinds.PageAssumed(self.site.name, self.prefix + path, place=self.site.place, subject=self.site)
+        note = content_kinds.PageAssumed(self.site.name, self.prefix + path, place=self.site.place, subject=self.site)
         return self.page(path, note)
 
     def unreadable(self, path: str, bar: Bar | None, passing: bool = False) -> Content:
@@ -82,21 +82,21 @@ class Folder:
         place = self.place("unreadable", "rights", "inventory", "files", "folder")
         closed, why = bar if bar is not None else Bar(path, "it is closed")
         facts = (who, shown, self.site.name, why, closed, passing)
-        return self.stop(403, http_kinds.Unreadable(*facts, place=place, subject=self.site))
+        return self.stop(403, content_kinds.Unreadable(*facts, place=place, subject=self.site))
 
     def missing(self, path: str) -> Content:
         """Nothing there."""
         place = self.place("files", "copy", "inventory")
         name = self.prefix + path
         return self.stop(
-            self.program.missing, http_kinds.NotFound(self.site.name, name, place=place, subject=self.site)
+            self.program.missing, content_kinds.NotFound(self.site.name, name, place=place, subject=self.site)
         )
 
     def broken(self, look: Look, path: str) -> Content:
         """A link that leads to nothing."""
         why = "which is not there" if self.follows else "and links are not followed"
         target = self.tree.links.get(look.path, look.path) if self.tree is not None else look.path
-        decision = http_kinds.LinkBroken(
+        decision = content_kinds.LinkBroken(
             self.prefix + path, self.site.name, target, why, place=self.place("links"), subject=self.site
         )
         exactly = self.tree is not None and path in self.tree.links
@@ -163,7 +163,7 @@ def content(here: Effective, folder: Folder, path: str, method: str) -> Content:
         return _by_method(folder, method, "file") or folder.assumed(name)
     shut = _barred(folder, tree)
     if shut is not None:
-        if isinstance(shut.decisions[-1], http_kinds.NotGranted):
+        if isinstance(shut.decisions[-1], content_kinds.NotGranted):
             return shut
         if here.fallback is not None and program.asks_inside:
             return _fallen_back(here, folder, tree, method, asked)
@@ -177,31 +177,51 @@ def content(here: Effective, folder: Folder, path: str, method: str) -> Content:
         return folder.broken(look._replace(path=asked), asked + ("/" if is_folder else ""))
     if look.what == "closed" and not (here.fallback is not None and program.asks_inside):
         return folder.unreadable(look.path, look.bar, True)
-    bare = look.what == "folder" and not is_folder
+    return _found(here, folder, tree, look, _Asked(path, asked, is_folder, method))
+
+
+class _Asked(NamedTuple):
+    """What is asked of a folder: the whole path, the part of it that leads into the folder, whether it ends in a slash."""
+
+    path: str
+    name: str
+    is_folder: bool
+    method: str
+
+    @property
+    def shown(self) -> str:
+        """The part with its slash."""
+        return self.name + ("/" if self.is_folder and self.name else "")
+
+
+def _found(here: Effective, folder: Folder, tree: Tree, look: Look, asked: _Asked) -> Content:
+    """What becomes of what lies there, or of nothing."""
+    program, method = folder.program, asked.method
+    bare = look.what == "folder" and not asked.is_folder
     if bare and program.methods.looks_first:
-        return _bare(folder, look, path)
-    if here.fallback is not None and _absent(here, folder, look, asked, is_folder):
-        fallen = _fallen_back(here, folder, tree, method, asked + ("/" if is_folder and asked else ""))
+        return _bare(folder, look, asked.path)
+    if here.fallback is not None and _absent(here, folder, look, asked.name, asked.is_folder):
+        fallen = _fallen_back(here, folder, tree, method, asked.shown)
         if fallen.status == 500 or fallen.inside is not None:
             return fallen
     if bare:
-        return (_method(folder, method, 405) if method in program.methods.content else None) or _bare(
-            folder, look, path
-        )
-    if look.what == "folder" and program.methods.looks_first and tree.barred(look.path, folder.who):
-        return folder.unreadable(look.path + "/", tree.barred(look.path, folder.who), True)
+        refused = _method(folder, method, 405) if method in program.methods.content else None
+        return refused or _bare(folder, look, asked.path)
+    bar = tree.barred(look.path, folder.who) if look.what == "folder" and program.methods.looks_first else None
+    if bar is not None:
+        return folder.unreadable(look.path + "/", bar, True)
     early = _by_method(folder, method, "any")
     if early is not None:
         return early
     if look.what == "folder":
-        return _of_folder(here, folder, tree, look, asked, method)
-    if look.what == "file" and not is_folder:
-        return _file(folder, look, asked, method)
+        return _of_folder(here, folder, tree, look, asked.name, method)
+    if look.what == "file" and not asked.is_folder:
+        return _file(folder, look, asked.name, method)
     if look.what in ("broken", "circle"):
-        return folder.broken(look, asked)
+        return folder.broken(look, asked.name)
     if look.what in ("file", "inside") and not program.falls_back_in_files:
-        return folder.missing(asked + ("/" if is_folder else ""))
-    return _fallen_back(here, folder, tree, method, asked + ("/" if is_folder and asked else ""))
+        return folder.missing(asked.shown)
+    return _fallen_back(here, folder, tree, method, asked.shown)
 
 
 def _absent(here: Effective, folder: Folder, look: Look, asked: str, is_folder: bool) -> bool:
@@ -225,18 +245,18 @@ def _barred(folder: Folder, tree: Tree) -> Content | None:
         deepest = base if tree.exists and not tree.is_file else base.rpartition("/")[0] or "/"
         if not any((deepest.rstrip("/") + "/").startswith(each.rstrip("/") + "/") for each in service.grants):
             place = service.place.key("grants")
-            return folder.stop(403, http_kinds.NotGranted(service.name, base, site.name, place=place, subject=site))
+            return folder.stop(403, content_kinds.NotGranted(service.name, base, site.name, place=place, subject=site))
     if tree.told and not tree.exists:
         place = folder.place("folder", "copy", "files")
         return folder.stop(
-            program.missing, http_kinds.FolderMissing(site.name, folder.label, place=place, subject=site)
+            program.missing, content_kinds.FolderMissing(site.name, folder.label, place=place, subject=site)
         )
     return None
 
 
 def _method(folder: Folder, method: str, status: int) -> Content:
     return folder.stop(
-        status, http_kinds.MethodRefused(folder.site.name, method, place=folder.site.place, subject=folder.site)
+        status, content_kinds.MethodRefused(folder.site.name, method, place=folder.site.place, subject=folder.site)
     )
 
 
@@ -244,7 +264,7 @@ def _by_method(folder: Folder, method: str, what: str) -> Content | None:
     """What a method gets at a file, or in place of a page."""
     methods = folder.program.methods
     if method in methods.bare:
-        note = http_kinds.MethodAnswered(folder.site.name, method, place=folder.site.place, subject=folder.site)
+        note = content_kinds.MethodAnswered(folder.site.name, method, place=folder.site.place, subject=folder.site)
         return Content(200, None, (note,))
     if method in methods.content or (what == "file" and method in methods.file):
         return _method(folder, method, 405)
@@ -300,11 +320,13 @@ def _of_folder(here: Effective, folder: Folder, tree: Tree, look: Look, asked: s
         place = folder.place("listing")
         shown = folder.prefix + base
         return Content(
-            200, shown, (http_kinds.Listed(folder.site.name, "/" + shown, place=place, subject=folder.site),)
+            200, shown, (content_kinds.Listed(folder.site.name, "/" + shown, place=place, subject=folder.site),)
         )
     wanted = " or ".join(here.documents) or "default document"
     place = folder.place("files", "copy", "inventory")
-    stop = http_kinds.NoDefault(folder.site.name, "/" + folder.prefix + base, wanted, place=place, subject=folder.site)
+    stop = content_kinds.NoDefault(
+        folder.site.name, "/" + folder.prefix + base, wanted, place=place, subject=folder.site
+    )
     return folder.stop(program.no_document, stop)
 
 
@@ -317,9 +339,9 @@ def _fallen_back(here: Effective, folder: Folder, tree: Tree, method: str, asked
     place = folder.place("fallback")
     if look.what != "file":
         path = "/" + folder.prefix + asked
-        missing = http_kinds.FallbackMissing(folder.site.name, path, name, place=place, subject=folder.site)
+        missing = content_kinds.FallbackMissing(folder.site.name, path, name, place=place, subject=folder.site)
         return folder.stop(500, missing)._replace(inside=f"/{name}", whole=True)
-    step = http_kinds.FallbackGiven(
+    step = content_kinds.FallbackGiven(
         folder.site.name, "/" + folder.prefix + asked, name, place=place, subject=folder.site
     )
     given = _file(folder, look, name, method)

@@ -10,6 +10,7 @@ from portolan.estate.service import OtherService, Service, WebService
 from portolan.estate.site import Redirect, RuleFile, Section, Site, Upstream
 from portolan.estate.url import Url
 from portolan.evidence.decision import Decision
+from portolan.evidence.kinds import content as content_kinds
 from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.legs import Arrival, Exchange, Response
 from portolan.evidence.outcome import Detail
@@ -77,7 +78,7 @@ def respond(
         return _stop(400, http_kinds.PathRefused(service.name, url.path, place=service.place, subject=service))
     method = request.saying.method
     if method in program.methods.early:
-        return _stop(405, http_kinds.MethodRefused(service.name, method, place=service.place, subject=service))
+        return _stop(405, content_kinds.MethodRefused(service.name, method, place=service.place, subject=service))
     if not service.sites:
         return Answer(_without_sites(service, request, program, path))
     chosen = table_of(service, listener, program, shared, arrival.address).choose(request.host)
@@ -186,7 +187,7 @@ class _Serving:
         here = effective(self.site, asked, self.program, self.shared)
         if here.section is not None:
             self.decisions.append(
-                http_kinds.SectionTakes(
+                content_kinds.SectionTakes(
                     asked, here.section.shown, self.site.name, place=here.section.place, subject=here.section
                 )
             )
@@ -325,7 +326,7 @@ class _Serving:
     def _from_folder(self, here: Effective, path: str) -> Response:
         method = self.request.saying.method
         if method in self.program.methods.echoes:
-            note = http_kinds.MethodAnswered(self.site.name, method, place=self.site.place, subject=self.site)
+            note = content_kinds.MethodAnswered(self.site.name, method, place=self.site.place, subject=self.site)
             return Response(200, (*self.decisions, note), self.site)
         folder = folder_at(here, self.service, self.machine, self.program, self.shared)
         rules = self._rule_files(path, folder) if here.source is self.site else []
@@ -335,7 +336,7 @@ class _Serving:
             self.walked = False
             return self._of(hidden)
         if broken is not None:
-            step = http_kinds.RuleFileBroken(
+            step = content_kinds.RuleFileBroken(
                 self.service.name,
                 "/".join(filter(None, (broken.within.strip("/"), broken.file_name))),
                 self.site.name,
@@ -350,7 +351,7 @@ class _Serving:
             self.walked = False
             return self._of(shut)
         gone = barred(folder) if self.program.judges_grants else None
-        if gone is not None and isinstance(gone.decisions[-1], http_kinds.NotGranted):
+        if gone is not None and isinstance(gone.decisions[-1], content_kinds.NotGranted):
             turned_away = method_refused(here, self.request, self.program)
             return self._turned_away(turned_away) if turned_away is not None else self._of(gone)
         here = _ruled(here, rules)
@@ -377,7 +378,7 @@ class _Serving:
             return self._turned_away(refusal) if refusal is not None else self._of(found)
         if there.section is not None:
             self.decisions.append(
-                http_kinds.SectionTakes(
+                content_kinds.SectionTakes(
                     document, there.section.shown, self.site.name, place=there.section.place, subject=there.section
                 )
             )
@@ -448,13 +449,13 @@ class _Serving:
             return shown._replace(decisions=(*response.decisions, *shown.decisions))
         if through and not overridden and self.program.upstream_page_succeeds and shown.location is None:
             # What an upstream says of the page is what the visitor gets, its status too.
-            step: Decision = http_kinds.ErrorPage(*facts, place=place, subject=self.site)
+            step: Decision = content_kinds.ErrorPage(*facts, place=place, subject=self.site)
             stop = None if shown.status < 400 else response.stop
             return Response(shown.status, (*self.decisions, step), self.site, shown.page, stop=stop)
         if 200 <= shown.status < 300 or through:
-            step = http_kinds.ErrorPage(*facts, place=place, subject=self.site)
+            step = content_kinds.ErrorPage(*facts, place=place, subject=self.site)
             return Response(status, (*self.decisions, step), self.site, stop=response.stop)
-        step = http_kinds.ErrorPageFails(*facts, place=place, subject=shown.stop)
+        step = content_kinds.ErrorPageFails(*facts, place=place, subject=shown.stop)
         kept = status if self.program.keeps_error else shown.status
         if shown.location is not None and not self.program.keeps_error:
             return Response(kept, (*response.decisions, step), self.site, location=shown.location)

@@ -24,6 +24,7 @@ from portolan.estate.service import Resolver, WebService, sites_of
 from portolan.estate.site import Upstream
 from portolan.estate.vantage import Vantage
 from portolan.evidence.kinds import connect as connect_kinds
+from portolan.evidence.kinds import content as content_kinds
 from portolan.evidence.kinds import http as http_kinds
 from portolan.rehearsal.certificates import Forge
 from portolan.rehearsal.client import Asking, Observed
@@ -402,17 +403,9 @@ def exclusion(estate: Estate, predicted: "Visit", client: str = "curl") -> str |
         return "this client does not ask for HTTPS records; --client chromium does"
     if kinds & {"https-alias", "https-hint"}:
         return "the browser does not follow the aliases and hints of HTTPS records"
-    if any(service.answers_after for _, service in every_service(estate) if isinstance(service, WebService)):
-        return "how long a program takes to answer is stated, and not staged"
-    if vantage.remembers_redirects or vantage.strict:
-        return "what a visitor remembers of earlier visits is not staged"
-    kept = vantage.method not in ("GET", "HEAD", "POST")
-    if kept and any(each.response is not None and each.response.status == 303 for each in predicted.exchanges):
-        return "curl keeps a method that it was told to use, behind every redirect"
-    if vantage.http == "1.0" and any(exchange.handshake is not None for exchange in predicted.exchanges):
-        return "curl offers a protocol of its own for HTTP/1.0 over TLS"
-    if vantage.body > _MOST_BODY:
-        return f"more than {_MOST_BODY // 1_000_000} MB are not sent along"
+    reason = _unsaid(estate, predicted)
+    if reason is not None:
+        return reason
     if "address-twice" in kinds:
         return "which of two boxes with one address answers is chance"
     if "local-name" in kinds:
@@ -429,6 +422,23 @@ def exclusion(estate: Estate, predicted: "Visit", client: str = "curl") -> str |
             and any(listener.only_v6 for listener in service.listens)
         ):
             return "Apache httpd cannot be told v6-only for one listener"
+    return None
+
+
+def _unsaid(estate: Estate, predicted: "Visit") -> str | None:
+    """What of a visitor, or of what it meets, is not staged."""
+    vantage = predicted.vantage
+    if any(service.answers_after for _, service in every_service(estate) if isinstance(service, WebService)):
+        return "how long a program takes to answer is stated, and not staged"
+    if vantage.remembers_redirects or vantage.strict:
+        return "what a visitor remembers of earlier visits is not staged"
+    kept = vantage.method not in ("GET", "HEAD", "POST")
+    if kept and any(each.response is not None and each.response.status == 303 for each in predicted.exchanges):
+        return "curl keeps a method that it was told to use, behind every redirect"
+    if vantage.http == "1.0" and any(exchange.handshake is not None for exchange in predicted.exchanges):
+        return "curl offers a protocol of its own for HTTP/1.0 over TLS"
+    if vantage.body > _MOST_BODY:
+        return f"more than {_MOST_BODY // 1_000_000} MB are not sent along"
     return None
 
 
@@ -469,7 +479,7 @@ def agree(predicted: "Visit", seen: Observed) -> bool:
     if outcome.kind == "served":
         if predicted.vantage.method in ("HEAD", "OPTIONS", "TRACE"):
             return True  # what comes then is no page
-        listed = any(isinstance(decision, http_kinds.Listed) for decision in predicted.decisions)
+        listed = any(isinstance(decision, content_kinds.Listed) for decision in predicted.decisions)
         pool = any(isinstance(each, Upstream) and len(each.to) > 1 for each in _fronts(predicted))
         if pool and not listed:
             return True  # whose turn it is in a pool is chance

@@ -147,13 +147,31 @@ def _site(staged: Staged, site: Site, room: Room) -> Iterator[str]:
     yield from _error_pages(site)
     if site.largest_body is not None:
         yield f"LimitRequestBody {site.largest_body or 1}"
+    yield from _passed(staged, site, room)
+    if not site.follows_links:
+        yield f"<Directory {quoting.httpd(room.base.root)}>\n  Options -FollowSymLinks\n</Directory>"
+    yield from _whole(staged, site, room)
+    for file in site.rule_files:
+        _rule_file(staged, file, room.base)
+    for section in site.sections:
+        yield _opening(section)
+        yield from (f"  {line}" for line in _facts(staged, section, merged=False))
+        yield _closing(section)
+    for rule in site.redirects:
+        if rule.written_as == "redirect":
+            yield _late(rule)
+
+
+def _passed(staged: Staged, site: Site, room: Room) -> Iterator[str]:
+    """Where what is passed on goes, and content that lies elsewhere: the first listed that fits."""
     passing = any(isinstance(each.upstream, Upstream) for each in (site, *site.sections))
     if passing:
         yield "SSLProxyEngine on"
     for giving in (site, *site.sections):
         if isinstance(giving.upstream, Upstream) and giving.upstream.verifies:
             yield f"<Proxy {quoting.httpd(member_url(giving.upstream.to[0], giving.upstream.place) + '/*')}>"
-            yield f"  SSLProxyVerify require\n  SSLProxyVerifyDepth 5\n  SSLProxyCACertificateFile {staged.trusts[id(giving.upstream)]}"
+            yield "  SSLProxyVerify require\n  SSLProxyVerifyDepth 5"
+            yield f"  SSLProxyCACertificateFile {staged.trusts[id(giving.upstream)]}"
             yield "</Proxy>"
     number = staged.rooms.index(room)
     for at, section in enumerate(site.sections):
@@ -166,31 +184,28 @@ def _site(staged: Staged, site: Site, room: Room) -> Iterator[str]:
         yield f"ProxyPass / {where}{path}"
         if site.upstream.turns_redirects:
             yield f"ProxyPassReverse / {where}{path}"
+
+
+def _whole(staged: Staged, site: Site, room: Room) -> Iterator[str]:
+    """What is said of the whole site: by address, or by folder where files of rules may say otherwise."""
     inside = "Directory" if site.rule_files else "Location"
-    if not site.follows_links:
-        yield f"<Directory {quoting.httpd(room.base.root)}>\n  Options -FollowSymLinks\n</Directory>"
-    yield f"<{inside} {quoting.httpd(room.base.root if inside == 'Directory' else '/')}>"
-    yield from (f"  {line}" for line in _facts(staged, site, merged=inside == "Location"))
+    yield f"<{inside} {quoting.httpd(room.base.root if site.rule_files else '/')}>"
+    yield from (f"  {line}" for line in _facts(staged, site, merged=not site.rule_files))
     if site.rule_files and site.reads_rule_files:
         yield "  AllowOverride All"
     yield f"</{inside}>"
     for section, part in zip(site.sections, room.parts, strict=True):
-        if inside == "Directory" and part is not room.base:
+        if part is not room.base and site.rule_files:
             yield f"<Directory {quoting.httpd(part.root)}>"
             yield from (f"  {line}" for line in _facts(staged, site, merged=True))
             yield "  FallbackResource disabled"
             yield "</Directory>"
         elif part is not room.base and site.fallback is not None:
-            yield f"{_opening(section)}\n  FallbackResource disabled\n</Location{'Match' if section.path is None else ''}>"
-    for file in site.rule_files:
-        _rule_file(staged, file, room.base)
-    for section in site.sections:
-        yield _opening(section)
-        yield from (f"  {line}" for line in _facts(staged, section, merged=False))
-        yield "</LocationMatch>" if section.path is None else "</Location>"
-    for rule in site.redirects:
-        if rule.written_as == "redirect":
-            yield _late(rule)
+            yield f"{_opening(section)}\n  FallbackResource disabled\n{_closing(section)}"
+
+
+def _closing(section: Section) -> str:
+    return "</LocationMatch>" if section.path is None else "</Location>"
 
 
 def _opening(section: Section) -> str:
