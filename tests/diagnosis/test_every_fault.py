@@ -224,6 +224,13 @@ BAD = {
     "redirect-target-dead, the port": (site('files: [index.html]\nredirects: [{when: {scheme: http}, to: "https://{host}:8443{path}"}]', EXPECTED.replace("https", "http")), PLAIN_VISIT, "street"),
     "redirect-remembered": ([PLAIN_EXPECTED, (STREET, f'{STREET} remembers_redirects: {{"http://visit.kestrel-ridge.example/": "http://other.kestrel-ridge.example/"}},')], PLAIN_VISIT, "street"),
     "transport-strict-trap": ([PLAIN_EXPECTED, (F443, ""), (STREET, f"{STREET} strict: [.kestrel-ridge.example],")], PLAIN_VISIT, "street"),
+    "page-part-missing": None,  # only checks find it: tests/diagnosis/test_lint.py
+    "page-part-plain": None,
+    "service-config-broken, two defaults": ([*site("files: [index.html]\ndefault: true"), ("names: [other.kestrel-ridge.example]\n", "names: [other.kestrel-ridge.example]\n            default: true\n")], VISIT, "street"),
+    "service-config-broken, a section twice": (site("files: [index.html]\nsections: [{path: /a, answer: 404}, {path: /a, answer: 410}]"), VISIT, "street"),
+    "binding-name-differs, a final dot": ([(NAMES, "names: [visit.kestrel-ridge.example.]\n"), ("          visit:\n", "          zero: {names: [zero.example], certificate: visit, files: [index.html]}\n          visit:\n")], VISIT, "street"),
+    "site-not-enabled, no other site": ([("          other:\n            names: [other.kestrel-ridge.example]\n            certificate: visit\n            files: [index.html]\n", ""), (NAMES, NAMES + "            enabled: false\n")], VISIT, "street"),
+    "content-default-missing, a hidden ending": (site("files: [index.html.txt]"), VISIT, "street"),
     "site-not-enabled, not included": ([(NAMES, NAMES + "            written_in: /etc/nginx/visit.conf\n            included: false\n")], VISIT, "street"),
     "service-not-reloaded, a site": ([(NAMES, NAMES + "            written_in: /etc/nginx/visit.conf\n            loaded: false\n")], VISIT, "street"),
     "forward-shadowed": ([(F443, F443.replace("0.15", "0.16") + F443)], VISIT, "street"),

@@ -5,12 +5,12 @@ from collections.abc import Iterator
 import msgspec
 
 from portolan.diagnosis.base import Case, Finding, ServiceClue, fault, not_started, supposing
-from portolan.diagnosis.proposal import Patch, Proposal, put, remedy, remove, replace
+from portolan.diagnosis.proposal import Patch, Proposal, item_path, put, remedy, remove, replace
 from portolan.estate.changing import next_boot_says, reloaded, with_facts
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
-from portolan.estate.service import Service, WebService
+from portolan.estate.service import Service, WebService, sites_of
 from portolan.estate.site import Site
 from portolan.evidence.start import Why
 from portolan.journey import moment
@@ -22,6 +22,13 @@ class SiteClue(msgspec.Struct, frozen=True):
 
     service: WebService
     site: Site
+
+
+class TwiceClue(msgspec.Struct, frozen=True):
+    """The site that says twice what may be said once: that it is the default, or a section."""
+
+    site: Site
+    sections: bool
 
 
 class BootFilterClue(msgspec.Struct, frozen=True):
@@ -91,6 +98,13 @@ def no_privilege(case: Case) -> Finding | None:
 def config_broken(case: Case) -> Finding | None:
     """A boot had none to start with; or what is saved would meet the expectation, if it loaded."""
     stop = case.stop
+    for why in (Why.TWO_DEFAULTS, Why.SECTION_TWICE):
+        failed = not_started(case, why)
+        if failed is not None:
+            site = sites_of(failed[1]).get(failed[0].reason.about or "")
+            place = site.place if site is not None else failed[0].place
+            clue = TwiceClue(site=site, sections=why is Why.SECTION_TWICE) if site is not None else None
+            return Finding("service-config-broken", failed[0].text, place, clue=clue)
     if stop is not None and isinstance(stop.subject, Service) and stop.subject.failing is not None:
         saved = stop.subject.saved
         return Finding(
@@ -224,8 +238,26 @@ def give_privilege(_case: Case, clue: ServiceClue) -> Iterator[Proposal]:
 
 
 @remedy("service-config-broken")
-def mend_configuration(_case: Case, clue: ServiceClue) -> Iterator[Proposal]:
+def say_it_once(_case: Case, clue: object) -> Iterator[Proposal]:
+    """Takes away what is said twice, and keeps the program from starting."""
+    if not isinstance(clue, TwiceClue):
+        return
+    site = clue.site
+    if not clue.sections:
+        key = "default" if site.place.has("default") else "default_on"
+        yield Proposal(f"let {site.name} no longer be the default site", remove((*site.place.path, key)))
+        return
+    paths = [(each.exact, each.path) for each in site.sections]
+    twice = next(at for at, path in enumerate(paths) if site.sections[at].pattern is None and path in paths[:at])
+    text = f"take the second section {site.sections[twice].shown} of {site.name} away"
+    yield Proposal(text, remove(item_path(site.place, "sections", twice)))
+
+
+@remedy("service-config-broken")
+def mend_configuration(_case: Case, clue: ServiceClue | TwiceClue) -> Iterator[Proposal]:
     """Mends what the test names, and loads it."""
+    if isinstance(clue, TwiceClue):
+        return
     service = clue.service
     if service.saved is None:
         return

@@ -110,6 +110,7 @@ def exposure(before: World, after: World, asked: Asked, seen: Visit) -> Exposure
     gains += lifted
     gains += _granted(before.estate, after.estate, seen)
     gains += _legs(before, asked, seen)
+    gains += _forcing(before, after, asked)
     gains += _trust(before.estate, after.estate, asked)
     return Exposure(tuple({gain.key: gain for gain in reversed(gains)}.values())[::-1], whole, closed)
 
@@ -410,6 +411,43 @@ def _legs(before: World, asked: Asked, seen: Visit) -> Iterator[Gain]:
             yield Gain("unencrypted", key, f"{client.site.name} no longer asks {each.url} encrypted", "more")
         elif was.client.upstream.verifies and not client.upstream.verifies:
             yield Gain("unverified", key, f"{client.site.name} no longer checks whom it asks at {each.url}", "more")
+
+
+def _forcing(before: World, after: World, asked: Asked) -> Iterator[Gain]:
+    """Sites that sent whoever asks plainly to a secure address, and now answer plainly: asked at the machine itself, by name."""
+    old = _services(before.estate)
+    path = parse(asked.url).path
+    for machine in machines(after.estate):
+        for service in machine.services.values():
+            was = old.get(("machine", machine.name, service.name))
+            if was is service or not isinstance(was, WebService) or not isinstance(service, WebService):
+                continue
+            for name, site in service.sites.items():
+                if name not in was.sites or site.redirects is was.sites[name].redirects:
+                    continue
+                named = next(
+                    (str(each) for each in site.names if each and each[0] not in "*." and "*" not in each), None
+                )
+                if _sent(before, machine.name, was, named, path) and not _sent(
+                    after, machine.name, service, named, path
+                ):
+                    text = f"{service.name} no longer sends plain requests for {site.name} to a secure address"
+                    yield Gain("unencrypted", ("forcing", machine.name, service.name, name), text, "more")
+
+
+def _sent(world: World, machine: str, service: WebService, named: str | None, path: str) -> bool:
+    """Whether a plain request at one of the service's listeners is sent to a secure address."""
+    there = world.estate.hosts.get(machine) or world.estate.routers[machine]
+    asker = Vantage(name="(at the machine)", host=machine, says_host=named)
+    for listener in service.listens:
+        address = listener.address if listener.address and int(listener.address) else next(iter(there.addresses), None)
+        if listener.tls or address is None:
+            continue
+        shown = f"[{address}]" if address.version == 6 else str(address)
+        response = visit(world, f"http://{shown}:{listener.port}{path}", asker).exchanges[0].response
+        if response is not None and (response.location or "").startswith("https:"):
+            return True
+    return False
 
 
 # -- what can be read, what was refused, whom visitors trust -----------------------------------------------------------

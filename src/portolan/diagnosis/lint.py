@@ -7,6 +7,7 @@ from ipaddress import IPv4Address
 from portolan.diagnosis.base import Finding, Severity, all_homes, listed, zone_of
 from portolan.diagnosis.lint_names import NAME_LINTS
 from portolan.diagnosis.lint_way import WAY_LINTS
+from portolan.diagnosis.lint_web import WEB_LINTS
 from portolan.estate.base import IPAddress, is_public
 from portolan.estate.filter import FilterRule
 from portolan.estate.guesses import asked_by, machines
@@ -207,6 +208,8 @@ _WHY_NOT = {
     Why.NO_PRIVILEGE: "service-no-privilege",
     Why.CONFIGURATION_BROKEN: "service-config-broken",
     Why.UPSTREAM_UNKNOWN: "upstream-wrong-address",
+    Why.TWO_DEFAULTS: "service-config-broken",
+    Why.SECTION_TWICE: "service-config-broken",
     Why.ADDRESS_ABSENT: "listener-wrong-address",
     Why.ADDRESS_IN_USE: "service-port-taken",
 }
@@ -336,4 +339,5 @@ LINTS: tuple[Lint, ...] = (
     expectations_can_be_asked,
     *NAME_LINTS,
     *WAY_LINTS,
+    *WEB_LINTS,
 )

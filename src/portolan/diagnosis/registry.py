@@ -12,6 +12,7 @@ from portolan.diagnosis import (
     filtering,
     fronts,
     lint_names,
+    lint_web,
     machine,
     names,
     network,
@@ -47,6 +48,7 @@ FAMILIES = (
     way,
     filtering,
     lint_names,
+    lint_web,
 )
 
 FAULTS: tuple[Fault, ...] = tuple(

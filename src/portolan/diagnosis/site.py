@@ -126,15 +126,29 @@ def _bound_sites(service: WebService) -> list[Site]:
     return [site for site in service.sites.values() if site.in_force]
 
 
+def _holding_off(case: Case) -> WebService | None:
+    """The service of the machine that was reached that holds the site, switched off: its listener may not even be open."""
+    connection = case.exchange.connection
+    if connection is None or (connection.arrival is not None and case.symptom != "plain-spoken"):
+        return None
+    return next((home.service for home in case.homes() if home.machine is connection.reached), None)
+
+
 @fault(
-    "site-not-enabled", "The site is written and not switched on", "another page", "Switch it on and reload.", *_OTHER
+    "site-not-enabled",
+    "The site is written and not switched on",
+    "another page",
+    "Switch it on and reload.",
+    *_OTHER,
+    "plain-spoken",
+    "nothing-listens",
 )
 def not_enabled(case: Case) -> Finding | None:
     """A disabled site answers to the name."""
     unbound = _unbound(case)
-    if unbound is None:
+    service = unbound[0] if unbound is not None else _holding_off(case)
+    if service is None:
         return None
-    service = unbound[0]
     for site in service.sites.values():
         if not site.in_force and (case.host in site.names or site.name == case.site_name):
             file = f" (written in {site.written_in})" if site.written_in else ""

@@ -165,7 +165,7 @@ def content(here: Effective, folder: Folder, path: str, method: str) -> Content:
     if shut is not None:
         if isinstance(shut.decisions[-1], content_kinds.NotGranted):
             return shut
-        if here.fallback is not None and program.asks_inside:
+        if here.fallback is not None:
             return _fallen_back(here, folder, tree, method, asked)
         return _after_look(folder, method) or shut
     if rest and not rest.startswith("/") and here.start and not here.start.endswith("/"):
@@ -345,4 +345,4 @@ def _fallen_back(here: Effective, folder: Folder, tree: Tree, method: str, asked
         folder.site.name, "/" + folder.prefix + asked, name, place=place, subject=folder.site
     )
     given = _file(folder, look, name, method)
-    return given._replace(decisions=(step, *given.decisions), inside=f"/{name}", whole=True)
+    return given._replace(decisions=(step, *given.decisions), inside=f"/{name}")

@@ -37,7 +37,7 @@ def target_of(
     if "{" in text:
         values = {
             "scheme": scheme_believed(request, program),
-            "host": request.shown_host,
+            "host": _host_shown(request, program),
             "port": str(_port(request, arrival, program)),
             "path": url.path,
             "query": url.query,
@@ -97,6 +97,14 @@ def _host_fits(pattern: str, host: str) -> bool:
     if pattern.startswith("."):
         return host == pattern[1:] or host.endswith(pattern)
     return fits(pattern, host) if "*" in pattern else host == pattern
+
+
+def _host_shown(request: Request, program: WebProgram) -> str:
+    """The name asked for as rules see it: without its port; some programs leave a final dot."""
+    said = request.said or ""
+    if program.passing.keeps_host_exactly and said.partition(":")[0].endswith("."):
+        return f"{request.host}."
+    return request.shown_host
 
 
 def _port(request: Request, arrival: Arrival, program: WebProgram) -> int:

@@ -19,7 +19,7 @@ from portolan.http.binding import table_of
 from portolan.http.content import Content, Folder, barred, closed, content, folder_at, unpassable
 from portolan.http.redirecting import absolute, target_of
 from portolan.http.request import Request
-from portolan.http.sections import Effective, effective
+from portolan.http.sections import Effective, effective, passes_on
 from portolan.http.upstream import Front, asked_there, goes_on, passed_on, said_there
 from portolan.programs.protocol import WebProgram
 
@@ -260,7 +260,7 @@ class _Serving:
         if not self.program.adds_section_slash or (here.section is not None and here.section.exact == path):
             return None
         for section in self.site.sections:
-            if section.path == f"{path}/" and effective(self.site, f"{path}/", self.program, self.shared).upstream:
+            if section.path == f"{path}/" and passes_on(self.site, section):
                 return self._to_slash(self.request.url.path, section)
         return None
 
@@ -373,7 +373,7 @@ class _Serving:
         there = effective(self.site, document, self.program, self.shared)
         if there.sections == here.sections:
             return self._of(found)
-        if not self.program.asks_inside and not found.whole:
+        if not self.program.asks_inside and not found.whole and there.upstream is None:
             refusal = refused(there, self.request)
             return self._turned_away(refusal) if refusal is not None else self._of(found)
         if there.section is not None:
@@ -443,7 +443,9 @@ class _Serving:
         answered = bool(shown.decisions) and isinstance(
             shown.decisions[-1], http_kinds.Answers | http_kinds.AnswersError
         )
-        led = through and (shown.location is not None or (overridden and shown.status >= 400))
+        # An answer that has a page of its own would lead round: the error stands then.
+        answered = answered and shown.status not in here.error_pages
+        led = shown.location is not None or (through and overridden and shown.status >= 400)
         if self.program.upstream_page_succeeds and (answered or led):
             # What is said in the page's place takes the place of the error.
             return shown._replace(decisions=(*response.decisions, *shown.decisions))

@@ -70,6 +70,11 @@ def _gives(giving: Giving) -> bool:
     return giving.upstream is not None or giving.answer is not None or giving.folder is not None or giving.told
 
 
+def passes_on(site: Site, section: Section) -> bool:
+    """Whether what falls to a section is passed on, by its own word or the site's."""
+    return section.upstream is not None or (not _gives(section) and site.upstream is not None)
+
+
 def _error_pages(held: list[Giving], program: WebProgram) -> dict[Any, str]:
     """The pages for errors: of the innermost that has any, or of all, each for its statuses."""
     if not program.sections_merge:

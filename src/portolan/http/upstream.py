@@ -161,7 +161,8 @@ def _turned(front: Front, got: Response, location: str, own: str) -> tuple[str, 
     if len(upstream.to) > 1 and passing.sends_pool_name:
         written = f"{member.scheme}://{upstream.pool}{member.path}"
     if not passing.replaces_path and not member.path:
-        written += start
+        # Where the path is kept, the whole of the upstream stands for the whole of the front.
+        written, start = written + "/", "/"
     elif not front.start and not written.endswith("/") and not member.path:
         written += "/"
     if turns and location.startswith(written):

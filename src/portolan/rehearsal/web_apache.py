@@ -147,6 +147,8 @@ def _site(staged: Staged, site: Site, room: Room) -> Iterator[str]:
     yield from _error_pages(site)
     if site.largest_body is not None:
         yield f"LimitRequestBody {site.largest_body or 1}"
+    if site.fallback is not None:
+        yield f"FallbackResource {quoting.httpd('/' + site.fallback.lstrip('/'), site.place)}"
     yield from _passed(staged, site, room)
     if not site.follows_links:
         yield f"<Directory {quoting.httpd(room.base.root)}>\n  Options -FollowSymLinks\n</Directory>"
@@ -293,7 +295,7 @@ def _facts(staged: Staged, giving: Giving, merged: bool) -> Iterator[str]:
         yield "DirectoryIndex index.html"
     if giving.listing is not None:
         yield f"Options {'+' if giving.listing else '-'}Indexes"
-    if giving.fallback is not None:
+    if giving.fallback is not None and isinstance(giving, Section):
         yield f"FallbackResource {quoting.httpd('/' + giving.fallback.lstrip('/'), giving.place)}"
     if giving.largest_body is not None and isinstance(giving, Section):
         yield f"LimitRequestBody {giving.largest_body or 1}"

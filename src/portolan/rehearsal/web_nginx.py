@@ -45,8 +45,16 @@ def nginx(staged: Staged) -> str:
     return (
         f"daemon off; master_process off; worker_processes 1; pid {folder}/pid; error_log {folder}/log/error.log;\n"
         f"events {{ worker_connections 256; }}\nhttp {{\n  access_log off; server_names_hash_bucket_size 512; {waits}\n"
-        f"  {quoting.NGINX_DOLLAR}\n{temporary}" + "\n".join((*pools, *servers)) + "\n}\n"
+        f"  {quoting.NGINX_DOLLAR}\n{_ASKED}{temporary}" + "\n".join((*pools, *servers)) + "\n}\n"
     )
+
+
+#: The path and the query as they were asked for. Maps leave escapes as they are; a group of a condition would escape them again.
+_ASKED = (
+    '  map $request_uri $p { default "/"; "~^(?<stage_p>[^?]*)" $stage_p; }\n'
+    '  map $request_uri $q { default ""; "~(?<stage_q>[?].*)$" $stage_q; }\n'
+    '  map $request_uri $qa { default ""; "~[?](?<stage_a>.*)$" "&$stage_a"; }\n'
+)
 
 
 def _listens(staged: Staged, site: Site | Service, opened: set[str]) -> Iterator[str]:
@@ -95,9 +103,7 @@ def _server(staged: Staged, room: Room, pools: list[str]) -> Iterator[str]:
         yield "disable_symlinks on;"
     every = [*site.redirects, *(rule for section in site.sections for rule in section.redirects)]
     if every:
-        yield 'set $p "/"; set $q ""; set $qa ""; set $rest "";' + "".join(f' set $m{n} "";' for n in range(1, 10))
-        yield 'if ($request_uri ~ "^([^?]*)([?](.*))?$") { set $p $1; set $q $2; set $qa "&$3"; }'
-        yield 'if ($q = "") { set $qa ""; }'
+        yield 'set $rest "";' + "".join(f' set $m{n} "";' for n in range(1, 10))
     yield from _redirects(site.redirects, "s")
     yield from _facts(site, staged)
     if site.answer is not None and not site.sections and not site.methods:

@@ -1,0 +1,167 @@
+"""What can be found about websites without asking any question: folders, error pages, parts of pages, files that wait."""
+
+from collections.abc import Iterator
+from urllib.parse import unquote, urlsplit
+
+from portolan.diagnosis.base import Case, Finding, Home, Severity, all_homes, warned
+from portolan.diagnosis.proposal import Proposal, remedy
+from portolan.estate.site import Giving, Section, Site
+from portolan.http.binding import bound
+from portolan.http.content import content, folder_at
+from portolan.http.sections import effective
+from portolan.http.tree import tree_of
+from portolan.journey.world import World
+from portolan.source.nearest import nearest
+
+warned(
+    "page-part-missing",
+    "A page takes something from its own site that is not there",
+    "a page without its image, style or script",
+    "Put the file where the page looks for it, or correct the page; letters count.",
+    __name__,
+)
+warned(
+    "page-part-plain",
+    "A secure page takes something from a plain address",
+    "browsers do not load it",
+    "Write https, or leave scheme and host out.",
+    __name__,
+)
+
+
+@remedy("page-part-missing", "page-part-plain")
+def correct_page(_case: Case, _clue: object) -> Iterator[Proposal]:
+    """Pages are no part of the estate."""
+    yield Proposal("correct the page, or put the file where it looks for it", [])
+
+
+def _sites(world: World) -> Iterator[tuple[Home, Site]]:
+    for home in all_homes(world.estate):
+        if isinstance(home.site, Site) and home.site.in_force:
+            yield home, home.site
+
+
+def folders_exist(world: World) -> Iterator[Finding]:
+    """Folders that sites serve and that are not there."""
+    for home, site in _sites(world):
+        for giving in (site, *site.sections):
+            own = giving is site or giving.folder is not None or giving.told
+            tree = tree_of(giving, home.machine, world.shared) if own and giving.upstream is None else None
+            if tree is not None and tree.told and not tree.exists:
+                what = (
+                    f"its copy, {giving.copy}, is not in the estate"
+                    if giving.absent and giving.copy
+                    else "it is not there"
+                )
+                place = giving.place.key("folder" if giving.place.has("folder") else "copy")
+                text = f"the folder of {site.name}, {giving.folder or giving.copy}, does not exist: {what}"
+                yield Finding("content-folder-missing", text, place)
+
+
+def error_pages_can_be_had(world: World) -> Iterator[Finding]:
+    """Pages for errors that are missing, closed, or behind the program whose failing they tell of."""
+    for home, site in _sites(world):
+        program = world.program(home.service)
+        for giving in (site, *site.sections):
+            for status, page in giving.error_pages.items():
+                if not page.startswith("/"):
+                    continue
+                here = effective(site, page, program, world.shared)
+                place = giving.place.key("error_pages")
+                if here.upstream is not None:
+                    if status >= 500 and _passed(site, giving) == here.upstream:
+                        text = f"the page {page} for the status {status} comes from the program that fails then"
+                        yield Finding("error-page-broken", text, place, Severity.WARNING)
+                    continue
+                if here.answer is not None:
+                    continue
+                folder = folder_at(here, home.service, home.machine, program, world.shared)
+                found = content(here, folder, page, "GET")
+                if found.status >= 400:
+                    text = f"the page {page} for the status {status} cannot be had: {found.decisions[-1].text}"
+                    yield Finding("error-page-broken", text, place, Severity.WARNING)
+
+
+def _passed(site: Site, giving: Giving) -> object:
+    """The upstream of a site or section."""
+    return giving.upstream if giving.upstream is not None or not isinstance(giving, Section) else site.upstream
+
+
+def names_without_dots(world: World) -> Iterator[Finding]:
+    """Names with a final dot, which match nothing."""
+    for _, site in _sites(world):
+        for index, name in enumerate(site.names):
+            if name.endswith("."):
+                text = f"the site {site.name} is bound to {name}, with a final dot: requests lose theirs, and it matches nothing"
+                yield Finding("binding-name-differs", text, site.place.item("names", index))
+
+
+def sites_that_wait(world: World) -> Iterator[Finding]:
+    """Sites that are written and not in force, since nothing includes their file or nothing loaded it."""
+    for home in all_homes(world.estate):
+        site = home.site
+        if not isinstance(site, Site) or not site.enabled:
+            continue
+        file = f", in {site.written_in}," if site.written_in else ""
+        if not site.included:
+            text = f"the site {site.name} is written{file} and no configuration includes it"
+            yield Finding("site-not-enabled", text, site.place.key("included"), Severity.WARNING)
+        elif not site.loaded:
+            text = f"the site {site.name} is written{file} and not loaded: a reload is wanted"
+            yield Finding("service-not-reloaded", text, site.place.key("loaded"), Severity.WARNING)
+
+
+def parts_of_pages(world: World) -> Iterator[Finding]:
+    """Images, styles and scripts that are missing, or plain on a secure page."""
+    for home, site in _sites(world):
+        if not site.page_parts:
+            continue
+        secure = any(each.tls and bound(site, each) for each in home.service.listens)
+        tree = tree_of(site, home.machine, world.shared)
+        names = {str(name) for name in site.names if "*" not in name}
+        for part in site.page_parts:
+            reference = part.reference
+            if reference.lower().startswith("http://"):
+                if secure:
+                    text = (
+                        f"{site.name}/{part.page} takes {reference[:120]} plainly: on the secure page it is not loaded"
+                    )
+                    yield Finding("page-part-plain", text, part.place, Severity.WARNING)
+                if urlsplit(reference).hostname not in names:
+                    continue
+            name = _own_path(part.page, reference, names)
+            if (
+                name is None
+                or tree is None
+                or name in tree.files
+                or name in tree.links
+                or name.rstrip("/") in tree.folders
+            ):
+                continue
+            near = nearest(name, tree.files)
+            text = f"{site.name}/{part.page} takes {reference[:120]}, and {site.name} has no {name}"
+            text += f"; {near} exists" if near else ""
+            yield Finding("page-part-missing", text, part.place, Severity.WARNING)
+
+
+def _own_path(page: str, reference: str, names: set[str]) -> str | None:
+    """The path in the site's own folder that a reference leads to (RFC 3986 section 5.2); None for what lies elsewhere."""
+    try:
+        parts = urlsplit(reference)
+    except ValueError:
+        return None
+    if parts.scheme not in ("", "http", "https") or (parts.netloc and parts.hostname not in names) or not parts.path:
+        return None
+    path = unquote(parts.path)
+    if not path.startswith("/"):
+        path = f"/{page.rpartition('/')[0]}/{path}"
+    kept: list[str] = []
+    for each in path.split("/"):
+        if each == "..":
+            kept = kept[:-1]
+        elif each not in ("", "."):
+            kept.append(each)
+    return "/".join(kept)
+
+
+WEB_LINTS = (folders_exist, error_pages_can_be_had, names_without_dots, sites_that_wait, parts_of_pages)
