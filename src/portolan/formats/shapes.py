@@ -56,8 +56,26 @@ def _each(pattern: str) -> Schema:
     return {"if": {"type": "array"}, "then": {"items": item}, "else": item}
 
 
+_INSIDE = _each(r"^(?!/)(?!(?:.*/)?\.\.(?:/|$))")
+_CONTENT_ONCE: Schema = {"allOf": [_without("files", "copy", "inventory"), _without("copy", "inventory")]}
+#: What a site and a section have in common.
+_GIVING: list[Schema] = [
+    {"properties": {"answer": {"anyOf": [{"minimum": 200, "maximum": 299}, {"minimum": 400, "maximum": 599}]}}},
+    _CONTENT_ONCE,
+    *(_without("upstream", key) for key in ("answer", "files", "copy", "inventory", "folder", "listing", "fallback")),
+    {
+        "properties": {
+            "files": _INSIDE,
+            "default_documents": _each("^[^/]+$"),
+            "largest_body": {"minimum": 0},
+            "error_pages": {"additionalProperties": {"pattern": "^(?:/|https?://)[^ \"'\\\\]*$"}},
+        }
+    },
+]
 #: Types whose shapes want some key or other.
-NEVER_EMPTY = frozenset(("NamedSet", "Vantage", "Zone", "Certificate", "View", "Before", "Copy", "Area"))
+NEVER_EMPTY = frozenset(
+    ("Upstream", "Section", "NamedSet", "Vantage", "Zone", "Certificate", "View", "Before", "Copy", "Area")
+)
 #: By type: schemas that hold beside the properties.
 SHAPES: dict[str, list[Schema]] = {
     "Estate": [{"properties": {"zones": {"propertyNames": {"pattern": _ZONE_NAME}}}}],
@@ -157,12 +175,32 @@ SHAPES: dict[str, list[Schema]] = {
         {"properties": {key: {"minimum": 400, "maximum": 599} for key in ("refuses_with", "missing", "no_document")}}
     ],
     "Site": [
-        {"properties": {"answer": {"anyOf": [{"minimum": 200, "maximum": 299}, {"minimum": 400, "maximum": 599}]}}},
-        _without("files", "copy"),
-        *(_without("upstream", key) for key in ("answer", "files", "copy", "folder", "listing")),
-        {"properties": {"files": _each(r"^(?!/)(?!(?:.*/)?\.\.(?:/|$))"), "default_documents": _each("^[^/]+$")}},
+        *_GIVING,
+        {"dependentRequired": {"parts": ["copy"]}},
+        {
+            "if": {"required": ["default"], "properties": {"default": {"const": True}}},
+            "then": {"not": _some("default_on")},
+        },
     ],
-    "When": [{"properties": {"path": {"type": "string", "pattern": r"^/[^*?]*\*?$"}}}],
+    "Section": [
+        *_GIVING,
+        _one_of("path", "exact", "pattern"),
+        *(_without("answer", key) for key in ("files", "copy", "inventory", "folder", "listing", "fallback")),
+        {"properties": {"path": {"pattern": "^/[^?]*$"}, "exact": {"pattern": "^/[^?]*$"}}},
+    ],
+    "Folder": [_CONTENT_ONCE, {"properties": {"files": _INSIDE}}],
+    "Upstream": [_some("to"), {"properties": {"answer_within": {"minimum": 1}}}],
+    "WebService": [
+        {"properties": {"grants": _each("^/"), "answers_after": {"minimum": 0}, "runs_as": {"minLength": 1}}},
+    ],
+    "When": [
+        {
+            "properties": {
+                "path": {"type": "string", "pattern": r"^/[^*?]*\*?$"},
+                "port": {"minimum": 1, "maximum": 65535},
+            }
+        }
+    ],
     "Expectation": [{"properties": {"status": _STATUS}}],
     "Host": [
         {
