@@ -11,15 +11,20 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from datetime import UTC, datetime
 from ipaddress import ip_address
 from pathlib import Path
 
 from big_estate import big_estate, many_hosts
 from big_zone import big_zone, names_in
+from web_sites import fronts, many_sites
 
 from portolan.cli.question import load_path
 from portolan.diagnosis.lint import lint
+from portolan.estate.service import WebService
 from portolan.estate.vantage import Vantage
+from portolan.formats.estate_file import load
+from portolan.formats.files import MemoryFiles
 from portolan.journey.visit import visit
 from portolan.journey.world import World
 from portolan.net.connect import connect
@@ -98,6 +103,7 @@ def main() -> None:
     asked, device = ip_address("203.0.113.40"), world.topology.device(vantage)
     rate = per_second(lambda: connect(world.topology, device, asked, 80), 2)
     line("connections a second, each walked", f"{rate:,.0f}", "at least 25,000")
+    websites(10_000)
     thousand(1000)
     rules(10_000 if quick else 100_000)
     with tempfile.TemporaryDirectory() as folder:
@@ -118,6 +124,26 @@ def main() -> None:
         rate = per_second(lambda: visit(many, "https://s77.sites.example/", chosen), 1)
         line(f"visits a second among {sites:,} sites", f"{rate:,.0f}")
     zones(100_000 if quick else 1_000_000, 20_000 if quick else 100_000)
+
+
+def websites(count: int) -> None:
+    """The choice among many sites of a listener, and a visit through three fronts."""
+    estate = load(MemoryFiles({"estate.yaml": many_sites(count)}), "estate.yaml").estate
+    service = estate.hosts["orion"].services["web"]
+    assert isinstance(service, WebService)
+    world = World(estate, datetime(2026, 3, 14, tzinfo=UTC))
+    table = world.table(service, service.listens[0])
+    names = [f"s{number}.sites.example" for number in range(0, count, 7)]
+    names += [f"x.t{number}.sites.example" for number in range(0, count, 11)]
+    chosen = best(lambda: [table.choose(name) for name in names]) / len(names)
+    line(f"a choice among {count:,} sites of a listener", f"{chosen * 1e6:.2f} us", "at most 5 us")
+    behind = load(MemoryFiles({"estate.yaml": fronts(3)}), "estate.yaml").estate
+    assert behind.at is not None
+    through = World(behind, behind.at)
+    url, vantage = "http://visit.kestrel-ridge.example/", behind.vantages["street"]
+    assert visit(through, url, vantage).outcome.page == "visit/index.html"
+    rate = per_second(lambda: visit(through, url, vantage), 1)
+    line("visits a second through three fronts", f"{rate:,.0f}", "at least 4,000")
 
 
 def forgetful(world: World, vantage: Vantage) -> None:

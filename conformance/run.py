@@ -268,7 +268,8 @@ def main() -> int:
 
     if arguments.kind == "web":
         drawn_web = (
-            (f"web {seed * 100000 + at}", web_random.drawn(seed * 100000 + at)) for at in range(arguments.count)
+            (f"web {seed * 100000 + at}", web_random.drawn(seed * 100000 + at, arguments.client != "curl"))
+            for at in range(arguments.count)
         )
         return 1 if run(((name, *each) for name, each in drawn_web), workers, None, arguments.client) else 0
 

@@ -255,8 +255,8 @@ class Draw:
         return section
 
 
-def drawn(seed: int) -> WebWorld:
-    """One world and its questions."""
+def drawn(seed: int, plainly: bool = False) -> WebWorld:
+    """One world and its questions; `plainly`: as visitors ask who say nothing of their own, such as browsers."""
     draw = Draw(seed)
     random_ = draw.random
     sites = {f"s{number}": draw.site(number) for number in range(random_.randint(1, 3))}
@@ -287,7 +287,7 @@ def drawn(seed: int) -> WebWorld:
     }
     if draw.machine_folders:
         orion["folders"] = draw.machine_folders
-    askers = random_.sample(range(len(ASKERS)), 2)
+    askers = [0, 0] if plainly else random_.sample(range(len(ASKERS)), 2)
     asked = []
     names = [f"{name}.kestrel-ridge.example" for name in NAMES[:3]]
     for _ in range(6):

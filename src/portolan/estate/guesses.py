@@ -72,6 +72,8 @@ def gateway_candidates(estate: Estate, machine: Machine | Vantage, version: int)
         and (network := estate.networks.get(name)) is not None
         and network.kind != "host-only"
     }
+    if not mine:
+        return []
     for others in (estate.routers.values(), filter(passes_on, estate.hosts.values())):
         for router in others:
             if router is machine:

@@ -8,6 +8,7 @@ _WORDS = {
     "Estate": "an estate",
     "Interface": "an interface",
     "Authority": "an authority",
+    "Upstream": "an upstream",
 }
 
 

@@ -83,8 +83,17 @@ def _error_pages(held: list[Giving], program: WebProgram) -> dict[Any, str]:
 
 
 def effective(site: Site, path: str, program: WebProgram, shared: dict[Any, Any]) -> Effective:
-    """What holds for a path of a site."""
+    """What holds for a path of a site; worked out once for the sections that count."""
     sections = chosen(site, path, program, shared)
+    key = ("effective", id(site), *map(id, sections))
+    found = shared.get(key)
+    if found is None:
+        found = shared[key] = _worked_out(site, sections, program)
+    here: Effective = found
+    return here
+
+
+def _worked_out(site: Site, sections: tuple[Section, ...], program: WebProgram) -> Effective:
     answering = next((each for each in sections if each.answer is not None), None)
     deciding = answering or next((each for each in sections if _gives(each)), None)
     giving: Giving = deciding or site

@@ -38,6 +38,10 @@ _ERRORS: dict[str, tuple[str, tuple[str, ...]]] = {
 }
 
 
+#: Words for a response with a status that is an error.
+_ANSWERED = ("ABORTED", "HTTP_RESPONSE_CODE_FAILURE", "INVALID_AUTH_CREDENTIALS")
+
+
 def _probes(asking: Asking) -> list[Probe]:
     home = f"browser-{asking.trust.removesuffix('.pem')}-{asking.space}"
     features = "UseDnsHttpsSvcb" if asking.vantage.https_records == "ignored" else "none"
@@ -68,7 +72,7 @@ def _one(seen: dict[str, Any]) -> Observed:
     status, url, error = seen["status"], seen["url"], seen["error"]
     word = str(error or "").removeprefix("net::ERR_")
     told = f"Chromium {error or status}"
-    answered = status is not None and not 300 <= status < 400 and word in ("ABORTED", "HTTP_RESPONSE_CODE_FAILURE")
+    answered = status is not None and not 300 <= status < 400 and word in _ANSWERED
     if error is None or answered:
         if 200 <= (status or 0) < 300:
             return Observed("served", (), status, seen["page"] or None, url, told)

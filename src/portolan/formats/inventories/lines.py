@@ -9,8 +9,9 @@ from portolan.formats.inventories.protocol import MODE, Entry, bits, with_target
 class ByLine:
     """A program that prints mode, owner, group and path, in a form of its own."""
 
-    def __init__(self, name: str, form: str) -> None:
+    def __init__(self, name: str, form: str, escapes: bool = False) -> None:
         self.name = name
+        self._escapes = escapes
         self._form = re.compile(form.replace("MODE", MODE.pattern.replace("(", "(?:", 2)))
 
     def recognises(self, lines: list[str]) -> bool:
@@ -28,7 +29,8 @@ class ByLine:
                     other.append(number)
                 continue
             mode = match["mode"]
-            path, target = with_target(match["path"], mode[0])
+            shown = re.sub(r"\\(.)", r"\1", match["path"]) if self._escapes else match["path"]
+            path, target = with_target(shown, mode[0])
             if mode[0] == "l" and "target" in match.groupdict():
                 target = match["target"]
             rights = Rights(bits(mode[1:10]), match["owner"], match["group"])
@@ -39,7 +41,9 @@ class ByLine:
 _WHO = r"(?P<owner>[^\s/:]+)\s+(?P<group>[^\s/:]+)"
 READERS = (
     ByLine(
-        "find -ls", rf"\s*\d+\s+\d+\s+(?P<mode>MODE)\s+\d+\s+{_WHO}\s+(?:\d+,?\s+)+\w{{3}}\s+\d+\s+[\d:]+\s(?P<path>.+)"
+        "find -ls",
+        rf"\s*\d+\s+\d+\s+(?P<mode>MODE)\s+\d+\s+{_WHO}\s+(?:\d+,?\s+)+\w{{3}}\s+\d+\s+[\d:]+\s(?P<path>.+)",
+        escapes=True,
     ),
     ByLine(
         "tar -tv",
