@@ -23,13 +23,16 @@ from portolan.estate.filter import Filter
 from portolan.estate.zone import ZoneData
 from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
-from portolan.http import content, respond
+from portolan.http import content, respond, sections, tree
 from portolan.journey import race
+from portolan.journey import visit as journey_visit
 from portolan.journey.visit import visit
 from portolan.journey.world import World
 from portolan.net import filtering, law, translation, walk
 from portolan.net.topology import Device
+from portolan.programs.apache import Apache
 from portolan.programs.nginx import Nginx
+from portolan.programs.protocol import Methods
 from portolan.programs.unbound import Unbound
 from portolan.rehearsal.run import RehearsalError, Rehearsed, agree, confinement, exclusion
 from portolan.tls import verify
@@ -123,16 +126,25 @@ BREAKS: dict[str, Callable[[], AbstractContextManager[Any]]] = {
     "nginx takes the first site that fits": lambda: patch.object(Nginx, "first_listed_wins", True),
     "nginx tells the port asked": lambda: patch.object(Nginx, "tells_asked_port", True),
     "the last default document is taken": lambda: patch.object(
-        respond, "content", lambda site, path, program, shared: real_content(_turned(site), path, program, shared)
+        respond,
+        "content",
+        lambda here, *asked: real_content(here._replace(documents=here.documents[::-1]), *asked),
     ),
     "a refused upstream is a 500": lambda: patch.object(Nginx, "passing", Nginx.passing._replace(refused=500)),
     "upstreams' redirects leak": lambda: patch.object(Nginx, "passing", Nginx.passing._replace(turns_redirects=False)),
+    # sites and fronts
+    "rights are not asked": lambda: patch.object(tree.Identity, "may", lambda *_: True),
+    "the shortest section wins": lambda: patch.object(
+        sections, "max", lambda held, **_: next(iter(held), None), create=True
+    ),
+    "every method is GET": lambda: patch.object(Nginx, "methods", Methods()),
+    "passwords are not asked": lambda: patch.object(respond, "refused", lambda *_: None),
+    "an error page keeps the error": lambda: patch.object(Nginx, "keeps_error", True),
+    "grants are not judged": lambda: patch.object(Apache, "judges_grants", False),
+    "a section's prefix is kept": lambda: patch.object(Apache, "passing", Apache.passing._replace(replaces_path=False)),
+    "the next of a pool is never asked": lambda: patch.object(respond, "goes_on", lambda *_: False),
+    "POST stays POST": lambda: patch.object(journey_visit, "_TURN_TO_GET", frozenset()),
 }
-
-
-def _turned(site: Any) -> Any:
-    documents = getattr(site, "default_documents", ())
-    return msgspec.structs.replace(site, default_documents=documents[::-1]) if len(documents) > 1 else site
 
 
 _World = tuple[str, str, list[tuple[str, str]]]

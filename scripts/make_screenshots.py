@@ -34,7 +34,7 @@ PICTURES = {
     "upstream": ("portolan explain https://bookings.kestrel-ridge.example/ -e night-shift", 100, 52),
     "own-port": ("portolan explain http://10.20.0.16:8080/ -e borrowed-port", 100, 30),
     "replies": (f"portolan explain {URL} --from street -e first-word", 100, 46),
-    "folder": (f"portolan explain {URL} -e lost-shelf", 100, 52),
+    "folder": (f"portolan explain {URL} -e lost-shelf", 100, 60),
     "endless": ("portolan explain https://bookings.kestrel-ridge.example/ -e revolving-door", 100, 48),
     "check": ("portolan check -e half-open", 100, 14),
 }

@@ -31,6 +31,7 @@ class GrantClue(msgspec.Struct, frozen=True):
     folder: str
     near: str | None
     giving: Giving
+    known: tuple[str, ...] = ()
 
 
 class RightsClue(msgspec.Struct, frozen=True):
@@ -127,7 +128,7 @@ def folder_missing(case: Case) -> Finding | None:
     if isinstance(stop, content_kinds.NotGranted):
         grant = nearest(folder, service.grants or ())
         text = f"{stop.text}; {grant} is granted, one slip away" if grant else stop.text
-        clue = GrantClue(service=service, folder=folder, near=grant, giving=giving)
+        clue = GrantClue(service, folder, grant, giving, tuple(known))
         return Finding("content-folder-missing", text, service.place.key("grants"), clue=clue)
     if giving.absent and giving.copy is not None:
         own = folder.rstrip("/").rpartition("/")[2]
@@ -166,7 +167,7 @@ def correct_folder(_case: Case, clue: FolderClue | GrantClue) -> Iterator[Propos
         yield Proposal(
             f"grant {clue.service.name} the folder {clue.folder}", append(clue.service.place, "grants", clue.folder)
         )
-        if clue.near is not None and clue.giving.folder:
+        if clue.near in clue.known and clue.giving.folder:
             yield Proposal(
                 f"let the site serve {clue.near}, which is granted", put(clue.giving.place, "folder", clue.near)
             )

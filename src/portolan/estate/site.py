@@ -293,6 +293,11 @@ class Site(Giving, frozen=True, kw_only=True, eq=False):
     ] = ()
 
     @property
+    def says_where(self) -> str:
+        """Which configuration file says so, as the end of a sentence; nothing where that is not stated."""
+        return f" (in {self.written_in})" if self.written_in else ""
+
+    @property
     def in_force(self) -> bool:
         """Whether the program that runs has it."""
         return self.enabled and self.included and self.loaded

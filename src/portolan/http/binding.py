@@ -92,8 +92,12 @@ class Table:
             site, pattern = found
             place = site.place.key("names")
             if pattern == name:
-                return Chosen(site, http_kinds.SiteNamed(site.name, name, place=place, subject=site), True)
-            return Chosen(site, http_kinds.SitePattern(site.name, name, pattern, place=place, subject=site), True)
+                return Chosen(
+                    site, http_kinds.SiteNamed(site.name, name, site.says_where, place=place, subject=site), True
+                )
+            return Chosen(
+                site, http_kinds.SitePattern(site.name, name, pattern, site.says_where, place=place, subject=site), True
+            )
         return self._unknown(name)
 
     def _unknown(self, name: str) -> Chosen:
@@ -108,8 +112,10 @@ class Table:
                 self.listener, name, service.name, status, place=service.place.key("program"), subject=service
             )
             return Chosen(None, refused, False)
-        kind = http_kinds.SiteFirst if first else http_kinds.SiteDefault
-        return Chosen(site, kind(self.listener, name, site.name, place=site.place, subject=site), False)
+        facts = (self.listener, name, site.name)
+        if first:
+            return Chosen(site, http_kinds.SiteFirst(*facts, place=site.place, subject=site), False)
+        return Chosen(site, http_kinds.SiteDefault(*facts, site.says_where, place=site.place, subject=site), False)
 
     def _most_exact(self, name: str) -> tuple[Site, str] | None:
         site = self.exact.get(name)

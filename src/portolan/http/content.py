@@ -52,7 +52,8 @@ class Folder:
     def place(self, *keys: str) -> Place:
         """The first of the keys that says something about the content, else the site itself."""
         source = self.source if self.source is not None else self.site
-        return next((source.place.key(key) for key in keys if source.place.has(key)), source.place)
+        says = [source.place, *([self.tree.holding.place] if self.tree is not None else [])]
+        return next((place.key(key) for place in says for key in keys if place.has(key)), source.place)
 
     @property
     def label(self) -> str:
@@ -66,7 +67,7 @@ class Folder:
     def page(self, path: str, *before: Decision) -> Content:
         """A page."""
         name = path if path.startswith("/") else self.prefix + path
-        place = self.place("files", "copy", "inventory", "folder")
+        place = self.place("files", "copy", "inventory")
         step = content_kinds.Page(self.site.name, name, place=place, subject=self.site)
         return Content(200, name, (*before, step))
 
@@ -79,7 +80,7 @@ class Folder:
         """Something that the identity may not read, or a folder that it may not pass."""
         who = f"{self.service.name} ({self.who.user})"
         shown = self.prefix + path if path else "the folder"
-        place = self.place("unreadable", "rights", "inventory", "files", "folder")
+        place = self.place("unreadable", "rights", "inventory", "files")
         closed, why = bar if bar is not None else Bar(path, "it is closed")
         facts = (who, shown, self.site.name, why, closed, passing)
         return self.stop(403, content_kinds.Unreadable(*facts, place=place, subject=self.site))

@@ -59,6 +59,7 @@ class Tree:
         start = f"{below}/" if below else ""
         files = [name[len(start) :] for name in holding.files or () if name.startswith(start) and name != start]
         self.base = base
+        self.holding = holding
         self.told = holding.told
         self.files = frozenset(name for name in files if name and not name.endswith("/"))
         self.links = _below(holding.links, start)

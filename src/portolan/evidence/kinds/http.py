@@ -40,34 +40,40 @@ class BadTarget(HttpDecision, frozen=True):
 
 class SiteNamed(HttpDecision, frozen=True):
     kind = "site-named"
-    words = "the site {site} answers to {name}"
+    words = "the site {site} answers to {name}{written}"
     standard = "RFC 9110 section 7.2"
     shown = True
 
     site: str
     name: str
+    #: Which configuration file says so, where that is stated.
+    written: str = ""
 
 
 class SitePattern(HttpDecision, frozen=True):
     kind = "site-pattern"
-    words = "the site {site} answers to {name}, as {pattern}"
+    words = "the site {site} answers to {name}, as {pattern}{written}"
     standard = "RFC 9110 section 7.2"
     shown = True
 
     site: str
     name: str
     pattern: str
+    #: Which configuration file says so, where that is stated.
+    written: str = ""
 
 
 class SiteDefault(HttpDecision, frozen=True):
     kind = "site-default"
-    words = "no site on {listener} is named {name}: the default site {site} takes it"
+    words = "no site on {listener} is named {name}: the default site {site} takes it{written}"
     standard = "RFC 9110 section 7.2"
     shown = True
 
     listener: Listener
     name: str
     site: str
+    #: Which configuration file says so, where that is stated.
+    written: str = ""
 
 
 class SiteOnly(HttpDecision, frozen=True):
