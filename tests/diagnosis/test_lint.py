@@ -6,7 +6,8 @@ from portolan.diagnosis.base import Case
 from portolan.diagnosis.lint import lint
 from portolan.diagnosis.registry import recognise
 from portolan.journey.visit import visit
-from tests.conftest import OFFICE, swap, world
+from portolan.journey.world import World
+from tests.conftest import OFFICE, loaded, swap, world
 from tests.diagnosis.test_every_fault import BAD
 
 REC = "      - visit 3600 A 203.0.113.40\n"
@@ -170,3 +171,33 @@ def test_a_visit_that_was_slow_says_why(changes, code):
     found = visit(ready, "https://visit.kestrel-ridge.example/", ready.estate.vantages["street"])
     assert found.outcome.page == "visit/index.html"
     assert [(each.code, each.severity) for each in recognise(Case(ready, found, None))] == [(code, "warning")]
+
+
+def test_what_websites_may_have_wrong_without_any_question():
+    """Folders, error pages, names with a final dot, sites that wait, parts of pages."""
+    site = "            files: [index.html, tonight.html, img/dome.jpg]\n"
+    page = '<img src="img/dome.jpg"><img src="img/moon.jpg"><script src="http://cdn.example/x.js"></script>'
+    text = swap(
+        OFFICE,
+        (site, "            copy: pages\n            parts: check\n            error_pages: {404: /lost.html}\n"),
+        ("names: [other.kestrel-ridge.example]", "names: [other.kestrel-ridge.example, spare.kestrel-ridge.example.]"),
+        (
+            "certificates:\n",
+            "          late: {names: [late.example], loaded: false, files: [x]}\n          gone: {names: [gone.example], copy: no-pages}\ncertificates:\n",
+        ),
+    )
+    files = {"pages__index.html": page, "pages__img__dome.jpg": "x"}
+    held = loaded(text, **files)
+    found = {
+        (each.code, each.place.span.short if each.place else "") for each in lint(World(held.estate, held.estate.at))
+    }
+    codes = {code for code, _ in found}
+    assert {
+        "page-part-missing",
+        "page-part-plain",
+        "error-page-broken",
+        "binding-name-differs",
+        "service-not-reloaded",
+        "content-folder-missing",
+    } <= codes
+    assert ("page-part-missing", "pages/index.html:1") in found

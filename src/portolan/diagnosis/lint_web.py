@@ -5,7 +5,7 @@ from urllib.parse import unquote, urlsplit
 
 from portolan.diagnosis.base import Case, Finding, Home, Severity, all_homes, warned
 from portolan.diagnosis.proposal import Proposal, remedy
-from portolan.estate.site import Giving, Section, Site
+from portolan.estate.site import Site
 from portolan.http.binding import bound
 from portolan.http.content import content, folder_at
 from portolan.http.sections import effective
@@ -69,7 +69,8 @@ def error_pages_can_be_had(world: World) -> Iterator[Finding]:
                 here = effective(site, page, program, world.shared)
                 place = giving.place.key("error_pages")
                 if here.upstream is not None:
-                    if status >= 500 and _passed(site, giving) == here.upstream:
+                    behind = {id(each.upstream) for each in (site, *site.sections) if each.upstream is not None}
+                    if status >= 500 and (giving.upstream is here.upstream or len(behind) == 1):
                         text = f"the page {page} for the status {status} comes from the program that fails then"
                         yield Finding("error-page-broken", text, place, Severity.WARNING)
                     continue
@@ -80,11 +81,6 @@ def error_pages_can_be_had(world: World) -> Iterator[Finding]:
                 if found.status >= 400:
                     text = f"the page {page} for the status {status} cannot be had: {found.decisions[-1].text}"
                     yield Finding("error-page-broken", text, place, Severity.WARNING)
-
-
-def _passed(site: Site, giving: Giving) -> object:
-    """The upstream of a site or section."""
-    return giving.upstream if giving.upstream is not None or not isinstance(giving, Section) else site.upstream
 
 
 def names_without_dots(world: World) -> Iterator[Finding]:

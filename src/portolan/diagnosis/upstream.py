@@ -100,7 +100,7 @@ def upstream_down(case: Case) -> Finding | None:
         return None
     if isinstance(stop, connect_kinds.ServiceFailed) and stop.reason.why is Why.UPSTREAM_UNKNOWN:
         return None
-    text = f"{client.site.name} passes on to {case.exchange.url}: {stop.text}"
+    text = f"{client.site.name} passes on to {client.upstream.to[0]}: {stop.text}"
     clue = DownClue(service=service, site=client.site)
     return Finding("upstream-down", text, service.place, clue=clue)
 
