@@ -295,7 +295,7 @@ class _Serving:
 
     def _passed(self, here: Effective, upstream: Upstream, path: str) -> tuple[Response, bool]:
         start = str(here.section.path or here.section.exact or "") if here.section is not None else ""
-        if here.section is not None and here.section.upstream is not upstream and self.program.sections_merge:
+        if here.section is not None and here.section.upstream is None and self.program.sections_merge:
             start = ""
         front = Front(self.site, upstream, start, self.program)
         passing = http_kinds.PassesOn(self.site.name, str(upstream.to[0]), place=upstream.place, subject=self.site)

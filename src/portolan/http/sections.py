@@ -6,6 +6,8 @@ Apache httpd: all that fit count; the first listed says where content or answers
 
 from typing import Any, NamedTuple
 
+import msgspec
+
 from portolan.estate.site import Access, Giving, Section, Site, Upstream
 from portolan.http.binding import compiled
 from portolan.programs.protocol import WebProgram
@@ -70,6 +72,18 @@ def _gives(giving: Giving) -> bool:
     return giving.upstream is not None or giving.answer is not None or giving.folder is not None or giving.told
 
 
+def _merged(upstream: Upstream, sections: tuple[Section, ...]) -> Upstream:
+    """The first listed says where to, the last listed how it is asked (measured: location blocks are merged in order)."""
+    others = [
+        each.upstream for each in sections if isinstance(each.upstream, Upstream) and each.upstream is not upstream
+    ]
+    if not others:
+        return upstream
+    last = others[-1]
+    headers = {name: value for each in (upstream, *others) for name, value in each.headers.items()}
+    return msgspec.structs.replace(upstream, host=last.host, replaces_errors=last.replaces_errors, headers=headers)
+
+
 def passes_on(site: Site, section: Section) -> bool:
     """Whether what falls to a section is passed on, by its own word or the site's."""
     return section.upstream is not None or (not _gives(section) and site.upstream is not None)
@@ -110,6 +124,8 @@ def _worked_out(site: Site, sections: tuple[Section, ...], program: WebProgram) 
     listing = next((each.listing for each in held if each.listing is not None), False)
     documents = next((each.default_documents for each in held if each.default_documents is not None), None)
     upstream = giving.upstream if isinstance(giving.upstream, Upstream) else None
+    if upstream is not None and program.sections_merge:
+        upstream = _merged(upstream, sections)
     return Effective(
         site,
         deciding or (sections[-1] if sections else None),
