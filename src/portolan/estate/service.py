@@ -110,12 +110,6 @@ class WebService(Service, frozen=True, kw_only=True, eq=False):
         says("The folders that the configuration lets it serve (Apache httpd). Left out: all.", example="/var/www"),
     ] = None
     answers_after: Annotated[int, says("How long it takes to answer, in seconds.")] = 0
-    started: Annotated[
-        datetime | None,
-        says(
-            "When it was last started or reloaded; some programs know the names of their upstreams from then. Left out: just now."
-        ),
-    ] = None
     sites: Annotated[dict[str, Site], says("The websites, in the order of the program's configuration.")] = (
         msgspec.field(default_factory=dict)
     )
