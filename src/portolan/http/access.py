@@ -1,5 +1,7 @@
 """Who is let in, by address and by password; how much may be brought along; which methods are taken."""
 
+from typing import NamedTuple
+
 import msgspec
 
 from portolan.estate.service import WebService
@@ -12,14 +14,11 @@ from portolan.http.sections import Effective
 from portolan.programs.protocol import WebProgram
 
 
-class Refusal:
+class Refusal(NamedTuple):
     """A status and the decision that gives it."""
 
-    __slots__ = ("decision", "status")
-
-    def __init__(self, status: int, decision: Decision) -> None:
-        self.status = status
-        self.decision = decision
+    status: int
+    decision: Decision
 
 
 def refused(here: Effective, request: Request) -> Refusal | None:
@@ -38,8 +37,7 @@ def refused(here: Effective, request: Request) -> Refusal | None:
             )
         )
         unknown = access.password and not request.saying.password
-        ranged = access.nobody or access.sources or access.not_sources
-        if access.either and access.password and ranged:
+        if _password_is_enough(access):
             outside, unknown = False, outside and unknown
         if outside:
             return Refusal(403, content_kinds.AccessDenied(site.name, source, place=access.place, subject=access))
@@ -94,7 +92,11 @@ def unfit(service: WebService, request: Request, program: WebProgram) -> Refusal
 def by_password(here: Effective) -> Access | None:
     """The rule that lets in whoever knows the password, where that is enough by itself."""
     access = here.access
-    ranged = access is not None and (access.nobody or access.sources or access.not_sources)
-    if access is None or not (access.either and access.password and ranged):
+    if access is None or not _password_is_enough(access):
         return None
     return msgspec.structs.replace(access, nobody=True)
+
+
+def _password_is_enough(access: Access) -> bool:
+    """Whether the password lets in whom the addresses keep out; without a rule on addresses there is nothing to choose."""
+    return access.either and access.password and bool(access.nobody or access.sources or access.not_sources)

@@ -119,7 +119,7 @@ def folder_at(
 
 
 def closed(here: Effective, folder: Folder, path: str) -> Content | None:
-    """What bars the way to a path before anything else is asked: no grant, or a folder that may not be passed."""
+    """What bars the way to a path before anything else is asked: a folder that may not be passed, a link that leads nowhere."""
     tree = folder.tree
     if tree is None:
         return None
@@ -146,8 +146,24 @@ def unpassable(folder: Folder, name: str) -> Content | None:
 
 
 def barred(folder: Folder) -> Content | None:
-    """What is wrong with the folder itself."""
-    return _barred(folder, folder.tree) if folder.tree is not None else None
+    """What is wrong with the folder itself: no grant for it, or it is not there."""
+    tree = folder.tree
+    if tree is None:
+        return None
+    service, program, site = folder.service, folder.program, folder.site
+    base = tree.base or "/"
+    if program.judges_grants and service.grants is not None and tree.base:
+        # The deepest folder that exists is judged: a missing one has no grant of its own.
+        deepest = base if tree.exists and not tree.is_file else base.rpartition("/")[0] or "/"
+        if not any((deepest.rstrip("/") + "/").startswith(each.rstrip("/") + "/") for each in service.grants):
+            place = service.place.key("grants")
+            return folder.stop(403, content_kinds.NotGranted(service.name, base, site.name, place=place, subject=site))
+    if tree.told and not tree.exists:
+        place = folder.place("folder", "copy", "files")
+        return folder.stop(
+            program.missing, content_kinds.FolderMissing(site.name, folder.label, place=place, subject=site)
+        )
+    return None
 
 
 def content(here: Effective, folder: Folder, path: str, method: str) -> Content:
@@ -162,7 +178,7 @@ def content(here: Effective, folder: Folder, path: str, method: str) -> Content:
         documents = here.documents
         name = "/".join(filter(None, (asked, documents[0] if is_folder and documents else "")))
         return _by_method(folder, method, "file") or folder.assumed(name)
-    shut = _barred(folder, tree)
+    shut = barred(folder)
     if shut is not None:
         if isinstance(shut.decisions[-1], content_kinds.NotGranted):
             return shut
@@ -235,24 +251,6 @@ def _absent(here: Effective, folder: Folder, look: Look, asked: str, is_folder: 
     if look.what == "inside" or (look.what == "file" and is_folder):
         return program.falls_back_in_files
     return look.what in ("nothing", "closed") or (look.what in ("broken", "circle") and program.asks_inside)
-
-
-def _barred(folder: Folder, tree: Tree) -> Content | None:
-    """What is wrong with the folder itself: no grant for it, or it is not there."""
-    service, program, site = folder.service, folder.program, folder.site
-    base = tree.base or "/"
-    if program.judges_grants and service.grants is not None and tree.base:
-        # The deepest folder that exists is judged: a missing one has no grant of its own.
-        deepest = base if tree.exists and not tree.is_file else base.rpartition("/")[0] or "/"
-        if not any((deepest.rstrip("/") + "/").startswith(each.rstrip("/") + "/") for each in service.grants):
-            place = service.place.key("grants")
-            return folder.stop(403, content_kinds.NotGranted(service.name, base, site.name, place=place, subject=site))
-    if tree.told and not tree.exists:
-        place = folder.place("folder", "copy", "files")
-        return folder.stop(
-            program.missing, content_kinds.FolderMissing(site.name, folder.label, place=place, subject=site)
-        )
-    return None
 
 
 def _method(folder: Folder, method: str, status: int) -> Content:

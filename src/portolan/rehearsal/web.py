@@ -13,7 +13,17 @@ from portolan.rehearsal.certificates import Forge
 from portolan.rehearsal.facts import every_service, path_asked, runs
 from portolan.rehearsal.plan import BASE, Daemon, Plan
 from portolan.rehearsal.web_apache import apache
-from portolan.rehearsal.web_common import PASSWORD, VISITOR, Room, Staged, bound, bound_under, in_force, upstreams
+from portolan.rehearsal.web_common import (
+    PASSWORD,
+    VISITOR,
+    Room,
+    Staged,
+    bound,
+    bound_under,
+    in_force,
+    own_content,
+    upstreams,
+)
 from portolan.rehearsal.web_files import furnish
 from portolan.rehearsal.web_nginx import nginx
 
@@ -85,9 +95,8 @@ def _web(
         sections = site.sections if isinstance(site, Site) else ()
         parts = []
         for at, section in enumerate(sections):
-            own = section.folder is not None or section.files is not None or section.absent
             where = f"{name}/w{number}s{at}"
-            parts.append(furnish(plan, where, machine, service, site, section, paths) if own else base)
+            parts.append(furnish(plan, where, machine, service, site, section, paths) if own_content(section) else base)
         rooms.append(Room(site, base, tuple(parts)))
         for giving in (site, *sections) if isinstance(site, Site) else ():
             if isinstance(giving.upstream, Upstream) and giving.upstream.verifies:

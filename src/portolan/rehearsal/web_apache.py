@@ -19,6 +19,7 @@ from portolan.rehearsal.web_common import (
     host_pattern,
     key_of,
     member_url,
+    own_content,
     page_word,
     path_pattern,
     server_names,
@@ -268,7 +269,7 @@ def _section_source(section: Section, room: WebRoom, number: str, passing: bool)
 
 def _gives(section: Section) -> bool:
     """Whether a section says where an answer comes from."""
-    return section.upstream is not None or section.folder is not None or section.files is not None or section.absent
+    return section.upstream is not None or own_content(section)
 
 
 def _upstream(upstream: Upstream, number: str) -> str:

@@ -100,6 +100,11 @@ def certificate_of(staged: Staged, site: Site | WebService) -> str | None:
     return None if name is None else f"c{list(staged.plan.estate.certificates).index(name)}"
 
 
+def own_content(giving: Giving) -> bool:
+    """Whether a site or a section says what lies there itself: a folder, files, or what is absent."""
+    return giving.folder is not None or giving.files is not None or giving.absent
+
+
 def documents_of(giving: Giving | WebService) -> tuple[str, ...] | None:
     """The default documents that a site or section names; None where it names none."""
     return giving.default_documents if isinstance(giving, Giving) else None

@@ -19,6 +19,7 @@ from portolan.rehearsal.web_common import (
     host_pattern,
     key_of,
     member_url,
+    own_content,
     page_word,
     path_pattern,
     server_names,
@@ -129,8 +130,7 @@ def _location(section: Section) -> str:
 def _section(
     staged: Staged, site: Site, section: Section, room: WebRoom, pools: list[str], number: str
 ) -> Iterator[str]:
-    own = section.folder is not None or section.files is not None or section.absent
-    if own:
+    if own_content(section):
         root = quoting.nginx(room.root)
         slash = "/" if section.path is not None and section.path.endswith("/") else ""
         yield f"alias {root[:-1]}{slash}{root[-1]};" if section.path is not None else f"root {root};"
@@ -176,13 +176,7 @@ def _body(staged: Staged, site: Site, giving: Giving, pools: list[str], number: 
     methods = giving.methods or site.methods
     if methods:
         yield f"limit_except {' '.join(methods)} {{ deny all; }}"
-    gives = (
-        giving.upstream is not None
-        or giving.answer is not None
-        or giving.folder is not None
-        or giving.files is not None
-        or giving.absent
-    )
+    gives = giving.upstream is not None or giving.answer is not None or own_content(giving)
     source = giving if gives else site
     if source.answer is not None:
         yield _answer(source, site.name)
