@@ -20,7 +20,7 @@ from conformance.way_worlds import BOOTED
 from portolan.dns import memory, naming, versions
 from portolan.dns.zone import ZoneIndex
 from portolan.estate.filter import Filter
-from portolan.estate.zone import ZoneData
+from portolan.estate.records import ZoneData
 from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
 from portolan.http import content, respond, sections, tree

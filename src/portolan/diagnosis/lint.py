@@ -12,10 +12,10 @@ from portolan.estate.base import IPAddress, is_public
 from portolan.estate.filter import FilterRule
 from portolan.estate.guesses import asked_by, machines
 from portolan.estate.machine import Forward, Machine
+from portolan.estate.records import SERVER_PROGRAMS
 from portolan.estate.service import Listener, NameServer, WebService
 from portolan.estate.site import Site
 from portolan.estate.url import BadUrlError, parse
-from portolan.estate.zone import SERVER_PROGRAMS
 from portolan.evidence.start import Why
 from portolan.http.binding import bound
 from portolan.journey.world import World

@@ -14,8 +14,9 @@ from portolan.dns.zone import Found, Types
 from portolan.estate.certificate import Certificate
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
+from portolan.estate.records import Record
 from portolan.estate.site import Site
-from portolan.estate.zone import Record, Zone
+from portolan.estate.zone import Zone
 from portolan.evidence.kinds import zone as zone_kinds
 from portolan.journey.world import World
 

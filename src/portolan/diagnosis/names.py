@@ -31,8 +31,9 @@ from portolan.dns.tree import within
 from portolan.estate.base import IPAddress, is_public
 from portolan.estate.guesses import machines
 from portolan.estate.machine import HostsLine, Router
+from portolan.estate.records import Record
 from portolan.estate.service import zones_of
-from portolan.estate.zone import Record, Zone
+from portolan.estate.zone import Zone
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import name as name_kinds
 from portolan.evidence.kinds import zone as zone_kinds

@@ -5,7 +5,8 @@ from enum import StrEnum
 from typing import Any, NamedTuple
 
 from portolan.diagnosis.base import Case
-from portolan.estate.zone import Record, Zone
+from portolan.estate.records import Record
+from portolan.estate.zone import Zone
 from portolan.source.place import Place, pointer
 
 

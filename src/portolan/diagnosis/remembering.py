@@ -26,9 +26,10 @@ from portolan.diagnosis.proposal import (
 from portolan.diagnosis.resolving import held_at
 from portolan.estate.base import IPAddress
 from portolan.estate.guesses import machines
+from portolan.estate.records import Record
 from portolan.estate.service import Resolver, Service
 from portolan.estate.vantage import Vantage
-from portolan.estate.zone import Record, Zone
+from portolan.estate.zone import Zone
 from portolan.evidence.kinds import name as name_kinds
 
 

@@ -9,7 +9,7 @@ from portolan.dns.rdata import rdata
 from portolan.estate.base import IPAddress
 from portolan.estate.client import Client
 from portolan.estate.guesses import seat_of
-from portolan.estate.zone import Record
+from portolan.estate.records import Record
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import name as name_kinds
 

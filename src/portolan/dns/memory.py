@@ -11,7 +11,8 @@ from portolan.dns.answer import Answer, Asker
 from portolan.dns.versions import Held, absence_until, kept_until, version_at
 from portolan.dns.zone import Below, Found, ZoneIndex
 from portolan.estate.estate import Estate
-from portolan.estate.zone import Record, Zone
+from portolan.estate.records import Record
+from portolan.estate.zone import Zone
 from portolan.evidence.kinds import name as name_kinds
 from portolan.evidence.outcome import Detail
 from portolan.programs.protocol import ResolverProgram

@@ -21,9 +21,10 @@ from portolan.estate.base import IPAddress, is_public
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import attachments
 from portolan.estate.machine import Machine
+from portolan.estate.records import SERVER_PROGRAMS
 from portolan.estate.service import NameServer, Resolver, Service
 from portolan.estate.vantage import Vantage
-from portolan.estate.zone import SERVER_PROGRAMS, Copy, Zone
+from portolan.estate.zone import Copy, Zone
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import name as name_kinds
 from portolan.evidence.kinds import zone as zone_kinds

@@ -13,10 +13,12 @@ from portolan.estate.base import HostName, IPAddress, is_public
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
+from portolan.estate.records import Record, ServerProgram
 from portolan.estate.service import NameServer, Resolver, Service
-from portolan.estate.zone import Copy, Record, ServerProgram, Zone
+from portolan.estate.zone import Copy, Zone
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import connect as connect_kinds
+from portolan.evidence.kinds import edge as edge_kinds
 from portolan.evidence.kinds import zone as zone_kinds
 from portolan.evidence.legs import Connection
 
@@ -162,6 +164,9 @@ class Servers:
         if closed is not None:
             facts = (zone.name, f"{asker.label} gets no question out to the internet: {closed.text}")
             return Reached((zone_kinds.ServersFail(*facts, place=zone.place, subject=closed),))
+        if zone.provided is not None:
+            made_up = edge_kinds.EdgeAddressAssumed(zone.name, place=zone.place, subject=zone)
+            return Reached((made_up,) if zone.provided == "made-up" else (), None, self._seen_as(zone, asker))
         assumed = zone_kinds.ZoneAssumed(zone.name, place=zone.place, subject=zone)
         return Reached((assumed,), None, self._seen_as(zone, asker))
 

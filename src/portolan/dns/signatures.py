@@ -4,7 +4,8 @@ from datetime import UTC, datetime
 from typing import Any
 
 from portolan.dns.rdata import rdata
-from portolan.estate.zone import Zone, ZoneData
+from portolan.estate.records import ZoneData
+from portolan.estate.zone import Zone
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import zone as zone_kinds
 

@@ -2,8 +2,9 @@
 
 from portolan.dns.zone import Types
 from portolan.estate.estate import Estate
+from portolan.estate.records import Record
 from portolan.estate.service import NameServer, Resolver
-from portolan.estate.zone import Record, Zone
+from portolan.estate.zone import Zone
 
 
 class Tree:

@@ -4,7 +4,8 @@ from datetime import datetime, timedelta
 
 from portolan.dns.zone import Types, ZoneIndex
 from portolan.estate.base import IPAddress
-from portolan.estate.zone import Before, Copy, Record, View, Zone
+from portolan.estate.records import Record
+from portolan.estate.zone import Before, Copy, View, Zone
 from portolan.programs.protocol import ResolverProgram
 
 Held = Zone | View | Before | Copy

@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from typing import NamedTuple
 
-from portolan.estate.zone import Record, ZoneData
+from portolan.estate.records import Record, ZoneData
 
 Types = Mapping[str, tuple[Record, ...]]
 

@@ -135,6 +135,12 @@ class Status(int):
     __slots__ = ()
 
 
+class AnyStatus(int):
+    """A status code of a final answer, 200 to 599 (RFC 9110 section 15)."""
+
+    __slots__ = ()
+
+
 class Rights(NamedTuple):
     """Who may do what with a file or folder: mode bits (chmod(2)), owner and group."""
 

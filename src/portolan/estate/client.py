@@ -4,8 +4,10 @@ from datetime import datetime
 from enum import StrEnum
 from typing import Literal, NamedTuple, Protocol
 
-from portolan.estate.base import PortRange
+from portolan.estate.base import NOWHERE, PortRange
+from portolan.estate.edge import EdgeService, Origin
 from portolan.estate.machine import Machine
+from portolan.estate.records import Record
 from portolan.estate.service import Service
 from portolan.estate.site import Site, Upstream
 from portolan.source.place import Place
@@ -125,6 +127,8 @@ class Saying(NamedTuple):
     version: str = "1.1"
     password: bool = False
     body: int = 0
+    #: Which edge signed it, so that an object store knows who asks; nothing: nobody did.
+    signed_by: str = ""
 
     def header(self, name: str) -> str:
         """The value of a field; nothing where it is not sent."""
@@ -181,6 +185,44 @@ class Client(Protocol):
     @property
     def most_redirects(self) -> int:
         """How many redirects it follows; a program that passes requests on follows none."""
+
+
+class EdgeClient(NamedTuple):
+    """A caching edge that asks its origin: the client of an inner exchange.
+
+    `records` are the addresses that it asks whatever the name is, where it is switched on at a record.
+    """
+
+    machine: Machine
+    service: EdgeService
+    origin: Origin
+    checks: Checks
+    sends_server_name: bool
+    saying: Saying = Saying()
+    trusts: tuple[str, ...] = ("public",)
+    records: tuple[Record, ...] = ()
+    #: When it took the origin's addresses and kept them.
+    looked_up: datetime | None = None
+    clock: datetime | None = None
+    last_asked: datetime | None = None
+    https_records: Literal["ignored", "offers", "all"] = "ignored"
+    client_ports: PortRange = PortRange(32768, 60999)
+    most_redirects: int = 0
+
+    @property
+    def name(self) -> str:
+        """The edge's name."""
+        return f"the edge {self.service.name}"
+
+    @property
+    def place(self) -> Place:
+        """Where the edge says whom it asks."""
+        return self.origin.place if self.origin.place is not NOWHERE else self.service.place
+
+    @property
+    def host(self) -> str:
+        """The machine that it asks from."""
+        return self.machine.name
 
 
 class PassingProgram(NamedTuple):

@@ -7,8 +7,10 @@ import msgspec
 
 from portolan.estate.base import EstatePath, Stated, says
 from portolan.estate.certificate import Authority, Certificate
+from portolan.estate.edge import Edge
 from portolan.estate.machine import Host, Router
 from portolan.estate.network import Group, Network
+from portolan.estate.store import Store
 from portolan.estate.vantage import Expectation, Vantage
 from portolan.estate.zone import Zone
 
@@ -36,6 +38,10 @@ class Estate(Stated, frozen=True, kw_only=True, eq=False):
     hosts: Annotated[dict[str, Host], says("Hosts by name.")] = msgspec.field(default_factory=dict)
     groups: Annotated[dict[str, Group], says("Security groups by name.")] = msgspec.field(default_factory=dict)
     zones: Annotated[dict[str, Zone], says("DNS zones by name.")] = msgspec.field(default_factory=dict)
+    edges: Annotated[dict[str, Edge], says("Rented caching edges by name.")] = msgspec.field(default_factory=dict)
+    stores: Annotated[dict[str, Store], says("Object stores by name, with their buckets.")] = msgspec.field(
+        default_factory=dict
+    )
     certificates: Annotated[dict[str, Certificate], says("Certificates by name.")] = msgspec.field(default_factory=dict)
     authorities: Annotated[dict[str, Authority], says("Certificate authorities by name.")] = msgspec.field(
         default_factory=dict

@@ -9,7 +9,7 @@ from portolan.estate.changing import Changing
 from portolan.estate.content import Folder
 from portolan.estate.filter import Filter
 from portolan.estate.network import Interface, Route
-from portolan.estate.service import AnyService
+from portolan.estate.services import AnyService
 
 
 class HostsLine(Stated, frozen=True, kw_only=True, eq=False):

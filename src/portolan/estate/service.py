@@ -8,8 +8,8 @@ import msgspec
 
 from portolan.estate.base import FolderPath, HeaderName, HostName, IPAddress, ListenerKey, Stated, says
 from portolan.estate.changing import Changing
+from portolan.estate.records import ServerProgram
 from portolan.estate.site import Site
-from portolan.estate.zone import ServerProgram
 
 
 class Listener(Stated, frozen=True, kw_only=True, eq=False):
@@ -110,6 +110,8 @@ class WebService(Service, frozen=True, kw_only=True, eq=False):
         says("The folders that the configuration lets it serve (Apache httpd). Left out: all.", example="/var/www"),
     ] = None
     answers_after: Annotated[int, says("How long it takes to answer, in seconds.")] = 0
+    #: The edge that it is, where an edge is said to be this program; it holds what its upstream gave.
+    edge: object = None
     sites: Annotated[dict[str, Site], says("The websites, in the order of the program's configuration.")] = (
         msgspec.field(default_factory=dict)
     )
@@ -188,10 +190,6 @@ class OtherService(Service, frozen=True, kw_only=True, eq=False):
             "connection; or answers with a header line that is none, or longer than programs take."
         ),
     ] = "greets"
-
-
-#: The services, told apart by their key `kind`; the first is meant where it is left out.
-AnyService = WebService | NameServer | Resolver | OtherService
 
 
 def address_in(key: ListenerKey) -> tuple[IPAddress, int] | None:

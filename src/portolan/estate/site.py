@@ -100,6 +100,12 @@ class Access(Stated, frozen=True, kw_only=True, eq=False):
     nobody: Annotated[bool, says("Nobody at all.")] = False
     password: Annotated[bool, says("Only who knows a password.")] = False
     either: Annotated[bool, says("Whether the right range or the password is enough by itself.")] = False
+    headers: Annotated[
+        dict[HeaderName, str],
+        says(
+            "Only requests with these header fields, such as one that an edge adds. Write an invented value; it is never shown."
+        ),
+    ] = {}
 
 
 class Upstream(Stated, frozen=True, kw_only=True, eq=False):
@@ -190,6 +196,13 @@ class Giving(Holding, frozen=True, kw_only=True, eq=False):
     largest_body: Annotated[
         int | None, says("The most octets that a request may bring along. Left out: as its program does.")
     ] = None
+    cache_control: Annotated[
+        str | None,
+        says("The Cache-Control that it says with pages and redirects, for caches (RFC 9111).", example="max-age=60"),
+    ] = None
+    sets_cookie: Annotated[
+        bool, says("Whether it sets a cookie with its pages, which keeps caches from holding them.")
+    ] = False
 
 
 class Section(Giving, frozen=True, kw_only=True, eq=False):

@@ -6,9 +6,11 @@ from typing import Any, NamedTuple
 from portolan.estate.base import IPAddress
 from portolan.estate.certificate import Certificate
 from portolan.estate.client import Client
+from portolan.estate.edge import EdgeService
 from portolan.estate.machine import Machine
 from portolan.estate.service import Listener, Service, WebService
 from portolan.estate.site import Site
+from portolan.estate.store import Bucket
 from portolan.estate.url import Url
 from portolan.evidence.decision import Decision
 from portolan.evidence.outcome import Detail
@@ -98,15 +100,20 @@ class Handshake(NamedTuple):
 
 
 class Response(NamedTuple):
-    """The HTTP leg. `protocol` is set (`empty`, `garbled`) when what came is no HTTP."""
+    """The HTTP leg. `protocol` is set (`empty`, `garbled`) when what came is no HTTP.
+
+    `cache_control` and `cookie` are what caches go by (RFC 9111): the field as it was sent, and whether a cookie was set.
+    """
 
     status: int
     decisions: Decisions
-    site: Site | WebService | None = None
+    site: Site | WebService | EdgeService | Bucket | None = None
     page: str | None = None
     location: str | None = None
     protocol: Detail | None = None
     stop: Decision | None = None
+    cache_control: str = ""
+    cookie: bool = False
 
 
 class Exchange(NamedTuple):

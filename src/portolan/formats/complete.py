@@ -10,17 +10,21 @@ from yaml.nodes import Node, ScalarNode
 from portolan.estate.base import SetName
 from portolan.estate.certificate import Authority, Certificate
 from portolan.estate.content import Folder, PagePart
+from portolan.estate.edge import Edge, EdgeService, Origin, SwitchedEdge
 from portolan.estate.estate import Estate
 from portolan.estate.filter import CHAINS, Chain, Filter, NamedChain, NamedSet
 from portolan.estate.guesses import INTERNET
 from portolan.estate.machine import HostsFile
 from portolan.estate.network import Interface, Network
+from portolan.estate.records import ZoneData
 from portolan.estate.service import NameServer, OtherService, Resolver, WebService
 from portolan.estate.site import Section, Site, Upstream
+from portolan.estate.store import Bucket
 from portolan.estate.url import Url
-from portolan.estate.zone import Version, Zone, ZoneData
+from portolan.estate.zone import Version, Zone
 from portolan.formats import hosts_text, pem
 from portolan.formats.files import FileError, Files, MissingError
+from portolan.formats.inventories.objects_json import object_keys
 from portolan.formats.inventories.registry import inventory
 from portolan.formats.reader import Path, Reader
 from portolan.formats.zone_file import read_version, read_zone
@@ -46,6 +50,8 @@ class Completing(Reader):
 
     def complete_part(self, kind: type, facts: Values, node: Node, path: Path) -> None:
         """A certificate that was, or will be, another file."""
+        if issubclass(kind, EdgeService):
+            _named_origin(facts, Place(path, node))
         if kind is Certificate and {"file", "key"} & set(facts):
             held = {**facts, "place": Place(path, node)}
             _certificate(self, held, node, path, "")
@@ -206,8 +212,13 @@ def _parts_of(reader: Completing, copy: str, files: tuple[str, ...]) -> Iterator
             yield PagePart(place=place_in_file((), shown, line, column), page=page, reference=reference)
 
 
-#: The port of services that say none.
-_USUAL: dict[type, str] = {WebService: "80", NameServer: "53", Resolver: "53"}
+#: The listeners of services that say none.
+_USUAL: dict[type, tuple[str, ...]] = {
+    WebService: ("80",),
+    NameServer: ("53",),
+    Resolver: ("53",),
+    EdgeService: ("80", "443 tls"),
+}
 
 
 def _service(reader: Completing, values: Values, node: Node, path: Path, _name: str, kind: type) -> None:
@@ -217,8 +228,49 @@ def _service(reader: Completing, values: Values, node: Node, path: Path, _name: 
     if usual is None:
         reader.fail(node, path, "a service of kind 'other' needs 'listens'", "Add 'listens: [PORT]'.")
         return
-    text = ScalarNode("plain", usual, node.start_mark, node.end_mark)
-    values["listens"] = (reader.listener(text, (*path, "listens")),)
+    texts = [ScalarNode("plain", each, node.start_mark, node.end_mark) for each in usual]
+    values["listens"] = tuple(reader.listener(text, (*path, "listens")) for text in texts)
+
+
+def _edge(reader: Completing, values: Values, node: Node, path: Path, name: str) -> None:
+    """An edge: its listeners, and an origin that is written as its name alone."""
+    _service(reader, values, node, path, name, EdgeService)
+    _named_origin(values, values["place"])
+
+
+def _named_origin(values: Values, place: Place) -> None:
+    origin = values.get("origin")
+    if isinstance(origin, str):
+        values["origin"] = Origin(place=place.key("origin"), name=origin)
+
+
+def _bucket(reader: Completing, values: Values, _node: Node, path: Path, _name: str) -> None:
+    """What a bucket holds, from a folder of the estate or from an inventory."""
+    said = [key for key in ("objects", "copy", "inventory") if key in values]
+    place: Place = values["place"]
+    where = ".".join(map(str, path))
+    if len(said) > 1:
+        text = f"'{said[0]}' and '{said[1]}' both say what the bucket holds"
+        reader.problems.add(place.key(said[1]).span, text, where, "Keep one of them.")
+        return
+    under = values.get("uploaded_under", "")
+    if values.get("copy"):
+        try:
+            files = reader.files.tree(values["copy"])
+            values["objects"] = tuple(under + each for each in files if not each.endswith("/"))
+        except MissingError:
+            values["absent"] = True
+        except FileError as problem:
+            text = f"cannot read the folder '{one_line(values['copy'])}': {problem}"
+            reader.problems.add(
+                place.key("copy").span, text, where, "Check the path, which counts from the estate's folder."
+            )
+    held = reader.bytes_of(values, "inventory", path, "inventory")
+    if held is not None:
+        try:
+            values["objects"] = object_keys(held[0].decode("utf-8", "replace"))
+        except ValueError as error:
+            reader.problems.add(Span(held[1], 1, 1), one_line(str(error), 300), where, "Write the inventory once more.")
 
 
 def _lines(values: Values, key: str, node: Node) -> list[tuple[str, Span]]:
@@ -307,5 +359,9 @@ COMPLETERS: dict[type, Callable[[Completing, Values, Node, Path, str], None]] = 
     Site: _giving,
     Section: _giving,
     Folder: _holding,
+    EdgeService: _edge,
+    Edge: _edge,
+    SwitchedEdge: _edge,
+    Bucket: _bucket,
     **{kind: partial(_service, kind=kind) for kind in (WebService, NameServer, Resolver, OtherService)},
 }

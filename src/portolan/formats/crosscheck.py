@@ -23,11 +23,13 @@ from portolan.estate.guesses import (
 )
 from portolan.estate.machine import HostsFile, Machine
 from portolan.estate.network import Interface
-from portolan.estate.service import AnyService, Listener, NameServer, Resolver, WebService, sites_of
+from portolan.estate.service import Listener, NameServer, Resolver, WebService, sites_of
+from portolan.estate.services import AnyService
 from portolan.estate.site import Site
 from portolan.estate.url import BadUrlError, parse
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
+from portolan.formats.crosscheck_edge import edges_and_stores
 from portolan.formats.crosscheck_way import access_list, filters, translations
 from portolan.formats.crosscheck_web import machine_folders, site_makes_sense, web_service
 from portolan.formats.reader import annotations_of, bare, plan_of
@@ -65,6 +67,7 @@ def crosscheck(estate: Estate, problems: Problems, damaged: frozenset[tuple[str 
         _authority(estate, authority, note)
     for vantage in estate.vantages.values():
         _vantage(estate, vantage, note)
+    edges_and_stores(estate, note)
     _whole(estate, note)
 
 
@@ -464,10 +467,11 @@ def _whole(estate: Estate, note: _Notes) -> None:
         for service in machine.services.values()
         for site in (*sites_of(service).values(), *(() if sites_of(service) else (service,)), *_other_sites(service))
     }
+    site_names |= {name for store in estate.stores.values() for name in (*store.buckets, *store.strangers)}
     for expectation in estate.expected:
         site = expectation.site
         if site is not None and site not in site_names:
-            text = f"no site is named '{one_line(site)}'"
+            text = f"no site or bucket is named '{one_line(site)}'"
             note(expectation.place.key("page"), text, did_you_mean(site, site_names))
         if expectation.status is not None and not 100 <= expectation.status <= 599:
             note(expectation.place.key("status"), f"expected a status, 100 to 599, found {expectation.status}")

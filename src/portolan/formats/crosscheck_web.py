@@ -1,11 +1,13 @@
 """What no single value of a web server can know: combinations of keys that make no sense."""
 
+import re
 from collections.abc import Callable, Iterable
 
 from portolan.estate.content import Holding
 from portolan.estate.machine import Machine
 from portolan.estate.service import Listener, StatedProgram, WebService, address_in
 from portolan.estate.site import Giving, Redirect, Section, Site, Upstream, When
+from portolan.formats.crosscheck_edge import CACHE_CONTROL
 from portolan.source.nearest import did_you_mean
 from portolan.source.place import Place
 from portolan.source.plain import one_line
@@ -124,6 +126,9 @@ def _giving(service: WebService, giving: Giving, note: Note) -> None:
             note(place.key("error_pages"), text)
     if giving.largest_body is not None and giving.largest_body < 0:
         note(place.key("largest_body"), f"expected a number of octets, found {giving.largest_body}")
+    if giving.cache_control is not None and not re.fullmatch(CACHE_CONTROL, giving.cache_control):
+        text = f"expected directives such as max-age=60, found '{one_line(giving.cache_control)}'"
+        note(place.key("cache_control"), text)
     _holding(giving, note)
     _redirects(giving.redirects, note)
     if isinstance(giving.upstream, Upstream):

@@ -176,6 +176,9 @@ def _schema(annotation: Any, definitions: dict[str, Any], words: str = "word") -
     if origin is Literal:
         return {"enum": list(args)}
     if origin in (typing.Union, types.UnionType):
+        keyed = [each for each in args if isinstance(each, type) and issubclass(each, Stated)]
+        if str in args and keyed:
+            return {"anyOf": [dict(_SEEN["word"]), *(_schema(each, definitions) for each in keyed)]}
         if str in args:
             named = {"pattern": "^[^:/]*$", "not": {"pattern": f"^[0-9]|^$|{UNSEEN}"}}
             return {"anyOf": [dict(SCALARS[IPNetwork][1]), {"type": "string", **named}, {"type": "boolean"}]}

@@ -15,7 +15,7 @@ from typing import Any, Literal
 import msgspec
 from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
-from portolan.estate.base import IPNetwork, ListenerKey, PortRange, SetName, Stated, Status
+from portolan.estate.base import AnyStatus, IPNetwork, ListenerKey, PortRange, SetName, Stated, Status
 from portolan.estate.changing import VERSIONS, Otherwise
 from portolan.estate.service import Listener
 from portolan.formats import patterns
@@ -396,7 +396,7 @@ def _keyed(key: Converter, item: Converter) -> Converter:
 
 
 #: Scalars that may be written as a number.
-_NUMBERED = (PortRange, ListenerKey, Status)
+_NUMBERED = (PortRange, ListenerKey, Status, AnyStatus)
 #: What YAML 1.2's core schema (section 10.3.2) takes for another thing than text.
 _JSON_WORDS = frozenset(("true", "True", "TRUE", "false", "False", "FALSE"))
 _NO_NAMES = _JSON_WORDS | {"null", "Null", "NULL"}
@@ -471,10 +471,10 @@ def _either(kinds: tuple[Any, ...]) -> Converter:
             words.update({str(value): value for value in typing.get_args(kind)})
         else:
             forms.append(kind)
-    # IPNetwork | str reaches here flattened: ranges where the text looks like one, else a name.
-    if str in forms:
-        return _scalar_or_name
     held = [form for form in forms if isinstance(form, type) and issubclass(form, Stated)]
+    # IPNetwork | str reaches here flattened: ranges where the text looks like one, else a name.
+    if str in forms and not held:
+        return _scalar_or_name
     if len(held) == 1 and len(forms) > 1:
         return _keys_or_scalar(held[0], converter(reduce(or_, (form for form in forms if form is not held[0]))))
     # Forms of one union of scalars, such as IPAddress, reach here flattened too.

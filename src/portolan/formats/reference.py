@@ -30,6 +30,7 @@ _WORDS = {
     "Rights": "mode, owner and group",
     "HeaderName": "header field",
     "Status": "status",
+    "AnyStatus": "status",
     "PortRange": "port or range",
     "datetime": "time",
 }
@@ -112,6 +113,8 @@ def _kind(annotation: Any) -> str:
         if not words and str not in args:
             return " or ".join(map(_kind, args))
         rest = reduce(or_, (each for each in args if each not in words))
+        if any(isinstance(each, type) and issubclass(each, Stated) for each in args) and str in args:
+            return " or ".join(_kind(each) for each in args)
         return "range or name" if str in args else " or ".join(_kind(each) for each in (rest, *words))
     if kind is Listener:
         return "listener"

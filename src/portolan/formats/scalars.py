@@ -8,6 +8,7 @@ from typing import Any, TypeVar
 
 from portolan.estate.areas import SERVICES, service_ports
 from portolan.estate.base import (
+    AnyStatus,
     AreaService,
     CoveredName,
     EstatePath,
@@ -222,6 +223,13 @@ def status(text: str) -> Status:
     return Status(text)
 
 
+def any_status(text: str) -> AnyStatus:
+    """A status of a final answer."""
+    if not re.fullmatch(patterns.ANY_STATUS, text):
+        raise UnfitError("a status of an answer, 200 to 599")
+    return AnyStatus(text)
+
+
 def covered_name(text: str) -> CoveredName:
     """A name that a certificate covers, or an address."""
     try:
@@ -334,6 +342,10 @@ SCALARS: dict[Any, tuple[Any, dict[str, Any]]] = {
     Rights: (rights, _text(patterns.RIGHTS)),
     HeaderName: (header_name, _text(patterns.HEADER)),
     Status: (status, {"anyOf": [{"type": "integer", "minimum": 400, "maximum": 599}, _text(patterns.STATUS)]}),
+    AnyStatus: (
+        any_status,
+        {"anyOf": [{"type": "integer", "minimum": 200, "maximum": 599}, _text(patterns.ANY_STATUS)]},
+    ),
     PortRange: (port_range, {"anyOf": [{"type": "integer", "minimum": 1, "maximum": 65535}, _text(patterns.PORTS)]}),
     datetime: (time, _text(patterns.TIME)),
     IPAddress: (address, _text(patterns.ADDRESS)),

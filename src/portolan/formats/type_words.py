@@ -9,6 +9,13 @@ _WORDS = {
     "Interface": "an interface",
     "Authority": "an authority",
     "Upstream": "an upstream",
+    "Edge": "an edge",
+    "EdgeService": "an edge",
+    "SwitchedEdge": "an edge",
+    "Origin": "an origin",
+    "Held": "a held answer",
+    "StoreRule": "a redirect rule",
+    "Failures": "failures",
 }
 
 

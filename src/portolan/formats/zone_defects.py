@@ -7,7 +7,7 @@ without further checks.
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
 
-from portolan.estate.zone import SERVER_PROGRAMS, Defect, Record, ServerProgram
+from portolan.estate.records import SERVER_PROGRAMS, Defect, Record, ServerProgram
 
 Nodes = Mapping[str, Mapping[str, tuple[Record, ...]]]
 

@@ -9,7 +9,7 @@ import re
 from collections.abc import Callable, Iterable, Iterator
 from typing import Any, NamedTuple
 
-from portolan.estate.zone import Defect, Record, ZoneData
+from portolan.estate.records import Defect, Record, ZoneData
 from portolan.formats.files import FileError, inside
 from portolan.formats.generated import generated
 from portolan.formats.record_data import PARSERS, absolute, checked_text, known_type, seconds

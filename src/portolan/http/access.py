@@ -9,7 +9,7 @@ from portolan.estate.site import Access, Site
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import content as content_kinds
 from portolan.evidence.kinds import http as http_kinds
-from portolan.http.request import Request
+from portolan.evidence.request import Request
 from portolan.http.sections import Effective
 from portolan.programs.protocol import WebProgram
 

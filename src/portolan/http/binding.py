@@ -8,6 +8,7 @@ The default is the site that says so, else the first listed.
 from typing import Any, NamedTuple
 
 from portolan.estate.base import IPAddress, ListenerKey
+from portolan.estate.names import fits
 from portolan.estate.service import Listener, WebService
 from portolan.estate.site import Site
 from portolan.evidence.decision import Decision
@@ -151,13 +152,6 @@ class Table:
             if self.order[id(site)] < rank and fits(each, name):
                 best, rank, pattern = site, self.order[id(site)], each
         return (best, pattern) if best is not None else None
-
-
-def fits(pattern: str, name: str) -> bool:
-    """Whether a name is what a pattern with a star says."""
-    if pattern.startswith("*."):
-        return name.endswith(pattern[1:]) and len(name) > len(pattern) - 1
-    return name.startswith(pattern[:-1]) and len(name) > len(pattern) - 1
 
 
 def bound(site: Site, listener: Listener) -> bool:

@@ -3,11 +3,12 @@
 import re
 from typing import Any
 
+from portolan.estate.names import answers_to
 from portolan.estate.site import Redirect, When
 from portolan.estate.url import DEFAULT_PORTS
 from portolan.evidence.legs import Arrival
-from portolan.http.binding import compiled, fits
-from portolan.http.request import Request
+from portolan.evidence.request import Request
+from portolan.http.binding import compiled
 from portolan.programs.protocol import WebProgram
 
 
@@ -63,9 +64,9 @@ def captures(
     host = request.host
     if when.scheme is not None and when.scheme != scheme_believed(request, program):
         return None
-    if when.host and not any(_host_fits(pattern, host) for pattern in when.host):
+    if when.host and not any(answers_to(pattern, host) for pattern in when.host):
         return None
-    if when.not_host and any(_host_fits(pattern, host) for pattern in when.not_host):
+    if when.not_host and any(answers_to(pattern, host) for pattern in when.not_host):
         return None
     if when.port is not None and when.port != _port(request, arrival, program):
         return None
@@ -91,12 +92,6 @@ def _path_held(when: When, path: str, shared: dict[Any, Any]) -> dict[str, str] 
             return None
         held.update({str(number): group or "" for number, group in enumerate(match.groups()[:9], 1)})
     return held
-
-
-def _host_fits(pattern: str, host: str) -> bool:
-    if pattern.startswith("."):
-        return host == pattern[1:] or host.endswith(pattern)
-    return fits(pattern, host) if "*" in pattern else host == pattern
 
 
 def _host_shown(request: Request, program: WebProgram) -> str:

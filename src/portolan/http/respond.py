@@ -14,11 +14,11 @@ from portolan.evidence.kinds import content as content_kinds
 from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.legs import Arrival, Exchange, Response
 from portolan.evidence.outcome import Detail
+from portolan.evidence.request import Request
 from portolan.http.access import Refusal, by_password, method_refused, refused, too_large, unfit
 from portolan.http.binding import table_of
 from portolan.http.content import Content, Folder, barred, closed, content, folder_at, unpassable
 from portolan.http.redirecting import absolute, target_of
-from portolan.http.request import Request
 from portolan.http.sections import Effective, effective, passes_on
 from portolan.http.upstream import Front, asked_there, goes_on, passed_on, said_there
 from portolan.programs.protocol import WebProgram

@@ -10,7 +10,7 @@ from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.legs import Exchange, Response
 from portolan.evidence.outcome import Detail
-from portolan.http.request import Request
+from portolan.evidence.request import Request
 from portolan.programs.protocol import Passing, WebProgram
 
 #: Methods that may be repeated without harm (RFC 9110 section 9.2.2).

@@ -1,38 +1,63 @@
 """One exchange by one client: name, connection, handshake, request, response; and those that the response rests on."""
 
 from collections.abc import Sequence
+from datetime import datetime
+from typing import NamedTuple
 
 from portolan.dns import https_record
+from portolan.edge.cache import Just, through_cache
+from portolan.edge.names import Names, shown_by_edge
+from portolan.edge.respond import AtEdge, respond_at_edge
 from portolan.estate.certificate import Certificate
-from portolan.estate.client import Checks, Client, PassingProgram, Saying
+from portolan.estate.client import Checks, Client, EdgeClient, PassingProgram, Saying
+from portolan.estate.edge import Edge, EdgeService, SwitchedEdge
+from portolan.estate.records import Record
 from portolan.estate.service import WebService
 from portolan.estate.site import Site
+from portolan.estate.store import StoreDoor
 from portolan.estate.url import Url
 from portolan.evidence.decision import Decision
+from portolan.evidence.kinds import edge as edge_kinds
 from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.kinds import name as name_kinds
+from portolan.evidence.kinds import store as store_kinds
 from portolan.evidence.kinds import tls as tls_kinds
 from portolan.evidence.legs import Arrival, Connection, Exchange, Handshake, Resolution, Response
 from portolan.evidence.outcome import Detail
-from portolan.http.request import request_of
+from portolan.evidence.request import Request, request_of
 from portolan.http.respond import no_http, respond
 from portolan.http.upstream import Front
+from portolan.journey.furnish import asking_boxes, providers_certificate, store_certificate
 from portolan.journey.race import race
 from portolan.journey.world import World
+from portolan.programs.protocol import EdgeWays
+from portolan.store.respond import respond_at_store
 from portolan.tls.verify import verify
 
 #: How many programs may stand behind each other; more are a circle.
 _DEEPEST = 12
 
 
-def exchange(
-    world: World, url: Url, client: Client, passed: tuple[Site, ...] = (), saying: Saying | None = None
-) -> Exchange:
-    """One exchange; `passed` are the sites that passed the request on before, outermost first.
+class Way(NamedTuple):
+    """How a request came here: the sites and edges that passed it on, outermost first, and what edges took in this visit."""
 
-    `saying` is what the client says this time, where that is not what it always says.
-    """
+    passed: tuple[Site | EdgeService, ...]
+    just: Just
+
+    def behind(self, passer: Site | EdgeService) -> "Way":
+        """The way of what is passed on."""
+        return self._replace(passed=(*self.passed, passer))
+
+
+def straight() -> Way:
+    """A way on which nothing was passed on, and nothing taken."""
+    return Way((), {})
+
+
+def exchange(world: World, url: Url, client: Client, way: Way | None = None, saying: Saying | None = None) -> Exchange:
+    """One exchange. `saying` is what the client says this time, where that is not what it always says."""
     saying = client.saying if saying is None else saying
+    way = straight() if way is None else way
     resolution, attempts = _connected(world, url, client)
     if not attempts or attempts[-1].arrival is None:
         return Exchange(url, client, resolution, attempts)
@@ -40,27 +65,122 @@ def exchange(
     handshake = _handshake(world, url, client, arrival, saying) if url.secure else None
     if handshake is not None and handshake.detail is not None:
         return Exchange(url, client, resolution, attempts, handshake)
-    if len(passed) > _DEEPEST:
+    if len(way.passed) > _DEEPEST:
         circle = http_kinds.PassesInCircle(
-            passed[-1].name, len(passed), place=passed[-1].place.key("upstream"), subject=passed[-1]
+            way.passed[-1].name, len(way.passed), place=way.passed[-1].place.key("upstream"), subject=way.passed[-1]
         )
         # Measured on both: the connections run out, and the innermost is dropped.
-        dropped = Response(502, (circle,), passed[-1], stop=circle)
+        dropped = Response(502, (circle,), way.passed[-1], stop=circle)
         return Exchange(url, client, resolution, attempts, handshake, dropped)
+    named = _server_name(url, client, saying) if url.secure else None
+    request = request_of(url, url.secure, saying, arrival.source, named)
+    response, inner = _answered(world, client, arrival, request, way)
+    return Exchange(url, client, resolution, attempts, handshake, response, inner)
 
+
+def _answered(
+    world: World, client: Client, arrival: Arrival, request: Request, way: Way
+) -> tuple[Response, tuple[Exchange, ...]]:
+    """What the program at the other end answers, by its kind."""
     service = arrival.service
-    if not isinstance(service, WebService):
-        return Exchange(url, client, resolution, attempts, handshake, no_http(arrival))
-    program = world.program(service)
+    if isinstance(service, WebService):
+        return _from_web(world, arrival, service, request, way)
+    if isinstance(service, EdgeService):
+        return _from_edge(world, arrival, service, request, way)
+    if isinstance(service, StoreDoor):
+
+        def aliases(host: str) -> tuple[str, ...]:
+            return world.resolve(client, host, None).aliases
+
+        return respond_at_store(arrival, service, request, aliases, world.shared), ()
+    return no_http(arrival), ()
+
+
+def _from_web(
+    world: World, arrival: Arrival, service: WebService, request: Request, way: Way
+) -> tuple[Response, tuple[Exchange, ...]]:
+    edge = service.edge
 
     def ask(front: Front, inner: Url, said: Saying) -> Exchange:
         passing = _passing(world, arrival, service, front, said)
-        return exchange(world, inner, passing, (*passed, front.site))
 
-    named = _server_name(url, client, saying) if url.secure else None
-    request = request_of(url, url.secure, saying, arrival.source, named)
-    answer = respond(arrival, service, request, program, ask, world.shared)
-    return Exchange(url, client, resolution, attempts, handshake, answer.response, answer.inner)
+        def fetch(moment: datetime | None) -> Exchange:
+            then = world if moment is None else world.then(moment)
+            return exchange(then, inner, passing, way.behind(front.site) if then is world else straight())
+
+        if not isinstance(edge, EdgeService):
+            return fetch(None)
+        ways, _ = world.edge(edge)
+        cached = through_cache(edge, ways, request, inner.path, world.now, fetch, way.just, passing)
+        response = cached.exchange.response
+        if not cached.decisions or response is None:
+            return cached.exchange
+        held = response._replace(decisions=(*cached.decisions, *response.decisions))
+        return cached.exchange._replace(response=held)
+
+    answer = respond(arrival, service, request, world.program(service), ask, world.shared)
+    return answer.response, answer.inner
+
+
+def _from_edge(
+    world: World, arrival: Arrival, edge: EdgeService, request: Request, way: Way
+) -> tuple[Response, tuple[Exchange, ...]]:
+    ways, names = world.edge(edge)
+    if edge.recognises_itself and edge in way.passed:
+        stop = edge_kinds.EdgeInCircle(f"the edge {edge.name}", place=edge.place.key("origin"), subject=edge)
+        return Response(ways.statuses["refused"], (stop,), edge, stop=stop), ()
+    client = _edge_client(world, arrival, edge, ways, names, request)
+
+    def ask(url: Url, saying: Saying, moment: datetime | None) -> Exchange:
+        then = world if moment is None else world.then(moment)
+        asking = client._replace(saying=saying)
+        onward = way.behind(edge) if then is world else straight()
+        found: Exchange | None = None
+        # Any address of its ranges may ask: where one is kept out, visitors meet that now and then.
+        for name in _asks_from(then, edge, client):
+            machine = then.estate.hosts.get(name) or client.machine
+            again = exchange(then, url, asking._replace(machine=machine), onward)
+            if found is None or _worse(again, found):
+                found = again
+        assert found is not None
+        return found
+
+    at = AtEdge(edge, ways, names, arrival, client, world.now, ask, way.just)
+    answer = respond_at_edge(at, request)
+    return answer.response, answer.inner
+
+
+def _asks_from(world: World, edge: EdgeService, client: EdgeClient) -> tuple[str, ...]:
+    """The machines from which an edge may ask."""
+    boxes = asking_boxes(edge) if isinstance(edge, Edge) else (client.machine.name,)
+    return tuple(each for each in boxes if each in world.estate.hosts) or (client.machine.name,)
+
+
+def _worse(one: Exchange, other: Exchange) -> bool:
+    """Whether the connection fails in one exchange and not in the other."""
+    return one.response is None and other.response is not None
+
+
+def _edge_client(
+    world: World, arrival: Arrival, edge: EdgeService, ways: EdgeWays, names: Names, request: Request
+) -> EdgeClient:
+    """An edge as a client of its origin."""
+    origin = edge.asks
+    checks = Checks.EVERYTHING if origin.leg == "verified" else Checks.NOTHING
+    records: tuple[Record, ...] = ()
+    if isinstance(edge, SwitchedEdge) and edge.asks_record:
+        records = edge.records.get(names.told(request.host) or "", ())
+    machine = world.estate.hosts.get(asking_boxes(edge)[0]) if isinstance(edge, Edge) else None
+    return EdgeClient(
+        machine or arrival.machine,
+        edge,
+        origin,
+        checks,
+        ways.says_name,
+        trusts=origin.trusts,
+        records=records,
+        looked_up=origin.looked_up,
+    )
 
 
 def _passing(world: World, arrival: Arrival, service: WebService, front: Front, said: Saying) -> PassingProgram:
@@ -116,7 +236,8 @@ def _connected(world: World, url: Url, client: Client) -> tuple[Resolution, tupl
                 if attempts[-1].detail is None:
                     return resolution._replace(host=url.host, decisions=before), attempts
     # RFC 9460 section 3: without an offer that works, as if there were none.
-    resolution = world.resolve(client, url.host, url.literal)
+    kept = _of_record(world, url, client) or _kept_since(world, url, client)
+    resolution = kept or world.resolve(client, url.host, url.literal)
     if before:
         resolution = resolution._replace(decisions=(*before, *resolution.decisions))
     if resolution.detail is not None:
@@ -124,9 +245,38 @@ def _connected(world: World, url: Url, client: Client) -> tuple[Resolution, tupl
     return resolution, race(world, client, resolution.addresses, url.port)
 
 
+def _of_record(world: World, url: Url, client: Client) -> Resolution | None:
+    """The addresses of the record at which an edge is switched on; None for every other client."""
+    if not isinstance(client, EdgeClient) or not client.records:
+        return None
+    last = client.records[-1]
+    edge, found = client.name, Resolution(url.host, (), None, ())
+    if last.type == "CNAME":
+        found = world.resolve(client, str(last.data), None)
+    else:
+        found = found._replace(addresses=tuple(each.data for each in client.records), origins=client.records)
+    steps = tuple(
+        edge_kinds.OriginOfRecord(edge, url.host, each.data, place=each.place, subject=each) for each in client.records
+    )
+    return found._replace(host=url.host, decisions=(*steps, *found.decisions))
+
+
+def _kept_since(world: World, url: Url, client: Client) -> Resolution | None:
+    """The addresses that an edge took at some time and kept; None for every other client."""
+    if not isinstance(client, EdgeClient) or client.looked_up is None or url.literal is not None:
+        return None
+    found = world.then(client.looked_up).resolve(client, url.host, None)
+    step = edge_kinds.OriginKept(
+        client.name, url.host, client.looked_up, place=client.origin.place.key("looked_up"), subject=client.service
+    )
+    return found._replace(decisions=(*found.decisions[:-1], step, *found.decisions[-1:]))
+
+
 def _handshake(world: World, url: Url, client: Client, arrival: Arrival, saying: Saying) -> Handshake:
     service, listener = arrival.service, arrival.listener
     decision: Decision
+    if isinstance(service, EdgeService | StoreDoor):
+        return _theirs(world, url, client, arrival, service, saying)
     if not isinstance(service, WebService):
         decision = tls_kinds.SpeaksNoTls(service.name, listener, place=service.place, subject=service)
         return Handshake(Detail.NOT_TLS, (decision,), None, decision)
@@ -136,6 +286,36 @@ def _handshake(world: World, url: Url, client: Client, arrival: Arrival, saying:
         # Also Apache httpd without a site on the listener: its main server speaks plain HTTP there.
         decision = tls_kinds.PlainSpoken(service.name, listener, place=listener.place, subject=service)
         return Handshake(Detail.NOT_TLS, (decision,), None, decision)
+    wanted, literal = (url.host, url.literal) if saying.checked_name is None else (saying.checked_name, None)
+    checked = verify(certificate, wanted, literal, client, client.clock or world.now, world.estate, world.shared)
+    return checked._replace(decisions=(shown, *checked.decisions))
+
+
+def _theirs(
+    world: World, url: Url, client: Client, arrival: Arrival, service: EdgeService | StoreDoor, saying: Saying
+) -> Handshake:
+    """The handshake with an edge or a store, which have certificates of their providers."""
+    listener = arrival.listener
+    if not listener.tls:
+        plain = tls_kinds.PlainSpoken(service.name, listener, place=service.place, subject=service)
+        return Handshake(Detail.NOT_TLS, (plain,), None, plain)
+    if isinstance(service, StoreDoor):
+        name = store_certificate(service)
+        shown: Decision = store_kinds.StoreShows(
+            service.store.name, service.at, place=service.place, subject=service.store
+        )
+    else:
+        chosen = shown_by_edge(
+            world.edge(service)[1], _server_name(url, client, saying), providers_certificate(service)
+        )
+        if chosen.certificate is None:
+            return Handshake(Detail.OTHER, (chosen.decision,), None, chosen.decision)
+        name, shown = chosen.certificate, chosen.decision
+    certificate = world.estate.certificates.get(name)
+    if certificate is None:
+        # A program on a machine of the estate that was given none.
+        none = tls_kinds.PlainSpoken(service.name, listener, place=service.place, subject=service)
+        return Handshake(Detail.NOT_TLS, (none,), None, none)
     wanted, literal = (url.host, url.literal) if saying.checked_name is None else (saying.checked_name, None)
     checked = verify(certificate, wanted, literal, client, client.clock or world.now, world.estate, world.shared)
     return checked._replace(decisions=(shown, *checked.decisions))

@@ -27,7 +27,19 @@ def standing(estate: Estate, now: datetime) -> Estate:
         return result
 
     moved = with_machines(estate, lambda machine: _each_part(then(machine), then))
-    return _with(moved, certificates=_each(moved.certificates, then))
+    stores = _each(moved.stores, then)
+    stores = _each(stores, lambda store: _with(store, buckets=_each(store.buckets, then)))
+    edges = _each(moved.edges, lambda edge: edge_then(edge, now))
+    zones = _each(moved.zones, lambda zone: zone if zone.edge is None else _with(zone, edge=edge_then(zone.edge, now)))
+    return _with(moved, certificates=_each(moved.certificates, then), stores=stores, edges=edges, zones=zones)
+
+
+def edge_then(edge: Any, now: datetime) -> Any:
+    """An edge as it stands at a moment: until its settings are in effect, as it was before."""
+    held = at(edge, now)
+    if held is edge and edge.in_effect_from is not None and now < edge.in_effect_from and edge.before:
+        held = msgspec.structs.replace(edge, **{**edge.before[0].facts, "in_effect_from": None})
+    return held
 
 
 def rebooted(estate: Estate, names: frozenset[str]) -> Estate:
@@ -64,7 +76,7 @@ def _each_part(machine: _AMachine, change: Change) -> _AMachine:
     return _with(machine, interfaces=_each(machine.interfaces, change), services=_each(machine.services, change))
 
 
-def _each(values: dict[str, _AValue], change: Change) -> dict[str, _AValue]:
+def _each(values: dict[str, _AStruct], change: Change) -> dict[str, _AStruct]:
     """Named values, each put through a function; the same mapping where none changes."""
     changed = {name: change(each) for name, each in values.items()}
     return values if all(changed[name] is each for name, each in values.items()) else changed

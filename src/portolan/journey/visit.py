@@ -13,7 +13,7 @@ from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.legs import Exchange, Resolution
 from portolan.evidence.outcome import Detail, Kind, Outcome
-from portolan.journey.exchange import exchange, upgraded
+from portolan.journey.exchange import exchange, straight, upgraded
 from portolan.journey.memory import recalled
 from portolan.journey.world import World
 
@@ -61,6 +61,8 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
     exchanges: list[Exchange] = []
     seen: set[tuple[Url, str]] = set()
     saying = vantage.saying
+    # What edges take on the way is held for the rest of the visit.
+    way = straight()
 
     def ended(detail: Detail, stop: Decision) -> Visit:
         last = exchanges[-1]
@@ -92,7 +94,7 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
             exchanges.append(Exchange(url, vantage, Resolution(url.host, (), None, (closed,))))
             outcome = Outcome(Kind.CONNECT_ERROR, Detail.REFUSED, None, None, str(url), False, None)
             return Visit(text, vantage, world.now, tuple(exchanges), outcome, closed, world.booted)
-        exchanges.append(exchange(world, url, vantage, (), saying))
+        exchanges.append(exchange(world, url, vantage, way, saying))
         response = exchanges[-1].response
         if response is None or response.status not in _REDIRECTS or response.location is None:
             break

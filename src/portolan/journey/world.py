@@ -7,8 +7,10 @@ from typing import Any
 from portolan.dns.client import resolve
 from portolan.dns.law import ORDINARY_RESOLVERS
 from portolan.dns.naming import Naming
+from portolan.edge.names import Names
 from portolan.estate.base import IPAddress, is_loopback, is_public
 from portolan.estate.client import Client, PassingProgram
+from portolan.estate.edge import EdgeService
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import attachments, machines, seat_of
 from portolan.estate.machine import Host, Machine
@@ -19,10 +21,12 @@ from portolan.estate.vantage import Vantage
 from portolan.evidence.legs import Connection, Resolution
 from portolan.evidence.start import StartFailure, Why
 from portolan.http.binding import Table, table_of
+from portolan.journey.furnish import furnished
 from portolan.journey.moment import all_names, rebooted, standing
 from portolan.net.connect import connect
 from portolan.net.topology import Topology
-from portolan.programs.protocol import WebProgram
+from portolan.programs.edges import ways_of
+from portolan.programs.protocol import EdgeWays, WebProgram
 from portolan.programs.registry import resolver_program, web_program
 from portolan.tls.facts import key_fits
 
@@ -58,13 +62,14 @@ class World:
     ) -> None:
         #: The estate as it is stated, with every version of its objects.
         self.stated = estate
+        self.shared: dict[Any, Any] = {} if shared is None else shared
         estate = standing(estate, now)
         self.booted = booted
         if booted is None or booted:
             estate = rebooted(estate, all_names(estate) if booted is None else booted)
+        estate = furnished(estate, now, self.shared)
         self.estate = estate
         self.now = now
-        self.shared: dict[Any, Any] = {} if shared is None else shared
         self._undescribed = {id(_ORDINARY): _ORDINARY, **{id(each): each for each in self._stated_resolvers()}}
         self._starting: set[int] = set()
         #: All that a way, or a name, depends on in this world: devices and clients are of this estate, the moment is fixed.
@@ -78,6 +83,17 @@ class World:
     def changed(self, estate: Estate) -> "World":
         """The world of a changed estate at the same moment."""
         return World(estate, self.now, self.shared, self.booted)
+
+    def then(self, moment: datetime) -> "World":
+        """The same estate at another moment; made once."""
+        if moment == self.now:
+            return self
+        key = ("then", id(self.stated), moment, self.booted)
+        found = self.shared.get(key)
+        if found is None:
+            found = self.shared[key] = (World(self.stated, moment, self.shared, self.booted), self.stated)
+        world: World = found[0]
+        return world
 
     def connect(self, origin: Machine | Client, address: IPAddress, port: int, protocol: str = "tcp") -> Connection:
         """Connects from a machine or a client; the same way is walked once."""
@@ -117,6 +133,16 @@ class World:
             found = self.shared[key] = (web_program(service), service)
         program: WebProgram = found[0]
         return program
+
+    def edge(self, edge: EdgeService) -> tuple[EdgeWays, Names]:
+        """An edge's ways, and its names made ready for choosing."""
+        key = ("edge", id(edge))
+        found = self.shared.get(key)
+        if found is None:
+            found = self.shared[key] = (ways_of(edge), Names(edge), edge)
+        ways: EdgeWays = found[0]
+        names: Names = found[1]
+        return ways, names
 
     def source(self, origin: Client, address: IPAddress) -> IPAddress | None:
         """The address that a client sends from towards another; None without a route."""

@@ -3,6 +3,7 @@
 from typing import Literal, NamedTuple, Protocol
 
 from portolan.estate.client import Checks
+from portolan.estate.edge import KeyPart, Stage
 
 
 class Methods(NamedTuple):
@@ -54,6 +55,27 @@ class Passing(NamedTuple):
     keeps_host_exactly: bool
     #: Whether the limit of what a request may bring along holds for what is passed on, too.
     limits_body: bool
+
+
+class EdgeWays(NamedTuple):
+    """What an edge does where nothing is stated; what is stated stands in its place.
+
+    `statuses` are what visitors get when the origin fails, by what went wrong. `lifetimes` and `error_lifetime` say how long
+    answers are held that do not say so themselves, in seconds.
+    """
+
+    statuses: dict[str, int]
+    order: tuple[Stage, ...]
+    methods: frozenset[str]
+    key: tuple[KeyPart, ...]
+    lifetimes: dict[int, int]
+    error_lifetime: int
+    after_time: Literal["asks", "old-first", "old-on-error"]
+    host: Literal["own", "kept"]
+    joins: Literal["literal", "one-slash", "in-place-of-slash"]
+    scheme_header: str | None
+    tries_all: bool
+    says_name: bool
 
 
 class ResolverProgram(Protocol):

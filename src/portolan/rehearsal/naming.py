@@ -10,9 +10,10 @@ from ipaddress import ip_address
 
 from portolan.estate.base import IPAddress
 from portolan.estate.machine import Machine
+from portolan.estate.records import Record, ServerProgram, ZoneData
 from portolan.estate.service import NameServer, Resolver, Service
 from portolan.estate.vantage import Vantage
-from portolan.estate.zone import Record, ServerProgram, Zone, ZoneData
+from portolan.estate.zone import Zone
 from portolan.rehearsal import name_programs as programs
 from portolan.rehearsal.facts import Box, client_of, every_machine, every_service, has, legs, public, runs
 from portolan.rehearsal.network import (

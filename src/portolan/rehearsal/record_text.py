@@ -3,7 +3,7 @@
 from collections.abc import Iterable
 from typing import Any
 
-from portolan.estate.zone import Defect, Record
+from portolan.estate.records import Defect, Record
 from portolan.rehearsal.quoting import dns_data, dns_name, dns_string
 
 #: Lines of our own that some servers refuse as they refuse what an estate's file says, by the name of the defect.

@@ -7,7 +7,8 @@ the DS records that the parent is said to hold and signatures that end when the 
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
-from portolan.estate.zone import Zone, ZoneData
+from portolan.estate.records import ZoneData
+from portolan.estate.zone import Zone
 from portolan.rehearsal.quoting import UnstageableError
 
 #: What a signed zone's own records are; they are made anew.

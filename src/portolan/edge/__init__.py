@@ -1,0 +1,1 @@
+"""Caching edges: which requests they take, what they hold, whom they ask."""

@@ -1,0 +1,174 @@
+"""What an edge holds: the key, how long, and what is given when the time is over (RFC 9111)."""
+
+import re
+from collections.abc import Callable
+from datetime import datetime, timedelta
+from typing import NamedTuple
+from urllib.parse import unquote
+
+from portolan.estate.client import Client
+from portolan.estate.edge import EdgeService, Held, KeyPart, url_of
+from portolan.estate.url import Url, parse
+from portolan.evidence.decision import Decision
+from portolan.evidence.kinds import edge as edge_kinds
+from portolan.evidence.legs import Exchange, Resolution, Response
+from portolan.evidence.request import Request
+from portolan.programs.protocol import EdgeWays
+from portolan.source.place import Place
+
+#: Asks the origin: now, or (for what was taken earlier) at a moment.
+Fetch = Callable[[datetime | None], Exchange]
+#: What edges took in this visit, by edge and key.
+Just = dict[tuple[int, str], Exchange]
+
+_HELD_METHODS = frozenset(("GET", "HEAD"))
+_DIRECTIVE = re.compile(r"([A-Za-z-]+)(?:=\"?([^\",]*)\"?)?")
+
+
+class Cached(NamedTuple):
+    """The exchange with the origin that counts, and what the cache has to do with it; `held` tells that nobody was asked now."""
+
+    exchange: Exchange
+    decisions: tuple[Decision, ...] = ()
+    held: bool = False
+
+
+def directives(text: str) -> dict[str, str]:
+    """The directives of a Cache-Control field in lower case (RFC 9111 section 5.2)."""
+    return {match[1].lower(): match[2] or "" for match in _DIRECTIVE.finditer(text)}
+
+
+def lifetime(edge: EdgeService, ways: EdgeWays, response: Response) -> int:
+    """For how many seconds an answer is held; 0: not at all."""
+    if response.cookie or response.protocol is not None:
+        return 0
+    said = directives(response.cache_control) if edge.obeys_origin else {}
+    if {"no-store", "private", "no-cache"} & said.keys():
+        return 0
+    for name in ("s-maxage", "max-age"):  # RFC 9111 section 4.2.1: the first that stands counts.
+        if name in said:
+            return int(said[name]) if said[name].isdecimal() else 0
+    if response.status in ways.lifetimes:
+        return ways.lifetimes[response.status]
+    return ways.error_lifetime if response.status >= 400 else 0
+
+
+def key_of(parts: tuple[KeyPart, ...], url: Url, host: str, secure: bool, path: str) -> str:
+    """What an answer is known by."""
+    text = ("https" if secure else "http") + "://" if "scheme" in parts else ""
+    if "name" in parts:
+        text += host
+    if "normal-path" in parts:
+        text += re.sub(r"/{2,}", "/", unquote(path))
+    elif "path" in parts:
+        text += path
+    return text + url.query if "query" in parts else text
+
+
+def through_cache(
+    edge: EdgeService,
+    ways: EdgeWays,
+    request: Request,
+    path: str,
+    now: datetime,
+    fetch: Fetch,
+    just: Just,
+    asker: Client,
+) -> Cached:
+    """The origin's answer, held or asked for; `path` is the one that is asked of the origin, and part of the key.
+
+    Requests that may change something, and those that bring a password, pass by (RFC 9111 section 3.5).
+    """
+    method = request.saying.method
+    if not edge.caches or method not in _HELD_METHODS or (request.saying.password and edge.program is None):
+        return Cached(fetch(None))
+    key = key_of(ways.key, request.url, request.host, request.encrypted, path)
+    shown = key + "".join(f", {name}: {request.saying.header(name)}" for name in edge.key_headers)
+    label, at = f"the edge {edge.name}", (id(edge), shown)
+    found = just.get(at)
+    if found is not None and found.response is not None:
+        what = _what(found.response)
+        note = edge_kinds.EdgeHoldsNow(label, shown, what, place=edge.place.key("key"), subject=edge)
+        return Cached(found, (note,), True)
+    old = _stated(edge, ways, key, now, fetch, asker)
+    if old is not None and now < old.until:
+        what = _what(old.response)
+        holds = edge_kinds.EdgeHolds(label, shown, old.since, old.until, what, place=old.held, subject=edge)
+        return Cached(old.exchange, (holds,), True)
+    usable = old is not None and _may_be_given_old(edge, ways, old, now)
+    if old is not None and usable and ways.after_time == "old-first":
+        why = "the origin is asked behind"
+        stale = edge_kinds.EdgeGivesOld(label, shown, old.until, why, place=old.held, subject=edge)
+        return Cached(old.exchange, (stale,), True)
+    asked = fetch(None)
+    answer = asked.response
+    if old is not None and usable and (answer is None or answer.protocol is not None or answer.status >= 500):
+        why = "the origin does not answer" if answer is None else f"the origin answers {answer.status}"
+        stale = edge_kinds.EdgeGivesOld(label, shown, old.until, why, place=old.held, subject=edge)
+        return Cached(old.exchange, (stale,), True)
+    if answer is not None and lifetime(edge, ways, answer) > 0:
+        just[at] = asked
+    return Cached(asked)
+
+
+class _Old(NamedTuple):
+    """What is held since some time."""
+
+    exchange: Exchange
+    response: Response
+    since: datetime
+    until: datetime
+    held: Place
+
+
+def _stated(edge: EdgeService, ways: EdgeWays, key: str, now: datetime, fetch: Fetch, asker: Client) -> "_Old | None":
+    """What the edge holds for a key as stated, or as the origin gave it when it was last asked."""
+    for each in edge.holds:
+        if each.since <= now and _is_for(each, ways, key):
+            exchange = _given_then(each, asker) or fetch(each.since)
+            return _kept(edge, ways, exchange, each.since, each.keeps, each.place)
+    if edge.last_asked is not None and edge.last_asked <= now:
+        return _kept(edge, ways, fetch(edge.last_asked), edge.last_asked, None, edge.place.key("last_asked"))
+    return None
+
+
+def _kept(
+    edge: EdgeService, ways: EdgeWays, exchange: Exchange, since: datetime, stated: int | None, place: Place
+) -> "_Old | None":
+    response = exchange.response
+    if response is None:
+        return None
+    seconds = lifetime(edge, ways, response) if stated is None else stated
+    return _Old(exchange, response, since, since + timedelta(seconds=seconds), place) if seconds > 0 else None
+
+
+def _is_for(held: Held, ways: EdgeWays, key: str) -> bool:
+    """Whether what is held has the key of a request."""
+    url = parse(url_of(held))
+    own = key_of(ways.key, url, url.host.rstrip("."), url.secure, url.path)
+    return key.startswith(own) if held.url.endswith("*") else key == own
+
+
+def _given_then(held: Held, asker: Client) -> Exchange | None:
+    """The answer that is stated; None where it is to be worked out."""
+    if held.status is None and held.page is None and held.to is None:
+        return None
+    status = held.status or (301 if held.to is not None else 200)
+    url = parse(url_of(held))
+    page = held.page if status < 300 else None
+    response = Response(int(status), (), None, page, held.to)
+    return Exchange(url, asker, Resolution(url.host, (), None, ()), response=response)
+
+
+def _may_be_given_old(edge: EdgeService, ways: EdgeWays, old: _Old, now: datetime) -> bool:
+    """Whether a page may be given though its time is over (RFC 9111 section 4.2.4)."""
+    if ways.after_time == "asks" or (edge.obeys_origin and "must-revalidate" in directives(old.response.cache_control)):
+        return False
+    return edge.old_for is None or now <= old.until + timedelta(seconds=edge.old_for)
+
+
+def _what(response: Response) -> str:
+    """An answer in words."""
+    if response.location is not None:
+        return f"{response.status} to {response.location}"
+    return f"{response.status}" + (f", {response.page}" if response.page is not None else "")

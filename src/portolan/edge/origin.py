@@ -1,0 +1,97 @@
+"""Whom an edge asks: the origin's address as it was typed, and what is said there."""
+
+import re
+from typing import NamedTuple
+
+from portolan.estate.base import IPAddress
+from portolan.estate.client import Saying
+from portolan.estate.edge import EdgeService, Origin
+from portolan.estate.url import BadUrlError, Url, parse
+from portolan.evidence.decision import Decision
+from portolan.evidence.kinds import edge as edge_kinds
+from portolan.evidence.request import Request
+from portolan.programs.protocol import EdgeWays
+
+_TYPED = re.compile(r"(?:(?P<scheme>[A-Za-z][A-Za-z0-9+.-]*)://)?(?P<name>[^/]*)(?P<path>/.*)?")
+
+
+class Typed(NamedTuple):
+    """An origin's name taken apart: what of it is a scheme or a path, and does not belong there."""
+
+    scheme: str | None
+    name: str
+    path: str
+
+
+def typed(origin: Origin) -> Typed:
+    """What was typed as an origin's name."""
+    match = _TYPED.fullmatch(origin.name or "")
+    assert match is not None
+    return Typed(match["scheme"], match["name"], (match["path"] or "").rstrip("/"))
+
+
+def joined(prefix: str, path: str, ways: EdgeWays) -> str:
+    """Prefix and path as one."""
+    if not prefix:
+        return path
+    if ways.joins == "one-slash":
+        return f"{prefix.rstrip('/')}/{path.lstrip('/')}"
+    return prefix + (path[1:] if ways.joins == "in-place-of-slash" else path)
+
+
+class AskedOrigin(NamedTuple):
+    """What is asked: a URL and what goes with it. `address` is asked whatever the URL's name is."""
+
+    url: Url
+    saying: Saying
+    address: IPAddress | None = None
+
+
+def asked_origin(edge: EdgeService, ways: EdgeWays, request: Request, path: str) -> AskedOrigin | Decision:
+    """What an edge asks its origin for a request, or why it cannot.
+
+    The name sent in the handshake is the host name sent, and the one that a verified leg checks.
+    """
+    origin = edge.asks
+    parts = typed(origin)
+    label = f"the edge {edge.name}"
+    if parts.scheme is not None:
+        why = f"'{parts.scheme}://' is a scheme"
+        return edge_kinds.OriginNoName(label, str(origin.name), why, place=origin.place, subject=origin)
+    scheme = "http" if origin.leg in (None, "plain") else "https"
+    name = parts.name or request.host
+    port = f":{origin.port}" if origin.port is not None and ":" not in name else ""
+    shown = f"[{name}]" if name.count(":") > 1 and not name.startswith("[") else name
+    try:
+        url = parse(f"{scheme}://{shown}{port}")
+    except BadUrlError as error:
+        return edge_kinds.OriginNoName(label, str(origin.name), str(error), place=origin.place, subject=origin)
+    url = url._replace(path=joined(parts.path + origin.prefix, path, ways), query=request.url.query)
+    return AskedOrigin(url, said_to_origin(edge, ways, request, url))
+
+
+def said_to_origin(edge: EdgeService, ways: EdgeWays, request: Request, url: Url) -> Saying:
+    """What an edge says with what it asks (RFC 9110 section 7.6)."""
+    origin, saying = edge.asks, request.saying
+    host: str | None = None
+    if origin.host is not None and origin.host not in ("own", "kept"):
+        host = str(origin.host)
+    elif ways.host == "kept":
+        host = request.host or request.url.host
+    headers = dict(saying.headers)
+    if ways.scheme_header is not None:
+        headers[ways.scheme_header] = request.scheme
+    headers.update((str(name), value) for name, value in origin.sends.items())
+    named = host if host is not None else url.host
+    return Saying(
+        saying.method,
+        host,
+        False,
+        named if host is not None else None,
+        named if host is not None else None,
+        tuple(headers.items()),
+        "1.1",
+        saying.password,
+        saying.body,
+        edge.name if origin.signs else "",
+    )

@@ -1,0 +1,15 @@
+"""Whether a name is what a pattern says: one place for sites and edges."""
+
+
+def fits(pattern: str, name: str) -> bool:
+    """Whether a name is what a pattern with a star says."""
+    if pattern.startswith("*."):
+        return name.endswith(pattern[1:]) and len(name) > len(pattern) - 1
+    return name.startswith(pattern[:-1]) and len(name) > len(pattern) - 1
+
+
+def answers_to(pattern: str, name: str) -> bool:
+    """Whether a name is what any pattern says: exact, `*.rest`, `first.*`, or `.rest` (the name and all below)."""
+    if pattern.startswith("."):
+        return name == pattern[1:] or name.endswith(pattern)
+    return fits(pattern, name) if "*" in pattern else pattern == name

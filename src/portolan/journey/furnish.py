@@ -1,0 +1,252 @@
+"""Edges and stores as boxes on the internet: an estate with their machines, the names of their providers, their certificates.
+
+Nobody writes these down; they follow from what is written. Made anew for every changed estate, what is unchanged is shared.
+"""
+
+from collections.abc import Iterator
+from datetime import datetime
+from ipaddress import IPv4Address, IPv6Address, ip_interface
+from typing import Any, Literal, NamedTuple
+
+import msgspec
+
+from portolan.estate.base import HostName, IPAddress
+from portolan.estate.certificate import Certificate
+from portolan.estate.edge import Edge, EdgeService, SwitchedEdge
+from portolan.estate.estate import Estate
+from portolan.estate.machine import Host
+from portolan.estate.network import Interface
+from portolan.estate.records import Record, ZoneData
+from portolan.estate.service import Listener, Service
+from portolan.estate.store import Store, StoreDoor, Way
+from portolan.estate.zone import Zone
+from portolan.journey.nginx_edge import as_web_service, once, with_programs
+from portolan.source.place import Place
+
+#: Addresses that nobody states are taken from here (RFC 2544, RFC 5180): no estate has them for its own.
+_MADE_UP_4, _MADE_UP_6 = int(IPv4Address("198.18.0.0")), int(IPv6Address("2001:2::"))
+_EDGES, _PAGES, _OBJECTS, _SWITCHED = 1, 2, 3, 4
+#: How many of each kind have addresses of their own before the next kind's begin.
+_ROOM = 4096
+_PLAIN, _SECURE = Listener(text="80", port=80), Listener(text="443 tls", port=443, tls=True)
+#: How long providers let their names be kept, in seconds.
+_TTL = 60
+
+
+def furnished(estate: Estate, now: datetime, shared: dict[Any, Any]) -> Estate:
+    """The estate with what edges and stores bring along; itself where there are none."""
+    estate = with_programs(estate, shared)
+    switched = [zone for zone in estate.zones.values() if zone.edge is not None]
+    if not estate.edges and not estate.stores and not switched:
+        return estate
+    made = _Made(dict(estate.hosts), dict(estate.zones), dict(estate.certificates))
+    for number, edge in enumerate(estate.edges.values()):
+        if _in_effect(edge, now):
+            _add_edge(made, edge, number, shared)
+    for number, store in enumerate(estate.stores.values()):
+        _add_store(made, store, number, shared)
+    for number, zone in enumerate(switched):
+        assert zone.edge is not None
+        if _in_effect(zone.edge, now):
+            machines, certificate, answering = once(shared, zone, number, lambda z=zone, n=number: _switched(z, n))
+            made.hosts.update(machines)
+            made.certificates[certificate.name] = certificate
+            made.zones[zone.name] = answering
+    return msgspec.structs.replace(estate, hosts=made.hosts, zones=made.zones, certificates=made.certificates)
+
+
+class _Made(NamedTuple):
+    """What an estate has, and what is added to it."""
+
+    hosts: dict[str, Host]
+    zones: dict[str, Zone]
+    certificates: dict[str, Certificate]
+
+
+def _add_edge(made: _Made, edge: Edge, number: int, shared: dict[Any, Any]) -> None:
+    machines, certificate, addresses = once(shared, edge, number, lambda: _edge_boxes(edge, number))
+    made.hosts.update(machines)
+    made.certificates[certificate.name] = certificate
+    place = edge.place.key("canonical")
+    _add_zone(made.zones, edge.canonical, place, addresses, stated=bool(edge.addresses))
+
+
+def _add_store(made: _Made, store: Store, number: int, shared: dict[Any, Any]) -> None:
+    ways: tuple[Way, ...] = ("pages", "objects")
+    for way in ways:
+        name: HostName | None = getattr(store, f"{way}_at")
+        if name is not None:
+            host, certificate, addresses = once(
+                shared, store, (number, way), lambda way=way: _store_box(store, number, way)
+            )
+            made.hosts[host.name] = host
+            made.certificates[certificate.name] = certificate
+            stated = bool(getattr(store, f"{way}_addresses"))
+            _add_zone(made.zones, name, store.place.key(f"{way}_at"), addresses, stated=stated, below=True)
+
+
+def _in_effect(edge: Edge, now: datetime) -> bool:
+    """Whether an edge answers: its settings are in effect, or others were before."""
+    return edge.in_effect_from is None or now >= edge.in_effect_from
+
+
+def providers_certificate(edge: EdgeService) -> str:
+    """The name of the certificate that an edge's provider has for itself."""
+    return f"(the provider's, of {edge.name})"
+
+
+def store_certificate(door: StoreDoor) -> str:
+    """The name of a store's own certificate."""
+    return f"(the store's, for {door.at})"
+
+
+# -- boxes --
+
+
+def _made_up(kind: int, number: int) -> tuple[IPAddress, ...]:
+    step = kind * _ROOM + number + 1
+    return (IPv4Address(_MADE_UP_4 + step), IPv6Address(_MADE_UP_6 + step))
+
+
+def _box(name: str, place: Place, addresses: tuple[IPAddress, ...], *services: Service, **facts: Any) -> Host:
+    held = tuple(ip_interface(f"{each}/{each.max_prefixlen}") for each in addresses)
+    line = Interface(place=place, name="internet", network="internet", address=held)
+    return Host(
+        place=place,
+        name=name,
+        interfaces={"internet": line},
+        services={each.name: each for each in services},  # type: ignore[misc]
+        **facts,
+    )
+
+
+def box_of(edge: EdgeService) -> str:
+    """The name of the machine that a rented edge answers on."""
+    return f"the edge {edge.name}"
+
+
+def asking_boxes(edge: EdgeService) -> tuple[str, ...]:
+    """The names of the machines that a rented edge asks its origin from: one for each range, else the one that it answers on."""
+    return tuple(f"the edge {edge.name} from {each}" for each in edge.asks_from) or (box_of(edge),)
+
+
+def _edge_boxes(edge: Edge, number: int) -> tuple[dict[str, Host], Certificate, tuple[IPAddress, ...]]:
+    addresses = edge.addresses or _made_up(_EDGES, number)
+    covered = (str(edge.canonical),) if edge.canonical is not None else tuple(map(str, addresses))
+    certificate = Certificate(place=edge.place, name=providers_certificate(edge), names=covered)  # type: ignore[arg-type]
+    return _boxes(edge, addresses), certificate, addresses
+
+
+def _boxes(edge: Edge, addresses: tuple[IPAddress, ...]) -> dict[str, Host]:
+    service: Service = as_web_service(edge) if edge.program == "nginx" else edge
+    answering = _box(box_of(edge), edge.place, addresses, service, resolver=edge.resolver)
+    found = {answering.name: answering}
+    for network, name in zip(edge.asks_from, asking_boxes(edge), strict=False):
+        first = network.network_address + (1 if network.num_addresses > 2 else 0)
+        found[name] = _box(name, edge.place.key("asks_from"), (first,), resolver=edge.resolver)
+    return found
+
+
+def _store_box(store: Store, number: int, way: Way) -> tuple[Host, Certificate, tuple[IPAddress, ...]]:
+    name = HostName(getattr(store, f"{way}_at"))
+    addresses = getattr(store, f"{way}_addresses") or _made_up(_PAGES if way == "pages" else _OBJECTS, number)
+    secure = way == "objects" or store.pages_tls
+    listens = (_PLAIN, _SECURE) if secure else (_PLAIN,)
+    label = f"the {way} of {store.name}"
+    door = StoreDoor(place=store.place, name=label, listens=listens, store=store, way=way, at=name)
+    certificate = Certificate(place=store.place, name=store_certificate(door), names=(name, f"*.{name}"))  # type: ignore[arg-type]
+    return _box(label, store.place, addresses, door), certificate, addresses
+
+
+# -- names --
+
+
+def _records(owner: str, addresses: tuple[IPAddress, ...], place: Place) -> dict[str, tuple[Record, ...]]:
+    """Address records that stand at a line of the estate."""
+    span = place.span
+    found: dict[str, tuple[Record, ...]] = {}
+    for address in addresses:
+        kind = "A" if address.version == 4 else "AAAA"
+        record = Record(owner, kind, _TTL, address, span.file, span.line, f"{owner} {kind} {address}")
+        found[kind] = (*found.get(kind, ()), record)
+    return found
+
+
+def _add_zone(
+    zones: dict[str, Zone],
+    name: HostName | None,
+    place: Place,
+    addresses: tuple[IPAddress, ...],
+    *,
+    stated: bool,
+    below: bool = False,
+) -> None:
+    """A provider's zone with one name, and with every name below it; not where a zone of the estate has the name."""
+    theirs = (each for each, zone in zones.items() if zone.provided is None)
+    if name is None or any(name == each or name.endswith("." + each) for each in theirs):
+        return
+    nodes = {str(name): _records(name, addresses, place)}
+    if below:
+        nodes[f"*.{name}"] = _records(f"*.{name}", addresses, place)
+    provided: Literal["stated", "made-up"] = "stated" if stated else "made-up"
+    zones[str(name)] = Zone(place=place, name=str(name), data=ZoneData(nodes), provided=provided)
+
+
+_SWITCHED_TYPES = frozenset(("A", "AAAA", "CNAME", "HTTPS"))
+
+
+def _switched(zone: Zone, number: int) -> tuple[dict[str, Host], Certificate, Zone]:
+    """A zone that answers with its edge's addresses, the edge's machines, and the certificate of the zone's provider."""
+    stated = zone.edge
+    assert stated is not None
+    addresses = stated.addresses or _made_up(_SWITCHED, number)
+    named = {str(each) for each in stated.names}
+    records: dict[str, tuple[Record, ...]] = {}
+    for owner, types in zone.data.nodes.items():
+        held = tuple(record for kind in ("A", "AAAA", "CNAME") for record in types.get(kind, ()))
+        if held and (owner in named or not named):
+            records[owner] = held
+    names = tuple(records)
+    edge = msgspec.structs.replace(stated, name=f"at {zone.name}", names=names, records=records, zone=zone.name)
+    covered = (zone.name, f"*.{zone.name}")
+    certificate = Certificate(place=stated.place, name=providers_certificate(edge), names=covered)  # type: ignore[arg-type]
+    before = tuple(
+        msgspec.structs.replace(each, data=_answering(each.data, names, addresses, stated)) for each in zone.before
+    )
+    views = {
+        name: msgspec.structs.replace(each, data=_answering(each.data, names, addresses, stated))
+        for name, each in zone.views.items()
+    }
+    answering = msgspec.structs.replace(
+        zone, edge=edge, data=_answering(zone.data, names, addresses, stated), before=before, views=views
+    )
+    return _boxes(edge, addresses), certificate, answering
+
+
+def _answering(
+    data: ZoneData, names: tuple[str, ...], addresses: tuple[IPAddress, ...], edge: SwitchedEdge
+) -> ZoneData:
+    nodes = dict(data.nodes)
+    for name in names:
+        if name in nodes and _SWITCHED_TYPES & nodes[name].keys():
+            kept = {kind: held for kind, held in nodes[name].items() if kind not in _SWITCHED_TYPES}
+            nodes[name] = {**kept, **_records(name, addresses, edge.place)}
+    return data._replace(nodes=nodes)
+
+
+def made_up(address: IPAddress) -> bool:
+    """Whether an address was made up here."""
+    first = _MADE_UP_4 if address.version == 4 else _MADE_UP_6
+    return first < int(address) <= first + _ROOM * (_SWITCHED + 1)
+
+
+def stated_edges(estate: Estate) -> Iterator[EdgeService]:
+    """Every edge: rented, switched on at a zone, or a program on a machine."""
+    yield from estate.edges.values()
+    for zone in estate.zones.values():
+        if zone.edge is not None:
+            yield zone.edge
+    for machine in (*estate.routers.values(), *estate.hosts.values()):
+        for service in machine.services.values():
+            if isinstance(service, EdgeService) and not isinstance(service, Edge):
+                yield service

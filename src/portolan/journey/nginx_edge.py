@@ -1,0 +1,136 @@
+"""Edges that are nginx with its cache: one server for every name, as nginx would be told."""
+
+from typing import Any, TypeVar
+
+import msgspec
+
+from portolan.edge.origin import typed
+from portolan.estate.base import FolderPath, HeaderName, Template
+from portolan.estate.edge import EdgeService
+from portolan.estate.estate import Estate
+from portolan.estate.machine import Machine
+from portolan.estate.service import Service, WebService
+from portolan.estate.site import Redirect, Section, Site, Upstream, When
+from portolan.estate.url import BadUrlError, Url, parse
+from portolan.programs.edges import ways_of
+
+_AMachine = TypeVar("_AMachine", bound=Machine)
+
+
+def once(shared: dict[Any, Any], value: object, key: object, make: Any) -> Any:
+    """What is made of a value; made once, and kept with the value."""
+    held = ("furnished", id(value), key)
+    found = shared.get(held)
+    if found is None:
+        found = shared[held] = (make(), value)
+    return found[0]
+
+
+def with_programs(estate: Estate, shared: dict[Any, Any]) -> Estate:
+    """The estate with nginx in the place of edges that are said to be it, on machines of the estate."""
+
+    def change(machine: _AMachine) -> _AMachine:
+        found = {name: each for name, each in machine.services.items() if _is_nginx(each)}
+        if not found:
+            return machine
+
+        def make() -> _AMachine:
+            turned = {name: as_web_service(each) for name, each in found.items() if isinstance(each, EdgeService)}
+            return msgspec.structs.replace(machine, services={**machine.services, **turned})
+
+        made: _AMachine = once(shared, machine, "programs", make)
+        return made
+
+    hosts = {name: change(each) for name, each in estate.hosts.items()}
+    routers = {name: change(each) for name, each in estate.routers.items()}
+    if all(hosts[name] is each for name, each in estate.hosts.items()) and all(
+        routers[name] is each for name, each in estate.routers.items()
+    ):
+        return estate
+    return msgspec.structs.replace(estate, hosts=hosts, routers=routers)
+
+
+def _is_nginx(service: Service) -> bool:
+    return isinstance(service, EdgeService) and service.program == "nginx"
+
+
+def as_web_service(edge: EdgeService) -> WebService:
+    """nginx with one server that passes everything on to the origin and holds what it is given."""
+    member = _member(edge)
+    failing = member if isinstance(member, str) else None
+    site = _site(edge, parse("http://localhost") if isinstance(member, str) else member)
+    # Without a certificate nginx does not start on a listener for TLS: nobody has one by leaving things out.
+    usual = not edge.place.has("listens") and edge.certificate is None
+    return WebService(
+        place=edge.place,
+        name=edge.name,
+        state=edge.state,
+        privileged=edge.privileged,
+        listens=tuple(each for each in edge.listens if not (usual and each.tls)),
+        failing=edge.failing or failing,
+        program="nginx",
+        certificate=edge.certificate,
+        sites={site.name: site},
+        edge=edge,
+    )
+
+
+def _site(edge: EdgeService, member: Url) -> Site:
+    upstream = _upstream(edge, member)
+    redirects: tuple[Redirect, ...] = ()
+    if edge.plain == "to-secure":
+        place = edge.place.key("plain")
+        when, target = When(place=place, scheme="http"), Template("https://{host}{path}{query}")
+        redirects = (Redirect(place=place, when=when, to=target, status=edge.plain_with),)
+    sections: tuple[Section, ...] = ()
+    if edge.default_document is not None:
+        document = f"{member.path.rstrip('/')}/{edge.default_document.lstrip('/')}"
+        asking = msgspec.structs.replace(upstream, to=(member._replace(path=document),))
+        place = edge.place.key("default_document")
+        sections = (Section(place=place, exact=FolderPath("/"), upstream=asking),)
+    return Site(
+        place=edge.place,
+        name=edge.name,
+        names=edge.names,
+        default=True,
+        certificate=edge.certificate,
+        access=edge.access,
+        methods=edge.methods,
+        redirects=redirects,
+        sections=sections,
+        upstream=upstream,
+        error_pages=edge.error_pages,
+        marks=edge.marks,
+    )
+
+
+def _upstream(edge: EdgeService, member: Url) -> Upstream:
+    origin, ways = edge.asks, ways_of(edge)
+    headers = {} if ways.scheme_header is None else {HeaderName(ways.scheme_header): "{scheme}"}
+    return Upstream(
+        place=origin.place,
+        to=(member,),
+        host=origin.host or "own",
+        verifies=origin.leg == "verified",
+        trusts=origin.trusts,
+        server_name=ways.says_name,
+        headers={**headers, **origin.sends},
+        replaces_errors=bool(edge.error_pages),
+        answer_within=origin.answer_within,
+    )
+
+
+def _member(edge: EdgeService) -> Url | str:
+    """The upstream that nginx is told; why its configuration does not load, where it does not."""
+    origin = edge.asks
+    parts = typed(origin)
+    scheme = "http" if origin.leg in (None, "plain") else "https"
+    if parts.scheme is not None:
+        return f"its upstream {scheme}://{origin.name} has a scheme in its name"
+    port = f":{origin.port}" if origin.port is not None and ":" not in parts.name else ""
+    shown = f"[{parts.name}]" if parts.name.count(":") > 1 and not parts.name.startswith("[") else parts.name
+    try:
+        url = parse(f"{scheme}://{shown}{port}")
+    except BadUrlError as error:
+        return f"its upstream {origin.name}: {error}"
+    return url._replace(path=parts.path + origin.prefix, query="")

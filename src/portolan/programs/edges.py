@@ -1,0 +1,72 @@
+"""What edges do by themselves: rented ones, those that are switched on at a record, and nginx with its cache.
+
+Rented ones are of many makes; what stands here is what most of them do, and what the reference promises.
+"""
+
+from typing import Literal
+
+from portolan.estate.edge import EdgeService, SwitchedEdge
+from portolan.programs.protocol import EdgeWays
+
+_DAY = 86_400
+RENTED = EdgeWays(
+    statuses={
+        "refused": 502,
+        "no_connect": 504,
+        "no_answer": 504,
+        "garbled": 502,
+        "handshake": 502,
+        "unknown_name": 502,
+    },
+    order=("filter", "plain", "method"),
+    methods=frozenset(("GET", "HEAD", "OPTIONS")),
+    key=("name", "path", "query"),
+    lifetimes={200: _DAY, 301: _DAY},
+    error_lifetime=10,
+    after_time="old-on-error",
+    host="own",
+    joins="literal",
+    scheme_header="x-forwarded-proto",
+    tries_all=True,
+    says_name=True,
+)
+#: It stands in the place of the record's own machine: it asks as the visitor did, and keeps the schemes apart.
+AT_RECORD = RENTED._replace(host="kept", key=("scheme", "name", "path", "query"))
+#: proxy_cache without proxy_cache_valid, proxy_cache_key and proxy_cache_use_stale (measured on 1.22).
+NGINX_CACHE = RENTED._replace(
+    order=("plain", "filter", "method"),
+    key=("path", "query"),
+    lifetimes={},
+    error_lifetime=0,
+    after_time="asks",
+    joins="in-place-of-slash",
+    scheme_header=None,
+    says_name=False,
+)
+
+
+def ways_of(edge: EdgeService) -> EdgeWays:
+    """An edge's ways: as its kind has them, with what is stated in their place."""
+    usual = NGINX_CACHE if edge.program == "nginx" else AT_RECORD if isinstance(edge, SwitchedEdge) else RENTED
+    origin, failures = edge.asks, edge.fails_with
+    statuses = {
+        what: stated if (stated := getattr(failures, what, None)) is not None else status
+        for what, status in usual.statuses.items()
+    }
+    said = edge.passes_scheme_as
+    header = usual.scheme_header if said is None else None if said == "nothing" else str(said)
+    host: Literal["own", "kept"] = origin.host if origin.host in ("own", "kept") else usual.host  # type: ignore[assignment]
+    return EdgeWays(
+        statuses,
+        edge.order or usual.order,
+        frozenset(edge.methods) | ({"HEAD"} if "GET" in edge.methods else set()) if edge.methods else usual.methods,
+        edge.key or usual.key,
+        {**usual.lifetimes, **{int(status): seconds for status, seconds in edge.keeps.items()}},
+        usual.error_lifetime,
+        edge.after_time or usual.after_time,
+        host,
+        origin.joins or usual.joins,
+        header,
+        usual.tries_all if origin.tries_all is None else origin.tries_all,
+        usual.says_name if origin.says_name is None else origin.says_name,
+    )
