@@ -17,6 +17,7 @@ from portolan.estate.vantage import Expectation
 from portolan.estate.zone import Zone
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import connect as connect_kinds
+from portolan.evidence.kinds import edge as edge_kinds
 from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.kinds import name as name_kinds
 from portolan.evidence.kinds import zone as zone_kinds
@@ -157,9 +158,8 @@ class Case(NamedTuple):
     def ended(self) -> Decision | None:
         """The decision that ended the exchange that failed: what its own client met, and not what others made of it."""
         stop = self.visit.stop
-        while isinstance(stop, http_kinds.UpstreamFails | http_kinds.UpstreamGarbled) and isinstance(
-            stop.subject, Decision
-        ):
+        passed = http_kinds.UpstreamFails | http_kinds.UpstreamGarbled | edge_kinds.EdgeFails
+        while isinstance(stop, passed) and isinstance(stop.subject, Decision):
             stop = stop.subject
         return stop
 
@@ -324,6 +324,20 @@ def fault(
 
     def register(recognise: Recogniser) -> Recogniser:
         FAULTS.append(Fault(code, title, visitor_gets, help_text, symptoms, recognise, recognise.__module__))
+        return recognise
+
+    return register
+
+
+#: Further recognisers of faults that other families define, by code: what they look at, who recognises, in which family.
+ALSO: list[tuple[str, tuple[str, ...], Recogniser, str]] = []
+
+
+def also(code: str, *symptoms: str) -> Callable[[Recogniser], Recogniser]:
+    """Registers a further recogniser of a fault that another family defines, for objects of its own."""
+
+    def register(recognise: Recogniser) -> Recogniser:
+        ALSO.append((code, symptoms, recognise, recognise.__module__))
         return recognise
 
     return register

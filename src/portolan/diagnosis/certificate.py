@@ -32,6 +32,9 @@ def _found(case: Case, code: str) -> Finding | None:
     handshake = case.exchange.handshake
     if stop is None or handshake is None or not isinstance(stop.subject, Certificate):
         return None
+    if stop.subject.name not in case.world.stated.certificates:
+        # A provider's own: nobody here gets it anew.
+        return None
     return Finding(
         code, stop.text, stop.subject.place, clue=CertificateClue(certificate=stop.subject, name=case.host, code=code)
     )

@@ -8,10 +8,12 @@ one from each range that a rule names, and a neighbour on each segment.
 
 from collections.abc import Iterable, Iterator
 from ipaddress import IPv4Address, IPv4Interface, IPv6Address, IPv6Interface, ip_interface
-from typing import Any, Literal, NamedTuple
+from typing import Any, NamedTuple
 
 import msgspec
 
+from portolan.diagnosis.exposure_edge import bucket_gains, edge_gains
+from portolan.diagnosis.gains import Asked, Gain, Grade
 from portolan.diagnosis.proposal import Safety
 from portolan.estate.base import IPAddress, IPNetwork, is_public, same_facts
 from portolan.estate.client import PassingProgram
@@ -22,15 +24,10 @@ from portolan.estate.machine import Machine
 from portolan.estate.service import Service, WebService, sites_of
 from portolan.estate.site import Site
 from portolan.estate.url import BadUrlError, parse
-from portolan.estate.vantage import Expectation, Vantage
+from portolan.estate.vantage import Vantage
 from portolan.evidence.legs import Arrival, Exchange
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
-
-#: `needed`: the expectation asks for just this. `beside`: it comes with it, on the same service, and only a smaller form would
-#: avoid it. `more`: anything else.
-Grade = Literal["needed", "beside", "more"]
-Kind = Literal["reach", "plain", "unencrypted", "unverified", "readable", "lifted", "trusted"]
 
 #: How many connections are compared at most for one change, and how many pages.
 MOST_REACH, MOST_PAGES = 24_000, 60
@@ -40,24 +37,6 @@ _FEW_PORTS = 16
 _REACHES = " can newly reach "
 _REFUSALS = frozenset((401, 403, 404, 410, 451))
 _STRANGER = (IPv4Interface("198.18.99.7/32"), IPv6Interface("2001:2::99:7/128"))
-
-
-class Asked(NamedTuple):
-    """What a remedy is for: a URL from a vantage, what is expected of it, and the marks that concern it."""
-
-    url: str
-    vantage: Vantage
-    expectation: Expectation | None
-    marks: frozenset[str]
-
-
-class Gain(NamedTuple):
-    """One thing that a change lays open; `key` tells it from others."""
-
-    kind: Kind
-    key: tuple[str, ...]
-    text: str
-    grade: Grade
 
 
 class Exposure(NamedTuple):
@@ -109,7 +88,10 @@ def exposure(before: World, after: World, asked: Asked, seen: Visit) -> Exposure
     lifted, closed = _sites(before.estate, after.estate, asked, seen)
     gains += lifted
     gains += _granted(before.estate, after.estate, seen)
-    gains += _legs(before, asked, seen)
+    then = visit(before, asked.url, before.estate.vantages.get(asked.vantage.name, asked.vantage))
+    gains += _legs(then, seen)
+    gains += bucket_gains(before.estate, after.estate, seen)
+    gains += edge_gains(before, after, then, seen)
     gains += _forcing(before, after, asked)
     gains += _trust(before.estate, after.estate, asked)
     return Exposure(tuple({gain.key: gain for gain in reversed(gains)}.values())[::-1], whole, closed)
@@ -397,9 +379,8 @@ def _urls(before: World, after: World, asked: Asked) -> list[str]:
     return list(dict.fromkeys(found))[: MOST_PAGES // 2]
 
 
-def _legs(before: World, asked: Asked, seen: Visit) -> Iterator[Gain]:
+def _legs(then: Visit, seen: Visit) -> Iterator[Gain]:
     """Legs between programs that were encrypted, or verified, and are so no longer."""
-    then = visit(before, asked.url, before.estate.vantages.get(asked.vantage.name, asked.vantage))
     old = {each.client.place.path: each for each in then.tree if isinstance(each.client, PassingProgram)}
     for each in seen.tree:
         client = each.client

@@ -41,12 +41,16 @@ Proposer = Callable[[Case, Any], Iterator[Proposal]]
 PROPOSERS: dict[str, list[Proposer]] = {}
 
 
-def remedy(*codes: str) -> Callable[[Proposer], Proposer]:
-    """Registers a proposer for fault codes."""
+def remedy(*codes: str, of: type | None = None) -> Callable[[Proposer], Proposer]:
+    """Registers a proposer for fault codes; `of` is the only type of clue that it takes, where a code has several."""
 
     def register(propose: Proposer) -> Proposer:
+        def of_its_own(case: Case, clue: Any) -> Iterator[Proposal]:
+            if of is None or isinstance(clue, of):
+                yield from propose(case, clue)
+
         for code in codes:
-            PROPOSERS.setdefault(code, []).append(propose)
+            PROPOSERS.setdefault(code, []).append(of_its_own)
         return propose
 
     return register

@@ -147,7 +147,7 @@ def redirect_missing(case: Case) -> Finding | None:
     """A page came without encryption."""
     response = case.exchange.response
     site = response.site if response is not None else None
-    if site is None or case.visit.outcome.secure:
+    if not isinstance(site, Site | WebService) or case.visit.outcome.secure:
         return None
     return Finding(
         "redirect-missing",
@@ -304,7 +304,7 @@ def path_of_rule(case: Case, rule: Redirect) -> tuple[str | int, ...]:
     return path
 
 
-@remedy("redirect-missing")
+@remedy("redirect-missing", of=SiteClue)
 def secure(_case: Case, clue: SiteClue) -> Iterator[Proposal]:
     """Sends plain requests to the secure address."""
     site = clue.site
@@ -316,7 +316,7 @@ def secure(_case: Case, clue: SiteClue) -> Iterator[Proposal]:
         )
 
 
-@remedy("redirect-loses-path")
+@remedy("redirect-loses-path", of=RuleClue)
 def keep_path(_case: Case, clue: RuleClue) -> Iterator[Proposal]:
     """Keeps path and query in the target."""
     rule = clue.rule

@@ -7,8 +7,11 @@ from portolan.diagnosis import (
     base,
     basics,
     boot,
+    buckets,
     certificate,
     content,
+    edge_loops,
+    edges,
     filtering,
     fronts,
     lint_names,
@@ -16,6 +19,7 @@ from portolan.diagnosis import (
     machine,
     names,
     network,
+    origins,
     pages,
     redirect,
     remembering,
@@ -30,7 +34,11 @@ from portolan.diagnosis.proposal import PROPOSERS, Proposal
 
 #: The families in order: what waits to take effect first, where a program passes on to, who was asked before what was said, the name before the way.
 FAMILIES = (
+    edges,
     boot,
+    edge_loops,
+    origins,
+    buckets,
     certificate,
     pages,
     fronts,
@@ -57,11 +65,26 @@ FAULTS: tuple[Fault, ...] = tuple(
 BY_CODE: dict[str, Fault] = {fault.code: fault for fault in FAULTS}
 
 
+#: Every recogniser: those of the faults, and further ones for objects of other families.
+RECOGNISERS: tuple[Fault, ...] = tuple(
+    sorted(
+        [
+            *FAULTS,
+            *(
+                BY_CODE[code]._replace(symptoms=symptoms, recognise=recognise, family=family)
+                for code, symptoms, recognise, family in base.ALSO
+            ),
+        ],
+        key=lambda fault: [each.__name__ for each in FAMILIES].index(fault.family),
+    )
+)
+
+
 @cache
 def _looking_at(symptom: str) -> tuple[Fault, ...]:
     """The faults whose recognisers look at a symptom; `*` looks at every one that a visit ended by."""
     ended = symptom not in ("none", "slow")
-    return tuple(fault for fault in FAULTS if symptom in fault.symptoms or (ended and "*" in fault.symptoms))
+    return tuple(fault for fault in RECOGNISERS if symptom in fault.symptoms or (ended and "*" in fault.symptoms))
 
 
 def recognise(case: Case) -> list[Finding]:

@@ -8,7 +8,9 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 from portolan.diagnosis.base import Case, Finding
-from portolan.diagnosis.exposure import Asked, Exposure, exposure
+from portolan.diagnosis.edge_base import edge_asked
+from portolan.diagnosis.exposure import Exposure, exposure
+from portolan.diagnosis.gains import Asked
 from portolan.diagnosis.proposal import ORDER, Patch, Proposal, Safety
 from portolan.diagnosis.registry import proposals, recognise
 from portolan.estate.estate import Estate
@@ -300,6 +302,13 @@ class _Mending:
                 for site in sites_of(service).values():
                     if site.name == expected or site in met or hosts & set(site.names):
                         found.update(site.marks)
+        for exchange in (*self.first.tree, *current.tree):
+            edge = edge_asked(exchange)
+            found.update(edge.marks if edge is not None else ())
+        for store in self.world.estate.stores.values():
+            for bucket in store.buckets.values():
+                if bucket.name == expected or bucket in met:
+                    found.update(bucket.marks)
         return frozenset(found)
 
     def _other_changes(self, before: World, after: World, laid_open: Exposure) -> tuple[str, ...]:

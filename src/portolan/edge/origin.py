@@ -25,7 +25,7 @@ class Typed(NamedTuple):
 
 def typed(origin: Origin) -> Typed:
     """What was typed as an origin's name."""
-    match = _TYPED.fullmatch(origin.name or "")
+    match = _TYPED.fullmatch(origin.at or "")
     assert match is not None
     return Typed(match["scheme"], match["name"], (match["path"] or "").rstrip("/"))
 
@@ -57,7 +57,7 @@ def asked_origin(edge: EdgeService, ways: EdgeWays, request: Request, path: str)
     label = f"the edge {edge.name}"
     if parts.scheme is not None:
         why = f"'{parts.scheme}://' is a scheme"
-        return edge_kinds.OriginNoName(label, str(origin.name), why, place=origin.place, subject=origin)
+        return edge_kinds.OriginNoName(label, str(origin.at), why, place=origin.place, subject=origin)
     scheme = "http" if origin.leg in (None, "plain") else "https"
     name = parts.name or request.host
     port = f":{origin.port}" if origin.port is not None and ":" not in name else ""
@@ -65,7 +65,7 @@ def asked_origin(edge: EdgeService, ways: EdgeWays, request: Request, path: str)
     try:
         url = parse(f"{scheme}://{shown}{port}")
     except BadUrlError as error:
-        return edge_kinds.OriginNoName(label, str(origin.name), str(error), place=origin.place, subject=origin)
+        return edge_kinds.OriginNoName(label, str(origin.at), str(error), place=origin.place, subject=origin)
     url = url._replace(path=joined(parts.path + origin.prefix, path, ways), query=request.url.query)
     return AskedOrigin(url, said_to_origin(edge, ways, request, url))
 

@@ -146,7 +146,7 @@ def _from_origin(at: AtEdge, request: Request, path: str, decisions: tuple[Decis
     """The origin's answer, held or asked for."""
     asked = asked_origin(at.edge, at.ways, request, path)
     if isinstance(asked, Decision):
-        typed = str(at.edge.asks.name)
+        typed = str(at.edge.asks.at)
         resolution = Resolution(typed, (), Detail.NO_SUCH_NAME, (asked,))
         failed = Exchange(request.url._replace(host=typed), at.client, resolution)
         return EdgeAnswer(_failed(at, failed, decisions), (failed,))

@@ -29,9 +29,9 @@ Leg = Literal["plain", "encrypted", "verified"]
 
 
 class Origin(Stated, frozen=True, kw_only=True, eq=False):
-    """Whom an edge asks for what it does not hold. A name alone is its `name`."""
+    """Whom an edge asks for what it does not hold. A name alone is its `at`."""
 
-    name: Annotated[
+    at: Annotated[
         str | None,
         says(
             "The host name or address asked, as it was typed: a scheme or a path in it is kept and judged. At an edge that is "
@@ -278,7 +278,7 @@ class SwitchedEdge(Edge, frozen=True, kw_only=True, eq=False):
     @property
     def asks_record(self) -> bool:
         """Whether it asks the address that the record says."""
-        return self.asks.name is None
+        return self.asks.at is None
 
 
 def url_of(held: Held) -> WebAddress:

@@ -39,8 +39,8 @@ class StoreRule(Stated, frozen=True, kw_only=True, eq=False):
 
     prefix: Annotated[str | None, says("For keys that start so.", example="docs/")] = None
     on_status: Annotated[Status | None, says("Only where the answer would have this status.")] = None
-    name: Annotated[HostName | None, says("The host name sent to. Left out: the one asked.")] = None
-    scheme: Annotated[Literal["http", "https"] | None, says("The scheme sent to. Left out: the one asked.")] = None
+    to_name: Annotated[HostName | None, says("The host name sent to. Left out: the one asked.")] = None
+    to_scheme: Annotated[Literal["http", "https"] | None, says("The scheme sent to. Left out: the one asked.")] = None
     prefix_becomes: Annotated[str | None, says("What takes the prefix's place in the key.")] = None
     key_becomes: Annotated[str | None, says("What takes the whole key's place.")] = None
     status: Annotated[Literal[301, 302, 303, 307, 308], says("The status sent.")] = 301

@@ -241,7 +241,7 @@ def _edge(reader: Completing, values: Values, node: Node, path: Path, name: str)
 def _named_origin(values: Values, place: Place) -> None:
     origin = values.get("origin")
     if isinstance(origin, str):
-        values["origin"] = Origin(place=place.key("origin"), name=origin)
+        values["origin"] = Origin(place=place.key("origin"), at=origin)
 
 
 def _bucket(reader: Completing, values: Values, _node: Node, path: Path, _name: str) -> None:

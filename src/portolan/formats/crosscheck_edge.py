@@ -174,14 +174,14 @@ def _nginx(edge: EdgeService, note: Note) -> None:
 def _origin(edge: EdgeService, note: Note) -> None:
     origin = edge.asks
     recorded = isinstance(edge, SwitchedEdge)
-    if origin.name is None and not recorded:
+    if origin.at is None and not recorded:
         note(
             edge.place,
-            "an edge needs 'origin', with a name",
+            "an edge needs 'origin', with the name that it asks",
             "Write for example 'origin: kestrel-images.pages.depot.example'.",
         )
-    if origin.name is not None and not re.fullmatch(TYPED, origin.name):
-        note(origin.place, f"expected a name without blanks or a query, found '{one_line(origin.name)}'")
+    if origin.at is not None and not re.fullmatch(TYPED, origin.at):
+        note(origin.place, f"expected a name without blanks or a query, found '{one_line(origin.at)}'")
     if origin.port is not None and not 0 < origin.port < 65536:
         note(origin.place.key("port"), f"expected a port, 1 to 65535, found {origin.port}")
     if origin.answer_within <= 0:

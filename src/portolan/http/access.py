@@ -39,6 +39,11 @@ def refused(here: Effective, request: Request) -> Refusal | None:
         unknown = access.password and not request.saying.password
         if _password_is_enough(access):
             outside, unknown = False, outside and unknown
+        lacking = [str(name) for name, value in access.headers.items() if request.saying.header(name) != value]
+        if lacking:
+            facts = (site.name, ", ".join(lacking))
+            wanted = content_kinds.HeaderWanted(*facts, place=access.place.key("headers"), subject=access)
+            return Refusal(403, wanted)
         if outside:
             return Refusal(403, content_kinds.AccessDenied(site.name, source, place=access.place, subject=access))
         if unknown:

@@ -126,11 +126,11 @@ def _member(edge: EdgeService) -> Url | str:
     parts = typed(origin)
     scheme = "http" if origin.leg in (None, "plain") else "https"
     if parts.scheme is not None:
-        return f"its upstream {scheme}://{origin.name} has a scheme in its name"
+        return f"its upstream {scheme}://{origin.at} has a scheme in its name"
     port = f":{origin.port}" if origin.port is not None and ":" not in parts.name else ""
     shown = f"[{parts.name}]" if parts.name.count(":") > 1 and not parts.name.startswith("[") else parts.name
     try:
         url = parse(f"{scheme}://{shown}{port}")
     except BadUrlError as error:
-        return f"its upstream {origin.name}: {error}"
+        return f"its upstream {origin.at}: {error}"
     return url._replace(path=parts.path + origin.prefix, query="")

@@ -145,7 +145,7 @@ class _Serving:
         elif rule.prefix_becomes is not None:
             key = rule.prefix_becomes + key[len(rule.prefix or "") :]
         request = self.request
-        target = f"{rule.scheme or request.scheme}://{rule.name or request.shown_host}/{quote(key)}"
+        target = f"{rule.to_scheme or request.scheme}://{rule.to_name or request.shown_host}/{quote(key)}"
         facts = (self.bucket.name, target, rule.status)
         step = store_kinds.StoreRuleTaken(*facts, place=rule.place, subject=rule)
         return self._response(rule.status, step, location=target)

@@ -72,6 +72,16 @@ class AccessDenied(HttpDecision, frozen=True):
     address: object
 
 
+class HeaderWanted(HttpDecision, frozen=True):
+    kind = "header-wanted"
+    words = "{site} takes only requests with the right {names}"
+    standard = "RFC 9110 section 15.5.4"
+    stops = True
+
+    site: str
+    names: str
+
+
 class PasswordWanted(HttpDecision, frozen=True):
     kind = "password-wanted"
     words = "{site} wants a password"

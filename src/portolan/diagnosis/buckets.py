@@ -1,0 +1,560 @@
+"""Faults of object stores: which bucket is asked, who may read it, what lies in it, where it sends."""
+
+from collections.abc import Iterator
+
+import msgspec
+
+from portolan.diagnosis.base import Case, Finding, also, fault
+from portolan.diagnosis.edge_base import (
+    bucket_asked,
+    door_asked,
+    edge_of,
+    label_of,
+    onward,
+    origin_place,
+    origin_put,
+    stated,
+    store_at,
+)
+from portolan.diagnosis.proposal import Patch, Proposal, append, item_path, put, remedy, remove, replace
+from portolan.estate.client import EdgeClient
+from portolan.estate.edge import EdgeService
+from portolan.estate.store import Bucket, Grant, Store, StoreDoor
+from portolan.evidence.kinds import connect as connect_kinds
+from portolan.evidence.kinds import store as store_kinds
+from portolan.source.nearest import nearest
+from portolan.source.place import pointer
+from portolan.store.buckets import fits_object
+
+
+class BucketClue(msgspec.Struct, frozen=True):
+    """The store and bucket, the key that is asked for, and the edge that asks, if one does."""
+
+    store: Store
+    bucket: Bucket
+    key: str
+    edge: EdgeService | None
+    pages: bool
+
+
+class GrantClue(msgspec.Struct, frozen=True):
+    """The same, with the grant that does not fit, and what of it is meant."""
+
+    of: BucketClue
+    grant: Grant
+    number: int
+    #: What it should be on, or for which edge.
+    on: tuple[str, ...] | None = None
+    edge: str | None = None
+
+
+class NameClue(msgspec.Struct, frozen=True):
+    """A bucket that is asked for and is not there, one that may be meant, and the edge that asks."""
+
+    store: Store
+    name: str
+    near: str | None
+    edge: EdgeService | None
+
+
+class KeyClue(msgspec.Struct, frozen=True):
+    """What is asked for, what lies there under nearly that key, and by which setting it is asked for."""
+
+    of: BucketClue
+    near: str | None
+    #: `default_document`, `error_document`, or nothing.
+    setting: str = ""
+
+
+class TargetClue(msgspec.Struct, frozen=True):
+    """A bucket that sends everything elsewhere, and what may be meant."""
+
+    bucket: Bucket
+    others: tuple[str, ...]
+
+
+def _clue(case: Case) -> BucketClue | None:
+    found = bucket_asked(case)
+    if found is None:
+        return None
+    door, bucket = found
+    stop = case.stop
+    key = str(getattr(stop, "key", "")) if stop is not None else ""
+    given = case.decision(store_kinds.StoreDefault)
+    if not key and given is not None:
+        key = given.key
+    if not key:
+        key = case.exchange.url.path.lstrip("/")
+        if store_at(case, case.exchange.url.host) is not None and case.exchange.url.host == door.at:
+            key = key.partition("/")[2]
+    return BucketClue(store=door.store, bucket=bucket, key=key, edge=edge_of(case.client), pages=door.way == "pages")
+
+
+# -- who may read --
+
+
+@fault(
+    "bucket-sealed",
+    "The bucket is sealed against public reading as a whole",
+    "403",
+    "Where the pages are for everybody, lift the seal first and then grant; where they are for an edge, grant that edge.",
+    "sealed",
+)
+def bucket_sealed(case: Case) -> Finding | None:
+    """A grant to everyone stands there, and the seal beats it."""
+    clue, stop = _clue(case), case.stop
+    if clue is None or stop is None:
+        return None
+    return Finding("bucket-sealed", stop.text, stop.place, clue=clue)
+
+
+@fault(
+    "bucket-grant-scope",
+    "A grant stands there, for another bucket, other objects or another edge",
+    "403",
+    "Write the bucket's own name into the grant, with /* behind it for its objects, and the edge that asks.",
+    "not-readable",
+    "list-denied",
+)
+def grant_scope(case: Case) -> Finding | None:
+    """A grant that fits but for one thing that was typed."""
+    clue, stop = _clue(case), case.stop
+    if clue is None or stop is None:
+        return None
+    what = "list" if isinstance(stop, store_kinds.ListDenied) else "read"
+    for number, grant in enumerate(clue.bucket.grants):
+        found = _misses_by(clue, grant, number, what)
+        if found is not None:
+            text, meant = found
+            place = grant.place.key("on" if meant.on is not None else "to_edge")
+            return Finding("bucket-grant-scope", f"{stop.text}: {text}", place, clue=meant)
+    return None
+
+
+def _misses_by(of: BucketClue, grant: Grant, number: int, what: str) -> tuple[str, GrantClue] | None:
+    """By what a grant misses what is asked, and what is meant by it."""
+    if what not in grant.may:
+        return None
+    bucket, edge = of.bucket, of.edge
+    named = f"{bucket.name}/{of.key}" if what == "read" else bucket.name
+    fits_on = not grant.on or any(fits_object(each, named) for each in grant.on)
+    whom = grant.to == "everyone" or (edge is not None and edge.asks.signs and grant.to_edge == edge.name)
+    if fits_on and not whom:
+        if edge is not None and grant.to_edge is not None and grant.to_edge != edge.name:
+            text = f"the grant names the edge {grant.to_edge}, and {label_of(edge)} asks"
+            return text, GrantClue(of=of, grant=grant, number=number, edge=edge.name)
+        return None
+    if fits_on or not (whom or (edge is not None and grant.to_edge in (edge.name, None) and grant.to is None)):
+        return None
+    meant = _meant(bucket, grant, of.key, what)
+    if meant is None:
+        return None
+    typed = ", ".join(grant.on)
+    why = "no object of it" if bucket.name in grant.on and what == "read" else f"not {named}"
+    text = f"the grant is on '{typed}', which is {why}"
+    return text, GrantClue(of=of, grant=grant, number=number, on=meant)
+
+
+def _meant(bucket: Bucket, grant: Grant, key: str, what: str) -> tuple[str, ...] | None:
+    """What a grant is meant to be on: the same pattern of this bucket, or its objects behind its name."""
+    if what == "list":
+        return (*grant.on, bucket.name)
+    named = f"{bucket.name}/{key}"
+    found: list[str] = []
+    for each in grant.on:
+        name, slash, pattern = each.partition("/")
+        if name == bucket.name and not slash:
+            found.append(f"{bucket.name}/*")
+        elif name != bucket.name:
+            found.append(f"{bucket.name}/{pattern if slash and pattern else '*'}")
+        else:
+            found.append(each)
+    if any(fits_object(each, named) for each in found):
+        return tuple(dict.fromkeys(found))
+    # The right bucket, and other objects of it: those under the same folder, or of the same name in other letters.
+    near = nearest(named.rpartition("/")[0] + "/*", set(grant.on))
+    if near is not None or any(each.lower().startswith(bucket.name.lower() + "/") for each in grant.on):
+        return (*grant.on, named)
+    return None
+
+
+@fault(
+    "bucket-grant-missing",
+    "No grant lets whoever asks read the object",
+    "403",
+    "Grant reading to the edge that asks, or to everyone where the pages are for everybody.",
+    "not-readable",
+    "list-denied",
+)
+def grant_missing(case: Case) -> Finding | None:
+    """Nobody but the owner may read it."""
+    clue, stop = _clue(case), case.stop
+    if clue is None or stop is None:
+        return None
+    if isinstance(stop, store_kinds.ListDenied) and clue.edge is not None and case.visit.exchanges[-1].url.path == "/":
+        return None
+    return Finding("bucket-grant-missing", stop.text, clue.bucket.place.key("grants"), clue=clue)
+
+
+@remedy("bucket-grant-scope")
+def correct_grant(case: Case, clue: GrantClue) -> Iterator[Proposal]:
+    """Writes what is meant."""
+    place, bucket = clue.grant.place, clue.of.bucket
+    edge = clue.of.edge
+    if clue.edge is not None and edge is not None:
+        own, patch = stated(case, edge), put(place, "to_edge", clue.edge)
+        text = f"let the grant of {bucket.name} name the edge {clue.edge}"
+        if not own.asks.signs:
+            patch += origin_put(own, signs=True)
+            text += f"; then let {label_of(edge)} sign its requests, so that the store knows who asks"
+        yield Proposal(text, patch)
+    if clue.on is not None:
+        on = list(clue.on)
+        steps = _unsealed_first(clue.of, clue.grant.to == "everyone")
+        yield Proposal(
+            f"{steps[0]}let the grant of {bucket.name} be on {', '.join(on)}", [*steps[1], *put(place, "on", on)]
+        )
+
+
+@remedy("bucket-sealed", "bucket-grant-missing")
+def grant(case: Case, clue: BucketClue) -> Iterator[Proposal]:
+    """The edge that asks, and everyone, on as few objects as do; a private bucket is never opened to everyone."""
+    bucket, edge = clue.bucket, clue.edge
+    public = bucket.web and "private" not in bucket.marks
+    if edge is not None and not public:
+        yield from _to_edge(case, clue, edge)
+    if "private" not in bucket.marks:
+        yield from _to_everyone(case, clue)
+    if edge is not None and public:
+        yield from _to_edge(case, clue, edge)
+
+
+def _to_everyone(case: Case, clue: BucketClue) -> Iterator[Proposal]:
+    """Lifts the seal where a grant is there; else grants, on as little as does."""
+    bucket, barred = clue.bucket, case.stop
+    if isinstance(barred, store_kinds.Sealed):
+        yield Proposal(f"lift the seal of the bucket {bucket.name}", put(bucket.place, "sealed", False))
+        return
+    what = "list" if isinstance(barred, store_kinds.ListDenied) else "read"
+    for on in _smallest(clue, what):
+        words, patch = _unsealed_first(clue, True)
+        given = {"to": "everyone", **({"may": ["list"]} if what == "list" else {}), "on": [on]}
+        text = f"{words}let everyone {what} {on}"
+        yield Proposal(text, [*patch, *append(bucket.place, "grants", given)])
+
+
+def _unsealed_first(clue: BucketClue, everyone: bool) -> tuple[str, Patch]:
+    """A sealed bucket refuses to save a grant to everyone: the seal is lifted first."""
+    if not everyone or not clue.bucket.sealed:
+        return "", []
+    return f"lift the seal of the bucket {clue.bucket.name}; then ", put(clue.bucket.place, "sealed", False)
+
+
+def _smallest(clue: BucketClue, what: str) -> list[str]:
+    """What a grant may be on: the object, its folder, the whole bucket."""
+    name, key = clue.bucket.name, clue.key
+    if what == "list":
+        return [name]
+    folder = key.rpartition("/")[0]
+    found = [f"{name}/{key}", *([f"{name}/{folder}/*"] if folder else []), f"{name}/*"]
+    return list(dict.fromkeys(found))
+
+
+def _to_edge(case: Case, clue: BucketClue, edge: EdgeService) -> Iterator[Proposal]:
+    """Lets the edge read: it signs, asks where askers are known, and the grant names it."""
+    own, store, bucket = stated(case, edge), clue.store, clue.bucket
+    if store.objects_at is None:
+        return
+    steps: list[str] = []
+    facts: dict[str, object] = {}
+    patch: Patch = []
+    key = clue.key
+    if clue.pages:
+        facts["at"] = f"{bucket.name}.{store.objects_at}"
+        steps.append(f"let {label_of(edge)} ask {facts['at']}")
+        if own.asks.leg in (None, "plain"):
+            facts["leg"] = "verified"
+    if not own.asks.signs:
+        facts["signs"] = True
+        steps.append(f"let {label_of(edge)} sign its requests")
+    granted = any(
+        each.to_edge == edge.name
+        and "read" in each.may
+        and (not each.on or any(fits_object(on, f"{bucket.name}/{key}") for on in each.on))
+        for each in bucket.grants
+    )
+    if not granted:
+        patch += append(bucket.place, "grants", {"to_edge": edge.name, "on": [f"{bucket.name}/*"]})
+        steps.insert(0, f"let the edge {edge.name} alone read {bucket.name}/*")
+    if facts:
+        patch += origin_put(own, **facts)
+    if case.visit.exchanges[-1].url.path == "/" and own.default_document is None:
+        patch += put(own.place, "default_document", bucket.default_document)
+        steps.append(f"let {label_of(edge)} ask for {bucket.default_document} where / is asked")
+    if patch:
+        yield Proposal("; then ".join(steps), patch)
+
+
+# -- which bucket, and whether it serves pages --
+
+
+@fault(
+    "bucket-web-off",
+    "Serving pages is not switched on for the bucket",
+    "404",
+    "Switch it on, with a default document; or ask the bucket's objects' address, by whoever may read them.",
+    "web-off",
+)
+def web_off(case: Case) -> Finding | None:
+    """The pages' address knows the bucket, and gives nothing."""
+    clue, stop = _clue(case), case.stop
+    if clue is None or stop is None:
+        return None
+    return Finding("bucket-web-off", stop.text, clue.bucket.place.key("web"), clue=clue)
+
+
+@remedy("bucket-web-off")
+def switch_on(_case: Case, clue: BucketClue) -> Iterator[Proposal]:
+    """Switches it on."""
+    yield Proposal(f"switch on serving pages for the bucket {clue.bucket.name}", put(clue.bucket.place, "web", True))
+
+
+@fault(
+    "bucket-name-differs",
+    "The bucket's name is not the host name that is asked for",
+    "404, or a stranger's page",
+    "A bucket that serves a name by itself has that name, letter by letter; through an edge, its own name is asked for.",
+    "bucket-missing",
+    "bucket-spelled",
+    "wrong-page",
+)
+def name_differs(case: Case) -> Finding | None:
+    """The name that the store is asked for names no bucket of ours."""
+    door, stop = door_asked(case.exchange), case.stop
+    if door is None:
+        return None
+    theirs = case.decision(store_kinds.StrangersBucket)
+    if stop is None and theirs is None:
+        return None
+    name = theirs.bucket if theirs is not None else str(getattr(stop, "bucket", getattr(stop, "said", "")))
+    near = nearest(name, set(door.store.buckets)) or (
+        case.site_name if case.site_name in door.store.buckets else next(iter(door.store.buckets), None)
+    )
+    told = theirs.text if theirs is not None else stop.text if stop is not None else ""
+    text = told + (f"; there is a bucket {near}" if near is not None else "")
+    clue = NameClue(store=door.store, name=name, near=near, edge=edge_of(case.client))
+    place = origin_place(clue.edge) if clue.edge is not None else door.store.place
+    bucket = door.store.buckets.get(near or "")
+    return Finding(
+        "bucket-name-differs", text, bucket.place if bucket is not None and clue.edge is None else place, clue=clue
+    )
+
+
+@remedy("bucket-name-differs")
+def name_bucket(case: Case, clue: NameClue) -> Iterator[Proposal]:
+    """Asks for the bucket that there is; or makes it anew under the name that is asked for."""
+    store, edge, near = clue.store, clue.edge, clue.near
+    if edge is not None and near is not None:
+        own = stated(case, edge)
+        if own.asks.host not in (None, "own"):
+            yield Proposal(f"let {label_of(edge)} send its origin's own host name", origin_put(own, host="own"))
+        for at in (store.pages_at, store.objects_at):
+            if at is not None and (own.asks.at or "").endswith(at):
+                yield Proposal(f"let {label_of(edge)} ask {near}.{at}", origin_put(own, at=f"{near}.{at}"))
+    taken = clue.name in store.strangers or clue.name in store.buckets
+    if edge is None and near is not None and not taken and clue.name == clue.name.lower().rstrip("."):
+        source, target = (*store.place.path, "buckets", near), (*store.place.path, "buckets", clue.name)
+        patch: Patch = [{"op": "move", "from": pointer(source), "path": pointer(target)}]
+        yield Proposal(f"make the bucket {near} anew under the name {clue.name}, with all that is in it", patch)
+    yield Proposal("or put an edge in front, which may ask for a bucket of any name", [])
+
+
+@fault(
+    "bucket-plain-only",
+    "A secure address is asked of the pages' address, which speaks no TLS",
+    "refused, or a time-out",
+    "Put an edge with a certificate in front, and point the name at the edge.",
+    "nothing-listens",
+    "plain-spoken",
+)
+def plain_only(case: Case) -> Finding | None:
+    """Nothing listens for TLS there, and nothing can."""
+    stop, connection = case.stop, case.exchange.connection
+    if isinstance(case.client, EdgeClient) or connection is None or not case.exchange.url.secure or stop is None:
+        return None
+    if not isinstance(stop, connect_kinds.NothingListens) or connection.reached is None:
+        return None
+    door = next((each for each in connection.reached.services.values() if isinstance(each, StoreDoor)), None)
+    if door is None or door.way != "pages":
+        return None
+    text = f"{case.host} leads to the pages of {door.store.name}, which are served without encryption only"
+    return Finding("bucket-plain-only", text, door.store.place.key("pages_at"), clue=door.store.name)
+
+
+@remedy("bucket-plain-only")
+def edge_in_front(case: Case, clue: str) -> Iterator[Proposal]:
+    """An edge that knows the name, where there is one; else one has to be made."""
+    for edge in case.world.stated.edges.values():
+        if edge.canonical is not None and any(str(each) == case.host for each in edge.names):
+            yield Proposal(f"point {case.host} at {edge.canonical}, the edge {edge.name}, instead of at {clue}", [])
+            return
+    yield Proposal(f"put an edge with a certificate for {case.host} in front of {clue}, and point the name at it", [])
+
+
+# -- what lies in it --
+
+
+@fault(
+    "bucket-default-missing",
+    "The bucket's default document is not in it, or under other letters, or one folder too deep",
+    "403 or 404",
+    "Put it there under exactly that key, or name the document that there is.",
+    "key-hidden",
+    "key-missing",
+)
+def default_missing(case: Case) -> Finding | None:
+    """The path ends in a slash, and no document lies behind it."""
+    clue, stop, step = _clue(case), case.stop, case.decision(store_kinds.StoreDefault)
+    if clue is None or stop is None or step is None:
+        return None
+    near = _near(clue)
+    text = stop.text + (f"; there is {near}" if near is not None else "")
+    place = clue.bucket.place.key("default_document")
+    return Finding("bucket-default-missing", text, place, clue=KeyClue(of=clue, near=near, setting="default_document"))
+
+
+@also("content-missing", "key-hidden", "key-missing")
+def object_missing(case: Case) -> Finding | None:
+    """No object lies under the key; one may under nearly that key."""
+    clue, stop = _clue(case), case.stop
+    if clue is None or stop is None or case.decision(store_kinds.StoreDefault) is not None:
+        return None
+    near = _near(clue)
+    text = stop.text + (f"; there is {near}" if near is not None else "")
+    return Finding("content-missing", text, stop.place, clue=KeyClue(of=clue, near=near))
+
+
+def _near(clue: BucketClue) -> str | None:
+    """A key that is spelled nearly so: other letters, another folder."""
+    keys = [each for each in clue.bucket.objects or () if "*" not in each]
+    same = [each for each in keys if each.lower() == clue.key.lower()]
+    deeper = [each for each in keys if each.endswith("/" + clue.key)]
+    found = same or deeper
+    return found[0] if found else nearest(clue.key, set(keys))
+
+
+@fault(
+    "bucket-error-missing",
+    "The bucket's error document is not in it, or may not be read",
+    "a plain error",
+    "Put it there, under exactly that key, and let everyone read it.",
+    "*",
+)
+def error_missing(case: Case) -> Finding | None:
+    """An error was expected, with its page."""
+    step = case.decision(store_kinds.StoreErrorMissing)
+    expectation, clue = case.expectation, _clue(case)
+    if step is None or clue is None or expectation is None or expectation.status != case.visit.outcome.status:
+        return None
+    of = msgspec.structs.replace(clue, key=step.key)
+    near = _near(of)
+    return Finding(
+        "bucket-error-missing", step.text, step.place, clue=KeyClue(of=of, near=near, setting="error_document")
+    )
+
+
+@remedy("bucket-default-missing", "bucket-error-missing")
+@remedy("content-missing", of=KeyClue)
+def put_object(_case: Case, clue: KeyClue) -> Iterator[Proposal]:
+    """Names what there is; uploads what is missing; uploads the folder's content and not the folder."""
+    bucket, key, near = clue.of.bucket, clue.of.key, clue.near
+    place = bucket.place
+    if bucket.uploaded_under and near == bucket.uploaded_under + key:
+        text = f"upload the content of {bucket.uploaded_under} to {bucket.name}, and not the folder"
+        yield Proposal(text, remove((*place.path, "uploaded_under")))
+    if clue.setting and near is not None and "/" not in near and "/" not in key:
+        text = f"let the bucket {bucket.name} give {near}"
+        yield Proposal(text, put(place, clue.setting, near))
+    if place.has("objects"):
+        if near is not None and near in (bucket.objects or ()):
+            at = (bucket.objects or ()).index(near)
+            yield Proposal(f"upload {near} again as {key}", replace(item_path(place, "objects", at), key))
+        yield Proposal(f"upload {key} to the bucket {bucket.name}", append(place, "objects", key))
+    else:
+        yield Proposal(f"upload {key} to the bucket {bucket.name}", [])
+
+
+# -- where it sends --
+
+
+@fault(
+    "bucket-redirect-target",
+    "The bucket sends everything to the wrong name or scheme",
+    "the error that is met there",
+    "Write the name and the scheme under which the pages are, or take the redirect away.",
+    "*",
+    "wrong-page",
+    "not-secure",
+    "wrong-final",
+)
+def redirect_target(case: Case) -> Finding | None:
+    """Sent otherwise, or not at all, the visitor gets further."""
+    steps = [each for each in case.visit.decisions if isinstance(each, store_kinds.SendsAll)]
+    bucket = steps[-1].subject if steps else None
+    if not steps or not isinstance(bucket, Bucket) or bucket.sends_all_to is None:
+        return None
+    others = [each for each in _targets(case, bucket) if _sent(case, bucket, each)]
+    if not others:
+        return None
+    step = steps[-1]
+    end = case.stop.text if case.stop is not None else "that is not what is meant"
+    text = f"{step.text}: {end}"
+    return Finding("bucket-redirect-target", text, step.place, clue=TargetClue(bucket=bucket, others=tuple(others)))
+
+
+def _targets(case: Case, bucket: Bucket) -> list[str]:
+    """What may be meant: the other scheme, names spelled nearly so, the name that is expected at the end."""
+    held = bucket.sends_all_to or ""
+    scheme, there, name = held.rpartition("://")
+    found = [f"{other}://{name}" for other in ("https", "http") if other != (scheme if there else "")]
+    names = {str(each) for edge in case.world.stated.edges.values() for each in edge.names if "*" not in each}
+    names |= {
+        owner
+        for zone in case.estate.zones.values()
+        if zone.provided is None
+        for owner in zone.data.nodes
+        if "*" not in owner
+    }
+    near = nearest(name, names - {name})
+    if near is not None:
+        found += [f"{scheme}{there}{near}", f"https://{near}"]
+    if case.expectation is not None and case.expectation.final is not None:
+        found.append("://".join(case.expectation.final.split("/")[0:3:2]).replace(":://", "://"))
+    return list(dict.fromkeys(each for each in [*found, ""] if each != held))
+
+
+def _sent(case: Case, bucket: Bucket, target: str) -> bool:
+    """Whether the visitor gets further with another target, or (an empty one) without."""
+    for store in case.estate.stores.values():
+        if store.buckets.get(bucket.name) is bucket:
+            other = msgspec.structs.replace(bucket, sends_all_to=target or None)
+            changed = msgspec.structs.replace(store, buckets={**store.buckets, bucket.name: other})
+            return onward(
+                case, msgspec.structs.replace(case.estate, stores={**case.estate.stores, store.name: changed})
+            )
+    return False
+
+
+@remedy("bucket-redirect-target")
+def correct_target(_case: Case, clue: TargetClue) -> Iterator[Proposal]:
+    """Writes what is meant; or sends nobody away."""
+    bucket = clue.bucket
+    for each in clue.others:
+        if each:
+            yield Proposal(
+                f"let the bucket {bucket.name} send everything to {each}", put(bucket.place, "sends_all_to", each)
+            )
+        else:
+            yield Proposal(
+                f"let the bucket {bucket.name} send nobody away", remove((*bucket.place.path, "sends_all_to"))
+            )

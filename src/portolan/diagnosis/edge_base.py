@@ -1,0 +1,162 @@
+"""What the families of edges and stores have in common: which edge and bucket a visit met, and what would be otherwise."""
+
+from collections.abc import Iterator
+from typing import Any
+
+import msgspec
+
+from portolan.diagnosis.base import Case
+from portolan.diagnosis.proposal import Patch, put
+from portolan.estate.base import NOWHERE
+from portolan.estate.client import Client, EdgeClient, PassingProgram
+from portolan.estate.edge import EdgeService, Origin
+from portolan.estate.estate import Estate
+from portolan.estate.store import Bucket, Store, StoreDoor
+from portolan.estate.url import BadUrlError
+from portolan.evidence.legs import Exchange
+from portolan.journey.expectation import misses
+from portolan.journey.furnish import stated_edges
+from portolan.journey.visit import Visit, visit
+from portolan.source.place import Place
+from portolan.source.problem import EstateError
+
+
+def edge_of(client: Client) -> EdgeService | None:
+    """The edge that a client is; None for every other client."""
+    if isinstance(client, EdgeClient):
+        return client.service
+    held = getattr(client.service, "edge", None) if isinstance(client, PassingProgram) else None
+    return held if isinstance(held, EdgeService) else None
+
+
+def edge_asked(exchange: Exchange) -> EdgeService | None:
+    """The edge that an exchange was with."""
+    arrival = exchange.connection.arrival if exchange.connection is not None else None
+    service = arrival.service if arrival is not None else None
+    held = service if isinstance(service, EdgeService) else getattr(service, "edge", None)
+    return held if isinstance(held, EdgeService) else None
+
+
+def edges_met(case: Case) -> list[EdgeService]:
+    """The edges that the visit met, each once; those that are names' ends too, though nobody answered."""
+    found = [each for exchange in case.visit.tree if (each := edge_asked(exchange)) is not None]
+    return list({id(each): each for each in found}.values())
+
+
+def door_asked(exchange: Exchange) -> StoreDoor | None:
+    """The store's address that an exchange was with."""
+    arrival = exchange.connection.arrival if exchange.connection is not None else None
+    service = arrival.service if arrival is not None else None
+    return service if isinstance(service, StoreDoor) else None
+
+
+def bucket_asked(case: Case) -> tuple[StoreDoor, Bucket] | None:
+    """The bucket that gave the failing exchange its answer."""
+    door, response = door_asked(case.exchange), case.exchange.response
+    bucket = response.site if response is not None else None
+    return (door, bucket) if door is not None and isinstance(bucket, Bucket) else None
+
+
+def with_edge(estate: Estate, edge: EdgeService, **facts: object) -> Estate:
+    """The estate with some facts of one edge otherwise, wherever it stands."""
+    changed = msgspec.structs.replace(edge, **facts)
+    path = edge.place.path
+    if path[0] == "edges":
+        return msgspec.structs.replace(estate, edges={**estate.edges, edge.name: changed})
+    if path[0] == "zones":
+        zone = estate.zones[str(path[1])]
+        return msgspec.structs.replace(
+            estate, zones={**estate.zones, zone.name: msgspec.structs.replace(zone, edge=changed)}
+        )
+    section: Any = estate.hosts if path[0] == "hosts" else estate.routers
+    machine = section[str(path[1])]
+    machine = msgspec.structs.replace(machine, services={**machine.services, edge.name: changed})
+    return msgspec.structs.replace(estate, **{str(path[0]): {**section, machine.name: machine}})
+
+
+def stated(case: Case, edge: EdgeService) -> EdgeService:
+    """The edge as the estate states it: what visits meet is put together of it."""
+    path = edge.place.path
+    return next((each for each in stated_edges(case.world.stated) if each.place.path == path), edge)
+
+
+def visit_in(case: Case, estate: Estate) -> Visit | None:
+    """What the visitor would get in another estate; None where that is no estate, or no URL."""
+    try:
+        world = case.world.changed(estate)
+        return visit(world, case.visit.url, world.estate.vantages.get(case.visit.vantage.name, case.visit.vantage))
+    except (EstateError, BadUrlError):
+        return None
+
+
+def onward(case: Case, estate: Estate) -> bool:
+    """Whether the visitor would get what is expected in another estate, or at least meet something else."""
+    seen = visit_in(case, estate)
+    if seen is None:
+        return False
+    if not misses(case.expectation, seen):
+        return True
+    old, new = case.visit, seen
+    if old.stop is None or new.stop is None:
+        return new.outcome != old.outcome and new.stop is None
+    return _kinds(new) != _kinds(old) and _status(new) <= _status(old)
+
+
+def _kinds(seen: Visit) -> list[str]:
+    return [each.kind for each in seen.stop.grounds] if seen.stop is not None else []
+
+
+def _status(seen: Visit) -> int:
+    """How bad an outcome is: no answer is worse than any."""
+    return seen.outcome.status or 600
+
+
+def origin_put(edge: EdgeService, **facts: object) -> Patch:
+    """The edge's origin with some facts otherwise, whether it is written as its name alone, with keys, or not at all."""
+    origin = edge.asks
+    if isinstance(edge.origin, Origin) and origin.place.has("at"):
+        return [step for key, value in facts.items() for step in put(origin.place, key, value)]
+    if edge.place.has("origin") and origin.at is None:
+        return [step for key, value in facts.items() for step in put(origin.place, key, value)]
+    held = {"at": origin.at, **facts} if origin.at is not None else facts
+    return put(edge.place, "origin", held)
+
+
+def stores(case: Case) -> Iterator[Store]:
+    """Every store."""
+    yield from case.estate.stores.values()
+
+
+def store_at(case: Case, host: str) -> tuple[Store, str, str] | None:
+    """The store whose name a host name stands under: the store, `pages` or `objects`, and the label before it."""
+    for store in stores(case):
+        for way in ("pages", "objects"):
+            at = getattr(store, f"{way}_at")
+            if at is not None and (host == at or host.endswith(f".{at}")):
+                return store, way, host[: -len(at)].rstrip(".")
+    return None
+
+
+def known_origins(case: Case) -> list[str]:
+    """Names that an origin may mean: buckets at their stores, and names that the estate's zones make."""
+    found = [
+        f"{bucket}.{at}"
+        for store in stores(case)
+        for at in (store.pages_at, store.objects_at)
+        if at is not None
+        for bucket in store.buckets
+    ]
+    found += [owner for zone in case.estate.zones.values() if zone.provided is None for owner in zone.data.nodes]
+    return [each for each in found if "*" not in each]
+
+
+def label_of(edge: EdgeService) -> str:
+    """How an edge is named in sentences."""
+    return f"the edge {edge.name}" if edge.name else f"the edge at {edge.place.path[1]}"
+
+
+def origin_place(edge: EdgeService, key: str = "") -> Place:
+    """Where the edge says whom it asks, or a fact of it; the edge itself where it says nothing."""
+    origin = edge.asks
+    place = origin.place if origin.place is not NOWHERE else edge.place
+    return place.key(key) if key else place

@@ -1,0 +1,176 @@
+"""What a change lays open at edges and stores: objects and lists that can newly be read, refusals lifted, legs, plain pages."""
+
+from collections.abc import Iterator
+
+from portolan.diagnosis.edge_base import edge_asked, edge_of, label_of
+from portolan.diagnosis.gains import Gain, Grade
+from portolan.estate.client import EdgeClient
+from portolan.estate.edge import EdgeService
+from portolan.estate.estate import Estate
+from portolan.estate.store import Bucket, Store
+from portolan.journey.furnish import stated_edges
+from portolan.journey.visit import Visit
+from portolan.journey.world import World
+from portolan.store.buckets import right
+
+#: Keys that hold secrets, more often than not: keys, dumps, configuration.
+SECRET_ENDINGS = (
+    ".pem",
+    ".key",
+    ".p12",
+    ".pfx",
+    ".jks",
+    ".kdbx",
+    ".sql",
+    ".sql.gz",
+    ".dump",
+    ".bak",
+    ".env",
+    ".tfstate",
+    ".sqlite",
+    ".db",
+    ".htpasswd",
+    ".pgpass",
+    ".npmrc",
+    ".netrc",
+)
+_SECRET_NAMES = (
+    "id_rsa",
+    "id_ed25519",
+    "id_ecdsa",
+    "credentials",
+    "secrets",
+    "passwd",
+    "shadow",
+    "wp-config",
+    ".git/",
+    ".env",
+)
+#: A key that stands for all those of which nothing is known.
+_ANY = "(any other object)"
+
+
+def looks_secret(key: str) -> bool:
+    """Whether a key looks like something that is for nobody's eyes."""
+    name = key.lower()
+    last = name.rpartition("/")[2]
+    return (
+        name.endswith(SECRET_ENDINGS)
+        or any(last.startswith(each.rstrip("/")) for each in _SECRET_NAMES if not each.endswith("/"))
+        or any(f"/{each}" in f"/{name}" for each in _SECRET_NAMES if each.endswith("/"))
+    )
+
+
+def readable_keys(store: Store, bucket: Bucket, who: str) -> frozenset[str]:
+    """The keys that somebody may read (nobody in particular, or an edge), of those that are known; one more stands for all others."""
+    keys = [each for each in bucket.objects or () if "*" not in each]
+    keys += [each.replace("*", "any") for each in bucket.objects or () if "*" in each]
+    keys.append(_ANY)
+    return frozenset(key for key in keys if right(store, bucket, "read", key, who).allowed)
+
+
+def bucket_gains(before: Estate, after: Estate, seen: Visit) -> Iterator[Gain]:
+    """Objects and lists of buckets that can newly be read, and seals that are lifted."""
+    last = seen.outcome.page
+    expected = {each.page for each in after.expected if each.page is not None} | ({last} if last is not None else set())
+    for name, store in after.stores.items():
+        old = before.stores.get(name)
+        for label, bucket in store.buckets.items():
+            was = old.buckets.get(label) if old is not None else None
+            if was is bucket or was is None or old is None:
+                continue
+            yield from _one_bucket(old, was, store, bucket, expected, after)
+            if was.sealed and not bucket.sealed:
+                meant: Grade = "beside" if last is not None and last.partition("/")[0] == label else "more"
+                if "private" in bucket.marks:
+                    meant = "more"
+                text = f"the bucket {label} is no longer sealed against public reading"
+                yield Gain("lifted", ("seal", name, label), text, meant)
+
+
+def _one_bucket(
+    old: Store, was: Bucket, store: Store, bucket: Bucket, expected: set[str], after: Estate
+) -> Iterator[Gain]:
+    label = bucket.name
+    for who in ("", *sorted({each.to_edge for each in bucket.grants if each.to_edge})):
+        newly = sorted(readable_keys(store, bucket, who) - readable_keys(old, was, who))
+        if who:
+            # What everyone may read is told once.
+            newly = [each for each in newly if each not in readable_keys(store, bucket, "")]
+        whom = f"the edge {who}" if who else "everybody"
+        for key in newly:
+            page = f"{label}/{key}"
+            if page in expected and "private" not in bucket.marks:
+                grade: Grade = "needed"
+            elif who and who in after.edges:
+                grade = "needed" if page in expected else "beside"
+            else:
+                grade = "more" if looks_secret(key) or "private" in bucket.marks else "beside"
+            yield Gain("readable", ("object", whom, store.name, label, key), f"{whom} can read {_shown(page)}", grade)
+        if right(store, bucket, "list", None, who).allowed and not right(old, was, "list", None, who).allowed:
+            text = f"{whom} can read the list of the bucket {label}"
+            yield Gain("readable", ("list", whom, store.name, label), text, "more")
+
+
+def _shown(page: str) -> str:
+    bucket, _, key = page.partition("/")
+    return f"any other object of {bucket}" if key == _ANY else page
+
+
+def edge_gains(before: World, after: World, then: Visit, seen: Visit) -> Iterator[Gain]:
+    """Edges that serve plainly what they did not, that no longer check or encrypt, that let more in."""
+    old = {each.place.path: each for each in stated_edges(before.stated)}
+    for edge in stated_edges(after.stated):
+        was = old.get(edge.place.path)
+        if was is None or was is edge:
+            continue
+        yield from _one_edge(was, edge, seen)
+    yield from _legs(then, seen)
+
+
+def _one_edge(was: EdgeService, edge: EdgeService, seen: Visit) -> Iterator[Gain]:
+    key = tuple(map(str, edge.place.path))
+    label = label_of(edge)
+    if edge.plain == "serve" and was.plain != "serve":
+        yield Gain("unencrypted", ("plain", *key), f"{label} newly serves what is asked without encryption", "more")
+    met = any(edge_asked(each) is not None for each in seen.exchanges)
+    if was.access is not None and edge.access is not was.access:
+        ranges = set(edge.access.sources) - set(was.access.sources) if edge.access is not None else set()
+        opened = edge.access is None or (bool(was.access.sources) and not edge.access.sources)
+        gone = set(was.access.not_sources) - set(edge.access.not_sources) if edge.access is not None else set()
+        for each in sorted(ranges, key=str):
+            grade: Grade = "needed" if each.num_addresses == 1 and met else "more"
+            yield Gain(
+                "readable", ("filter", *key, str(each)), f"whoever comes from {each} is let in by {label}", grade
+            )
+        for each in sorted(gone, key=str):
+            yield Gain("lifted", ("filter", *key, str(each)), f"{label} no longer keeps {each} out", "more")
+        if opened:
+            yield Gain("readable", ("filter", *key), f"{label} lets everybody in", "more")
+    if was.methods and set(edge.methods) - set(was.methods):
+        named = ", ".join(sorted(set(edge.methods) - set(was.methods)))
+        yield Gain("lifted", ("methods", *key), f"{label} newly passes {named} on", "needed" if met else "more")
+
+
+_STRENGTH = {"plain": 0, "encrypted": 1, "verified": 2}
+
+
+def _legs(then: Visit, seen: Visit) -> Iterator[Gain]:
+    """Legs from edges to their origins that are no longer encrypted, or no longer verified."""
+    old = {each.client.place.path: each for each in then.tree if isinstance(each.client, EdgeClient)}
+    old |= {edge.place.path: each for each in then.tree if (edge := edge_of(each.client)) is not None}
+    for each in seen.tree:
+        edge = edge_of(each.client)
+        was = old.get(edge.place.path) if edge is not None else None
+        before = edge_of(was.client) if was is not None else None
+        if edge is None or before is None:
+            continue
+        held, now = _STRENGTH[before.asks.leg or "plain"], _STRENGTH[edge.asks.leg or "plain"]
+        key = ("leg", *map(str, edge.place.path))
+        if now == 0 < held:
+            yield Gain("unencrypted", key, f"{label_of(edge)} no longer asks {each.url} encrypted", "more")
+        elif now < held:
+            yield Gain("unverified", key, f"{label_of(edge)} no longer checks whom it asks at {each.url}", "more")
+        for root in sorted(set(edge.asks.trusts) - set(before.asks.trusts)):
+            text = f"{label_of(edge)} newly trusts whatever {root} issues"
+            yield Gain("trusted", ("trust", *key, root), text, "needed")

@@ -1,0 +1,28 @@
+"""One thing that a change lays open, and what the change is for."""
+
+from typing import Literal, NamedTuple
+
+from portolan.estate.vantage import Expectation, Vantage
+
+#: `needed`: the expectation asks for just this. `beside`: it comes with it, on the same service, and only a smaller form would
+#: avoid it. `more`: anything else.
+Grade = Literal["needed", "beside", "more"]
+Kind = Literal["reach", "plain", "unencrypted", "unverified", "readable", "lifted", "trusted"]
+
+
+class Asked(NamedTuple):
+    """What a remedy is for: a URL from a vantage, what is expected of it, and the marks that concern it."""
+
+    url: str
+    vantage: Vantage
+    expectation: Expectation | None
+    marks: frozenset[str]
+
+
+class Gain(NamedTuple):
+    """One thing that a change lays open; `key` tells it from others."""
+
+    kind: Kind
+    key: tuple[str, ...]
+    text: str
+    grade: Grade
