@@ -7,7 +7,7 @@ import msgspec
 from portolan.diagnosis.base import Case, Finding, also
 from portolan.diagnosis.edge_base import edge_of, label_of, origin_put, stated
 from portolan.diagnosis.fronts import USUAL
-from portolan.diagnosis.proposal import Proposal, put, remedy, remove
+from portolan.diagnosis.proposal import Patch, Proposal, put, remedy, remove
 from portolan.diagnosis.redirect import path_of_rule
 from portolan.estate.edge import EdgeService
 from portolan.estate.service import StatedProgram, WebService
