@@ -15,13 +15,15 @@ COLUMN = {
     "net": 1.0,
     "tls": 2.0,
     "http": 3.0,
-    "journey": 1.5,
-    "diagnosis": 1.5,
-    "views": 2.5,
-    "cli": 2.5,
-    "rehearsal": 4.0,
-    "formats": 4.0,
-    "transcribing": 5.0,
+    "edge": 4.0,
+    "store": 5.0,
+    "journey": 2.5,
+    "diagnosis": 2.5,
+    "views": 3.5,
+    "cli": 3.5,
+    "rehearsal": 6.0,
+    "formats": 6.0,
+    "transcribing": 7.0,
 }
 ENGINES = ("dns", "net", "tls", "http")
 

@@ -5,6 +5,7 @@ from datetime import timedelta
 from ipaddress import IPv4Address
 
 from portolan.diagnosis.base import Finding, Severity, all_homes, listed, zone_of
+from portolan.diagnosis.lint_edge import EDGE_LINTS
 from portolan.diagnosis.lint_names import NAME_LINTS
 from portolan.diagnosis.lint_way import WAY_LINTS
 from portolan.diagnosis.lint_web import WEB_LINTS
@@ -340,4 +341,5 @@ LINTS: tuple[Lint, ...] = (
     *NAME_LINTS,
     *WAY_LINTS,
     *WEB_LINTS,
+    *EDGE_LINTS,
 )

@@ -14,6 +14,7 @@ from portolan.diagnosis import (
     edges,
     filtering,
     fronts,
+    lint_edge,
     lint_names,
     lint_web,
     machine,
@@ -57,6 +58,7 @@ FAMILIES = (
     filtering,
     lint_names,
     lint_web,
+    lint_edge,
 )
 
 FAULTS: tuple[Fault, ...] = tuple(

@@ -78,11 +78,15 @@ def _verdict(estate: Estate, findings: list[Finding], answers: Answers, style: S
         for machine in (*estate.routers.values(), *estate.hosts.values())
         for service in machine.services.values()
     )
+    edges = len(estate.edges) + sum(zone.edge is not None for zone in estate.zones.values())
+    buckets = sum(len(store.buckets) for store in estate.stores.values())
     read = ", ".join(
         (
             counted(len(estate.routers), "router"),
             counted(len(estate.hosts), "host"),
             counted(sites, "site"),
+            *((counted(edges, "edge"),) if edges else ()),
+            *((counted(buckets, "bucket"),) if buckets else ()),
             counted(len(estate.zones), "zone"),
             counted(len(estate.expected), "expectation"),
         )
