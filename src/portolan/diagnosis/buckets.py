@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 import msgspec
 
-from portolan.diagnosis.base import Case, Finding, also, fault
+from portolan.diagnosis.base import Case, Finding, also, fault, warned
 from portolan.diagnosis.edge_base import (
     bucket_asked,
     door_asked,
@@ -337,9 +337,7 @@ def name_differs(case: Case) -> Finding | None:
     if stop is None and theirs is None:
         return None
     name = theirs.bucket if theirs is not None else str(getattr(stop, "bucket", getattr(stop, "said", "")))
-    near = nearest(name, set(door.store.buckets)) or (
-        case.site_name if case.site_name in door.store.buckets else next(iter(door.store.buckets), None)
-    )
+    near = _meant_bucket(case, door.store, name)
     told = theirs.text if theirs is not None else stop.text if stop is not None else ""
     text = told + (f"; there is a bucket {near}" if near is not None else "")
     clue = NameClue(store=door.store, name=name, near=near, edge=edge_of(case.client))
@@ -348,6 +346,19 @@ def name_differs(case: Case) -> Finding | None:
     return Finding(
         "bucket-name-differs", text, bucket.place if bucket is not None and clue.edge is None else place, clue=clue
     )
+
+
+def _meant_bucket(case: Case, store: Store, name: str) -> str | None:
+    """The bucket that may be meant: spelled nearly so, expected, or sharing most words with the name."""
+    if case.site_name in store.buckets:
+        return case.site_name
+    near = nearest(name, set(store.buckets))
+    words = set(name.replace(".", "-").split("-"))
+    shared = sorted(
+        store.buckets.values(),
+        key=lambda each: (-len(words & set(each.name.replace(".", "-").split("-"))), not each.web),
+    )
+    return near or (shared[0].name if shared else None)
 
 
 @remedy("bucket-name-differs")
@@ -443,28 +454,16 @@ def _near(clue: BucketClue) -> str | None:
     return found[0] if found else nearest(clue.key, set(keys))
 
 
-@fault(
+warned(
     "bucket-error-missing",
     "The bucket's error document is not in it, or may not be read",
     "a plain error",
     "Put it there, under exactly that key, and let everyone read it.",
-    "*",
+    __name__,
 )
-def error_missing(case: Case) -> Finding | None:
-    """An error was expected, with its page."""
-    step = case.decision(store_kinds.StoreErrorMissing)
-    expectation, clue = case.expectation, _clue(case)
-    if step is None or clue is None or expectation is None or expectation.status != case.visit.outcome.status:
-        return None
-    of = msgspec.structs.replace(clue, key=step.key)
-    near = _near(of)
-    return Finding(
-        "bucket-error-missing", step.text, step.place, clue=KeyClue(of=of, near=near, setting="error_document")
-    )
 
 
-@remedy("bucket-default-missing", "bucket-error-missing")
-@remedy("content-missing", of=KeyClue)
+@remedy("bucket-default-missing", "content-missing", of=KeyClue)
 def put_object(_case: Case, clue: KeyClue) -> Iterator[Proposal]:
     """Names what there is; uploads what is missing; uploads the folder's content and not the folder."""
     bucket, key, near = clue.of.bucket, clue.of.key, clue.near
@@ -482,6 +481,12 @@ def put_object(_case: Case, clue: KeyClue) -> Iterator[Proposal]:
         yield Proposal(f"upload {key} to the bucket {bucket.name}", append(place, "objects", key))
     else:
         yield Proposal(f"upload {key} to the bucket {bucket.name}", [])
+
+
+@remedy("bucket-error-missing")
+def put_document(_case: Case, _clue: object) -> Iterator[Proposal]:
+    """Only an upload helps."""
+    yield Proposal("upload the error document under exactly that key", [])
 
 
 # -- where it sends --

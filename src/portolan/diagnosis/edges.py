@@ -156,9 +156,9 @@ def name_unknown(case: Case) -> Finding | None:
     host = case.host
     if case.exchange.client.saying.host is not None:
         host = case.exchange.client.saying.host.partition(":")[0].lower().rstrip(".")
-    if edge is None or case.world.edge(edge)[1].told(host) is not None:
+    taken = edge is not None and host in edge.held_by_others
+    if edge is None or (case.world.edge(edge)[1].told(host) is not None and not taken):
         return None
-    taken = host in edge.held_by_others
     near = nearest(host, {str(each) for each in edge.names if "*" not in each})
     text = f"{label_of(edge)} was not told the name {host}" + (f"; it was told {near}" if near else "")
     if taken:

@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 
 import msgspec
 
-from portolan.diagnosis.exposure_edge import bucket_gains, edge_gains
+from portolan.diagnosis.exposure_edge import bucket_gains, edge_gains, edge_ranges
 from portolan.diagnosis.gains import Asked, Gain, Grade
 from portolan.diagnosis.proposal import Safety
 from portolan.estate.base import IPAddress, IPNetwork, is_public, same_facts
@@ -91,7 +91,7 @@ def exposure(before: World, after: World, asked: Asked, seen: Visit) -> Exposure
     then = visit(before, asked.url, before.estate.vantages.get(asked.vantage.name, asked.vantage))
     gains += _legs(then, seen)
     gains += bucket_gains(before.estate, after.estate, seen)
-    gains += edge_gains(before, after, then, seen)
+    gains += edge_gains(before, after, then, seen, asked.marks)
     gains += _forcing(before, after, asked)
     gains += _trust(before.estate, after.estate, asked)
     return Exposure(tuple({gain.key: gain for gain in reversed(gains)}.values())[::-1], whole, closed)
@@ -127,15 +127,17 @@ def _reach(before: World, after: World, asked: Asked, seen: Visit) -> tuple[list
     services = {path for path, _ in used}
     # What programs ask by themselves; visitors need no way of their own to it.
     behind = {each.service.place.path for each in _arrivals(seen.tree)} - services
+    ranges = edge_ranges(seen)
     found = []
     for asker in askers:
         name = asker.vantage.name
+        of_edges = any(item.ip in each for item in asker.vantage.address for each in ranges)
         for address, port, protocol, _ in targets:
             arrival = now.connect(now.estate.vantages[name], address, port, protocol).arrival
             if arrival is None or then.connect(then.estate.vantages[name], address, port, protocol).arrival is not None:
                 continue
             path = arrival.service.place.path
-            if asker.meant and (path, arrival.listener.port) in used:
+            if (asker.meant and (path, arrival.listener.port) in used) or (of_edges and path in behind):
                 grade: Grade = "needed"
             elif (path in services and not ("private" in asked.marks and asker.anybody and not asker.meant)) or (
                 path in behind and not asker.anybody and "private" not in asked.marks
@@ -463,7 +465,7 @@ def _sites(before: Estate, after: Estate, asked: Asked, seen: Visit) -> tuple[li
                     meant,
                 )
             )
-        found += _admitted(path, was, site)
+        found += _admitted(path, was, site, edge_ranges(seen))
         if was.answer in _REFUSALS and site.answer != was.answer:
             found.append(
                 Gain(
@@ -477,7 +479,7 @@ def _sites(before: Estate, after: Estate, asked: Asked, seen: Visit) -> tuple[li
     return found, closed
 
 
-def _admitted(path: tuple[str, ...], was: Site, site: Site) -> Iterator[Gain]:
+def _admitted(path: tuple[str, ...], was: Site, site: Site, meant: frozenset[IPNetwork]) -> Iterator[Gain]:
     """Who is newly let in by the rules of a site and its sections."""
     pairs = [(was, site), *zip(was.sections, site.sections, strict=False)]
     if len(site.sections) < len(was.sections):
@@ -497,7 +499,7 @@ def _admitted(path: tuple[str, ...], was: Site, site: Site) -> Iterator[Gain]:
         if gone or whole or (after.either and not before.either):
             yield Gain("readable", ("access", *path, str(number)), f"more visitors are let in by {named}", "more")
         for each in sorted(new_ranges, key=str):
-            single = each.num_addresses == 1
+            single = each.num_addresses == 1 or each in meant
             text = f"whoever comes from {each} is let in by {named}"
             yield Gain("readable", ("access", *path, str(number), str(each)), text, "needed" if single else "more")
 

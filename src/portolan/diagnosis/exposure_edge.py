@@ -4,10 +4,12 @@ from collections.abc import Iterator
 
 from portolan.diagnosis.edge_base import edge_asked, edge_of, label_of
 from portolan.diagnosis.gains import Gain, Grade
+from portolan.estate.base import IPNetwork
 from portolan.estate.client import EdgeClient
 from portolan.estate.edge import EdgeService
 from portolan.estate.estate import Estate
 from portolan.estate.store import Bucket, Store
+from portolan.evidence.outcome import Detail
 from portolan.journey.furnish import stated_edges
 from portolan.journey.visit import Visit
 from portolan.journey.world import World
@@ -117,7 +119,7 @@ def _shown(page: str) -> str:
     return f"any other object of {bucket}" if key == _ANY else page
 
 
-def edge_gains(before: World, after: World, then: Visit, seen: Visit) -> Iterator[Gain]:
+def edge_gains(before: World, after: World, then: Visit, seen: Visit, marks: frozenset[str]) -> Iterator[Gain]:
     """Edges that serve plainly what they did not, that no longer check or encrypt, that let more in."""
     old = {each.place.path: each for each in stated_edges(before.stated)}
     for edge in stated_edges(after.stated):
@@ -125,7 +127,7 @@ def edge_gains(before: World, after: World, then: Visit, seen: Visit) -> Iterato
         if was is None or was is edge:
             continue
         yield from _one_edge(was, edge, seen)
-    yield from _legs(then, seen)
+    yield from _legs(then, seen, marks)
 
 
 def _one_edge(was: EdgeService, edge: EdgeService, seen: Visit) -> Iterator[Gain]:
@@ -152,10 +154,16 @@ def _one_edge(was: EdgeService, edge: EdgeService, seen: Visit) -> Iterator[Gain
         yield Gain("lifted", ("methods", *key), f"{label} newly passes {named} on", "needed" if met else "more")
 
 
+def edge_ranges(seen: Visit) -> frozenset[IPNetwork]:
+    """The ranges from which the edges of a visit ask their origins: who is let in for them."""
+    edges = (edge_of(each.client) for each in seen.tree)
+    return frozenset(each for edge in edges if edge is not None for each in edge.asks_from)
+
+
 _STRENGTH = {"plain": 0, "encrypted": 1, "verified": 2}
 
 
-def _legs(then: Visit, seen: Visit) -> Iterator[Gain]:
+def _legs(then: Visit, seen: Visit, marks: frozenset[str]) -> Iterator[Gain]:
     """Legs from edges to their origins that are no longer encrypted, or no longer verified."""
     old = {each.client.place.path: each for each in then.tree if isinstance(each.client, EdgeClient)}
     old |= {edge.place.path: each for each in then.tree if (edge := edge_of(each.client)) is not None}
@@ -167,7 +175,11 @@ def _legs(then: Visit, seen: Visit) -> Iterator[Gain]:
             continue
         held, now = _STRENGTH[before.asks.leg or "plain"], _STRENGTH[edge.asks.leg or "plain"]
         key = ("leg", *map(str, edge.place.path))
-        if now == 0 < held:
+        spoken = was is not None and was.handshake is not None and was.handshake.detail is not Detail.NOT_TLS
+        if now == 0 < held and not spoken and not marks & {"takes-payments", "private"}:
+            # Nobody there speaks TLS: nothing was ever encrypted.
+            yield Gain("unencrypted", key, f"{label_of(edge)} asks {each.url} without encryption", "beside")
+        elif now == 0 < held:
             yield Gain("unencrypted", key, f"{label_of(edge)} no longer asks {each.url} encrypted", "more")
         elif now < held:
             yield Gain("unverified", key, f"{label_of(edge)} no longer checks whom it asks at {each.url}", "more")

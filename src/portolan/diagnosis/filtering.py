@@ -11,7 +11,8 @@ from portolan.diagnosis.base import (
     fault,
     listed,
 )
-from portolan.diagnosis.proposal import Proposal, append, remedy
+from portolan.diagnosis.edge_base import edge_of
+from portolan.diagnosis.proposal import Proposal, append, append_all, remedy
 from portolan.estate.areas import SERVICES
 from portolan.estate.base import IPAddress, PortRange, is_public
 from portolan.estate.filter import Area, Chain, Filter, FilterRule, NamedChain
@@ -242,9 +243,9 @@ def allow_port(case: Case, clue: object) -> Iterator[Proposal]:
         moved = {"op": "move", "from": _item(chain, clue.later), "path": _item(chain, clue.earlier)}
         yield Proposal(f"move rule {clue.later + 1} before rule {clue.earlier + 1}", [moved])
     where = f"before rule {at + 1}" if at is not None else "at the end of the rules"
-    for source in askers(case) if path[-1] != "outbound" else (None,):
-        narrowed = rule if source is None else {**rule, "from": [source]}
-        who = f" from {source}" if source is not None else ""
+    for sources in askers(case) if path[-1] != "outbound" else ((),):
+        narrowed = {**rule, "from": [*sources]} if sources else rule
+        who = f" from {listed(sources)}" if sources else ""
         yield Proposal(
             f"allow {protocol} port {port}{who} in {path[-3]} {path[-2]} {path[-1]}, {where}",
             append(chain.place, "rules", narrowed, at),
@@ -260,25 +261,28 @@ def _item(chain: Chain | NamedChain, index: int) -> str:
     return pointer((*chain.place.path, "rules", index))
 
 
-def askers(case: Case) -> tuple[str | None, ...]:
-    """The sources to let in, the fewest first: an inside asker as the box saw it, then its segment; None is everybody.
+def askers(case: Case) -> tuple[tuple[str, ...], ...]:
+    """Whom to let in, the fewest first: an inside asker as the box saw it, then its segment; nothing is everybody.
 
-    A visitor from the internet stands for everybody there.
+    A visitor from the internet stands for everybody there; an edge for the ranges that it asks from.
     """
     asked, met = case.asked_address, case.met
     if asked is None:
-        return (None,)
+        return ((),)
+    edge = edge_of(case.client)
+    if edge is not None and edge.asks_from:
+        return (tuple(str(each) for each in edge.asks_from if each.version == asked.version),)
     own = [met.src] if met is not None else list(case.device.local)
     for address in own:
         if address.version == asked.version and not is_public(address):
             segments = [
-                str(subnet)
+                (str(subnet),)
                 for network in case.estate.networks.values()
                 for subnet in network.subnets
                 if address in subnet
             ]
-            return (str(address), *segments[:1])
-    return (None,)
+            return ((str(address),), *segments[:1])
+    return ((),)
 
 
 @remedy("group-not-attached")
@@ -308,13 +312,9 @@ def allow_in_group(case: Case, clue: PortClue) -> Iterator[Proposal]:
 def _allowances(case: Case, groups: Iterable[Group], port: int) -> Iterator[Proposal]:
     """A rule of its own for the port and the asker, in each of the groups."""
     for group in groups:
-        for source in askers(case):
-            rule: dict[str, Any] = {
-                "allow": "tcp",
-                "ports": [port],
-                **({"from": [source]} if source is not None else {}),
-            }
-            who = f" from {source}" if source is not None else ""
+        for sources in askers(case):
+            rule: dict[str, Any] = {"allow": "tcp", "ports": [port], **({"from": [*sources]} if sources else {})}
+            who = f" from {listed(sources)}" if sources else ""
             yield Proposal(
                 f"allow tcp port {port}{who} in the group {group.name}", append(group.place, "inbound", rule)
             )
@@ -335,11 +335,10 @@ def widen_source(case: Case, clue: SourceClue) -> Iterator[Proposal]:
         held = [each for each in clue.groups if each is not group]
         yield from _allowances(case, [*held, group], port)
     version = case.asked_address.version if case.asked_address is not None else 4
-    for source in askers(case):
-        wanted = source or ("0.0.0.0/0" if version == 4 else "::/0")
-        yield Proposal(
-            f"allow port {port} in the group {group.name} from {wanted} too", append(rule.place, "from", wanted)
-        )
+    for sources in askers(case):
+        wanted = sources or (("0.0.0.0/0" if version == 4 else "::/0"),)
+        text = f"allow port {port} in the group {group.name} from {listed(wanted)} too"
+        yield Proposal(text, append_all(rule.place, "from", wanted))
 
 
 def rule_at(chain: Chain | NamedChain, rule: object) -> int | None:

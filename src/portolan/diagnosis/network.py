@@ -429,9 +429,9 @@ def allow_in_list(case: Case, clue: object) -> Iterator[Proposal]:
     }
     what = f"{packet.protocol} answers to the askers' ports" if replies else f"{packet.protocol} port {packet.dport}"
     inside = not is_public(packet.dst if replies else packet.src)
-    for source in askers(case) if inside else (None,):
-        narrowed = value if source is None else {**value, "to" if replies else "from": source}
-        who = "" if source is None else f" {'to' if replies else 'from'} {source}"
+    for sources in askers(case) if inside else ((),):
+        narrowed = {**value, "to" if replies else "from": [*sources]} if sources else value
+        who = f" {'to' if replies else 'from'} {', '.join(sources)}" if sources else ""
         text = f"allow {what}{who} in line {number} of {network.name}'s access list, {way}"
         yield Proposal(text, append(network.access_list.place, way, narrowed))
 

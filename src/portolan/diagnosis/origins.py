@@ -21,7 +21,7 @@ from portolan.diagnosis.edge_base import (
     with_edge,
 )
 from portolan.diagnosis.edge_loops import encrypted, end_loop, forced_by, loop_finding
-from portolan.diagnosis.proposal import PROPOSERS, Patch, Proposal, append, put, remedy, remove
+from portolan.diagnosis.proposal import PROPOSERS, Patch, Proposal, append_all, put, remedy, remove
 from portolan.edge.origin import typed
 from portolan.estate.edge import EdgeService, Origin
 from portolan.estate.service import WebService
@@ -191,7 +191,9 @@ def origin_address(case: Case) -> Finding | None:
     other = store.objects_at if way == "pages" else store.pages_at
     if bucket is None or other is None:
         return None
-    if (way == "objects") is not bucket.web and not (way == "pages" and _signs(edge, bucket)):
+    if way == "objects" and not bucket.web:
+        return None
+    if way == "pages" and not _signs(edge, bucket) and (bucket.web or edge.default_document is None):
         return None
     name = f"{label}.{other}"
     facts: dict[str, object] = {"at": name}
@@ -530,11 +532,7 @@ def open_to_edge(case: Case, clue: ClosedClue) -> Iterator[Proposal]:
         known = [str(each) for each in access.sources]
         missing = [each for each in ranges if each not in known]
         if access.sources and missing:
-            patch = (
-                put(access.place, "from", [*known, *missing])
-                if len(missing) > 1
-                else append(access.place, "from", missing[0])
-            )
+            patch = append_all(access.place, "from", missing)
         if patch:
             yield Proposal(f"let {', '.join(missing)} in at the origin, from which {label_of(edge)} asks", patch)
         kept = [str(each) for each in access.not_sources if clue.source not in each]

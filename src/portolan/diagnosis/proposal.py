@@ -1,6 +1,6 @@
 """What a remedy is, and the small edits that remedies are made of (JSON Patch, RFC 6902)."""
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from enum import StrEnum
 from typing import Any, NamedTuple
 
@@ -85,6 +85,16 @@ def append(place: Place, key: str, value: Any, at: int | None = None) -> Patch:
     lone = {name.value: item.value for name, item in node.value} if isinstance(node.value, list) else node.value
     items = [value, lone] if at == 0 else [lone, value]
     return [{"op": "add", "path": pointer(path), "value": items}]
+
+
+def append_all(place: Place, key: str, values: Iterable[Any]) -> Patch:
+    """Adds several items to the list under a key."""
+    held = [*values]
+    node = next((item for name, item in place.node.value or () if name.value == key), None)
+    if len(held) == 1 or (node is not None and isinstance(node.value, list)):
+        return [step for each in held for step in append(place, key, each)]
+    lone = [node.value] if node is not None and node.value != "" else []
+    return [{"op": "add", "path": pointer((*place.path, key)), "value": [*lone, *held]}]
 
 
 def item_path(place: Place, key: str, index: int) -> tuple[str | int, ...]:

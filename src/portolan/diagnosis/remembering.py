@@ -195,11 +195,13 @@ def _dead(case: Case, code: str, version: int | None) -> Finding | None:
                 each.type == record.type and (slow or each.data in right) for each in others
             ):
                 continue
+            zone = zone_of(case.estate, record.owner)
+            if zone is None:
+                continue
             what = attempt.stop.text if attempt.stop is not None else "another site answers there"
             text = f"{record.owner} is {record.data} too, where {'the site is not' if attempt.detail is None else 'nobody answers for it'}: {what}"
             if version == 6:
                 text = f"{record.owner} has the IPv6 address {record.data}, which does not serve it: {what}"
-            zone = zone_of(case.estate, record.owner)
             clue = DeadClue(record, zone, tuple(each.data for each in others))
             return Finding(code, text, record.place, Severity.WARNING if slow else Severity.ERROR, clue)
     return None

@@ -112,18 +112,7 @@ def _edge(edge: EdgeService, note: Note) -> None:
         if field != "place":
             assert edge.fails_with is not None
             _status(edge.fails_with.place, field, getattr(edge.fails_with, field), note)
-    for key in ("order", "key"):
-        words = getattr(edge, key)
-        if len(set(words)) < len(words):
-            note(place.key(key), f"'{key}' names one thing twice", "Keep one of them.")
-    if edge.order and len(set(edge.order)) < 3:
-        note(
-            place.key("order"),
-            "'order' names all of filter, plain and method",
-            "Write for example [filter, plain, method].",
-        )
-    if "path" in edge.key and "normal-path" in edge.key:
-        note(place.key("key"), "'path' and 'normal-path' are two ways to have the path in the key", "Keep one of them.")
+    _orders(edge, note)
     access = edge.access
     if access is not None and (access.password or access.nobody or access.either):
         note(
@@ -151,6 +140,23 @@ def _edge(edge: EdgeService, note: Note) -> None:
         _held(held, note)
     _origin(edge, note)
     _nginx(edge, note)
+
+
+def _orders(edge: EdgeService, note: Note) -> None:
+    """The stages and the parts of the key, each once."""
+    place = edge.place
+    for key in ("order", "key"):
+        words = getattr(edge, key)
+        if len(set(words)) < len(words):
+            note(place.key(key), f"'{key}' names one thing twice", "Keep one of them.")
+    if edge.order and len(set(edge.order)) < 3:
+        note(
+            place.key("order"),
+            "'order' names all of filter, plain and method",
+            "Write for example [filter, plain, method].",
+        )
+    if "path" in edge.key and "normal-path" in edge.key:
+        note(place.key("key"), "'path' and 'normal-path' are two ways to have the path in the key", "Keep one of them.")
 
 
 def _nginx(edge: EdgeService, note: Note) -> None:

@@ -14,11 +14,13 @@ from portolan.estate.base import HostName, IPAddress
 from portolan.estate.certificate import Certificate
 from portolan.estate.edge import Edge, EdgeService, SwitchedEdge
 from portolan.estate.estate import Estate
-from portolan.estate.machine import Host
+from portolan.estate.guesses import attachments
+from portolan.estate.machine import Host, Machine
 from portolan.estate.network import Interface
 from portolan.estate.records import Record, ZoneData
 from portolan.estate.service import Listener, Service
 from portolan.estate.store import Store, StoreDoor, Way
+from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
 from portolan.journey.nginx_edge import as_web_service, once, with_programs
 from portolan.source.place import Place
@@ -39,7 +41,7 @@ def furnished(estate: Estate, now: datetime, shared: dict[Any, Any]) -> Estate:
     switched = [zone for zone in estate.zones.values() if zone.edge is not None]
     if not estate.edges and not estate.stores and not switched:
         return estate
-    made = _Made(dict(estate.hosts), dict(estate.zones), dict(estate.certificates))
+    made = _Made(dict(estate.hosts), dict(estate.zones), dict(estate.certificates), _speaks_six(estate))
     for number, edge in enumerate(estate.edges.values()):
         if _in_effect(edge, now):
             _add_edge(made, edge, number, shared)
@@ -48,8 +50,11 @@ def furnished(estate: Estate, now: datetime, shared: dict[Any, Any]) -> Estate:
     for number, zone in enumerate(switched):
         assert zone.edge is not None
         if _in_effect(zone.edge, now):
-            machines, certificate, answering = once(shared, zone, number, lambda z=zone, n=number: _switched(z, n))
+            machines, certificate, answering = once(
+                shared, zone, (number, made.six), lambda z=zone, n=number: _switched(z, n, made.six)
+            )
             made.hosts.update(machines)
+            _add_ranges(made, zone.edge, shared)
             made.certificates[certificate.name] = certificate
             made.zones[zone.name] = answering
     return msgspec.structs.replace(estate, hosts=made.hosts, zones=made.zones, certificates=made.certificates)
@@ -61,11 +66,15 @@ class _Made(NamedTuple):
     hosts: dict[str, Host]
     zones: dict[str, Zone]
     certificates: dict[str, Certificate]
+    six: bool
 
 
 def _add_edge(made: _Made, edge: Edge, number: int, shared: dict[Any, Any]) -> None:
-    machines, certificate, addresses = once(shared, edge, number, lambda: _edge_boxes(edge, number))
+    machines, certificate, addresses = once(
+        shared, edge, (number, made.six), lambda: _edge_boxes(edge, number, made.six)
+    )
     made.hosts.update(machines)
+    _add_ranges(made, edge, shared)
     made.certificates[certificate.name] = certificate
     place = edge.place.key("canonical")
     _add_zone(made.zones, edge.canonical, place, addresses, stated=bool(edge.addresses))
@@ -77,7 +86,7 @@ def _add_store(made: _Made, store: Store, number: int, shared: dict[Any, Any]) -
         name: HostName | None = getattr(store, f"{way}_at")
         if name is not None:
             host, certificate, addresses = once(
-                shared, store, (number, way), lambda way=way: _store_box(store, number, way)
+                shared, store, (number, way, made.six), lambda way=way: _store_box(store, number, way, made.six)
             )
             made.hosts[host.name] = host
             made.certificates[certificate.name] = certificate
@@ -103,9 +112,16 @@ def store_certificate(door: StoreDoor) -> str:
 # -- boxes --
 
 
-def _made_up(kind: int, number: int) -> tuple[IPAddress, ...]:
+def _made_up(kind: int, number: int, six: bool) -> tuple[IPAddress, ...]:
     step = kind * _ROOM + number + 1
-    return (IPv4Address(_MADE_UP_4 + step), IPv6Address(_MADE_UP_6 + step))
+    first = IPv4Address(_MADE_UP_4 + step)
+    return (first, IPv6Address(_MADE_UP_6 + step)) if six else (first,)
+
+
+def _speaks_six(estate: Estate) -> bool:
+    """Whether anybody has an IPv6 address: only then providers have made-up ones, too."""
+    boxes: list[Machine | Vantage] = [*estate.vantages.values(), *estate.hosts.values(), *estate.routers.values()]
+    return any(item.version == 6 for box in boxes for _, held in attachments(box) for item in held)
 
 
 def _box(name: str, place: Place, addresses: tuple[IPAddress, ...], *services: Service, **facts: Any) -> Host:
@@ -127,11 +143,12 @@ def box_of(edge: EdgeService) -> str:
 
 def asking_boxes(edge: EdgeService) -> tuple[str, ...]:
     """The names of the machines that a rented edge asks its origin from: one for each range, else the one that it answers on."""
-    return tuple(f"the edge {edge.name} from {each}" for each in edge.asks_from) or (box_of(edge),)
+    asking = f", asking {edge.resolver}" if edge.resolver is not None else ""
+    return tuple(f"the edges' range {each}{asking}" for each in edge.asks_from) or (box_of(edge),)
 
 
-def _edge_boxes(edge: Edge, number: int) -> tuple[dict[str, Host], Certificate, tuple[IPAddress, ...]]:
-    addresses = edge.addresses or _made_up(_EDGES, number)
+def _edge_boxes(edge: Edge, number: int, six: bool) -> tuple[dict[str, Host], Certificate, tuple[IPAddress, ...]]:
+    addresses = edge.addresses or _made_up(_EDGES, number, six)
     covered = (str(edge.canonical),) if edge.canonical is not None else tuple(map(str, addresses))
     certificate = Certificate(place=edge.place, name=providers_certificate(edge), names=covered)  # type: ignore[arg-type]
     return _boxes(edge, addresses), certificate, addresses
@@ -140,16 +157,25 @@ def _edge_boxes(edge: Edge, number: int) -> tuple[dict[str, Host], Certificate, 
 def _boxes(edge: Edge, addresses: tuple[IPAddress, ...]) -> dict[str, Host]:
     service: Service = as_web_service(edge) if edge.program == "nginx" else edge
     answering = _box(box_of(edge), edge.place, addresses, service, resolver=edge.resolver)
-    found = {answering.name: answering}
+    return {answering.name: answering}
+
+
+def _add_ranges(made: _Made, edge: Edge, shared: dict[Any, Any]) -> None:
+    """One machine for each range that edges ask from, which they share; one more where they ask other resolvers."""
     for network, name in zip(edge.asks_from, asking_boxes(edge), strict=False):
-        first = network.network_address + (1 if network.num_addresses > 2 else 0)
-        found[name] = _box(name, edge.place.key("asks_from"), (first,), resolver=edge.resolver)
-    return found
+        if name in made.hosts:
+            continue
+        taken = sum(each.startswith(f"the edges' range {network}") for each in made.hosts)
+        address = network.network_address + min(taken + 1, network.num_addresses - 1)
+        key = ("range", name, address)
+        if key not in shared:
+            shared[key] = _box(name, edge.place.key("asks_from"), (address,), resolver=edge.resolver)
+        made.hosts[name] = shared[key]
 
 
-def _store_box(store: Store, number: int, way: Way) -> tuple[Host, Certificate, tuple[IPAddress, ...]]:
+def _store_box(store: Store, number: int, way: Way, six: bool) -> tuple[Host, Certificate, tuple[IPAddress, ...]]:
     name = HostName(getattr(store, f"{way}_at"))
-    addresses = getattr(store, f"{way}_addresses") or _made_up(_PAGES if way == "pages" else _OBJECTS, number)
+    addresses = getattr(store, f"{way}_addresses") or _made_up(_PAGES if way == "pages" else _OBJECTS, number, six)
     secure = way == "objects" or store.pages_tls
     listens = (_PLAIN, _SECURE) if secure else (_PLAIN,)
     label = f"the {way} of {store.name}"
@@ -195,11 +221,11 @@ def _add_zone(
 _SWITCHED_TYPES = frozenset(("A", "AAAA", "CNAME", "HTTPS"))
 
 
-def _switched(zone: Zone, number: int) -> tuple[dict[str, Host], Certificate, Zone]:
+def _switched(zone: Zone, number: int, six: bool) -> tuple[dict[str, Host], Certificate, Zone]:
     """A zone that answers with its edge's addresses, the edge's machines, and the certificate of the zone's provider."""
     stated = zone.edge
     assert stated is not None
-    addresses = stated.addresses or _made_up(_SWITCHED, number)
+    addresses = stated.addresses or _made_up(_SWITCHED, number, six)
     named = {str(each) for each in stated.names}
     records: dict[str, tuple[Record, ...]] = {}
     for owner, types in zone.data.nodes.items():
