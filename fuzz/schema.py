@@ -90,6 +90,12 @@ BEYOND = re.compile(
             "brings its own",
             "written in the main file",
             "has no sites or certificate",
+            "lies outside the zone",
+            "belongs to .* already",
+            "is the name of .* already",
+            "no stranger's",
+            "'error_pages' has no page",
+            "is no (host name|IPv)",
         )
     )
 )

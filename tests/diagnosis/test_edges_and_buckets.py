@@ -112,7 +112,15 @@ WWW = [("      - rack 300", "      - www 300 CNAME www.kestrel-ridge.example.pag
 SENT = [("      kestrel-plans:\n", "      www.kestrel-ridge.example: {web: true, sends_all_to: TARGET}\n      kestrel-plans:\n"),
         ("      - rack 300", "      - www 300 CNAME www.kestrel-ridge.example.pages.depot.example.\n      - rack 300"),
         expected('{url: "http://www.kestrel-ridge.example/", page: kestrel-images/index.html, secure: true}')]  # fmt: skip
-RENAMED = [(a, b.replace("      www.kestrel-ridge.example: {", "      kestrel-www: {").replace(", page: www.kestrel-ridge.example/index.html", "")) for a, b in WWW]
+RENAMED = [
+    (
+        a,
+        b.replace("      www.kestrel-ridge.example: {", "      kestrel-www: {").replace(
+            ", page: www.kestrel-ridge.example/index.html", ""
+        ),
+    )
+    for a, b in WWW
+]
 
 #: By code, and where a code is met in several ways by a comma and a number: the changes, and the address asked.
 BAD = {

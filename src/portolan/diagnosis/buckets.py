@@ -16,7 +16,7 @@ from portolan.diagnosis.edge_base import (
     stated,
     store_at,
 )
-from portolan.diagnosis.proposal import Patch, Proposal, append, item_path, put, remedy, remove, replace
+from portolan.diagnosis.proposal import Patch, Proposal, append, in_order, item_path, put, remedy, remove, replace
 from portolan.estate.client import EdgeClient
 from portolan.estate.edge import EdgeService
 from portolan.estate.store import Bucket, Grant, Store, StoreDoor
@@ -202,18 +202,16 @@ def correct_grant(case: Case, clue: GrantClue) -> Iterator[Proposal]:
     place, bucket = clue.grant.place, clue.of.bucket
     edge = clue.of.edge
     if clue.edge is not None and edge is not None:
-        own, patch = stated(case, edge), put(place, "to_edge", clue.edge)
-        text = f"let the grant of {bucket.name} name the edge {clue.edge}"
+        own = stated(case, edge)
+        parts = [(f"let the grant of {bucket.name} name the edge {clue.edge}", put(place, "to_edge", clue.edge))]
         if not own.asks.signs:
-            patch += origin_put(own, signs=True)
-            text += f"; then let {label_of(edge)} sign its requests, so that the store knows who asks"
-        yield Proposal(text, patch)
+            text = f"let {label_of(edge)} sign its requests, so that the store knows who asks"
+            parts.append((text, origin_put(own, signs=True)))
+        yield in_order(*parts)
     if clue.on is not None:
         on = list(clue.on)
-        steps = _unsealed_first(clue.of, clue.grant.to == "everyone")
-        yield Proposal(
-            f"{steps[0]}let the grant of {bucket.name} be on {', '.join(on)}", [*steps[1], *put(place, "on", on)]
-        )
+        fix = (f"let the grant of {bucket.name} be on {', '.join(on)}", put(place, "on", on))
+        yield in_order(*_unsealed_first(clue.of, clue.grant.to == "everyone"), fix)
 
 
 @remedy("bucket-sealed", "bucket-grant-missing")
@@ -237,17 +235,17 @@ def _to_everyone(case: Case, clue: BucketClue) -> Iterator[Proposal]:
         return
     what = "list" if isinstance(barred, store_kinds.ListDenied) else "read"
     for on in _smallest(clue, what):
-        words, patch = _unsealed_first(clue, True)
         given = {"to": "everyone", **({"may": ["list"]} if what == "list" else {}), "on": [on]}
-        text = f"{words}let everyone {what} {on}"
-        yield Proposal(text, [*patch, *append(bucket.place, "grants", given)])
+        yield in_order(
+            *_unsealed_first(clue, True), (f"let everyone {what} {on}", append(bucket.place, "grants", given))
+        )
 
 
-def _unsealed_first(clue: BucketClue, everyone: bool) -> tuple[str, Patch]:
+def _unsealed_first(clue: BucketClue, everyone: bool) -> tuple[tuple[str, Patch], ...]:
     """A sealed bucket refuses to save a grant to everyone: the seal is lifted first."""
     if not everyone or not clue.bucket.sealed:
-        return "", []
-    return f"lift the seal of the bucket {clue.bucket.name}; then ", put(clue.bucket.place, "sealed", False)
+        return ()
+    return ((f"lift the seal of the bucket {clue.bucket.name}", put(clue.bucket.place, "sealed", False)),)
 
 
 def _smallest(clue: BucketClue, what: str) -> list[str]:
@@ -265,34 +263,34 @@ def _to_edge(case: Case, clue: BucketClue, edge: EdgeService) -> Iterator[Propos
     own, store, bucket = stated(case, edge), clue.store, clue.bucket
     if store.objects_at is None:
         return
-    steps: list[str] = []
+    parts: list[tuple[str, Patch]] = []
+    named = f"{bucket.name}/{clue.key}"
+    if not any(_allows_edge(each, edge, named) for each in bucket.grants):
+        given = {"to_edge": edge.name, "on": [f"{bucket.name}/*"]}
+        parts.append((f"let the edge {edge.name} alone read {bucket.name}/*", append(bucket.place, "grants", given)))
     facts: dict[str, object] = {}
-    patch: Patch = []
-    key = clue.key
+    words: list[str] = []
     if clue.pages:
         facts["at"] = f"{bucket.name}.{store.objects_at}"
-        steps.append(f"let {label_of(edge)} ask {facts['at']}")
+        words.append(f"ask {facts['at']}")
         if own.asks.leg in (None, "plain"):
             facts["leg"] = "verified"
     if not own.asks.signs:
         facts["signs"] = True
-        steps.append(f"let {label_of(edge)} sign its requests")
-    granted = any(
-        each.to_edge == edge.name
-        and "read" in each.may
-        and (not each.on or any(fits_object(on, f"{bucket.name}/{key}") for on in each.on))
-        for each in bucket.grants
-    )
-    if not granted:
-        patch += append(bucket.place, "grants", {"to_edge": edge.name, "on": [f"{bucket.name}/*"]})
-        steps.insert(0, f"let the edge {edge.name} alone read {bucket.name}/*")
+        words.append("sign its requests")
     if facts:
-        patch += origin_put(own, **facts)
+        parts.append((f"let {label_of(edge)} {' and '.join(words)}", origin_put(own, **facts)))
     if case.visit.exchanges[-1].url.path == "/" and own.default_document is None:
-        patch += put(own.place, "default_document", bucket.default_document)
-        steps.append(f"let {label_of(edge)} ask for {bucket.default_document} where / is asked")
-    if patch:
-        yield Proposal("; then ".join(steps), patch)
+        text = f"let {label_of(edge)} ask for {bucket.default_document} where / is asked"
+        parts.append((text, put(own.place, "default_document", bucket.default_document)))
+    if parts:
+        yield in_order(*parts)
+
+
+def _allows_edge(grant: Grant, edge: EdgeService, named: str) -> bool:
+    """Whether a grant lets an edge read an object."""
+    on = not grant.on or any(fits_object(each, named) for each in grant.on)
+    return grant.to_edge == edge.name and "read" in grant.may and on
 
 
 # -- which bucket, and whether it serves pages --

@@ -7,7 +7,7 @@ import msgspec
 
 from portolan.diagnosis.base import Case, Finding, also, fault, supposing
 from portolan.diagnosis.edge_base import edge_asked, edges_met, label_of, stated, visit_in, with_edge
-from portolan.diagnosis.proposal import Patch, Proposal, append, item_path, put, remedy, remove
+from portolan.diagnosis.proposal import Patch, Proposal, append, in_order, item_path, put, remedy, remove
 from portolan.estate.edge import EdgeService
 from portolan.estate.site import Access
 from portolan.evidence.kinds import edge as edge_kinds
@@ -300,12 +300,9 @@ def tell_name(case: Case, clue: NameClue) -> Iterator[Proposal]:
     if name in edge.held_by_others:
         yield Proposal(f"ask the provider, or whoever has it, to let go of {name}: it is held by another customer", [])
         return
-    told = _with_name(edge, name, clue.near)
+    told = (f"tell {label_of(edge)} the name {name}", _with_name(edge, name, clue.near))
     for text, patch in _certificates(case, edge, name):
-        yield Proposal(
-            f"{text}then tell {label_of(edge)} the name {name}" if text else f"tell {label_of(edge)} the name {name}",
-            [*patch, *told],
-        )
+        yield in_order(*(((text, patch),) if patch else ()), told)
 
 
 def _with_name(edge: EdgeService, name: str, near: str | None) -> Patch:
@@ -332,18 +329,18 @@ def _certificates(case: Case, edge: EdgeService, name: str) -> Iterator[tuple[st
         return
     for other in own:
         if covered(other):
-            yield f"let {label_of(edge)} show the certificate {other}; ", put(edge.place, "certificate", other)
+            yield f"let {label_of(edge)} show the certificate {other}", put(edge.place, "certificate", other)
     if held is not None and held.file is None:
         names = [*held.names, name]
         yield (
-            f"get the certificate {held.name} anew for {', '.join(names)}; ",
+            f"get the certificate {held.name} anew for {', '.join(names)}",
             put(held.place, "names", [str(each) for each in names]),
         )
         return
     fresh = next(each for each in (f"{edge.name}-names", f"{edge.name}-names-2", "edge-names") if each not in own)
     names = list(dict.fromkeys([*(str(each) for each in edge.names if "*" not in each), name]))
     patch = [_section_step(case, "certificates", fresh, {"names": names}), *put(edge.place, "certificate", fresh)]
-    yield f"get a certificate for {', '.join(names)}, give it to {label_of(edge)}; ", patch
+    yield f"get a certificate for {', '.join(names)}, give it to {label_of(edge)}", patch
 
 
 def _section_step(case: Case, section: str, name: str, value: object) -> dict[str, object]:
@@ -367,7 +364,7 @@ def give_certificate(case: Case, clue: NameClue) -> Iterator[Proposal]:
     """One of the estate's that covers the name, or a new one."""
     for text, patch in _certificates(case, clue.edge, clue.name):
         if patch:
-            yield Proposal(text.rstrip("; "), patch)
+            yield Proposal(text, patch)
 
 
 @remedy("edge-filter-blocks")

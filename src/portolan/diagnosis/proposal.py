@@ -34,6 +34,14 @@ class Proposal(NamedTuple):
 
     text: str
     patch: Patch
+    #: The steps, where they depend on each other: each with its words and its part of the patch.
+    parts: tuple[tuple[str, Patch], ...] = ()
+
+
+def in_order(*parts: tuple[str, Patch]) -> Proposal:
+    """A change in steps that must be taken in their order."""
+    text = "; then ".join(words for words, _ in parts)
+    return Proposal(text, [change for _, patch in parts for change in patch], parts if len(parts) > 1 else ())
 
 
 #: Takes the case, and the clue that its fault's recogniser found.

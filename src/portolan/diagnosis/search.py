@@ -55,6 +55,16 @@ class Remedy(NamedTuple):
     place: Place | None = None
     #: The cause that it mends, by its number from 1; 0 for all of them.
     cause: int = 0
+    #: Where its parts depend on each other: in which order they are done, each state proven.
+    steps: tuple["Taken", ...] = ()
+
+
+class Taken(NamedTuple):
+    """One step of a remedy, and what the visitor gets when it and those before it are done."""
+
+    text: str
+    patch: Patch
+    outcome: Outcome
 
 
 class Explanation(NamedTuple):
@@ -232,6 +242,7 @@ class _Mending:
                 each.complete,
                 self._other_changes(state.world, each.world, each.exposure),
                 finding.place,
+                steps=self._taken(each.proposal.parts, state.patch) or (),
             )
             for safety, each in weighed
         ]
@@ -350,8 +361,20 @@ class _Mending:
         return steps, final
 
     def _together(self, steps: list[_Step], final: Visit) -> Remedy:
-        patch: Patch = [change for step in steps if step.chosen for change in step.chosen.patch]
-        text = "; then ".join(step.chosen.text for step in steps if step.chosen)
+        parts = [
+            part
+            for step in steps
+            if step.chosen
+            for part in step.chosen.parts or ((step.chosen.text, step.chosen.patch),)
+        ]
+        taken = None
+        for order in (sorted(parts, key=_rank), parts) if any(_rank(part) < _LAST for part in parts) else ():
+            taken = self._taken(tuple(order), [])
+            if taken is not None and taken[-1].outcome == final.outcome:
+                parts = order
+                break
+            taken = None
+        patch: Patch = [change for _, part in parts for change in part]
         world = self.world.changed(self.apply(patch))
         asked = Asked(self.text, self.vantage, self.expectation, self._marks(self.first))
         laid_open = exposure(self.world, world, asked, final)
@@ -361,14 +384,43 @@ class _Mending:
         )
         safety = max((worst, laid_open.safety), key=lambda each: ORDER[each])
         return Remedy(
-            text,
+            "; then ".join(text for text, _ in parts),
             patch,
             safety,
             tuple(step.finding.code for step in steps),
             final.outcome,
             True,
             self._other_changes(self.world, world, laid_open),
+            steps=taken or (),
         )
+
+    def _taken(self, parts: tuple[tuple[str, Patch], ...], before: Patch) -> tuple[Taken, ...] | None:
+        """What the visitor gets after each step; None where a state on the way is no estate, or takes from somebody what was met."""
+        found: list[Taken] = []
+        patch = [*before]
+        for text, part in parts:
+            patch = [*patch, *part]
+            try:
+                world = self.world.changed(self.apply(patch))
+                seen = visit(world, self.text, _there(world, self.vantage))
+            except (EstateError, BadUrlError):
+                return None
+            if self._breaks_others(world):
+                return None
+            found.append(Taken(text, part, seen.outcome))
+        return tuple(found)
+
+
+#: What of an estate is changed first where several settings depend on each other: a certificate before the name that it is for, a
+#: seal before the grant that it refuses, an edge before the record that points at it.
+_FIRST = ("certificates", "authorities", "stores", "edges")
+_LAST = len(_FIRST)
+
+
+def _rank(part: tuple[str, Patch]) -> int:
+    """Where a step stands in that order; what is none of it comes last, in the order met."""
+    sections = [str(change["path"]).split("/")[1] for change in part[1]]
+    return min((_FIRST.index(each) if each in _FIRST else _LAST for each in sections), default=_LAST)
 
 
 def _class_of(each: _Tried, tried: list[_Tried]) -> Safety:

@@ -173,6 +173,14 @@ def _nginx(edge: EdgeService, note: Note) -> None:
     ):
         if edge.place.has(key):
             note(edge.place.key(key), f"nginx has a way of its own there, and no '{key}'", f"Take '{key}' away.")
+    if edge.plain == "refuse":
+        note(
+            edge.place.key("plain"),
+            "nginx refuses plain requests by not listening for them",
+            "Write 'listens: [443 tls]'.",
+        )
+    if edge.error_pages_say:
+        note(edge.place.key("error_pages_say"), "nginx's own pages keep their errors' statuses here", "Take it away.")
     if edge.fails_with is not None:
         note(edge.place.key("fails_with"), "nginx has statuses of its own for origins that fail", "Take it away.")
 

@@ -12,7 +12,7 @@ INTERNAL = {
     "WebService": {"edge"},
     "Holding": {"absent"},
     "Bucket": {"absent"},
-    "Edge": {"kind", "privileged", "listens", "state", "saved", "after_boot"},
+    "Edge": {"kind", "privileged", "state", "saved", "after_boot"},
     "SwitchedEdge": {"canonical", "program", "records", "zone"},
     "Store": {"saved", "after_boot"},
     "Site": {"page_parts"},

@@ -3,6 +3,7 @@
 from typing import Any
 
 from portolan.formats import patterns
+from portolan.formats.crosscheck_edge import BUCKET_NAME, CACHE_CONTROL, SENT_TO, TYPED
 
 Schema = dict[str, Any]
 
@@ -19,6 +20,19 @@ def _any_of(*keys: str) -> Schema:
 def _without(key: str, *others: str) -> Schema:
     """Where a key stands, none of the others does."""
     return {"if": {"required": [key]}, "then": {"not": _any_of(*others)}}
+
+
+def _distinct(least: int = 0) -> Schema:
+    """A list without the same thing twice, of at least so many; one thing alone stands for its list."""
+    shape: Schema = {"if": {"type": "array"}, "then": {"uniqueItems": True}}
+    if least:
+        shape["anyOf"] = [{"type": "array", "minItems": least}, {"type": "array", "maxItems": 0}, {"type": "null"}]
+    return shape
+
+
+def _both(one: str, other: str) -> Schema:
+    """A list that has two things that do not go together."""
+    return {"type": "array", "allOf": [{"contains": {"const": one}}, {"contains": {"const": other}}]}
 
 
 _SOME = {"not": {"anyOf": [{"type": "null"}, {"type": "array", "maxItems": 0}]}}
@@ -44,6 +58,11 @@ def _icmp_of(*verdicts: str) -> Schema:
 
 
 _VERSION = {"anyOf": [{"required": ["file"]}, _some("records"), _some("without")]}
+_REDIRECT: Schema = {
+    "if": {"type": "integer"},
+    "then": {"minimum": 300, "maximum": 399},
+    "else": {"pattern": "^3"},
+}
 _STATUS = {"minimum": 100, "maximum": 599}
 
 
@@ -68,16 +87,127 @@ _GIVING: list[Schema] = [
             "files": _INSIDE,
             "default_documents": _each("^[^/]+$"),
             "largest_body": {"minimum": 0},
+            "cache_control": {"pattern": CACHE_CONTROL},
             "error_pages": {"additionalProperties": {"pattern": "^(?:/|https?://)[^ \"'\\\\]*$"}},
         }
     },
 ]
 #: Types whose shapes want some key or other.
 NEVER_EMPTY = frozenset(
-    ("Upstream", "Section", "NamedSet", "Vantage", "Zone", "Certificate", "View", "Before", "Copy", "Area")
+    (
+        "Upstream",
+        "Section",
+        "NamedSet",
+        "Vantage",
+        "Zone",
+        "Certificate",
+        "View",
+        "Before",
+        "Copy",
+        "Area",
+        "Edge",
+        "EdgeService",
+        "Store",
+    )
 )
+_FOLDERS: Schema = {"propertyNames": {"pattern": r"^/(?!(?:.*/)?\.\.(?:/|$))"}}
+_ERROR = {"minimum": 400, "maximum": 599}
+_NATURAL = {"minimum": 0}
+#: What is asked of a filter of an edge: no passwords.
+_EDGE_ACCESS: Schema = {
+    "not": {
+        "anyOf": [{"required": [key], "properties": {key: {"const": True}}} for key in ("password", "nobody", "either")]
+    }
+}
+#: What every edge has in common.
+_EDGE: list[Schema] = [
+    {
+        "properties": {
+            "refuses_with": _ERROR,
+            "old_for": _NATURAL,
+            "keeps": {"additionalProperties": _NATURAL},
+            "order": _distinct(3),
+            "key": {**_distinct(), "not": _both("path", "normal-path")},
+            "access": _EDGE_ACCESS,
+            "default_document": {"type": "string", "pattern": r"^[^?]*[^?/][^?]*$"},
+            "error_pages": {"additionalProperties": {"pattern": "^/[^\\s?#\"'\\\\]*$"}},
+        }
+    },
+    {
+        "if": {"required": ["program"], "properties": {"program": {"const": "nginx"}}},
+        "then": {
+            "not": _any_of(
+                "held_by_others",
+                "unknown_in_tls",
+                "method_refused_with",
+                "refuses_with",
+                "order",
+                "recognises_itself",
+                "fails_with",
+                "error_pages_say",
+            ),
+            "properties": {"plain": {"not": {"const": "refuse"}}},
+        },
+    },
+]
+_ORIGIN_SAID: Schema = {
+    "required": ["origin"],
+    "properties": {"origin": {"if": {"type": "object"}, "then": {"required": ["at"]}, "else": {"pattern": TYPED}}},
+}
 #: By type: schemas that hold beside the properties.
 SHAPES: dict[str, list[Schema]] = {
+    "EdgeService": [*_EDGE, _ORIGIN_SAID],
+    "Edge": [*_EDGE, _ORIGIN_SAID, {"anyOf": [{"required": ["canonical"]}, _some("addresses")]}],
+    "SwitchedEdge": _EDGE,
+    "Origin": [
+        {
+            "properties": {
+                "at": {"pattern": TYPED},
+                "port": {"minimum": 1, "maximum": 65535},
+                "prefix": {"type": "string", "pattern": "^(?:/[^\\s?#\"'\\\\]*)?$"},
+                "answer_within": {"minimum": 1},
+            },
+            "if": {"required": ["trusts"]},
+            "then": {"required": ["leg"], "properties": {"leg": {"const": "verified"}}},
+        }
+    ],
+    "Failures": [
+        {
+            "properties": dict.fromkeys(
+                ("refused", "no_connect", "no_answer", "garbled", "handshake", "unknown_name"), _ERROR
+            )
+        }
+    ],
+    "Held": [
+        _without("to", "page"),
+        {"properties": {"keeps": _NATURAL, "url": {"type": "string", "pattern": patterns.URL}}},
+        {
+            "if": {"required": ["status"], "properties": {"status": _REDIRECT}},
+            "then": {"required": ["to"]},
+        },
+        {"if": {"required": ["to", "status"]}, "then": {"properties": {"status": _REDIRECT}}},
+    ],
+    "Store": [
+        _any_of("pages_at", "objects_at"),
+        {"if": _some("pages_addresses"), "then": {"required": ["pages_at"]}},
+        {"if": _some("objects_addresses"), "then": {"required": ["objects_at"]}},
+        {"properties": {"buckets": {"propertyNames": {"pattern": BUCKET_NAME}}}},
+    ],
+    "Bucket": [
+        _without("objects", "copy", "inventory"),
+        _without("copy", "inventory"),
+        {
+            "properties": {
+                "sends_all_to": {"pattern": SENT_TO},
+                "cache_control": {"pattern": CACHE_CONTROL},
+                "default_document": {"not": {"type": "string", "pattern": "/"}},
+            },
+            "if": {"required": ["uploaded_under"], "properties": {"uploaded_under": {"not": {"const": ""}}}},
+            "then": {"required": ["copy"]},
+        },
+    ],
+    "Grant": [_one_of("to", "to_edge", "to_account"), {"properties": {"may": _SOME}}],
+    "StoreRule": [{"dependentRequired": {"prefix_becomes": ["prefix"]}}, _without("prefix_becomes", "key_becomes")],
     "Estate": [{"properties": {"zones": {"propertyNames": {"pattern": _ZONE_NAME}}}}],
     "Route": [_one_of("via", "on", "type")],
     "Forward": [_one_of("tcp", "udp"), _any_of("to", "port"), {"dependentRequired": {"up_to": ["to"]}}],
@@ -206,8 +336,9 @@ SHAPES: dict[str, list[Schema]] = {
         {
             "properties": {
                 "local_name": {"pattern": r"\.[Ll][Oo][Cc][Aa][Ll]\.?$"},
+                "folders": _FOLDERS,
             }
         }
     ],
-    "Router": [{"properties": {"local_name": {"pattern": r"\.[Ll][Oo][Cc][Aa][Ll]\.?$"}}}],
+    "Router": [{"properties": {"folders": _FOLDERS, "local_name": {"pattern": r"\.[Ll][Oo][Cc][Aa][Ll]\.?$"}}}],
 }

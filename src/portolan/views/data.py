@@ -6,6 +6,7 @@ from typing import Any
 from portolan.diagnosis.asking import Answers
 from portolan.diagnosis.base import Finding
 from portolan.diagnosis.search import Explanation, Remedy
+from portolan.estate.client import Client, EdgeClient
 from portolan.estate.estate import Estate
 from portolan.estate.vantage import Vantage
 from portolan.evidence.decision import Decision
@@ -82,7 +83,16 @@ def _remedy(remedy: Remedy) -> dict[str, Any]:
         "also_changes": list(remedy.changes),
         "outcome": outcome_data(remedy.outcome) if remedy.outcome is not None else None,
         "complete": remedy.complete,
+        "steps": [
+            {"text": each.text, "change": each.patch, "outcome": outcome_data(each.outcome)} for each in remedy.steps
+        ],
     }
+
+
+def _kind_of(client: Client) -> str:
+    if isinstance(client, Vantage):
+        return "visitor"
+    return "edge" if isinstance(client, EdgeClient) else "program"
 
 
 def _exchange(exchange: Exchange) -> dict[str, Any]:
@@ -90,7 +100,7 @@ def _exchange(exchange: Exchange) -> dict[str, Any]:
     return {
         "url": str(exchange.url),
         "client": {
-            "kind": "visitor" if isinstance(exchange.client, Vantage) else "program",
+            "kind": _kind_of(exchange.client),
             "name": exchange.client.name,
             "machine": exchange.client.host,
         },

@@ -65,6 +65,8 @@ def _remedies(explanation: Explanation, style: Style) -> list[str]:
         lines += paragraph(style, f"Withheld, as a mark asks: {text}", 4, ("warn",))
     lines.append("")
     best = explanation.best
+    if best is not None and best.cause == 0 and best.steps and explanation.after is not None:
+        lines += [style.ink("In this order", "bold"), *_steps(best, style, " "), ""]
     if best is not None and best.patch and explanation.after is not None:
         steps = len(explanation.causes)
         lead = {1: "Proven: with that change", 2: "Proven: with both changes"}.get(
@@ -82,6 +84,15 @@ def _remedies(explanation: Explanation, style: Style) -> list[str]:
     return lines
 
 
+def _steps(remedy: Remedy, style: Style, lead: str) -> list[str]:
+    """The steps of a remedy, each with what the visitor gets then."""
+    lines: list[str] = []
+    for number, step in enumerate(remedy.steps, 1):
+        start = f"{lead}step {number}  "
+        lines += row(style, start, len(start), f"{step.text} {style.arrow} {in_words(step.outcome)}", ink=("dim",))
+    return lines
+
+
 def _after(remedy: Remedy, style: Style, several: bool, before: Outcome) -> list[str]:
     if not remedy.patch:
         return []
@@ -93,6 +104,7 @@ def _after(remedy: Remedy, style: Style, several: bool, before: Outcome) -> list
         progress = "" if remedy.complete else f" ({words})"
         lines += row(style, f"    {style.arrow} ", 5 + len(style.arrow), f"then: {in_words(remedy.outcome)}{progress}")
     lines += row(style, "      ", 6, f"[{remedy.safety}] {_SAFETY[remedy.safety]}", ink=warn)
+    lines += _steps(remedy, style, "      ")
     for text in remedy.changes[:5]:
         lines += row(style, "      ", 6, text, ink=("dim",))
     if len(remedy.changes) > 5:

@@ -107,7 +107,7 @@ _DEFINITIONS: dict[str, Schema] = {
     "exchange": _object(
         url=_TEXT,
         client=_object(
-            kind={"enum": ["visitor", "program"]},
+            kind={"enum": ["visitor", "program", "edge"]},
             name=_TEXT,
             machine={**_MAYBE_TEXT, "description": "The machine that it asks from; null: a device of its own."},
         ),
@@ -148,6 +148,10 @@ _DEFINITIONS: dict[str, Schema] = {
         also_changes=_list(_TEXT),
         outcome=_or_null(_ref("outcome")),
         complete=_TRUTH,
+        steps={
+            **_list(_object(text=_TEXT, change=_list({"type": "object"}), outcome=_ref("outcome"))),
+            "description": "Where its parts depend on each other: in which order they are done, and what the visitor gets then.",
+        },
     ),
 }
 
