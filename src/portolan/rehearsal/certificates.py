@@ -24,6 +24,7 @@ from cryptography.hazmat.primitives.serialization import (
 from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 
 from portolan.estate.certificate import Authority, Certificate
+from portolan.estate.edge import Origin
 from portolan.estate.estate import Estate
 from portolan.estate.site import Upstream
 from portolan.estate.vantage import Vantage
@@ -83,7 +84,7 @@ class Forge:
             key = self._key(("certificate", certificate.name))
         return pem, key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()).decode()
 
-    def trusted(self, vantage: Vantage | Upstream) -> str:
+    def trusted(self, vantage: Vantage | Upstream | Origin) -> str:
         """The PEM of everything that a visitor, or a program that passes on, trusts."""
         parts = []
         public = "public" in vantage.trusts

@@ -173,6 +173,7 @@ def private_root(scripts: dict[str, bytes]) -> None:
         with open(f"{new}/{name}", "w", encoding="utf-8") as file:
             file.write(text)
     for name, data in scripts.items():
+        os.makedirs(os.path.dirname(f"{new}/stage/{name}"), exist_ok=True)
         with open(f"{new}/stage/{name}", "wb") as script:
             script.write(data)
     mount("proc", f"{new}/proc", "proc", _NO_SUID | _NO_DEV | _NO_EXEC)
@@ -257,9 +258,11 @@ def main() -> int:
         return 125  # the starter is gone already
     folder = os.path.dirname(os.path.abspath(__file__))
     scripts = {}
-    for name in ("stage.py", "browse.py"):
+    for name in ("stage.py", "browse.py", *(f"standins/{each}.py" for each in ("__init__", "wire", "edge", "store"))):
         with open(f"{folder}/{name}", "rb") as file:
-            scripts[name] = file.read()
+            scripts[name if "/" not in name else f"portolan/rehearsal/{name}"] = file.read()
+    # Those who play edges and stores find each other by the names that they have at home; nothing else is there.
+    scripts |= {"portolan/__init__.py": b"", "portolan/rehearsal/__init__.py": b""}
     (ready_read, ready_write), (go_read, go_write) = os.pipe(), os.pipe()
     child = os.fork()
     if child == 0:

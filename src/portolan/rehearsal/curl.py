@@ -65,7 +65,15 @@ def _probes(asking: Asking) -> list[Probe]:
         "--globoff",
     ]
     command += _said(asking)
-    return [Probe(asking.space, [*command, "--url", url], asking.mounts, clock=asking.clock) for url in asking.urls]
+    # Each question is a visit of its own: edges hold nothing of one for another.
+    visits = [
+        [] if "user-agent" in asking.vantage.headers else ["-A", f"visit-{asking.space}-{number}"]
+        for number in range(len(asking.urls))
+    ]
+    return [
+        Probe(asking.space, [*command, *visit, "--url", url], asking.mounts, clock=asking.clock)
+        for url, visit in zip(asking.urls, visits, strict=True)
+    ]
 
 
 def _said(asking: Asking) -> list[str]:
@@ -133,7 +141,7 @@ def _read(facts: dict[str, Any], url: str, body: str, words: str) -> Observed:
         # A missing intermediate and an unknown root sound the same.
         return failed("tls-error", *((detail, "incomplete-chain") if detail == "unknown-issuer" else (detail,)))
     if code == 35:
-        return failed("tls-error", "not-tls")
+        return failed("tls-error", "other" if "unrecognized name" in f"{message} {words}" else "not-tls")
     if code == 47:
         return failed("redirect-error", "too-many")
     if code in (1, 3) and "HTTP/0.9" not in message:

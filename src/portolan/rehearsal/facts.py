@@ -218,11 +218,29 @@ def in_force(estate: Estate, now: datetime, booted: frozenset[str] | None) -> Es
         services = {name: _startable(now_(each), boots) for name, each in machine.services.items()}
         return msgspec.structs.replace(machine, interfaces=interfaces, services=services)
 
+    def edge_now(edge: Any) -> Any:
+        """Until an edge's settings are in effect, those of before stand."""
+        facts = past(edge)
+        waits = edge.in_effect_from is not None and now < edge.in_effect_from
+        if not facts and waits and edge.before:
+            facts = {**edge.before[0].facts, "in_effect_from": None}
+        return msgspec.structs.replace(edge, **facts)
+
+    def store_now(store: Any) -> Any:
+        buckets = {name: msgspec.structs.replace(each, **past(each)) for name, each in store.buckets.items()}
+        return msgspec.structs.replace(store, buckets=buckets, **past(store))
+
     return msgspec.structs.replace(
         estate,
         routers={name: machine_now(each) for name, each in estate.routers.items()},
         hosts={name: machine_now(each) for name, each in estate.hosts.items()},
         certificates={name: msgspec.structs.replace(each, **past(each)) for name, each in estate.certificates.items()},
+        edges={name: edge_now(each) for name, each in estate.edges.items()},
+        stores={name: store_now(each) for name, each in estate.stores.items()},
+        zones={
+            name: each if each.edge is None else msgspec.structs.replace(each, edge=edge_now(each.edge))
+            for name, each in estate.zones.items()
+        },
     )
 
 

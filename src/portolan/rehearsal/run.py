@@ -18,22 +18,25 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 from urllib.parse import urlsplit
 
-from portolan.estate.client import CLOSED_PORTS, PassingProgram
+from portolan.estate.client import CLOSED_PORTS, EdgeClient, PassingProgram
 from portolan.estate.estate import Estate
 from portolan.estate.service import Resolver, WebService, sites_of
 from portolan.estate.site import Upstream
 from portolan.estate.vantage import Vantage
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import content as content_kinds
+from portolan.evidence.kinds import edge as edge_kinds
 from portolan.evidence.kinds import http as http_kinds
 from portolan.rehearsal.certificates import Forge
 from portolan.rehearsal.client import Asking, Observed
 from portolan.rehearsal.clients import CLIENTS
+from portolan.rehearsal.edges import build_edges
 from portolan.rehearsal.facts import Box, client_of, every_machine, every_service, host_asked, in_force, same_url
 from portolan.rehearsal.filters import build_filters
 from portolan.rehearsal.naming import Naming
 from portolan.rehearsal.network import build_network
 from portolan.rehearsal.plan import Plan
+from portolan.rehearsal.providers import provided
 from portolan.rehearsal.quoting import UnstageableError
 from portolan.rehearsal.troubles import not_the_estates
 from portolan.rehearsal.web import build_web
@@ -184,6 +187,7 @@ def plan_of(
 ) -> dict[str, Any]:
     """Everything that the stage needs, as plain data; the questions as `ordered` gives them. Raises UnstageableError."""
     estate = in_force(staging.estate, staging.now, staging.booted)
+    estate, played = provided(estate, staging.now)
     plan = Plan(estate)
     forge = Forge(estate, staging.now)
     build_network(plan)
@@ -196,6 +200,7 @@ def plan_of(
         unsaid,
         naming,
     )
+    build_edges(plan, forge, naming, played, staging.now)
     for number, vantage in enumerate(dict.fromkeys(each for _, each in questions)):
         space, trust = plan.space_of(vantage), f"trust{list(estate.vantages).index(vantage.name)}.pem"
         plan.files[trust] = forge.trusted(vantage) or "\n"
@@ -428,6 +433,9 @@ def exclusion(estate: Estate, predicted: "Visit", client: str = "curl") -> str |
 def _unsaid(estate: Estate, predicted: "Visit") -> str | None:
     """What of a visitor, or of what it meets, is not staged."""
     vantage = predicted.vantage
+    held = _earlier(predicted)
+    if held is not None:
+        return held
     if any(service.answers_after for _, service in every_service(estate) if isinstance(service, WebService)):
         return "how long a program takes to answer is stated, and not staged"
     if vantage.remembers_redirects or vantage.strict:
@@ -442,8 +450,22 @@ def _unsaid(estate: Estate, predicted: "Visit") -> str | None:
     return None
 
 
+def _earlier(predicted: "Visit") -> str | None:
+    """What edges hold from earlier that no stand-in can be handed."""
+    for decision in predicted.decisions:
+        if not isinstance(decision, edge_kinds.EdgeHolds | edge_kinds.EdgeGivesOld | edge_kinds.OriginKept):
+            continue
+        edge = decision.subject
+        stated = [each for each in getattr(edge, "holds", ()) if each.place is decision.place]
+        if not stated or not (stated[0].status or stated[0].to or stated[0].page):
+            return "what an edge took at an earlier moment, and how things were then, is not staged"
+    return None
+
+
 def _beyond_a_browser(predicted: "Visit") -> str | None:
     vantage, last = predicted.vantage, predicted.exchanges[-1]
+    if any(isinstance(each.client, EdgeClient) for each in predicted.tree):
+        return "a browser's questions are not told apart by edges, which hold what the first of them got"
     said = vantage.says_host is not None or vantage.headers or vantage.knows_password or vantage.http == "1.0"
     if said or vantage.method != "GET" or vantage.body:
         return "the browser says what it says by itself"

@@ -14,6 +14,7 @@ _ESTATES = {
         r"key values mismatch|SSL_CTX_use_(PrivateKey|certificate)|X509_check_private_key|ee key too small|ca md too weak|ca key too small",
         r"no \"ssl_certificate\" is defined",
         r"host not found in upstream",
+        r"invalid (port|host) in upstream",
         r"duplicate location|a duplicate default server|duplicate listen options|conflicting",
     ),
     "apache": (

@@ -151,6 +151,10 @@ def _facts(giving: Giving, staged: Staged) -> Iterator[str]:
         yield f"client_max_body_size {giving.largest_body or 1};"
     for status, page in giving.error_pages.items():
         yield f"error_page {int(status)} {page_word(page, giving.place.key('error_pages'))};"
+    if giving.cache_control is not None:
+        yield f"add_header Cache-Control {quoting.nginx(giving.cache_control, giving.place)};"
+    if giving.sets_cookie:
+        yield 'add_header Set-Cookie "staged=1";'
     if giving.access is not None:
         yield from _access(giving.access, staged)
 
@@ -173,6 +177,11 @@ def _access(access: Access, staged: Staged) -> Iterator[str]:
 
 def _body(staged: Staged, site: Site, giving: Giving, pools: list[str], number: str) -> Iterator[str]:
     """What only a location can have: methods, the fallback, the upstream, a fixed answer."""
+    access = giving.access or site.access
+    if access is not None and not (giving.answer or (giving is not site and site.answer and not own_content(giving))):
+        for name, value in access.headers.items():
+            word = header_word(name, access.place).replace("-", "_")
+            yield f"if ($http_{word} != {quoting.nginx(value, access.place)}) {{ return 403; }}"
     methods = giving.methods or site.methods
     if methods:
         yield f"limit_except {' '.join(methods)} {{ deny all; }}"

@@ -1,0 +1,374 @@
+"""The drivers of edges and stores: the facts that stand-ins are handed, and nginx with its cache for edges that name it."""
+
+import json
+import re
+from collections.abc import Iterator
+from datetime import datetime
+from typing import TYPE_CHECKING, Any
+
+from portolan.estate.certificate import Certificate
+from portolan.estate.edge import Edge, EdgeService, Origin, SwitchedEdge
+from portolan.estate.machine import Machine
+from portolan.estate.store import Bucket
+from portolan.rehearsal import quoting
+from portolan.rehearsal.certificates import Forge
+from portolan.rehearsal.facts import every_service, runs
+from portolan.rehearsal.plan import BASE, Daemon, Plan
+from portolan.rehearsal.providers import Played
+from portolan.rehearsal.web_common import UPSTREAM_LIMIT
+
+if TYPE_CHECKING:
+    from portolan.rehearsal.naming import Naming
+
+#: What the reference promises of rented edges, where nothing is stated.
+_STATUSES = {"refused": 502, "no_connect": 504, "no_answer": 504, "garbled": 502, "handshake": 502, "unknown_name": 502}
+_KEEPS = {"200": 86400, "301": 86400}
+_RUN = "import sys; sys.path.insert(0, '/stage'); from portolan.rehearsal.standins.{} import main; main()"
+
+
+def build_edges(plan: Plan, forge: Forge, naming: "Naming", played: tuple[Played, ...], now: datetime) -> None:
+    """Every edge and store on the stage."""
+    for number, each in enumerate(played):
+        name = f"play{number}"
+        machine: Machine = plan.estate.hosts[each.host]
+        if isinstance(each.what, tuple):
+            _store(plan, forge, naming, each, name)
+        elif each.what.program == "nginx":
+            mounts = naming.box_files(machine, None, name)
+            nginx_edge(plan, forge, machine, each.what, name, mounts)
+        else:
+            _edge(plan, forge, naming, each, each.what, name, now)
+    for machine, service in every_service(plan.estate):
+        if isinstance(service, EdgeService) and not isinstance(service, Edge) and runs(service):
+            name = f"{plan.space_of(machine)}e{list(machine.services).index(service.name)}"
+            if service.program != "nginx":
+                raise quoting.UnstageableError("an edge of one's own", "that names no program", service.place)
+            mounts = naming.box_files(machine, None, name)
+            nginx_edge(plan, forge, machine, service, name, mounts)
+
+
+def _play(plan: Plan, naming: "Naming", each: Played, name: str, role: str, facts: dict[str, Any]) -> None:
+    """Starts a stand-in with its facts."""
+    machine = plan.estate.hosts[each.host]
+    plan.files[f"{name}/facts.json"] = json.dumps(facts)
+    plan.folders.append(name)
+    plan.owned.append([name, "server"])
+    command = ["/usr/bin/python3", "-I", "-S", "-c", _RUN.format(role), f"{BASE}/{name}/facts.json"]
+    ready: list[list[Any]] = [["tcp", port] for port, _ in facts["listens"]]
+    mounts = naming.box_files(machine, None, name)
+    plan.daemons.append(Daemon(name, plan.space_of(machine), command, ready, "stand-in", mounts=mounts))
+
+
+def _served(plan: Plan, forge: Forge, certificate: Certificate, path: str) -> None:
+    pem, key = forge.served(certificate)
+    plan.files[f"{path}.pem"], plan.files[f"{path}.key"] = pem, key
+
+
+# -- stores --
+
+
+def _store(plan: Plan, forge: Forge, naming: "Naming", each: Played, name: str) -> None:
+    assert isinstance(each.what, tuple)
+    store, way = each.what
+    if each.certificate:
+        _served(plan, forge, plan.estate.certificates[each.certificate], f"{name}/own")
+    facts = {
+        "way": way,
+        "at": str(getattr(store, f"{way}_at")),
+        "by": list(getattr(store, f"{way}_by")),
+        "listens": [[80, False], *([[443, True]] if each.certificate else [])],
+        "certificate": "own" if each.certificate else "",
+        "strangers": list(store.strangers),
+        "buckets": {bucket.name: _bucket(bucket) for bucket in store.buckets.values()},
+        **{key: getattr(store, key) for key in _STORE_FACTS},
+    }
+    _play(plan, naming, each, name, "store", facts)
+
+
+_STORE_FACTS = ("seal", "denied_with", "missing_unlisted", "web_off", "slashless", "default_needs_list", "rules_first")
+
+
+def _bucket(bucket: Bucket) -> dict[str, Any]:
+    return {
+        "sealed": bucket.sealed,
+        "grants": [
+            {"to": each.to, "to_edge": each.to_edge, "may": list(each.may), "on": list(each.on)}
+            for each in bucket.grants
+        ],
+        "web": bucket.web,
+        "default_document": bucket.default_document,
+        "sends_all_to": bucket.sends_all_to,
+        "rules": [
+            {
+                "prefix": each.prefix,
+                "on_status": None if each.on_status is None else int(each.on_status),
+                "to_name": None if each.to_name is None else str(each.to_name),
+                "to_scheme": each.to_scheme,
+                "prefix_becomes": each.prefix_becomes,
+                "key_becomes": each.key_becomes,
+                "status": each.status,
+            }
+            for each in bucket.rules
+        ],
+        "objects": [] if bucket.absent else None if bucket.objects is None else list(bucket.objects),
+        "cache_control": bucket.cache_control,
+    }
+
+
+# -- rented edges --
+
+
+def _edge(plan: Plan, forge: Forge, naming: "Naming", each: Played, edge: Edge, name: str, now: datetime) -> None:
+    certificates = plan.estate.certificates
+    _served(plan, forge, certificates[each.certificate], f"{name}/provider")
+    if edge.certificate is not None:
+        _served(plan, forge, certificates[edge.certificate], f"{name}/own")
+    plan.files[f"{name}/trust.pem"] = forge.trusted(edge.asks) or "\n"
+    switched = isinstance(edge, SwitchedEdge)
+    names = [str(pattern) for pattern in edge.names]
+    access = edge.access
+    stated = edge.fails_with
+    said = edge.passes_scheme_as
+    key = edge.key or (("scheme", "name", "path", "query") if switched else ("name", "path", "query"))
+    facts = {
+        "name": edge.name,
+        "self": name,
+        "listens": [[listener.port, listener.tls] for listener in edge.listens],
+        "names": names + ([str(edge.canonical)] if edge.canonical is not None else []),
+        "canonical": str(edge.canonical or ""),
+        "held_by_others": [str(other) for other in edge.held_by_others],
+        "provider": "provider",
+        "certificate": "own" if edge.certificate is not None else "",
+        "unknown_in_tls": edge.unknown_in_tls,
+        "refuses_with": edge.refuses_with,
+        "plain": edge.plain,
+        "plain_with": edge.plain_with,
+        "access": None
+        if access is None
+        else {
+            "from": [str(network) for network in access.sources],
+            "not_from": [str(network) for network in access.not_sources],
+            "headers": {str(field): value for field, value in access.headers.items()},
+        },
+        "methods": _methods(edge.methods),
+        "method_refused_with": edge.method_refused_with,
+        "order": list(edge.order or ("filter", "plain", "method")),
+        "default_document": edge.default_document,
+        "caches": edge.caches,
+        "key": list(key),
+        "key_headers": [str(field) for field in edge.key_headers],
+        "keeps": {**_KEEPS, **{str(int(status)): seconds for status, seconds in edge.keeps.items()}},
+        "obeys_origin": edge.obeys_origin,
+        "after_time": edge.after_time or "old-on-error",
+        "old_for": edge.old_for,
+        "statuses": {
+            what: status if getattr(stated, what, None) is None else getattr(stated, what)
+            for what, status in _STATUSES.items()
+        },
+        "error_pages": {str(int(status)): page for status, page in edge.error_pages.items()},
+        "error_pages_say": {str(int(status)): int(other) for status, other in edge.error_pages_say.items()},
+        "scheme_header": "x-forwarded-proto" if said is None else "" if said == "nothing" else str(said),
+        "recognises_itself": edge.recognises_itself,
+        "holds": [
+            {
+                "url": held.url,
+                "age": (now - held.since).total_seconds(),
+                "status": int(held.status or (301 if held.to is not None else 200)),
+                "to": held.to,
+                "page": held.page,
+                "keeps": held.keeps,
+            }
+            for held in edge.holds
+            if held.since <= now and (held.status or held.to or held.page)
+        ],
+        "sources": [[str(address) for address in pair] for pair in each.sources],
+        "records": {
+            owner: {
+                "alias": next((str(record.data) for record in records if record.type == "CNAME"), None),
+                "addresses": [str(record.data) for record in records],
+            }
+            for owner, records in each.records.items()
+        },
+        "origin": _origin(edge.asks, switched, f"{BASE}/{name}/trust.pem"),
+    }
+    _play(plan, naming, each, name, "edge", facts)
+
+
+def _methods(stated: tuple[str, ...]) -> list[str]:
+    if not stated:
+        return ["GET", "HEAD", "OPTIONS"]
+    return [*stated, *(["HEAD"] if "GET" in stated else [])]
+
+
+_NAME = re.compile(r"(?:([A-Za-z][A-Za-z0-9+.-]*)://)?([^/]*)(/.*)?")
+
+
+def _origin(origin: Origin, switched: bool, trust: str) -> dict[str, Any]:
+    match = _NAME.fullmatch(origin.at or "")
+    assert match is not None
+    name, port = match[2], origin.port
+    if re.fullmatch(r"[^:]+:[0-9]+", name):
+        name, _, typed = name.partition(":")
+        port = int(typed)
+    return {
+        "scheme": match[1] or "",
+        "name": name.lower(),
+        "path": (match[3] or "").rstrip("/"),
+        "recorded": switched and origin.at is None,
+        "port": port,
+        "prefix": origin.prefix,
+        "joins": origin.joins or "literal",
+        "leg": origin.leg or "plain",
+        "trust": trust,
+        "host": str(origin.host) if origin.host is not None else "kept" if switched else "own",
+        "says_name": origin.says_name is not False,
+        "sends": {str(field): value for field, value in origin.sends.items()},
+        "signs": origin.signs,
+        "tries_all": origin.tries_all is not False,
+    }
+
+
+# -- nginx with its cache --
+
+
+def nginx_edge(
+    plan: Plan,
+    forge: Forge,
+    machine: Machine,
+    edge: EdgeService,
+    name: str,
+    mounts: list[list[str]],
+) -> None:
+    """nginx with proxy_cache: one server for every name."""
+    if edge.holds or edge.last_asked is not None:
+        raise quoting.UnstageableError("what nginx's cache held before", edge.name, edge.place)
+    certificate = edge.certificate
+    if certificate is not None:
+        _served(plan, forge, plan.estate.certificates[certificate], f"{name}/own")
+    plan.files[f"{name}/trust.pem"] = forge.trusted(edge.asks) or "\n"
+    plan.folders += [name, f"{name}/log", f"{name}/tmp", f"{name}/cache"]
+    plan.owned += [[each, "server"] for each in (name, f"{name}/log", f"{name}/tmp", f"{name}/cache")]
+    plan.files[f"{name}/web.conf"] = _nginx_conf(edge, f"{BASE}/{name}")
+    folder = f"{BASE}/{name}"
+    command = ["/usr/sbin/nginx", "-e", f"{folder}/log/error.log", "-p", folder, "-c", f"{folder}/web.conf"]
+    ready: list[list[Any]] = [["tcp", each.port] for each in _open(edge)]
+    ready.append(["file", f"{folder}/pid"])
+    plan.daemons.append(Daemon(name, plan.space_of(machine), command, ready, "nginx", edge.privileged, mounts=mounts))
+
+
+def _open(edge: EdgeService) -> list[Any]:
+    """Its listeners; of those that nobody wrote, the one for TLS only with a certificate."""
+    written = edge.place.has("listens")
+    return [each for each in edge.listens if written or not each.tls or edge.certificate is not None]
+
+
+def _nginx_conf(edge: EdgeService, folder: str) -> str:
+    lines: list[str] = []
+    for listener in _open(edge):
+        where = (
+            [f"{listener.port}", f"[::]:{listener.port}"]
+            if listener.address is None
+            else [
+                f"[{listener.address}]:{listener.port}"
+                if listener.address.version == 6
+                else f"{listener.address}:{listener.port}"
+            ]
+        )
+        lines += [f"listen {each}{' ssl' if listener.tls else ''};" for each in where]
+    names = [str(each) for each in edge.names]
+    for each in names:
+        if not re.fullmatch(r"(\*?\.)?[a-z0-9_-][a-z0-9_.-]*(\.\*)?", each):
+            raise quoting.UnstageableError("an edge's name", each, edge.place.key("names"))
+    lines.append(f"server_name {' '.join(names) or quoting.nginx('')};")
+    if edge.certificate is not None:
+        lines.append(f"ssl_certificate {folder}/own.pem; ssl_certificate_key {folder}/own.key;")
+    if edge.plain == "to-secure":
+        lines.append(f"if ($scheme = http) {{ return {edge.plain_with} https://$host$p$q; }}")
+    for status, page in edge.error_pages.items():
+        lines.append(f"error_page {int(status)} {page};")
+    lines += ["location / {", *(f"  {each}" for each in _location(edge, folder, None)), "}"]
+    if edge.default_document is not None:
+        document = edge.default_document.lstrip("/")
+        lines += ["location = / {", *(f"  {each}" for each in _location(edge, folder, document)), "}"]
+    server = "\n    ".join(lines)
+    temporary = "".join(
+        f"  {kind}_temp_path {folder}/tmp;\n" for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
+    )
+    waits = "".join(f"proxy_{each}_timeout {UPSTREAM_LIMIT}s; " for each in ("connect", "read", "send"))
+    return (
+        f"daemon off; master_process off; worker_processes 1; pid {folder}/pid; error_log {folder}/log/error.log;\n"
+        f"events {{ worker_connections 256; }}\nhttp {{\n  access_log off; server_names_hash_bucket_size 512; {waits}\n"
+        f"  {quoting.NGINX_DOLLAR}\n{temporary}  proxy_cache_path {folder}/cache keys_zone=held:1m use_temp_path=off;\n"
+        '  map $request_uri $p { default "/"; "~^(?<stage_p>[^?]*)" $stage_p; }\n'
+        '  map $request_uri $q { default ""; "~(?<stage_q>[?].*)$" $stage_q; }\n'
+        f"  server {{\n    {server}\n  }}\n}}\n"
+    )
+
+
+_PARTS = {"scheme": "$scheme://", "name": "$host", "path": "$p", "normal-path": "$uri", "query": "$is_args$args"}
+
+
+def _location(edge: EdgeService, folder: str, document: str | None) -> Iterator[str]:
+    origin = edge.asks
+    access = edge.access
+    if access is not None:
+        for each in access.not_sources:
+            yield f"deny {each};"
+        for each in access.sources:
+            yield f"allow {each};"
+        yield "deny all;" if access.sources else "allow all;"
+        for field, value in access.headers.items():
+            yield f"if ($http_{str(field).replace('-', '_')} != {quoting.nginx(value, access.place)}) {{ return 403; }}"
+    if edge.methods:
+        yield f"limit_except {' '.join(edge.methods)} {{ deny all; }}"
+    target, path = _target(origin)
+    asked = path if document is None else f"{path.rstrip('/')}/{document}"
+    yield f"proxy_pass {target}{asked};"
+    yield from _leg(origin, folder, edge)
+    if not edge.caches:
+        return
+    yield "proxy_cache held;"
+    # Each question is a visit of its own, and takes from no other: their names stand in front of nginx's own key.
+    own = f"{target}{path.rstrip('/')}$uri$is_args$args" if document is None else f"{target}{asked}$is_args$args"
+    stated = "".join(_PARTS[each] for each in ("scheme", "name", "path", "normal-path", "query") if each in edge.key)
+    fields = "".join(f"|$http_{str(each).replace('-', '_')}" for each in edge.key_headers)
+    yield f'proxy_cache_key "$http_user_agent|{stated if edge.key else own}{fields}";'
+    for status, seconds in edge.keeps.items():
+        yield f"proxy_cache_valid {int(status)} {seconds}s;"
+    if not edge.obeys_origin:
+        yield "proxy_ignore_headers Cache-Control Expires X-Accel-Expires;"
+    if edge.after_time == "old-on-error":
+        yield "proxy_cache_use_stale error timeout invalid_header http_500 http_502 http_503 http_504;"
+    elif edge.after_time == "old-first":
+        yield "proxy_cache_use_stale updating; proxy_cache_background_update on;"
+
+
+def _leg(origin: Origin, folder: str, edge: EdgeService) -> Iterator[str]:
+    place = origin.place
+    if origin.host not in (None, "own"):
+        yield f"proxy_set_header Host {'$host' if origin.host == 'kept' else quoting.nginx(str(origin.host), place)};"
+    said = edge.passes_scheme_as
+    if said not in (None, "nothing"):
+        yield f"proxy_set_header {said} $scheme;"
+    for field, value in origin.sends.items():
+        yield f"proxy_set_header {field} {quoting.nginx(value, place)};"
+    if origin.leg == "verified":
+        yield f"proxy_ssl_verify on; proxy_ssl_verify_depth 5; proxy_ssl_trusted_certificate {folder}/trust.pem;"
+    if origin.says_name:
+        yield "proxy_ssl_server_name on;"
+    if edge.error_pages:
+        yield "proxy_intercept_errors on;"
+
+
+def _target(origin: Origin) -> tuple[str, str]:
+    """What nginx is told as its upstream, and the path behind it; as typed."""
+    match = _NAME.fullmatch(origin.at or "")
+    assert match is not None
+    scheme = "http" if origin.leg in (None, "plain") else "https"
+    name = f"{match[1]}://{match[2]}" if match[1] else match[2]
+    shown = f"[{name}]" if name.count(":") > 1 and not name.startswith("[") and not match[1] else name
+    port = f":{origin.port}" if origin.port is not None and ":" not in name else ""
+    path = (match[3] or "").rstrip("/") + origin.prefix
+    if not re.fullmatch(r"[A-Za-z0-9_.:/\[\]-]+", shown) or not re.fullmatch(r"[A-Za-z0-9_./~-]*", path):
+        raise quoting.UnstageableError("an origin", shown + path, origin.place)
+    return f"{scheme}://{shown}{port}", path

@@ -1,0 +1,1 @@
+"""Small servers that play rented edges and stores in rehearsals; they know nothing of the engines."""
