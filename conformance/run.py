@@ -3,6 +3,7 @@
 Usage: python -m conformance.run table [NAME ...]
        python -m conformance.run random N [--seed S] [--workers W]
        python -m conformance.run web N [--seed S] [--client chromium]
+       python -m conformance.run edges N [--seed S]
        python -m conformance.run names N [--seed S]
        python -m conformance.run connections N [--seed S] [--tables nft|iptables]
 """
@@ -16,7 +17,8 @@ from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
-from conformance import web_random
+from conformance import edge_worlds, web_random
+from conformance.edge_worlds import EDGE_WORLDS
 from conformance.estates import estates, questions_of
 from conformance.front_worlds import FRONT_WORLDS
 from conformance.site_worlds import SITE_WORLDS
@@ -31,7 +33,7 @@ from portolan.rehearsal.run import RehearsalError, Rehearsed, Staging, confineme
 from portolan.source.problem import EstateError
 from portolan.views.words import in_words
 
-WEB_WORLDS = {**SITE_WORLDS, **FRONT_WORLDS}
+WEB_WORLDS = {**SITE_WORLDS, **FRONT_WORLDS, **EDGE_WORLDS}
 KEPT = Path(__file__).with_name("kept")
 
 
@@ -250,7 +252,10 @@ def main() -> int:
         each.add_argument("count", type=int)
         each.add_argument("--seed", type=int, default=None)
     four.add_argument("--tables", choices=("nft", "iptables"), default="nft", help="what loads the rule sets")
-    for each in (one, two, web, three, four):
+    edges = kinds.add_parser("edges", help="random edges, fronts and stores")
+    edges.add_argument("count", type=int)
+    edges.add_argument("--seed", type=int, default=None)
+    for each in (one, two, web, edges, three, four):
         each.add_argument(
             "--workers", type=int, default=None, help="worlds at once (8 or 20, as the machine bears; with a browser 2)"
         )
@@ -266,6 +271,8 @@ def main() -> int:
         tables = arguments.tables if arguments.kind == "connections" else "nft"
         return 1 if many(arguments.kind, arguments.count, seed, arguments.workers or 3, tables) else 0
 
+    if arguments.kind == "edges":
+        return 1 if run(edge_worlds.drawn(arguments.count, seed), workers, None, arguments.client) else 0
     if arguments.kind == "web":
         drawn_web = (
             (f"web {seed * 100000 + at}", web_random.drawn(seed * 100000 + at, arguments.client != "curl"))

@@ -182,7 +182,7 @@ class _Serving:
             return self._with_page(turned_away, effective(self.site, "", self.program, self.shared), False)
         sent = self._redirected(self.site.redirects, late=False)
         if sent is not None:
-            return sent
+            return self._for_caches(sent, None)
         asked = path if isinstance(path, str) else self.request.url.path
         here = effective(self.site, asked, self.program, self.shared)
         if here.section is not None:
@@ -194,7 +194,16 @@ class _Serving:
         response, passed = self._phases(here, path, asked)
         if not self.walked:
             here = here._replace(error_pages=self.site.error_pages)
-        return self._with_page(response, here, passed)
+        return self._for_caches(self._with_page(response, here, passed), here.section)
+
+    def _for_caches(self, response: Response, section: Section | None) -> Response:
+        """The response with what the site, or its section, says to caches (RFC 9111 section 5.2)."""
+        said = section is not None and (section.cache_control is not None or section.sets_cookie)
+        giving = section if said and section is not None else self.site
+        if response.status not in self.program.says_to_caches:
+            return response
+        cookie = response.cookie or giving.sets_cookie
+        return response._replace(cache_control=giving.cache_control or response.cache_control, cookie=cookie)
 
     def _phases(self, here: Effective, path: str | int, asked: str) -> tuple[Response, bool]:
         """In this order: redirects of the section, a fixed answer, who is let in, the upstream, the content.

@@ -121,7 +121,16 @@ def passed_on(front: Front, inner: Exchange, own: str, decisions: tuple[Decision
     if location is not None:
         location, step = _turned(front, got, location, own)
         decisions = (*decisions, step)
-    return Response(got.status, decisions, site, got.page, location, stop=got.stop)
+    return Response(
+        got.status,
+        decisions,
+        site,
+        got.page,
+        location,
+        stop=got.stop,
+        cache_control=got.cache_control,
+        cookie=got.cookie,
+    )
 
 
 def _no_http(front: Front, inner: Exchange, got: Response, decisions: tuple[Decision, ...]) -> Response:

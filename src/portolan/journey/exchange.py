@@ -69,8 +69,10 @@ def exchange(world: World, url: Url, client: Client, way: Way | None = None, say
         circle = http_kinds.PassesInCircle(
             way.passed[-1].name, len(way.passed), place=way.passed[-1].place.key("upstream"), subject=way.passed[-1]
         )
-        # Measured on both: the connections run out, and the innermost is dropped.
-        dropped = Response(502, (circle,), way.passed[-1], stop=circle)
+        # Measured on both servers: the connections run out, and the innermost is dropped. Edges wait for each other.
+        waits = isinstance(way.passed[-1], EdgeService)
+        protocol = Detail.STALLED if waits else None
+        dropped = Response(0 if waits else 502, (circle,), way.passed[-1], protocol=protocol, stop=circle)
         return Exchange(url, client, resolution, attempts, handshake, dropped)
     named = _server_name(url, client, saying) if url.secure else None
     request = request_of(url, url.secure, saying, arrival.source, named)

@@ -1,5 +1,6 @@
 """One visit: exchanges one after the other until there is an outcome; redirects followed, loops found."""
 
+import re
 from collections.abc import Iterator
 from datetime import datetime
 from typing import NamedTuple
@@ -7,7 +8,7 @@ from typing import NamedTuple
 from portolan.estate.client import CLOSED_PORTS, Saying
 from portolan.estate.service import WebService
 from portolan.estate.site import Site
-from portolan.estate.url import BadUrlError, Url, join, parse
+from portolan.estate.url import DEFAULT_PORTS, BadUrlError, Url, join, parse
 from portolan.estate.vantage import Vantage
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
@@ -61,6 +62,7 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
     exchanges: list[Exchange] = []
     seen: set[tuple[Url, str]] = set()
     saying = vantage.saying
+    typed, first = text, url
     # What edges take on the way is held for the rest of the visit.
     way = straight()
 
@@ -94,17 +96,18 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
             exchanges.append(Exchange(url, vantage, Resolution(url.host, (), None, (closed,))))
             outcome = Outcome(Kind.CONNECT_ERROR, Detail.REFUSED, None, None, str(url), False, None)
             return Visit(text, vantage, world.now, tuple(exchanges), outcome, closed, world.booted)
-        exchanges.append(exchange(world, url, vantage, way, saying))
+        exchanges.append(exchange(world, url, vantage, way, _as_typed(_there(saying, first, url), typed, url, vantage)))
         response = exchanges[-1].response
         if response is None or response.status not in _REDIRECTS or response.location is None:
             break
         rests = response.decisions[-1]
+        typed = response.location
         try:
             following = join(url, response.location)
         except BadUrlError as error:
             stop = http_kinds.BadTarget(str(error), place=rests.place, subject=rests.subject)
             return ended(Detail.BAD_TARGET, stop)
-        saying = _turned(saying, response.status, url, following)
+        saying = _turned(saying, response.status)
         if (following, saying.method) in seen:
             return ended(Detail.LOOP, http_kinds.Loop(following, place=rests.place, subject=rests.subject))
         if len(exchanges) > vantage.most_redirects:
@@ -117,14 +120,36 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
     return Visit(text, vantage, world.now, tuple(exchanges), outcome, reason, world.booted)
 
 
-def _turned(saying: Saying, status: int, url: Url, following: Url) -> Saying:
-    """What a client says behind a redirect: what it posted it asks for (RFC 9110 section 15.4), and a name or password that it
-    was told to say to one host it does not say to another.
-    """
+_TYPED = re.compile(r"[A-Za-z]+://(?:[^@/?#]*@)?([^/:?#\[\]]+)(:[0-9]+)?")
+
+
+def _as_typed(saying: Saying, typed: str, url: Url, vantage: Vantage) -> Saying:
+    """What a client says for an address as it was written: curl keeps capital letters in the host name (measured), browsers do not."""
+    match = _TYPED.match(typed)
+    if match is None or saying.host is not None or saying.without_host or vantage.like == "chromium":
+        return saying
+    written = match[1]
+    if written == url.host or written.lower() != url.host:
+        return saying
+    port = "" if url.port == DEFAULT_PORTS[url.scheme] else f":{url.port}"
+    return saying._replace(host=f"{written}{port}")
+
+
+def _turned(saying: Saying, status: int) -> Saying:
+    """What a client says behind a redirect: what it posted it asks for (RFC 9110 section 15.4)."""
     if (saying.method == "POST" and status in _TURN_TO_GET) or (status == 303 and saying.method != "HEAD"):
-        saying = saying._replace(method="GET", body=0)
-    if url.host != following.host and (saying.password or saying.host is not None or saying.without_host):
-        saying = saying._replace(password=False, host=None, without_host=False)
+        return saying._replace(method="GET", body=0)
+    return saying
+
+
+def _there(saying: Saying, first: Url, url: Url) -> Saying:
+    """What a client says at an address that it was sent to: a host name that it was told to say only at the first host, and the
+    password only there, at the same port and by the same scheme (measured).
+    """
+    if url.host != first.host and (saying.host is not None or saying.without_host):
+        saying = saying._replace(host=None, without_host=False)
+    if saying.password and (url.scheme, url.host, url.port) != (first.scheme, first.host, first.port):
+        saying = saying._replace(password=False)
     return saying
 
 

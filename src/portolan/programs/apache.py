@@ -77,6 +77,8 @@ class Apache:
     upstream_page_succeeds = True
     special_answers: dict[int, int | None] = {}
     believes_scheme: str | None = None
+    #: Header set, without `always`: not with its own redirects (measured).
+    says_to_caches = frozenset(range(200, 300))
 
     def takes_host(self, host: str) -> bool:
         """Letters, digits and the signs of names and addresses; a port that is a number; no two dots in a row."""

@@ -80,6 +80,8 @@ class Nginx:
     #: 444 closes; codes of its own for TLS and too large headers become 400.
     special_answers: dict[int, int | None] = {444: None, 499: None, **dict.fromkeys(range(494, 498), 400)}
     believes_scheme: str | None = None
+    #: add_header without `always`.
+    says_to_caches = frozenset((200, 201, 204, 206, 301, 302, 303, 304, 307, 308))
 
     def takes_host(self, host: str) -> bool:
         """No empty one, no blank or slash in it, no two dots in a row."""

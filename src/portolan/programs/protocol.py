@@ -174,6 +174,8 @@ class WebProgram(Protocol):
     special_answers: dict[int, int | None]
     #: The header field that it takes for the scheme of the visitor's request.
     believes_scheme: str | None
+    #: The statuses with which it says what it is told to say to caches.
+    says_to_caches: frozenset[int]
 
     def takes_host(self, host: str) -> bool:
         """Whether it takes what a request says as its host name."""

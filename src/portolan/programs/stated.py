@@ -65,6 +65,7 @@ class StatedWays:
     keeps_error = True
     upstream_page_succeeds = False
     special_answers: dict[int, int | None] = {}
+    says_to_caches = frozenset(range(200, 400))
 
     def __init__(self, stated: StatedProgram) -> None:
         self.name = "the program as described"

@@ -302,6 +302,10 @@ def _facts(staged: Staged, giving: Giving, merged: bool) -> Iterator[str]:
         yield f"LimitRequestBody {giving.largest_body or 1}"
     if isinstance(giving, Section):
         yield from _error_pages(giving)
+    if giving.cache_control is not None:
+        yield f"Header set Cache-Control {quoting.httpd(giving.cache_control, giving.place)}"
+    if giving.sets_cookie:
+        yield 'Header add Set-Cookie "staged=1"'
     if giving.methods:
         yield f"AllowMethods {' '.join(giving.methods)}"
     if giving.access is not None:
@@ -329,6 +333,9 @@ def _access(access: Access, staged: Staged, merged: bool) -> Iterator[str]:
         rules.append(f"Require not ip {' '.join(map(str, access.not_sources))}")
         if len(rules) == 1:
             rules.insert(0, "Require all granted")
+    for name, value in access.headers.items():
+        word = header_word(name, access.place)
+        rules.append(f"Require expr {quoting.httpd(f'%{{HTTP:{word}}} == {_literal(value, access)}')}")
     if access.password:
         yield f"AuthType Basic\n  AuthName staged\n  AuthUserFile {staged.folder}/passwords"
     if access.either and access.password and rules:
@@ -339,6 +346,13 @@ def _access(access: Access, staged: Staged, merged: bool) -> Iterator[str]:
         yield "<RequireAll>"
         yield from (f"  {each}" for each in (*rules, *(["Require valid-user"] if access.password else [])))
         yield "</RequireAll>"
+
+
+def _literal(text: str, access: Access) -> str:
+    """A string of an expression, which must hold nothing that its grammar reads."""
+    if not re.fullmatch(r"[A-Za-z0-9 ._:/+=-]*", text):
+        raise quoting.UnstageableError("a header field's value", "(not shown)", access.place.key("headers"))
+    return f"'{text}'"
 
 
 def _passing(upstream: Upstream) -> Iterator[str]:

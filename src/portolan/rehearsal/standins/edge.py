@@ -197,7 +197,8 @@ class Edge:
         failed: FailedError | None = None
         for source in self.facts["sources"] or [None]:
             try:
-                worst = worst or self.ask_from(asked, path, source)
+                given = self.ask_from(asked, path, source)
+                worst = worst or given
             except FailedError as error:
                 failed = failed or error
         if failed is not None or worst is None:
