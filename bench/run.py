@@ -17,6 +17,7 @@ from pathlib import Path
 
 from big_estate import big_estate, many_hosts
 from big_zone import big_zone, names_in
+from edges import archive
 from web_sites import fronts, many_sites
 
 from portolan.cli.question import load_path
@@ -104,6 +105,7 @@ def main() -> None:
     rate = per_second(lambda: connect(world.topology, device, asked, 80), 2)
     line("connections a second, each walked", f"{rate:,.0f}", "at least 25,000")
     websites(10_000)
+    edges(10_000)
     thousand(1000)
     rules(10_000 if quick else 100_000)
     with tempfile.TemporaryDirectory() as folder:
@@ -124,6 +126,23 @@ def main() -> None:
         rate = per_second(lambda: visit(many, "https://s77.sites.example/", chosen), 1)
         line(f"visits a second among {sites:,} sites", f"{rate:,.0f}")
     zones(100_000 if quick else 1_000_000, 20_000 if quick else 100_000)
+
+
+def edges(names: int) -> None:
+    """Choice of a name at an edge, and visits through an edge and a store."""
+    loaded = load(MemoryFiles({"estate.yaml": archive(names)}), "estate.yaml")
+    assert loaded.estate.at is not None
+    world = World(loaded.estate, loaded.estate.at)
+    told = world.edge(world.estate.edges["front"])[1]
+    asked = [f"n{number * 37 % names}.images.example" for number in range(500)]
+    asked += [f"x.n{(number * 38 + 1) % names}.images.example" for number in range(500)]
+    took = best(lambda: [told.told(each) for each in asked])
+    line(f"choice at an edge with {names:,} names", f"{took / len(asked) * 1e6:.2f} us", "at most 5 us")
+    vantage = loaded.estate.vantages["street"]
+    url = "https://images.kestrel-ridge.example/domes/77.html"
+    assert visit(world, url, vantage).outcome.page == "kestrel-images/domes/77.html"
+    rate = per_second(lambda: visit(world, url, vantage), 2)
+    line("visits a second through an edge and a store", f"{rate:,.0f}", "at least 5,000")
 
 
 def websites(count: int) -> None:

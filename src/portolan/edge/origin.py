@@ -1,6 +1,7 @@
 """Whom an edge asks: the origin's address as it was typed, and what is said there."""
 
 import re
+from functools import lru_cache
 from typing import NamedTuple
 
 from portolan.estate.base import IPAddress
@@ -25,7 +26,12 @@ class Typed(NamedTuple):
 
 def typed(origin: Origin) -> Typed:
     """What was typed as an origin's name."""
-    match = _TYPED.fullmatch(origin.at or "")
+    return _taken_apart(origin.at or "")
+
+
+@lru_cache(1024)
+def _taken_apart(text: str) -> Typed:
+    match = _TYPED.fullmatch(text)
     assert match is not None
     return Typed(match["scheme"], match["name"], (match["path"] or "").rstrip("/"))
 

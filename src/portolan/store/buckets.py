@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Callable
+from functools import lru_cache
 from typing import Any, NamedTuple
 
 from portolan.estate.store import Bucket, Grant, Store, StoreDoor
@@ -62,6 +63,7 @@ def keys_of(bucket: Bucket, shared: dict[Any, Any]) -> Keys:
     return keys
 
 
+@lru_cache(4096)
 def pattern(text: str) -> "re.Pattern[str]":
     """A pattern with `*` for anything and `?` for one character; everything else is as written."""
     parts = (".*" if each == "*" else "." if each == "?" else re.escape(each) for each in re.sub(r"\*+", "*", text))

@@ -72,6 +72,8 @@ class _Serving:
         self.decisions = decisions
         #: Who is known to ask; at the pages' address nobody is.
         self.who = ""
+        #: The rights that were looked at.
+        self._read: dict[str, Right] = {}
 
     # -- as objects --
 
@@ -204,6 +206,7 @@ class _Serving:
     def _barred(self, key: str) -> _Failure | None:
         """Why a key may not be read."""
         allowed, bucket = self._right("read", key), self.bucket
+        self._read[key] = allowed
         if allowed.allowed:
             return None
         if allowed.sealed:
@@ -238,7 +241,7 @@ class _Serving:
         return self.bucket.cache_control or ""
 
     def _given(self, key: str) -> Response:
-        bucket, grant = self.bucket, self._right("read", key).grant
+        bucket, grant = self.bucket, self._read[key].grant if key in self._read else self._right("read", key).grant
         if grant is not None:
             who = "everyone" if grant.to == "everyone" else self._asker
             self.decisions.append(store_kinds.Granted(who, key, bucket.name, place=grant.place, subject=bucket))
