@@ -261,7 +261,8 @@ def _smallest(clue: BucketClue, what: str) -> list[str]:
 def _to_edge(case: Case, clue: BucketClue, edge: EdgeService) -> Iterator[Proposal]:
     """Lets the edge read: it signs, asks where askers are known, and the grant names it."""
     own, store, bucket = stated(case, edge), clue.store, clue.bucket
-    if store.objects_at is None:
+    if store.objects_at is None or own.program is not None:
+        # Who signs nothing is known nowhere.
         return
     parts: list[tuple[str, Patch]] = []
     named = f"{bucket.name}/{clue.key}"

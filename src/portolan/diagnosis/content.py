@@ -6,12 +6,13 @@ import msgspec
 
 from portolan.diagnosis.base import Case, Finding, all_homes, fault
 from portolan.diagnosis.proposal import Patch, Proposal, append, item_path, put, remedy, remove, replace
-from portolan.estate.base import Rights
+from portolan.estate.base import IPAddress, Rights
 from portolan.estate.content import Holding
 from portolan.estate.machine import Machine
 from portolan.estate.service import WebService
 from portolan.estate.site import Access, Giving, RuleFile, Section, Site
 from portolan.evidence.kinds import content as content_kinds
+from portolan.journey.furnish import made_up
 from portolan.source.nearest import nearest
 from portolan.source.place import pointer
 
@@ -49,7 +50,7 @@ class AccessClue(msgspec.Struct, frozen=True):
     """The rule that keeps the visitor out, who the visitor is, and whether the password is what is wanted."""
 
     access: Access
-    address: object
+    address: IPAddress | None
     password: bool
 
 
@@ -316,6 +317,9 @@ def access_denied(case: Case) -> Finding | None:
 def let_in(_case: Case, clue: AccessClue) -> Iterator[Proposal]:
     """Lets this visitor in, and nobody else; or takes the rule away."""
     access = clue.access
+    if clue.address is not None and made_up(clue.address):
+        # Nobody lets in an address that was made up here.
+        return
     if clue.password:
         yield Proposal("give the visitor the password", [])
         yield Proposal("ask nobody for a password any more", remove((*access.place.path, "password")))

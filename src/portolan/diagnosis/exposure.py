@@ -383,7 +383,9 @@ def _urls(before: World, after: World, asked: Asked) -> list[str]:
 
 def _legs(then: Visit, seen: Visit) -> Iterator[Gain]:
     """Legs between programs that were encrypted, or verified, and are so no longer."""
-    old = {each.client.place.path: each for each in then.tree if isinstance(each.client, PassingProgram)}
+    old = {
+        each.client.place.path: each for each in then.tree if isinstance(each.client, PassingProgram) and each.attempts
+    }
     for each in seen.tree:
         client = each.client
         was = old.get(client.place.path) if isinstance(client, PassingProgram) else None

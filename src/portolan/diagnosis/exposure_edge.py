@@ -5,7 +5,6 @@ from collections.abc import Iterator
 from portolan.diagnosis.edge_base import edge_asked, edge_of, label_of
 from portolan.diagnosis.gains import Gain, Grade
 from portolan.estate.base import IPNetwork
-from portolan.estate.client import EdgeClient
 from portolan.estate.edge import EdgeService
 from portolan.estate.estate import Estate
 from portolan.estate.store import Bucket, Store
@@ -165,8 +164,8 @@ _STRENGTH = {"plain": 0, "encrypted": 1, "verified": 2}
 
 def _legs(then: Visit, seen: Visit, marks: frozenset[str]) -> Iterator[Gain]:
     """Legs from edges to their origins that are no longer encrypted, or no longer verified."""
-    old = {each.client.place.path: each for each in then.tree if isinstance(each.client, EdgeClient)}
-    old |= {edge.place.path: each for each in then.tree if (edge := edge_of(each.client)) is not None}
+    # What is held was not asked for now: nothing was encrypted, or not.
+    old = {edge.place.path: each for each in then.tree if each.attempts and (edge := edge_of(each.client)) is not None}
     for each in seen.tree:
         edge = edge_of(each.client)
         was = old.get(edge.place.path) if edge is not None else None

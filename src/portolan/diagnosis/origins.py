@@ -23,6 +23,7 @@ from portolan.diagnosis.edge_base import (
 from portolan.diagnosis.edge_loops import encrypted, end_loop, forced_by, loop_finding
 from portolan.diagnosis.proposal import PROPOSERS, Patch, Proposal, append_all, put, remedy, remove
 from portolan.edge.origin import typed
+from portolan.estate.base import IPAddress
 from portolan.estate.edge import EdgeService, Origin
 from portolan.estate.service import WebService
 from portolan.estate.site import Access, Site
@@ -31,6 +32,8 @@ from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import content as content_kinds
 from portolan.evidence.legs import Exchange
 from portolan.evidence.outcome import Detail
+from portolan.evidence.start import Why
+from portolan.journey.furnish import made_up
 from portolan.programs.edges import ways_of
 from portolan.source.nearest import nearest
 
@@ -55,7 +58,7 @@ class ClosedClue(msgspec.Struct, frozen=True):
 
     edge: EdgeService
     access: Access | None
-    source: object
+    source: IPAddress | None
     #: A finding of another family about the way, whose remedies are these.
     within: Finding | None
 
@@ -103,7 +106,7 @@ def _with_origin(case: Case, edge: EdgeService, **facts: object) -> bool:
 )
 def origin_name(case: Case) -> Finding | None:
     """What was typed is no name, or nobody's."""
-    edge = edge_of(case.client) or edge_asked(case.exchange)
+    edge = edge_of(case.client) or edge_asked(case.exchange) or _not_started(case)
     if edge is None or edge.asks.at is None or case.stop is None:
         return None
     origin = edge.asks
@@ -112,7 +115,7 @@ def origin_name(case: Case) -> Finding | None:
         others = _without_scheme(origin)
         text = f"the origin of {label_of(edge)} is '{origin.at}': '{parts.scheme}://' does not belong into a name"
         return Finding("edge-origin-name", text, place, clue=OtherClue(edge=edge, others=others))
-    if edge_of(case.client) is None:
+    if edge_of(case.client) is None and _not_started(case) is None:
         return None
     if parts.path and _with_origin(case, edge, at=parts.name):
         text = f"the origin of {label_of(edge)} is '{origin.at}': the path {parts.path} does not belong into a name"
@@ -129,6 +132,16 @@ def origin_name(case: Case) -> Finding | None:
     text = f"the origin of {label_of(edge)}, {parts.name}, leads nowhere: {case.stop.text}"
     text += f"; did you mean {near}?" if near is not None else ""
     return Finding("edge-origin-name", text, place, clue=OtherClue(edge=edge, others=others))
+
+
+def _not_started(case: Case) -> EdgeService | None:
+    """The edge of one's own that does not start, since its origin's name is none."""
+    stop = case.stop
+    if not isinstance(stop, connect_kinds.ServiceFailed) or not isinstance(stop.subject, WebService):
+        return None
+    edge = stop.subject.edge
+    told = stop.reason.why in (Why.UPSTREAM_UNKNOWN, Why.CONFIGURATION_BROKEN)
+    return edge if told and isinstance(edge, EdgeService) else None
 
 
 def _without_scheme(origin: Origin) -> tuple[tuple[str, dict[str, object]], ...]:
@@ -517,6 +530,7 @@ def open_to_edge(case: Case, clue: ClosedClue) -> Iterator[Proposal]:
     """Lets its ranges in, or sends the header that is wanted."""
     edge, access = clue.edge, clue.access
     ranges = [str(each) for each in edge.asks_from] or [str(clue.source)]
+    unknown = not edge.asks_from and clue.source is not None and made_up(clue.source)
     if access is not None and isinstance(case.stop, content_kinds.HeaderWanted):
         sends = {
             **{str(name): value for name, value in edge.asks.sends.items()},
@@ -526,6 +540,12 @@ def open_to_edge(case: Case, clue: ClosedClue) -> Iterator[Proposal]:
             f"let {label_of(edge)} send the header field that the origin wants",
             origin_put(stated(case, edge), sends=sends),
         )
+        return
+    if unknown:
+        text = (
+            f"say from which addresses {label_of(edge)} asks (its provider lists them), and let those in at the origin"
+        )
+        yield Proposal(text, [])
         return
     if access is not None:
         patch: Patch = []

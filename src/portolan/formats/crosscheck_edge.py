@@ -173,6 +173,14 @@ def _nginx(edge: EdgeService, note: Note) -> None:
     ):
         if edge.place.has(key):
             note(edge.place.key(key), f"nginx has a way of its own there, and no '{key}'", f"Take '{key}' away.")
+    if edge.asks_from:
+        note(edge.place.key("asks_from"), "nginx asks from its machine's own addresses", "Write 'addresses'.")
+    if edge.asks.signs:
+        note(
+            edge.asks.place.key("signs"),
+            "nginx signs no requests",
+            "Let the store's grant be to everyone, or rent an edge.",
+        )
     if edge.plain == "refuse":
         note(
             edge.place.key("plain"),

@@ -145,8 +145,12 @@ _EDGE: list[Schema] = [
                 "recognises_itself",
                 "fails_with",
                 "error_pages_say",
+                "asks_from",
             ),
-            "properties": {"plain": {"not": {"const": "refuse"}}},
+            "properties": {
+                "plain": {"not": {"const": "refuse"}},
+                "origin": {"not": {"type": "object", "required": ["signs"], "properties": {"signs": {"const": True}}}},
+            },
         },
     },
 ]

@@ -91,8 +91,8 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
                 rests = secure_first.decisions[-1]
                 return ended(Detail.LOOP, http_kinds.Loop(url, place=rests.place, subject=rests.subject))
             seen.add((url, saying.method))
-        if vantage.like == "chromium" and url.port in CLOSED_PORTS:
-            closed = http_kinds.PortClosed(vantage.name, url.port, place=vantage.place.key("like"), subject=vantage)
+        closed = _closed(vantage, url)
+        if closed is not None:
             exchanges.append(Exchange(url, vantage, Resolution(url.host, (), None, (closed,))))
             outcome = Outcome(Kind.CONNECT_ERROR, Detail.REFUSED, None, None, str(url), False, None)
             return Visit(text, vantage, world.now, tuple(exchanges), outcome, closed, world.booted)
@@ -118,6 +118,13 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
         url = following
     outcome, reason = _outcome(exchanges[-1])
     return Visit(text, vantage, world.now, tuple(exchanges), outcome, reason, world.booted)
+
+
+def _closed(vantage: Vantage, url: Url) -> Decision | None:
+    """Why a browser does not ask at all: the port is one that browsers keep from."""
+    if vantage.like != "chromium" or url.port not in CLOSED_PORTS:
+        return None
+    return http_kinds.PortClosed(vantage.name, url.port, place=vantage.place.key("like"), subject=vantage)
 
 
 _TYPED = re.compile(r"[A-Za-z]+://(?:[^@/?#]*@)?([^/:?#\[\]]+)(:[0-9]+)?")

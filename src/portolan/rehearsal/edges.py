@@ -126,10 +126,6 @@ def _edge(plan: Plan, forge: Forge, naming: "Naming", each: Played, edge: Edge, 
     plan.files[f"{name}/trust.pem"] = forge.trusted(edge.asks) or "\n"
     switched = isinstance(edge, SwitchedEdge)
     names = [str(pattern) for pattern in edge.names]
-    access = edge.access
-    stated = edge.fails_with
-    said = edge.passes_scheme_as
-    key = edge.key or (("scheme", "name", "path", "query") if switched else ("name", "path", "query"))
     facts = {
         "name": edge.name,
         "self": name,
@@ -143,32 +139,65 @@ def _edge(plan: Plan, forge: Forge, naming: "Naming", each: Played, edge: Edge, 
         "refuses_with": edge.refuses_with,
         "plain": edge.plain,
         "plain_with": edge.plain_with,
-        "access": None
-        if access is None
-        else {
-            "from": [str(network) for network in access.sources],
-            "not_from": [str(network) for network in access.not_sources],
-            "headers": {str(field): value for field, value in access.headers.items()},
-        },
+        "access": _access(edge),
         "methods": _methods(edge.methods),
         "method_refused_with": edge.method_refused_with,
         "order": list(edge.order or ("filter", "plain", "method")),
         "default_document": edge.default_document,
+        **_held(edge, switched, now),
+        "statuses": _statuses(edge),
+        "error_pages": {str(int(status)): page for status, page in edge.error_pages.items()},
+        "error_pages_say": {str(int(status)): int(other) for status, other in edge.error_pages_say.items()},
+        "scheme_header": _scheme_header(edge),
+        "recognises_itself": edge.recognises_itself,
+        "sources": [[str(address) for address in pair] for pair in each.sources],
+        "records": {
+            owner: {
+                "alias": next((str(record.data) for record in records if record.type == "CNAME"), None),
+                "addresses": [str(record.data) for record in records],
+            }
+            for owner, records in each.records.items()
+        },
+        "origin": _origin(edge.asks, switched, f"{BASE}/{name}/trust.pem"),
+    }
+    _play(plan, naming, each, name, "edge", facts)
+
+
+def _access(edge: Edge) -> dict[str, Any] | None:
+    access = edge.access
+    if access is None:
+        return None
+    return {
+        "from": [str(network) for network in access.sources],
+        "not_from": [str(network) for network in access.not_sources],
+        "headers": {str(field): value for field, value in access.headers.items()},
+    }
+
+
+def _statuses(edge: Edge) -> dict[str, int]:
+    stated = edge.fails_with
+    return {
+        what: status if getattr(stated, what, None) is None else getattr(stated, what)
+        for what, status in _STATUSES.items()
+    }
+
+
+def _scheme_header(edge: Edge) -> str:
+    said = edge.passes_scheme_as
+    return "x-forwarded-proto" if said is None else "" if said == "nothing" else str(said)
+
+
+def _held(edge: Edge, switched: bool, now: datetime) -> dict[str, Any]:
+    """What the edge holds, under which key, how long."""
+    usual = ("scheme", "name", "path", "query") if switched else ("name", "path", "query")
+    return {
         "caches": edge.caches,
-        "key": list(key),
+        "key": list(edge.key or usual),
         "key_headers": [str(field) for field in edge.key_headers],
         "keeps": {**_KEEPS, **{str(int(status)): seconds for status, seconds in edge.keeps.items()}},
         "obeys_origin": edge.obeys_origin,
         "after_time": edge.after_time or "old-on-error",
         "old_for": edge.old_for,
-        "statuses": {
-            what: status if getattr(stated, what, None) is None else getattr(stated, what)
-            for what, status in _STATUSES.items()
-        },
-        "error_pages": {str(int(status)): page for status, page in edge.error_pages.items()},
-        "error_pages_say": {str(int(status)): int(other) for status, other in edge.error_pages_say.items()},
-        "scheme_header": "x-forwarded-proto" if said is None else "" if said == "nothing" else str(said),
-        "recognises_itself": edge.recognises_itself,
         "holds": [
             {
                 "url": held.url,
@@ -181,17 +210,7 @@ def _edge(plan: Plan, forge: Forge, naming: "Naming", each: Played, edge: Edge, 
             for held in edge.holds
             if held.since <= now and (held.status or held.to or held.page)
         ],
-        "sources": [[str(address) for address in pair] for pair in each.sources],
-        "records": {
-            owner: {
-                "alias": next((str(record.data) for record in records if record.type == "CNAME"), None),
-                "addresses": [str(record.data) for record in records],
-            }
-            for owner, records in each.records.items()
-        },
-        "origin": _origin(edge.asks, switched, f"{BASE}/{name}/trust.pem"),
     }
-    _play(plan, naming, each, name, "edge", facts)
 
 
 def _methods(stated: tuple[str, ...]) -> list[str]:

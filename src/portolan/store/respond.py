@@ -194,7 +194,7 @@ class _Serving:
 
     @property
     def _asker(self) -> str:
-        return f"the edge {self.who}" if self.who else "anybody"
+        return f"the edge {self.who}" if self.who else "the public"
 
     @property
     def _grants(self) -> Any:

@@ -28,7 +28,7 @@ class OriginOfRecord(NameDecision, frozen=True):
 
 class OriginKept(NameDecision, frozen=True):
     kind = "origin-kept"
-    words = "{edge} took the addresses of {name} at {since} and keeps them"
+    words = "{edge} took the addresses of {name} at {since:%Y-%m-%d %H:%M} UTC and keeps them"
     shown = True
 
     edge: str
@@ -159,7 +159,9 @@ class EdgeDefault(HttpDecision, frozen=True):
 
 class EdgeHolds(HttpDecision, frozen=True):
     kind = "edge-holds"
-    words = "{edge} holds an answer for {key} since {since}, until {until}: {what}"
+    words = (
+        "{edge} holds an answer for {key} since {since:%Y-%m-%d %H:%M} UTC, until {until:%Y-%m-%d %H:%M} UTC: {what}"
+    )
     standard = "RFC 9111 section 4"
     shown = True
     asks_on = True
@@ -184,7 +186,7 @@ class EdgeHoldsNow(HttpDecision, frozen=True):
 
 class EdgeGivesOld(HttpDecision, frozen=True):
     kind = "edge-gives-old"
-    words = "the time of what {edge} holds for {key} was over at {until}; it gives it all the same: {why}"
+    words = "the time of what {edge} holds for {key} was over at {until:%Y-%m-%d %H:%M} UTC; it gives it all the same: {why}"
     standard = "RFC 9111 section 4.2.4"
     shown = True
     asks_on = True

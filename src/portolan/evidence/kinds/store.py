@@ -154,7 +154,7 @@ class KeyHidden(HttpDecision, frozen=True):
 
 class ListDenied(HttpDecision, frozen=True):
     kind = "list-denied"
-    words = "no page stands at / here: the list of the bucket {bucket} does, and {who} may not read it"
+    words = "no page stands at / here: the list of the bucket {bucket} does, and no grant lets {who} read it"
     standard = "RFC 9110 section 15.5.4"
     stops = True
 
