@@ -72,6 +72,9 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
         outcome = Outcome(Kind.REDIRECT_ERROR, detail, status, None, str(last.url), False, _address(last))
         return Visit(text, vantage, world.now, tuple(exchanges), outcome, stop, world.booted)
 
+    def round_again(at: Url, rests: Decision) -> Visit:
+        return ended(Detail.LOOP, http_kinds.Loop(at, place=rests.place, subject=rests.subject))
+
     while True:
         remembered = recalled(vantage, url, saying.method)
         if remembered is not None and (url, saying.method) not in seen:
@@ -79,8 +82,7 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
             exchanges.append(Exchange(url, vantage, remembered[0]))
             url = remembered[1]
             if (url, saying.method) in seen:
-                rests = remembered[0].decisions[-1]
-                return ended(Detail.LOOP, http_kinds.Loop(url, place=rests.place, subject=rests.subject))
+                return round_again(url, remembered[0].decisions[-1])
             continue
         seen.add((url, saying.method))
         secure_first = upgraded(world, url, vantage)
@@ -88,8 +90,7 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
             exchanges.append(Exchange(url, vantage, secure_first))
             url = parse(f"https{str(url).removeprefix('http')}")
             if (url, saying.method) in seen:
-                rests = secure_first.decisions[-1]
-                return ended(Detail.LOOP, http_kinds.Loop(url, place=rests.place, subject=rests.subject))
+                return round_again(url, secure_first.decisions[-1])
             seen.add((url, saying.method))
         closed = _closed(vantage, url)
         if closed is not None:
@@ -109,7 +110,7 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
             return ended(Detail.BAD_TARGET, stop)
         saying = _turned(saying, response.status)
         if (following, saying.method) in seen:
-            return ended(Detail.LOOP, http_kinds.Loop(following, place=rests.place, subject=rests.subject))
+            return round_again(following, rests)
         if len(exchanges) > vantage.most_redirects:
             limit = vantage.most_redirects
             return ended(

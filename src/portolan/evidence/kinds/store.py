@@ -141,9 +141,7 @@ class KeyMissing(HttpDecision, frozen=True):
 
 class KeyHidden(HttpDecision, frozen=True):
     kind = "key-hidden"
-    words = (
-        "the bucket {bucket} holds nothing under the key {key}, which {who} may not be told without the right to list"
-    )
+    words = "the bucket {bucket} holds nothing under the key {key}, and does not tell {who} so: that takes the right to list"
     standard = "RFC 9110 section 15.5.4"
     stops = True
 
