@@ -63,8 +63,7 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
     seen: set[tuple[Url, str]] = set()
     saying = vantage.saying
     typed, first = text, url
-    # What edges take on the way is held for the rest of the visit.
-    way = straight()
+    way = straight()  # what edges take is held for the rest of the visit
 
     def ended(detail: Detail, stop: Decision) -> Visit:
         last = exchanges[-1]
@@ -112,13 +111,10 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
         if (following, saying.method) in seen:
             return round_again(following, rests)
         if len(exchanges) > vantage.most_redirects:
-            limit = vantage.most_redirects
-            return ended(
-                Detail.TOO_MANY, http_kinds.TooMany(len(exchanges), limit, place=rests.place, subject=rests.subject)
-            )
+            count, limit = len(exchanges), vantage.most_redirects
+            return ended(Detail.TOO_MANY, http_kinds.TooMany(count, limit, place=rests.place, subject=rests.subject))
         url = following
-    outcome, reason = _outcome(exchanges[-1])
-    return Visit(text, vantage, world.now, tuple(exchanges), outcome, reason, world.booted)
+    return Visit(text, vantage, world.now, tuple(exchanges), *_outcome(exchanges[-1]), world.booted)
 
 
 def _closed(vantage: Vantage, url: Url) -> Decision | None:
