@@ -1,8 +1,9 @@
 """Whether the worlds would notice a wrong engine: rules of every engine are broken on purpose, one after the other.
 
-Usage: python -m conformance.sensitivity [table | random N [SEED]]
+Usage: python -m conformance.sensitivity [table [NAME ...] | random N [SEED]]
 
-The worlds are built once; what the real systems did is then held against the predictions of each broken engine.
+The worlds are built once, and held against the engine as it is: what differs is a disagreement, as for conformance.run. What the real
+systems did is then held against the predictions of each broken engine.
 """
 
 import sys
@@ -15,6 +16,7 @@ from unittest.mock import patch
 
 import msgspec
 
+from conformance.edge_breaks import EDGE_BREAKS
 from conformance.run import drawn, held_against, side_by_side, table
 from conformance.way_worlds import BOOTED
 from portolan.dns import memory, naming, versions
@@ -166,7 +168,9 @@ def notices(world: _World, found: Rehearsed) -> bool:
 def main() -> int:
     """Prints for each broken rule the first world that notices it."""
     wish = sys.argv[1:] or ["table"]
-    worlds: list[_World] = [*table([])] if wish[0] == "table" else [*drawn(int(wish[1]), int((wish[2:] or ["1"])[0]))]
+    worlds: list[_World] = (
+        [*table(wish[1:])] if wish[0] == "table" else [*drawn(int(wish[1]), int((wish[2:] or ["1"])[0]))]
+    )
     own = confinement()
 
     def one(world: _World) -> Rehearsed | None:
@@ -178,18 +182,35 @@ def main() -> int:
     with ThreadPoolExecutor(side_by_side()) as pool:
         results = list(pool.map(one, worlds))
     whole = [(world, found) for world, found in zip(worlds, results, strict=True) if found is not None]
-    # A world that differs from the engine as it is would notice everything.
-    sound = [(world, found) for world, found in whole if not notices(world, found)]
+    questions = sum(len(found.comparisons) for _, found in whole)
+    # A world that differs from the engine as it is would notice everything. It is asked again by itself, as on a loaded machine
+    # clients give up where real ones would not; what differs then is a disagreement.
+    sound: list[tuple[_World, Rehearsed]] = []
+    wrong = 0
+    for world, first in zip(worlds, results, strict=True):
+        found = first
+        for _ in range(2):
+            if found is not None and not found.failed and not notices(world, found):
+                break
+            found = one(world)
+        if found is None or found.failed or notices(world, found):
+            wrong += 1
+            print(f"✗ {world[0]}: the engine as it is differs, or the world is not staged", flush=True)
+        else:
+            sound.append((world, found))
+    print(f"{len(worlds)} worlds, {questions} questions, {wrong} worlds in disagreement", flush=True)
+    edges = [each for each in sound if each[0][0].startswith("edge: ")]
+    others = [each for each in sound if not each[0][0].startswith("edge: ")]
     missed = 0
-    for name, broken in BREAKS.items():
+    breaks = [(name, broken, others) for name, broken in BREAKS.items()]
+    breaks += [(name, broken, edges) for name, broken in EDGE_BREAKS.items()]
+    for name, broken, held in breaks if wish[0] == "table" else breaks[: len(BREAKS)]:
         with broken():
-            noticed = next((world[0] for world, found in sound if notices(world, found)), None)
+            noticed = next((world[0] for world, found in held if notices(world, found)), None)
         missed += noticed is None
-        print(f"{name}: {f'noticed by {noticed}' if noticed else f'not noticed by {len(sound)} worlds'}", flush=True)
-    print(
-        f"{len(BREAKS)} rules broken, {missed} not noticed; {len(worlds) - len(sound)} of {len(worlds)} worlds left out"
-    )
-    return 1 if missed or len(sound) < len(worlds) * 9 // 10 else 0
+        print(f"{name}: {f'noticed by {noticed}' if noticed else f'not noticed by {len(held)} worlds'}", flush=True)
+    print(f"{len(breaks)} rules broken, {missed} not noticed; {wrong} of {len(worlds)} worlds left out")
+    return 1 if missed or wrong else 0
 
 
 if __name__ == "__main__":

@@ -85,6 +85,12 @@ PLACES = {
     "zones/other.example/ds": ["?"], "zones/other.example/views/?": {"for": ["10.0.0.0/8"], "records": ["@ A 192.0.2.2"]},
     "vantages/desk/hosts_file/lines": ["10.20.0.15 visit.kestrel-ridge.example", "10.20.0.15 ?"], "vantages/desk/search": ["?"], "vantages/?/host": "orion",
     "expectations/1/url": "http://10.20.0.15/?", "expectations/1/page": "?",
+    "edges/own": {"program": "nginx", "addresses": "192.0.2.1", "names": ["visit.kestrel-ridge.example", "?"], "origin": "?"},
+    "edges/second": {"program": "nginx", "addresses": "192.0.2.1", "origin": {"at": "192.0.2.9", "prefix": "/?", "host": "?", "sends": {"X-Y": "?"}}, "error_pages": {"404": "/?"}},
+    "edges/?": {"program": "nginx", "addresses": "192.0.2.1", "default_document": "?", "key_headers": ["?"], "passes_scheme_as": "?", "access": {"headers": {"X-Y": "?"}}, "origin": "192.0.2.9"},
+    "edges/rented": {"canonical": "?", "names": ["?"], "default_document": "?", "error_pages": {"404": "/?"}, "origin": {"at": "?", "sends": {"?": "?"}}, "holds": [{"url": "http://a.example/?", "since": "2026-01-01", "page": "?"}]},
+    "stores/?": {"pages_at": "pages.example", "strangers": ["?"], "buckets": {"a": {"objects": ["?"], "grants": [{"to": "everyone", "on": "?"}], "error_document": "?", "default_document": "?"}}},
+    "stores/one": {"objects_at": "objects.example", "buckets": {"?": {"rules": [{"prefix": "?", "key_becomes": "?"}], "sends_all_to": "?", "cache_control": "?"}}},
 }  # fmt: skip
 
 

@@ -15,7 +15,7 @@ from portolan.rehearsal.certificates import Forge
 from portolan.rehearsal.facts import every_service, runs
 from portolan.rehearsal.plan import BASE, Daemon, Plan
 from portolan.rehearsal.providers import Played
-from portolan.rehearsal.web_common import UPSTREAM_LIMIT
+from portolan.rehearsal.web_common import UPSTREAM_LIMIT, header_word, page_word
 
 if TYPE_CHECKING:
     from portolan.rehearsal.naming import Naming
@@ -304,7 +304,7 @@ def _nginx_conf(edge: EdgeService, folder: str) -> str:
     if edge.plain == "to-secure":
         lines.append(f"if ($scheme = http) {{ return {edge.plain_with} https://$host$p$q; }}")
     for status, page in edge.error_pages.items():
-        lines.append(f"error_page {int(status)} {page};")
+        lines.append(f"error_page {int(status)} {page_word(page, edge.place.key('error_pages'))};")
     lines += ["location / {", *(f"  {each}" for each in _location(edge, folder, None)), "}"]
     if edge.default_document is not None:
         document = edge.default_document.lstrip("/")
@@ -337,10 +337,13 @@ def _location(edge: EdgeService, folder: str, document: str | None) -> Iterator[
             yield f"allow {each};"
         yield "deny all;" if access.sources else "allow all;"
         for field, value in access.headers.items():
-            yield f"if ($http_{str(field).replace('-', '_')} != {quoting.nginx(value, access.place)}) {{ return 403; }}"
+            word = header_word(field, access.place).replace("-", "_")
+            yield f"if ($http_{word} != {quoting.nginx(value, access.place)}) {{ return 403; }}"
     if edge.methods:
         yield f"limit_except {' '.join(edge.methods)} {{ deny all; }}"
     target, path = _target(origin)
+    if document is not None and not re.fullmatch(r"[A-Za-z0-9_./~-]+", document):
+        raise quoting.UnstageableError("a default document", document, edge.place.key("default_document"))
     asked = path if document is None else f"{path.rstrip('/')}/{document}"
     yield f"proxy_pass {target}{asked};"
     yield from _leg(origin, folder, edge)
@@ -350,7 +353,8 @@ def _location(edge: EdgeService, folder: str, document: str | None) -> Iterator[
     # Each question is a visit of its own, and takes from no other: their names stand in front of nginx's own key.
     own = f"{target}{path.rstrip('/')}$uri$is_args$args" if document is None else f"{target}{asked}$is_args$args"
     stated = "".join(_PARTS[each] for each in ("scheme", "name", "path", "normal-path", "query") if each in edge.key)
-    fields = "".join(f"|$http_{str(each).replace('-', '_')}" for each in edge.key_headers)
+    words = (header_word(each, edge.place).replace("-", "_") for each in edge.key_headers)
+    fields = "".join(f"|$http_{each}" for each in words)
     yield f'proxy_cache_key "$http_user_agent|{stated if edge.key else own}{fields}";'
     for status, seconds in edge.keeps.items():
         yield f"proxy_cache_valid {int(status)} {seconds}s;"
@@ -368,9 +372,9 @@ def _leg(origin: Origin, folder: str, edge: EdgeService) -> Iterator[str]:
         yield f"proxy_set_header Host {'$host' if origin.host == 'kept' else quoting.nginx(str(origin.host), place)};"
     said = edge.passes_scheme_as
     if said not in (None, "nothing"):
-        yield f"proxy_set_header {said} $scheme;"
+        yield f"proxy_set_header {header_word(str(said), edge.place)} $scheme;"
     for field, value in origin.sends.items():
-        yield f"proxy_set_header {field} {quoting.nginx(value, place)};"
+        yield f"proxy_set_header {header_word(field, place)} {quoting.nginx(value, place)};"
     if origin.leg == "verified":
         yield f"proxy_ssl_verify on; proxy_ssl_verify_depth 5; proxy_ssl_trusted_certificate {folder}/trust.pem;"
     if origin.says_name:
