@@ -249,6 +249,8 @@ SITE = f"{S}/sites/bookings"
 FORCED = [{"when": {"scheme": "http"}, "to": "https://{host}{path}{query}"}]
 BY_HEADER = [{"when": {"not_header": {"X-Forwarded-Proto": "https"}}, "to": "https://{host}{path}{query}"}]
 
+FOR_NOW = [{**BY_HEADER[0], "status": 302}]
+
 
 def rules(*each: Data) -> Change:
     """Redirect rules of the first bucket's pages."""
@@ -512,6 +514,8 @@ STORE_FACTS: dict[str, Change] = {
     "by path behind the edge": also(
         put(f"{F}/origin/at", "objects.depot.example"), put(f"{F}/origin/prefix", "/kestrel-images")
     ),
+    "prefix of a folder": put(f"{F}/origin/prefix", "/domes"),
+    "prefix of a folder with a slash": put(f"{F}/origin/prefix", "/domes/"),
     "private, not signed": put(f"{P}/origin/signs", None),
     "private, pages' address": also(
         put(f"{P}/origin/at", "kestrel-plans.pages.depot.example"),
@@ -542,6 +546,46 @@ SITE_FACTS: dict[str, Change] = {
     "origin by the header, held for both": also(
         put(f"{SITE}/redirects", BY_HEADER),
         put(f"{S}/sites/own/redirects", BY_HEADER),
+        put(f"{OWN}/passes_scheme_as", "X-Forwarded-Proto"),
+    ),
+    "by the header, held for both, permanent": also(
+        put(f"{SITE}/redirects", BY_HEADER),
+        put(f"{S}/sites/own/redirects", BY_HEADER),
+        put(f"{OWN}/passes_scheme_as", "X-Forwarded-Proto"),
+    ),
+    "by the header, held for both, for now": also(
+        put(f"{SITE}/redirects", FOR_NOW),
+        put(f"{S}/sites/own/redirects", FOR_NOW),
+        put(f"{OWN}/passes_scheme_as", "X-Forwarded-Proto"),
+    ),
+    "by the header, no-store": also(
+        put(f"{SITE}/redirects", BY_HEADER),
+        put(f"{SITE}/cache_control", "no-store"),
+        put(f"{S}/sites/own/redirects", BY_HEADER),
+        put(f"{S}/sites/own/cache_control", "no-store"),
+        put(f"{OWN}/passes_scheme_as", "X-Forwarded-Proto"),
+    ),
+    "by the header, no-store, not obeyed": also(
+        put(f"{SITE}/redirects", BY_HEADER),
+        put(f"{SITE}/cache_control", "no-store"),
+        put(f"{D}/obeys_origin", False),
+        put(f"{S}/sites/own/redirects", BY_HEADER),
+        put(f"{S}/sites/own/cache_control", "no-store"),
+        put(f"{OWN}/obeys_origin", False),
+        put(f"{OWN}/passes_scheme_as", "X-Forwarded-Proto"),
+    ),
+    "by the header for now, max-age": also(
+        put(f"{SITE}/redirects", FOR_NOW),
+        put(f"{SITE}/cache_control", "max-age=60"),
+        put(f"{S}/sites/own/redirects", FOR_NOW),
+        put(f"{S}/sites/own/cache_control", "max-age=60"),
+        put(f"{OWN}/passes_scheme_as", "X-Forwarded-Proto"),
+    ),
+    "by the header, a cookie": also(
+        put(f"{SITE}/redirects", BY_HEADER),
+        put(f"{SITE}/sets_cookie", True),
+        put(f"{S}/sites/own/redirects", BY_HEADER),
+        put(f"{S}/sites/own/sets_cookie", True),
         put(f"{OWN}/passes_scheme_as", "X-Forwarded-Proto"),
     ),
     "origin is Apache": put(f"{S}/program", "apache"),

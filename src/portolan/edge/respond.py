@@ -48,6 +48,8 @@ class AtEdge(NamedTuple):
     now: datetime
     ask: Asking
     just: Just
+    #: Whether it has passed this request on itself.
+    again: bool = False
 
     @property
     def label(self) -> str:
@@ -81,6 +83,9 @@ def respond_at_edge(at: AtEdge, request: Request) -> EdgeAnswer:
             stop = turned.decision if turned.location is None else None
             both = (takes, turned.decision)
             return EdgeAnswer(Response(turned.status, both, edge, location=turned.location, stop=stop))
+    if at.again and edge.recognises_itself:
+        circle = edge_kinds.EdgeInCircle(at.label, place=edge.place.key("origin"), subject=edge)
+        return EdgeAnswer(Response(at.ways.statuses["refused"], (takes, circle), edge, stop=circle))
     decisions: tuple[Decision, ...] = (takes,)
     path = request.url.path
     if path == "/" and edge.default_document is not None:
@@ -145,20 +150,20 @@ _STAGES: dict[str, Callable[[AtEdge, Request], _Turn | None]] = {
 def _from_origin(at: AtEdge, request: Request, path: str, decisions: tuple[Decision, ...]) -> EdgeAnswer:
     """The origin's answer, held or asked for."""
     asked = asked_origin(at.edge, at.ways, request, path)
-    if isinstance(asked, Decision):
-        typed = str(at.edge.asks.at)
-        resolution = Resolution(typed, (), Detail.NO_SUCH_NAME, (asked,))
-        failed = Exchange(request.url._replace(host=typed), at.client, resolution)
-        return EdgeAnswer(_failed(at, failed, decisions), (failed,))
 
     def fetch(moment: datetime | None) -> Exchange:
+        if isinstance(asked, Decision):
+            # Nothing can be asked; what is held may still be given.
+            typed = str(at.edge.asks.at)
+            resolution = Resolution(typed, (), Detail.NO_SUCH_NAME, (asked,))
+            return Exchange(request.url._replace(host=typed), at.client, resolution)
         return at.ask(asked.url, asked.saying, moment)
 
     cached = through_cache(at.edge, at.ways, request, path, at.now, fetch, at.just, at.client)
     inner, got = cached.exchange, cached.exchange.response
     if cached.decisions:
         decisions = (*decisions, *cached.decisions)
-    else:
+    elif not isinstance(asked, Decision):
         step = edge_kinds.EdgeAsks(at.label, str(asked.url), place=at.client.place, subject=at.edge)
         decisions = (*decisions, step)
     late = 0 if cached.held else _takes(inner)

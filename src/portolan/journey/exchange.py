@@ -128,9 +128,6 @@ def _from_edge(
     world: World, arrival: Arrival, edge: EdgeService, request: Request, way: Way
 ) -> tuple[Response, tuple[Exchange, ...]]:
     ways, names = world.edge(edge)
-    if edge.recognises_itself and edge in way.passed:
-        stop = edge_kinds.EdgeInCircle(f"the edge {edge.name}", place=edge.place.key("origin"), subject=edge)
-        return Response(ways.statuses["refused"], (stop,), edge, stop=stop), ()
     client = _edge_client(world, arrival, edge, ways, names, request)
 
     def ask(url: Url, saying: Saying, moment: datetime | None) -> Exchange:
@@ -147,7 +144,7 @@ def _from_edge(
         assert found is not None
         return found
 
-    at = AtEdge(edge, ways, names, arrival, client, world.now, ask, way.just)
+    at = AtEdge(edge, ways, names, arrival, client, world.now, ask, way.just, edge in way.passed)
     answer = respond_at_edge(at, request)
     return answer.response, answer.inner
 

@@ -107,7 +107,7 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
         except BadUrlError as error:
             stop = http_kinds.BadTarget(str(error), place=rests.place, subject=rests.subject)
             return ended(Detail.BAD_TARGET, stop)
-        saying = _turned(saying, response.status)
+        saying = _turned(saying, response.status, url, following)
         if (following, saying.method) in seen:
             return round_again(following, rests)
         if len(exchanges) > vantage.most_redirects:
@@ -139,21 +139,21 @@ def _as_typed(saying: Saying, typed: str, url: Url, vantage: Vantage) -> Saying:
     return saying._replace(host=f"{written}{port}")
 
 
-def _turned(saying: Saying, status: int) -> Saying:
-    """What a client says behind a redirect: what it posted it asks for (RFC 9110 section 15.4)."""
+def _turned(saying: Saying, status: int, url: Url, following: Url) -> Saying:
+    """What a client says behind a redirect: what it posted it asks for (RFC 9110 section 15.4), and a password that leads to another
+    port or scheme is forgotten for good (measured).
+    """
+    if (url.scheme, url.port) != (following.scheme, following.port):
+        saying = saying._replace(password=False)
     if (saying.method == "POST" and status in _TURN_TO_GET) or (status == 303 and saying.method != "HEAD"):
         return saying._replace(method="GET", body=0)
     return saying
 
 
 def _there(saying: Saying, first: Url, url: Url) -> Saying:
-    """What a client says at an address that it was sent to: a host name that it was told to say only at the first host, and the
-    password only there, at the same port and by the same scheme (measured).
-    """
-    if url.host != first.host and (saying.host is not None or saying.without_host):
-        saying = saying._replace(host=None, without_host=False)
-    if saying.password and (url.scheme, url.host, url.port) != (first.scheme, first.host, first.port):
-        saying = saying._replace(password=False)
+    """What a client says at an address that it was sent to: a host name or password that it was told to say is for the first host."""
+    if url.host != first.host and (saying.host is not None or saying.without_host or saying.password):
+        return saying._replace(host=None, without_host=False, password=False)
     return saying
 
 
