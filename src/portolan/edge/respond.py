@@ -77,15 +77,15 @@ def respond_at_edge(at: AtEdge, request: Request) -> EdgeAnswer:
         )
         return _ended(edge.refuses_with, unknown)
     takes = edge_kinds.EdgeTakes(at.label, pattern, place=edge.place.key("names"), subject=edge)
+    if at.again and edge.recognises_itself:
+        circle = edge_kinds.EdgeInCircle(at.label, place=edge.place.key("origin"), subject=edge)
+        return EdgeAnswer(Response(at.ways.statuses["refused"], (takes, circle), edge, stop=circle))
     for stage in at.ways.order:
         turned = _STAGES[stage](at, request)
         if turned is not None:
             stop = turned.decision if turned.location is None else None
             both = (takes, turned.decision)
             return EdgeAnswer(Response(turned.status, both, edge, location=turned.location, stop=stop))
-    if at.again and edge.recognises_itself:
-        circle = edge_kinds.EdgeInCircle(at.label, place=edge.place.key("origin"), subject=edge)
-        return EdgeAnswer(Response(at.ways.statuses["refused"], (takes, circle), edge, stop=circle))
     decisions: tuple[Decision, ...] = (takes,)
     path = request.url.path
     if path == "/" and edge.default_document is not None:

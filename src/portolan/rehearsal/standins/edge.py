@@ -69,12 +69,12 @@ class Edge:
             return Given(400)
         if not self.told(asked.host):
             return Given(facts["refuses_with"])
+        if facts["recognises_itself"] and facts["self"] in asked.headers.get(PASSED, "").split(","):
+            return Given(502)
         for stage in facts["order"]:
             turned = {"filter": self.filtered, "plain": self.plain, "method": self.method}[stage](asked)
             if turned is not None:
                 return turned
-        if facts["recognises_itself"] and facts["self"] in asked.headers.get(PASSED, "").split(","):
-            return Given(502)
         path = asked.path
         if path == "/" and facts["default_document"]:
             path = "/" + facts["default_document"].lstrip("/")
