@@ -152,7 +152,7 @@ def known_origins(case: Case) -> list[str]:
 
 def label_of(edge: EdgeService) -> str:
     """How an edge is named in sentences."""
-    return f"the edge {edge.name}" if edge.name else f"the edge at {edge.place.path[1]}"
+    return f"the edge {edge.name}" if edge.name else f"the edge {edge.place.path[1]}"
 
 
 def origin_place(edge: EdgeService, key: str = "") -> Place:

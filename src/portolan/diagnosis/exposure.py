@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 
 import msgspec
 
-from portolan.diagnosis.exposure_edge import bucket_gains, edge_gains, edge_ranges
+from portolan.diagnosis.exposure_edge import bucket_gains, edge_gains, edge_ranges, objects_told
 from portolan.diagnosis.gains import Asked, Gain, Grade
 from portolan.diagnosis.proposal import Safety
 from portolan.estate.base import IPAddress, IPNetwork, is_public, same_facts
@@ -57,8 +57,10 @@ class Exposure(NamedTuple):
     def told(self) -> tuple[str, ...]:
         """What is laid open in words, those who gain the same in one sentence."""
         found: dict[str, list[str]] = {}
+        objects = objects_told(self.gains)
         for gain in self.gains:
-            found.setdefault(gain.text, []).append(gain.key[1])
+            text = objects.get(gain.key, gain.text)
+            found.setdefault(text, []).append(gain.key[1])
         return tuple(f"{', '.join(who)}{text}" if text.startswith(_REACHES) else text for text, who in found.items())
 
     @property

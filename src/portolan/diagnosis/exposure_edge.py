@@ -47,6 +47,8 @@ _SECRET_NAMES = (
     ".git/",
     ".env",
 )
+#: So many objects are named.
+_MOST_NAMED = 3
 #: A key that stands for all those of which nothing is known.
 _ANY = "(any other object)"
 
@@ -116,6 +118,23 @@ def _one_bucket(
 def _shown(page: str) -> str:
     bucket, _, key = page.partition("/")
     return f"any other object of {bucket}" if key == _ANY else page
+
+
+def objects_told(gains: tuple[Gain, ...]) -> dict[tuple[str, ...], str]:
+    """By gain: one sentence for all objects of a bucket that somebody can newly read."""
+    held: dict[tuple[str, ...], list[Gain]] = {}
+    for gain in gains:
+        if gain.key[0] == "object":
+            held.setdefault(gain.key[1:4], []).append(gain)
+    found: dict[tuple[str, ...], str] = {}
+    for (whom, _, label), each in held.items():
+        named = [gain.key[4] for gain in each if gain.key[4] != _ANY]
+        more = [f"{len(named) - _MOST_NAMED} more"] if len(named) > _MOST_NAMED else []
+        rest = ["all else"] if len(named) < len(each) else []
+        words = [*named[:_MOST_NAMED], *more, *rest]
+        listed = ", ".join(words[:-1]) + f" and {words[-1]}" if len(words) > 1 else words[0]
+        found |= {gain.key: f"in the bucket {label} {whom} can read {listed}" for gain in each}
+    return found
 
 
 def edge_gains(before: World, after: World, then: Visit, seen: Visit, marks: frozenset[str]) -> Iterator[Gain]:

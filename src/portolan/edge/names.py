@@ -68,7 +68,7 @@ def shown_by_edge(names: Names, named: str | None, providers: str) -> ShownByEdg
         why = f"{host} is its canonical name"
         return ShownByEdge(providers, edge_kinds.EdgeShowsProviders(label, why, place=edge.place, subject=edge))
     if edge.certificate is None:
-        why = "it was given none"
+        why = "it was given no other"
         return ShownByEdge(providers, edge_kinds.EdgeShowsProviders(label, why, place=edge.place, subject=edge))
     decision = edge_kinds.EdgeShows(label, edge.certificate, host, place=edge.place.key("certificate"), subject=edge)
     return ShownByEdge(edge.certificate, decision)

@@ -138,7 +138,7 @@ def _box(name: str, place: Place, addresses: tuple[IPAddress, ...], *services: S
 
 def box_of(edge: EdgeService) -> str:
     """The name of the machine that a rented edge answers on."""
-    return f"the edge {edge.name}"
+    return f"the edge at {edge.zone}" if isinstance(edge, SwitchedEdge) and edge.zone else f"the edge {edge.name}"
 
 
 def asking_boxes(edge: EdgeService) -> tuple[str, ...]:
@@ -233,7 +233,7 @@ def _switched(zone: Zone, number: int, six: bool) -> tuple[dict[str, Host], Cert
         if held and (owner in named or not named):
             records[owner] = held
     names = tuple(records)
-    edge = msgspec.structs.replace(stated, name=f"at {zone.name}", names=names, records=records, zone=zone.name)
+    edge = msgspec.structs.replace(stated, name=zone.name, names=names, records=records, zone=zone.name)
     covered = (zone.name, f"*.{zone.name}")
     certificate = Certificate(place=stated.place, name=providers_certificate(edge), names=covered)  # type: ignore[arg-type]
     before = tuple(

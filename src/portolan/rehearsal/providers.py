@@ -169,5 +169,5 @@ def _switched(made: _Extended, zone: Zone, edge: SwitchedEdge) -> None:
         views={name: msgspec.structs.replace(each, data=turned(each.data)) for name, each in zone.views.items()},
     )
     certificate = made.certificate((zone.name, f"*.{zone.name}"), edge)
-    told = msgspec.structs.replace(edge, name=f"at {zone.name}", names=tuple(records))
+    told = msgspec.structs.replace(edge, name=zone.name, names=tuple(records))
     made.played.append(Played(host, told, certificate, sources, records))
