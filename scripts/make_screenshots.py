@@ -37,7 +37,7 @@ PICTURES = {
     "folder": (f"portolan explain {URL} -e lost-shelf", 100, 60),
     "endless": ("portolan explain https://bookings.kestrel-ridge.example/ -e revolving-door", 100, 48),
     "edge": ("portolan follow https://images.kestrel-ridge.example/domes/ -e open-gallery", 100, 34),
-    "gallery": ("portolan explain https://images.kestrel-ridge.example/ -e three-locks | tail -46", 100, 50),
+    "gallery": ("portolan explain https://images.kestrel-ridge.example/ -e three-locks | tail -49", 100, 53),
     "mirrors": ("portolan explain https://bookings.kestrel-ridge.example/ -e hall-of-mirrors", 100, 56),
     "check": ("portolan check -e half-open", 100, 14),
 }

@@ -187,7 +187,7 @@ def test_streams_that_fail(tmp_path, streams, status, said):
 def test_interrupts_at_any_moment(tmp_path):
     """Ended at once, without a word of where it was."""
     rng = random.Random(3)
-    code = "import os, sys; sys.argv = ['portolan', 'explain', 'https://visit.kestrel-ridge.example/', '-e', sys.argv[1]]; from portolan.cli.entry import main; print(flush=True); sys.exit(main())"
+    code = "import os, sys; sys.argv = ['portolan', 'explain', 'https://visit.kestrel-ridge.example/', '-e', sys.argv[1]]; from portolan.cli import entry; entry.signal(2, entry._stopped); print(flush=True); sys.exit(entry.main())"
     for _ in range(12):
         running = subprocess.Popen(
             [sys.executable, "-c", code, str(STORIES / "half-open")],
