@@ -136,7 +136,7 @@ def _exposed(store: Store, bucket: Bucket) -> Iterator[Finding]:
         text = f"everybody can read the bucket {bucket.name}, which is marked as private"
         yield Finding("bucket-exposed", text, place, Severity.WARNING)
     secret = sorted(key for key in keys if looks_secret(key))
-    if secret and "private" not in bucket.marks:
+    if secret:
         named = ", ".join(secret[:_MOST_NAMED]) + (
             f" and {len(secret) - _MOST_NAMED} more" if len(secret) > _MOST_NAMED else ""
         )

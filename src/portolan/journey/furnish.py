@@ -167,10 +167,13 @@ def _add_ranges(made: _Made, edge: Edge, shared: dict[Any, Any]) -> None:
             continue
         taken = sum(each.startswith(f"the edges' range {network}") for each in made.hosts)
         address = network.network_address + min(taken + 1, network.num_addresses - 1)
-        key = ("range", name, address)
-        if key not in shared:
-            shared[key] = _box(name, edge.place.key("asks_from"), (address,), resolver=edge.resolver)
-        made.hosts[name] = shared[key]
+        made.hosts[name] = once(
+            shared, edge, ("range", name, address), lambda name=name, address=address: _range_box(edge, name, address)
+        )
+
+
+def _range_box(edge: Edge, name: str, address: IPAddress) -> Host:
+    return _box(name, edge.place.key("asks_from"), (address,), resolver=edge.resolver)
 
 
 def _store_box(store: Store, number: int, way: Way, six: bool) -> tuple[Host, Certificate, tuple[IPAddress, ...]]:

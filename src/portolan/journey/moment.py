@@ -37,9 +37,14 @@ def standing(estate: Estate, now: datetime) -> Estate:
 def edge_then(edge: Any, now: datetime) -> Any:
     """An edge as it stands at a moment: until its settings are in effect, as it was before."""
     held = at(edge, now)
-    if held is edge and edge.in_effect_from is not None and now < edge.in_effect_from and edge.before:
-        held = msgspec.structs.replace(edge, **{**edge.before[0].facts, "in_effect_from": None})
-    return held
+    if held is edge:
+        if edge.in_effect_from is None or now >= edge.in_effect_from or not edge.before:
+            return edge
+        held = msgspec.structs.replace(edge, **edge.before[0].facts)
+    # What stood before was in effect then.
+    return (
+        held if held.in_effect_from is not edge.in_effect_from else msgspec.structs.replace(held, in_effect_from=None)
+    )
 
 
 def rebooted(estate: Estate, names: frozenset[str]) -> Estate:

@@ -223,8 +223,9 @@ def in_force(estate: Estate, now: datetime, booted: frozenset[str] | None) -> Es
         facts = past(edge)
         waits = edge.in_effect_from is not None and now < edge.in_effect_from
         if not facts and waits and edge.before:
-            facts = {**edge.before[0].facts, "in_effect_from": None}
-        return msgspec.structs.replace(edge, **facts)
+            facts = edge.before[0].facts
+        # What an edge was before, it was in effect.
+        return msgspec.structs.replace(edge, **({"in_effect_from": None, **facts} if facts else {}))
 
     def store_now(store: Any) -> Any:
         buckets = {name: msgspec.structs.replace(each, **past(each)) for name, each in store.buckets.items()}
