@@ -90,6 +90,7 @@ GRANT = "grants: [{to: everyone, on: kestrel-images/*}]"
 PLAN = "grants: [{to_edge: plans, on: kestrel-plans/*}]"
 FRONT = "    plain: to-secure\n"
 KEYS = "objects: [index.html, domes/index.html, domes/north.svg, error.html]"
+IMAGE_RECORD = "      - images 300 CNAME d7.front.example.\n"
 LEG = "at: rack.kestrel-ridge.example, leg: verified, host: kept"
 NAMES = "names: [images.kestrel-ridge.example]"
 TO_FORCE = "            files: [index.html]\n", ('            files: [index.html]\n            redirects: [{when: {scheme: http}, to: "https://{host}{path}{query}"}]\n')  # fmt: skip
@@ -173,6 +174,11 @@ BAD = {
     "content-missing": ([expected('{url: "https://images.kestrel-ridge.example/domes/North.svg", page: kestrel-images/domes/North.svg}')], "https://images.kestrel-ridge.example/domes/North.svg"),
     "bucket-redirect-target": ([*SENT, ("TARGET", "https://image.kestrel-ridge.example")], "http://www.kestrel-ridge.example/"),
     "bucket-redirect-target,2": ([*SENT, ("TARGET", "http://images.kestrel-rigde.example")], "http://www.kestrel-ridge.example/"),
+    "name-missing": ([(IMAGE_RECORD, "")], IMAGES),
+    "name-alias-dangling": ([(IMAGE_RECORD, IMAGE_RECORD.replace("d7", "d77"))], IMAGES),
+    "name-wrong-address": ([(IMAGE_RECORD, "      - images 300 A 192.0.2.10\n      - images 300 A 192.0.2.11\n")], IMAGES),
+    "name-wrong-address,2": ([(IMAGE_RECORD, IMAGE_RECORD.replace("d7", "d8"))], IMAGES),
+    "name-wrong-address,3": ([(IMAGE_RECORD, IMAGE_RECORD.replace("d7.front", "kestrel-images.pages.depot"))], IMAGES),
     "bucket-plain-only": ([*WWW, expected('{url: "https://www.kestrel-ridge.example/", page: www.kestrel-ridge.example/index.html}')], "https://www.kestrel-ridge.example/"),
 }  # fmt: skip
 #: What only a provider, a wait or an upload mends.

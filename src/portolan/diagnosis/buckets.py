@@ -462,7 +462,7 @@ warned(
 )
 
 
-@remedy("bucket-default-missing", "content-missing", of=KeyClue)
+@remedy("bucket-default-missing", "content-missing")
 def put_object(_case: Case, clue: KeyClue) -> Iterator[Proposal]:
     """Names what there is; uploads what is missing; uploads the folder's content and not the folder."""
     bucket, key, near = clue.of.bucket, clue.of.key, clue.near

@@ -106,7 +106,7 @@ def _asked_as(rule: Redirect) -> str | None:
     return next((str(name) for name in (*when.header, *when.not_header) if "proto" in name or "scheme" in name), None)
 
 
-@remedy("redirect-loop-origin-plain", "redirect-scheme-not-trusted", of=LoopClue)
+@remedy("redirect-loop-origin-plain", "redirect-scheme-not-trusted")
 def end_loop(case: Case, clue: LoopClue) -> Iterator[Proposal]:
     """In this order: verify the leg; encrypt it; the scheme's header believed, and the scheme in the key; stop forcing secure."""
     edge, rule = clue.edge, clue.rule

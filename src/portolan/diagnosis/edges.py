@@ -359,7 +359,7 @@ def _asked_secure(case: Case, edge: EdgeService) -> bool:
     )
 
 
-@remedy("cert-missing", of=NameClue)
+@remedy("cert-missing")
 def give_certificate(case: Case, clue: NameClue) -> Iterator[Proposal]:
     """One of the estate's that covers the name, or a new one."""
     for text, patch in _certificates(case, clue.edge, clue.name):
@@ -393,7 +393,7 @@ def take_method(_case: Case, clue: MethodClue) -> Iterator[Proposal]:
 
 
 @remedy("edge-plain-refused")
-@remedy("redirect-missing", of=EdgeClue)
+@remedy("redirect-missing")
 def to_secure(_case: Case, clue: EdgeClue) -> Iterator[Proposal]:
     """Sends plain requests to the secure address."""
     edge = clue.edge

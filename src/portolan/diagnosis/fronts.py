@@ -122,7 +122,7 @@ def loop_origin_plain(case: Case) -> Finding | None:
     return Finding("redirect-loop-origin-plain", text, rule.place, clue=clue)
 
 
-@remedy("redirect-loop-origin-plain", "redirect-scheme-not-trusted", of=OriginClue)
+@remedy("redirect-loop-origin-plain", "redirect-scheme-not-trusted")
 def end_loop(case: Case, clue: OriginClue) -> Iterator[Proposal]:
     """Encrypts the leg, verified and else unverified; lets the origin know the scheme; stops forcing secure."""
     if clue.header is not None:

@@ -443,7 +443,7 @@ def right_key(case: Case, _clue: ServiceClue) -> Iterator[Proposal]:
         )
 
 
-@remedy("cert-missing", of=ServiceClue)
+@remedy("cert-missing")
 def give_certificate(case: Case, clue: ServiceClue) -> Iterator[Proposal]:
     """Gives the service a certificate that the estate has."""
     service = clue.service

@@ -49,12 +49,14 @@ Proposer = Callable[[Case, Any], Iterator[Proposal]]
 PROPOSERS: dict[str, list[Proposer]] = {}
 
 
-def remedy(*codes: str, of: type | None = None) -> Callable[[Proposer], Proposer]:
-    """Registers a proposer for fault codes; `of` is the only type of clue that it takes, where a code has several."""
+def remedy(*codes: str) -> Callable[[Proposer], Proposer]:
+    """Registers a proposer for fault codes. It is asked with clues of the type that it says, since a code may have several."""
 
     def register(propose: Proposer) -> Proposer:
+        said = propose.__annotations__.get("clue", object)
+
         def of_its_own(case: Case, clue: Any) -> Iterator[Proposal]:
-            if of is None or isinstance(clue, of):
+            if isinstance(clue, said):
                 yield from propose(case, clue)
 
         for code in codes:

@@ -304,7 +304,7 @@ def path_of_rule(case: Case, rule: Redirect) -> tuple[str | int, ...]:
     return path
 
 
-@remedy("redirect-missing", of=SiteClue)
+@remedy("redirect-missing")
 def secure(_case: Case, clue: SiteClue) -> Iterator[Proposal]:
     """Sends plain requests to the secure address."""
     site = clue.site
@@ -316,7 +316,7 @@ def secure(_case: Case, clue: SiteClue) -> Iterator[Proposal]:
         )
 
 
-@remedy("redirect-loses-path", of=RuleClue)
+@remedy("redirect-loses-path")
 def keep_path(_case: Case, clue: RuleClue) -> Iterator[Proposal]:
     """Keeps path and query in the target."""
     rule = clue.rule

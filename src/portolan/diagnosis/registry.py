@@ -11,6 +11,7 @@ from portolan.diagnosis import (
     certificate,
     content,
     edge_loops,
+    edge_records,
     edges,
     filtering,
     fronts,
@@ -36,6 +37,7 @@ from portolan.diagnosis.proposal import PROPOSERS, Proposal
 #: The families in order: what waits to take effect first, where a program passes on to, who was asked before what was said, the name before the way.
 FAMILIES = (
     edges,
+    edge_records,
     boot,
     edge_loops,
     origins,

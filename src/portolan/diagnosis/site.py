@@ -493,7 +493,7 @@ def reorder(_case: Case, clue: WantedClue) -> Iterator[Proposal]:
     yield Proposal(f"let {site.name} try {wanted} first", _documents(site, clue.documents, wanted, True))
 
 
-@remedy("content-missing", of=FileClue)
+@remedy("content-missing")
 def add_file(_case: Case, clue: FileClue) -> Iterator[Proposal]:
     """Adds the file."""
     site, asked, near = clue.site, clue.asked, clue.near
