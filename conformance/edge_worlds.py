@@ -257,6 +257,18 @@ def rules(*each: Data) -> Change:
     return put(f"{B}/rules", list(each))
 
 
+INNER = {
+    "program": "nginx",
+    "listens": [8080],
+    "sites": {"inner": {"files": ["index.html", "x.html", "sub/index.html"]}},
+}
+
+
+def both(key: str, value: Any) -> Change:
+    """The same at both sites that stand behind edges."""
+    return also(put(f"{SITE}/{key}", value), put(f"{S}/sites/own/{key}", value))
+
+
 def edge_facts(at: str, rented: bool) -> dict[str, Change]:
     """What may be otherwise at any edge."""
     found = {
@@ -291,12 +303,10 @@ def edge_facts(at: str, rented: bool) -> dict[str, Change]:
         "kept host name": put(f"{at}/origin/host", "kept"),
         "says a secret": also(
             put(f"{at}/origin/sends", {"X-From-Edge": "invented-7"}),
-            put(f"{SITE}/access", {"headers": {"X-From-Edge": "invented-7"}}),
-            put(f"{S}/sites/own/access", {"headers": {"X-From-Edge": "invented-7"}}),
+            both("access", {"headers": {"X-From-Edge": "invented-7"}}),
         ),
         "a secret is wanted": also(
-            put(f"{SITE}/access", {"headers": {"X-From-Edge": "invented-7"}}),
-            put(f"{S}/sites/own/access", {"headers": {"X-From-Edge": "invented-7"}}),
+            both("access", {"headers": {"X-From-Edge": "invented-7"}}),
         ),
         "path in the name": put(f"{at}/origin/at", "rack.kestrel-ridge.example/sub"),
         "scheme in the name": put(f"{at}/origin/at", "https://rack.kestrel-ridge.example"),
@@ -534,67 +544,65 @@ STORE_FACTS: dict[str, Change] = {
 }
 SITE_FACTS: dict[str, Change] = {
     "origin forces secure": also(
-        put(f"{SITE}/redirects", FORCED),
-        put(f"{S}/sites/own/redirects", FORCED),
+        both("redirects", FORCED),
         put(f"{S}/sites/visit/redirects", FORCED),
     ),
     "origin goes by the header": also(
-        put(f"{SITE}/redirects", BY_HEADER),
-        put(f"{S}/sites/own/redirects", BY_HEADER),
+        both("redirects", BY_HEADER),
         put(f"{S}/sites/visit/redirects", BY_HEADER),
     ),
     "origin by the header, held for both": also(
-        put(f"{SITE}/redirects", BY_HEADER),
-        put(f"{S}/sites/own/redirects", BY_HEADER),
+        both("redirects", BY_HEADER),
         put(f"{OWN}/passes_scheme_as", "X-Forwarded-Proto"),
     ),
     "by the header, held for both, permanent": also(
-        put(f"{SITE}/redirects", BY_HEADER),
-        put(f"{S}/sites/own/redirects", BY_HEADER),
+        both("redirects", BY_HEADER),
         put(f"{OWN}/passes_scheme_as", "X-Forwarded-Proto"),
     ),
     "by the header, held for both, for now": also(
-        put(f"{SITE}/redirects", FOR_NOW),
-        put(f"{S}/sites/own/redirects", FOR_NOW),
+        both("redirects", FOR_NOW),
         put(f"{OWN}/passes_scheme_as", "X-Forwarded-Proto"),
     ),
     "by the header, no-store": also(
-        put(f"{SITE}/redirects", BY_HEADER),
-        put(f"{SITE}/cache_control", "no-store"),
-        put(f"{S}/sites/own/redirects", BY_HEADER),
-        put(f"{S}/sites/own/cache_control", "no-store"),
+        both("redirects", BY_HEADER),
+        both("cache_control", "no-store"),
         put(f"{OWN}/passes_scheme_as", "X-Forwarded-Proto"),
     ),
     "by the header, no-store, not obeyed": also(
-        put(f"{SITE}/redirects", BY_HEADER),
-        put(f"{SITE}/cache_control", "no-store"),
+        both("redirects", BY_HEADER),
+        both("cache_control", "no-store"),
         put(f"{D}/obeys_origin", False),
-        put(f"{S}/sites/own/redirects", BY_HEADER),
-        put(f"{S}/sites/own/cache_control", "no-store"),
         put(f"{OWN}/obeys_origin", False),
         put(f"{OWN}/passes_scheme_as", "X-Forwarded-Proto"),
     ),
     "by the header for now, max-age": also(
-        put(f"{SITE}/redirects", FOR_NOW),
-        put(f"{SITE}/cache_control", "max-age=60"),
-        put(f"{S}/sites/own/redirects", FOR_NOW),
-        put(f"{S}/sites/own/cache_control", "max-age=60"),
+        both("redirects", FOR_NOW),
+        both("cache_control", "max-age=60"),
         put(f"{OWN}/passes_scheme_as", "X-Forwarded-Proto"),
     ),
     "by the header, a cookie": also(
-        put(f"{SITE}/redirects", BY_HEADER),
-        put(f"{SITE}/sets_cookie", True),
-        put(f"{S}/sites/own/redirects", BY_HEADER),
-        put(f"{S}/sites/own/sets_cookie", True),
+        both("redirects", BY_HEADER),
+        both("sets_cookie", True),
         put(f"{OWN}/passes_scheme_as", "X-Forwarded-Proto"),
     ),
+    "a front behind the edge": also(
+        both("files", None),
+        both("redirects", []),
+        both("upstream", "http://127.0.0.1:8080"),
+        put("hosts/vela/services/inner", INNER),
+    ),
+    "a front behind the edge, before Apache": also(
+        both("files", None),
+        both("redirects", []),
+        both("upstream", {"to": "http://127.0.0.1:8080", "host": "kept"}),
+        put("hosts/vela/services/inner", {**INNER, "program": "apache"}),
+    ),
+    "a stopped program behind the front": also(
+        both("files", None), both("redirects", []), both("upstream", "http://127.0.0.1:8080")
+    ),
     "origin is Apache": put(f"{S}/program", "apache"),
-    "Apache forces secure": also(
-        put(f"{S}/program", "apache"), put(f"{SITE}/redirects", FORCED), put(f"{S}/sites/own/redirects", FORCED)
-    ),
-    "Apache by the header": also(
-        put(f"{S}/program", "apache"), put(f"{SITE}/redirects", BY_HEADER), put(f"{S}/sites/own/redirects", BY_HEADER)
-    ),
+    "Apache forces secure": also(put(f"{S}/program", "apache"), both("redirects", FORCED)),
+    "Apache by the header": also(put(f"{S}/program", "apache"), both("redirects", BY_HEADER)),
     "origin's certificate of another name": put(f"{S}/certificate", "nights"),
     "origin's certificate by itself": also(
         put("certificates/self", {"names": ["*.kestrel-ridge.example"], "issuer": "self"}),
@@ -606,13 +614,9 @@ SITE_FACTS: dict[str, Change] = {
     ),
     "origin stopped": put(f"{S}/state", "stopped"),
     "origin plain only": put(f"{S}/listens", [80]),
-    "origin says max-age": also(
-        put(f"{SITE}/cache_control", "max-age=60"), put(f"{S}/sites/own/cache_control", "max-age=60")
-    ),
-    "origin says no-store": also(
-        put(f"{SITE}/cache_control", "no-store"), put(f"{S}/sites/own/cache_control", "no-store")
-    ),
-    "origin sets cookies": also(put(f"{SITE}/sets_cookie", True), put(f"{S}/sites/own/sets_cookie", True)),
+    "origin says max-age": also(both("cache_control", "max-age=60")),
+    "origin says no-store": also(both("cache_control", "no-store")),
+    "origin sets cookies": also(both("sets_cookie", True)),
     "origin asks for a password": also(
         put(f"{SITE}/access", {"password": True}), put("vantages/street/knows_password", True)
     ),

@@ -11,11 +11,11 @@ from portolan.estate.base import NOWHERE
 from portolan.estate.client import Client, EdgeClient, PassingProgram
 from portolan.estate.edge import EdgeService, Origin
 from portolan.estate.estate import Estate
+from portolan.estate.guesses import every_edge
 from portolan.estate.store import Bucket, Store, StoreDoor
 from portolan.estate.url import BadUrlError
 from portolan.evidence.legs import Exchange
 from portolan.journey.expectation import misses
-from portolan.journey.furnish import stated_edges
 from portolan.journey.visit import Visit, visit
 from portolan.source.place import Place
 from portolan.source.problem import EstateError
@@ -77,7 +77,7 @@ def with_edge(estate: Estate, edge: EdgeService, **facts: object) -> Estate:
 def stated(case: Case, edge: EdgeService) -> EdgeService:
     """The edge as the estate states it: what visits meet is put together of it."""
     path = edge.place.path
-    return next((each for each in stated_edges(case.world.stated) if each.place.path == path), edge)
+    return next((each for each in every_edge(case.world.stated) if each.place.path == path), edge)
 
 
 def visit_in(case: Case, estate: Estate) -> Visit | None:

@@ -7,9 +7,9 @@ from portolan.diagnosis.gains import Gain, Grade
 from portolan.estate.base import IPNetwork
 from portolan.estate.edge import EdgeService
 from portolan.estate.estate import Estate
+from portolan.estate.guesses import every_edge
 from portolan.estate.store import Bucket, Store
 from portolan.evidence.outcome import Detail
-from portolan.journey.furnish import stated_edges
 from portolan.journey.visit import Visit
 from portolan.journey.world import World
 from portolan.store.buckets import right
@@ -139,8 +139,8 @@ def objects_told(gains: tuple[Gain, ...]) -> dict[tuple[str, ...], str]:
 
 def edge_gains(before: World, after: World, then: Visit, seen: Visit, marks: frozenset[str]) -> Iterator[Gain]:
     """Edges that serve plainly what they did not, that no longer check or encrypt, that let more in."""
-    old = {each.place.path: each for each in stated_edges(before.stated)}
-    for edge in stated_edges(after.stated):
+    old = {each.place.path: each for each in every_edge(before.stated)}
+    for edge in every_edge(after.stated):
         was = old.get(edge.place.path)
         if was is None or was is edge:
             continue

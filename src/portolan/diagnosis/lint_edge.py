@@ -11,11 +11,11 @@ from portolan.diagnosis.exposure_edge import looks_secret, readable_keys
 from portolan.diagnosis.proposal import Proposal, remedy
 from portolan.edge.origin import typed
 from portolan.estate.edge import Edge, EdgeService, SwitchedEdge
+from portolan.estate.guesses import every_edge
 from portolan.estate.store import Bucket, Store
 from portolan.estate.url import BadUrlError, parse
 from portolan.estate.vantage import Vantage
 from portolan.evidence.outcome import Kind
-from portolan.journey.furnish import stated_edges
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
 from portolan.source.nearest import nearest
@@ -80,7 +80,7 @@ def _as_stranger(world: World, url: str, host: str | None) -> Visit:
 def _edges(world: World) -> list[EdgeService]:
     """Every edge as it answers: with its records, where it is switched on at a zone."""
     found: list[EdgeService] = []
-    for edge in stated_edges(world.estate):
+    for edge in every_edge(world.estate):
         zone = world.estate.zones.get(str(edge.place.path[1])) if edge.place.path[:1] == ("zones",) else None
         found.append(zone.edge if zone is not None and zone.edge is not None else edge)
     return found
@@ -150,7 +150,7 @@ def _exposed(store: Store, bucket: Bucket) -> Iterator[Finding]:
 
 def grants_fit(world: World) -> Iterator[Finding]:
     """Grants that name no object of their bucket, or an edge that there is none of."""
-    edges = {edge.name for edge in stated_edges(world.stated) if edge.name}
+    edges = {edge.name for edge in every_edge(world.stated) if edge.name}
     for store in world.estate.stores.values():
         for bucket in store.buckets.values():
             for grant in bucket.grants:
@@ -203,7 +203,7 @@ def _untold(world: World, edge: Edge) -> Iterator[Finding]:
 
 def origins_typed(world: World) -> Iterator[Finding]:
     """Schemes that were typed into an origin's name."""
-    for edge in stated_edges(world.stated):
+    for edge in every_edge(world.stated):
         parts = typed(edge.asks)
         if parts.scheme is not None:
             text = (

@@ -107,12 +107,8 @@ def _filter(at: AtEdge, request: Request) -> _Turn | None:
     access, source = at.edge.access, request.source
     if access is None:
         return None
-    outside = source is not None and (
-        (bool(access.sources) and not any(source in each for each in access.sources))
-        or any(source in each for each in access.not_sources)
-    )
     lacking = any(request.saying.header(name) != value for name, value in access.headers.items())
-    if not outside and not lacking:
+    if not access.keeps_out(source) and not lacking:
         return None
     return _Turn(403, edge_kinds.EdgeFilters(at.label, source, place=access.place, subject=access))
 

@@ -4,6 +4,7 @@ from collections.abc import Iterator
 
 from portolan.estate.base import IPAddress, IPInterface, IPNetwork
 from portolan.estate.client import Client
+from portolan.estate.edge import Edge, EdgeService
 from portolan.estate.estate import Estate
 from portolan.estate.machine import Forward, Host, Machine, Router
 from portolan.estate.network import Network
@@ -25,6 +26,18 @@ def machines(estate: Estate) -> Iterator[Machine]:
     """Every router and host, routers first, in the order written."""
     yield from estate.routers.values()
     yield from estate.hosts.values()
+
+
+def every_edge(estate: Estate) -> Iterator[EdgeService]:
+    """Every edge that is stated: rented, switched on at a zone, or a program on a machine."""
+    yield from estate.edges.values()
+    for zone in estate.zones.values():
+        if zone.edge is not None:
+            yield zone.edge
+    for machine in machines(estate):
+        for service in machine.services.values():
+            if isinstance(service, EdgeService) and not isinstance(service, Edge):
+                yield service
 
 
 def passes_on(machine: Machine | Vantage) -> bool:

@@ -7,6 +7,7 @@ import msgspec
 from portolan.estate.base import (
     FolderPath,
     HeaderName,
+    IPAddress,
     IPNetwork,
     ListenerKey,
     NamePattern,
@@ -106,6 +107,13 @@ class Access(Stated, frozen=True, kw_only=True, eq=False):
             "Only requests with these header fields, such as one that an edge adds. Write an invented value; it is never shown."
         ),
     ] = {}
+
+    def keeps_out(self, source: IPAddress | None) -> bool:
+        """Whether whoever comes from an address is kept out by its ranges alone; of nowhere known, nobody is."""
+        if source is None:
+            return False
+        listed = not self.sources or any(source in each for each in self.sources)
+        return not listed or any(source in each for each in self.not_sources)
 
 
 class Upstream(Stated, frozen=True, kw_only=True, eq=False):

@@ -4,13 +4,13 @@ What is merely configured wrongly is for the engine to answer: a scheme or a pat
 """
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 
 from portolan.estate.base import IPAddress
 from portolan.estate.changing import Changing
 from portolan.estate.edge import EdgeService, Failures, Held, SwitchedEdge, url_of
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import machines
+from portolan.estate.guesses import every_edge
 from portolan.estate.store import Bucket, Store
 from portolan.estate.url import BadUrlError, parse
 from portolan.source.place import Place
@@ -28,7 +28,7 @@ BUCKET_NAME = r"^[A-Za-z0-9](?:[A-Za-z0-9._-]{0,61}[A-Za-z0-9])?$"
 
 def edges_and_stores(estate: Estate, note: Note) -> None:
     """Every edge and store of the estate."""
-    for edge in edges_of(estate):
+    for edge in every_edge(estate):
         _edge(edge, note)
     for edge in estate.edges.values():
         if edge.canonical is None and not edge.addresses:
@@ -46,18 +46,6 @@ def edges_and_stores(estate: Estate, note: Note) -> None:
         _store(store, note)
     _addresses(estate, note)
     _once(estate, note)
-
-
-def edges_of(estate: Estate) -> Iterator[EdgeService]:
-    """Rented edges, those that are switched on at zones, and those that are programs on machines."""
-    yield from estate.edges.values()
-    for zone in estate.zones.values():
-        if zone.edge is not None:
-            yield zone.edge
-    for machine in machines(estate):
-        for service in machine.services.values():
-            if isinstance(service, EdgeService):
-                yield service
 
 
 def _addresses(estate: Estate, note: Note) -> None:

@@ -29,13 +29,7 @@ def refused(here: Effective, request: Request) -> Refusal | None:
     access, site = here.access, here.site
     if access is not None:
         source = request.source
-        outside = access.nobody or (
-            source is not None
-            and (
-                (bool(access.sources) and not any(source in each for each in access.sources))
-                or any(source in each for each in access.not_sources)
-            )
-        )
+        outside = access.nobody or access.keeps_out(source)
         unknown = access.password and not request.saying.password
         if _password_is_enough(access):
             outside, unknown = False, outside and unknown

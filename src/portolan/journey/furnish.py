@@ -3,7 +3,6 @@
 Nobody writes these down; they follow from what is written. Made anew for every changed estate, what is unchanged is shared.
 """
 
-from collections.abc import Iterator
 from datetime import datetime
 from ipaddress import IPv4Address, IPv6Address, ip_interface
 from typing import Any, Literal, NamedTuple
@@ -267,15 +266,3 @@ def made_up(address: IPAddress) -> bool:
     """Whether an address was made up here."""
     first = _MADE_UP_4 if address.version == 4 else _MADE_UP_6
     return first < int(address) <= first + _ROOM * (_SWITCHED + 1)
-
-
-def stated_edges(estate: Estate) -> Iterator[EdgeService]:
-    """Every edge: rented, switched on at a zone, or a program on a machine."""
-    yield from estate.edges.values()
-    for zone in estate.zones.values():
-        if zone.edge is not None:
-            yield zone.edge
-    for machine in (*estate.routers.values(), *estate.hosts.values()):
-        for service in machine.services.values():
-            if isinstance(service, EdgeService) and not isinstance(service, Edge):
-                yield service
