@@ -113,6 +113,10 @@ class Case(NamedTuple):
         if self.visit.stop is None:
             return last.innermost if self.symptom == "wrong-page" else last
         ends = [*self.visit.stop.grounds]
+        # What a program asks for again, such as its page for the error, fails by the very same decision: the first counts.
+        first = next((each for each in last.tree if any(ends[-1] is one for one in each.decisions)), None)
+        if first is not None and first is not last:
+            return first
         return next(
             (each for each in reversed([*last.tree]) if any(end is one for one in each.decisions for end in ends)), last
         )

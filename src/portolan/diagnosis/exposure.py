@@ -130,6 +130,8 @@ def _reach(before: World, after: World, asked: Asked, seen: Visit) -> tuple[list
     # What programs ask by themselves; visitors need no way of their own to it.
     behind = {each.service.place.path for each in _arrivals(seen.tree)} - services
     ranges = edge_ranges(seen)
+    # What stood still and is behind an edge: whoever starts it does not choose who reaches it.
+    started = _started(before.estate, after.estate)
     found = []
     for asker in askers:
         name = asker.vantage.name
@@ -142,7 +144,7 @@ def _reach(before: World, after: World, asked: Asked, seen: Visit) -> tuple[list
             if (asker.meant and (path, arrival.listener.port) in used) or (of_edges and path in behind):
                 grade: Grade = "needed"
             elif (path in services and not ("private" in asked.marks and asker.anybody and not asker.meant)) or (
-                path in behind and not asker.anybody and "private" not in asked.marks
+                path in behind and (not asker.anybody or path in started) and "private" not in asked.marks
             ):
                 grade = "beside"
             else:
@@ -152,6 +154,16 @@ def _reach(before: World, after: World, asked: Asked, seen: Visit) -> tuple[list
             key = ("reach", asker.label, "/".join(map(str, path)), str(address), str(port), protocol)
             found.append(Gain("reach", key, text, grade))
     return found, whole
+
+
+def _started(before: Estate, after: Estate) -> set[tuple[str | int, ...]]:
+    """The services that were stopped, and run."""
+    old = _services(before)
+    return {
+        service.place.path
+        for path, service in _services(after).items()
+        if path in old and old[path].state == "stopped" and service.state == "running"
+    }
 
 
 def _arrivals(exchanges: Iterable[Exchange]) -> list[Arrival]:

@@ -78,7 +78,7 @@ _NOT_THERE = (
 )
 
 
-def _with_origin(case: Case, edge: EdgeService, **facts: object) -> bool:
+def leads_on(case: Case, edge: EdgeService, **facts: object) -> bool:
     """Whether the visitor meets what is expected, or something further, with an origin that is otherwise."""
     own = stated(case, edge)
     origin = msgspec.structs.replace(own.asks, **facts)
@@ -117,7 +117,7 @@ def origin_name(case: Case) -> Finding | None:
         return Finding("edge-origin-name", text, place, clue=OtherClue(edge=edge, others=others))
     if edge_of(case.client) is None and _not_started(case) is None:
         return None
-    if parts.path and _with_origin(case, edge, at=parts.name):
+    if parts.path and leads_on(case, edge, at=parts.name):
         text = f"the origin of {label_of(edge)} is '{origin.at}': the path {parts.path} does not belong into a name"
         words = f"let {label_of(edge)} ask {parts.name}, without a path"
         return Finding(
@@ -212,7 +212,7 @@ def origin_address(case: Case) -> Finding | None:
     facts: dict[str, object] = {"at": name}
     if way == "objects" and edge.asks.leg not in (None, "plain") and not store.pages_tls:
         facts["leg"] = "plain"
-    if not _with_origin(case, edge, **facts):
+    if not leads_on(case, edge, **facts):
         return None
     there = "pages'" if way == "objects" else "objects'"
     here = "objects'" if way == "objects" else "pages'"
@@ -257,7 +257,7 @@ def origin_path(case: Case) -> Finding | None:
         ideas.append("/" + wanted[: len(wanted) - len(asked)].strip("/").rpartition("/")[0].strip("/"))
     ideas += sorted(folders, key=lambda each: (each.count("/"), each))[:3]
     for idea in dict.fromkeys("/" + each.strip("/") if each.strip("/") else "" for each in ideas):
-        if idea != prefix and _with_origin(case, edge, prefix=idea):
+        if idea != prefix and leads_on(case, edge, prefix=idea):
             words = (
                 f"let {label_of(edge)} put {idea} in front of what it asks for"
                 if idea
@@ -372,7 +372,7 @@ def leg_mismatch(case: Case) -> Finding | None:
     ):
         return None
     ways = ["plain"] if encrypted else ["verified", "encrypted"]
-    if not any(_with_origin(case, edge, leg=each) for each in ways):
+    if not any(leads_on(case, edge, leg=each) for each in ways):
         return None
     how = "encrypted" if encrypted else "plainly"
     text = f"{label_of(edge)} asks its origin {how}: {stop.text}"
@@ -562,4 +562,5 @@ def open_to_edge(case: Case, clue: ClosedClue) -> Iterator[Proposal]:
     if clue.within is not None:
         for propose in PROPOSERS.get(clue.within.code, ()):
             yield from propose(case, clue.within.clue)
+        return
     yield Proposal(f"let {', '.join(ranges)} in at the origin, from which {label_of(edge)} asks", [])

@@ -5,6 +5,7 @@ from collections.abc import Iterator
 import msgspec
 
 from portolan.diagnosis.base import Case, Finding, addresses_of, fault
+from portolan.diagnosis.edge_base import edge_of
 from portolan.diagnosis.proposal import Patch, Proposal, item_path, put, remedy, replace
 from portolan.estate.base import IPAddress
 from portolan.estate.client import PassingProgram
@@ -51,6 +52,9 @@ def upstream_wrong(case: Case) -> Finding | None:
         named = [each for each in upstreams_of(site) if any(member.host in stop.reason.text for member in each.to)]
         return Finding("upstream-wrong-address", stop.text, named[0].place, clue=_clue(case, site, named[0]))
     if not isinstance(client, PassingProgram) or stop is None or isinstance(stop, connect_kinds.ServiceFailed):
+        return None
+    if edge_of(client) is not None:
+        # An edge of one's own: what it says of its origin is mended there.
         return None
     text = f"{client.site.name} passes on to {case.exchange.url}, and no program is there: {stop.text}"
     return Finding("upstream-wrong-address", text, client.place, clue=_clue(case, client.site, client.upstream))

@@ -213,7 +213,6 @@ class EdgeFails(HttpDecision, frozen=True):
     words = "{edge} gets no answer from its origin, and says {status}"
     standard = "RFC 9110 section 15.6"
     stops = True
-    asks_on = True
 
     edge: str
     status: int
