@@ -257,7 +257,9 @@ class Edge(EdgeService, frozen=True, kw_only=True, eq=False):
     ] = None
     addresses: Annotated[
         tuple[IPAddress, ...],
-        says("The addresses behind that name. Left out: some of its own, of each family, said as an assumption."),
+        says(
+            "The addresses behind that name. Left out: made up, of IPv6 too where anybody has it, and said as an assumption."
+        ),
     ] = ()
     in_effect_from: Annotated[
         datetime | None,

@@ -76,7 +76,7 @@ class Service(Changing, frozen=True, kw_only=True, eq=False):
         says(
             "Its listeners: `80` (every address, IPv4 and IPv6), `443 tls`, `10.20.0.15:80`, `127.0.0.1:8080`, "
             "`0.0.0.0:80` (every IPv4 address), `[::]:80` (IPv6; IPv4 too as the program does, or as `v6-only` or "
-            "`dual-stack` says). Left out: 80 for web services, 53 for the DNS kinds.",
+            "`dual-stack` says). Left out: 80 for web services, 53 for the DNS kinds, 80 and 443 for edges.",
             example=["80", "443 tls"],
         ),
     ] = ()

@@ -122,10 +122,10 @@ class Store(Changing, frozen=True, kw_only=True, eq=False):
         ),
     ] = None
     pages_addresses: Annotated[
-        tuple[IPAddress, ...], says("The addresses behind `pages_at`. Left out: some of its own, of each family.")
+        tuple[IPAddress, ...], says("The addresses behind `pages_at`. Left out: made up, and said as an assumption.")
     ] = ()
     objects_addresses: Annotated[
-        tuple[IPAddress, ...], says("The addresses behind `objects_at`. Left out: some of its own, of each family.")
+        tuple[IPAddress, ...], says("The addresses behind `objects_at`. Left out: made up, and said as an assumption.")
     ] = ()
     pages_tls: Annotated[bool, says("Whether pages are served by TLS too, with a certificate as `objects_at` has.")] = (
         False
