@@ -145,6 +145,7 @@ BAD = {
     "edge-leg-unverified,2": ([("  images: {names: [\"*.kestrel-ridge.example\"]}", "  images: {names: [\"*.kestrel-ridge.example\"]}\n  own: {names: [\"*.kestrel-ridge.example\"], issuer: self}"), ("        certificate: images\n        sites", "        certificate: own\n        sites")], DESK),
     "edge-origin-closed": ([("    interfaces: {internet: {address: 192.0.2.10}}", "    interfaces: {internet: {address: 192.0.2.10, groups: [rack]}}"), ("hosts:\n", "groups: {rack: {inbound: [{allow: tcp, ports: 443, from: 203.0.113.0/24}]}}\nhosts:\n")], DESK),
     "edge-origin-closed,2": ([("            files: [index.html]\n", "            files: [index.html]\n            access: {headers: {x-from-edge: invented-7}}\n")], DESK),
+    "edge-origin-closed,4": ([("            files: [index.html]\n", "            files: [index.html]\n            access: {headers: {X-From-Edge: invented-7}}\n"), (LEG, f"{LEG}, sends: {{X-From-Edge: invented-6, X-Other: a}}")], DESK),
     "edge-origin-closed,3": ([("            files: [index.html]\n", "            files: [index.html]\n            access: {from: [203.0.113.0/24]}\n")], DESK),
     "edge-holds-old": ([front("holds: [{url: \"https://images.kestrel-ridge.example/\", since: 2026-03-14T19:00:00Z, status: 404, keeps: 7200}]")], IMAGES),
     "edge-holds-old,2": ([front("last_asked: 2026-03-14T19:00:00Z"), (GRANT, GRANT + "\n        before: [{until: 2026-03-14T19:30:00Z, sends_all_to: \"http://old.kestrel-ridge.example\"}]")], IMAGES),
@@ -215,6 +216,7 @@ def test_named_and_mended(code):
         assert found.remedies
         return
     assert found.after is not None
+    assert "invented-7" not in str([(each.text, each.patch, each.changes) for each in found.remedies])
     best = next(each for each in found.remedies if each.complete)
     assert best.safety != "weakens"
     again = changed(held, patch_operations(json.loads(json.dumps(best.patch)))).estate

@@ -36,6 +36,7 @@ from portolan.evidence.start import Why
 from portolan.journey.furnish import made_up
 from portolan.programs.edges import ways_of
 from portolan.source.nearest import nearest
+from portolan.source.place import pointer
 
 
 class OtherClue(msgspec.Struct, frozen=True):
@@ -525,6 +526,21 @@ def _within(case: Case) -> Finding | None:
     return next((found for code in codes if (found := _of_code(case, code)) is not None), None)
 
 
+def _copied(edge: EdgeService, access: Access) -> Patch:
+    """The header fields that a site wants, copied to what the edge sends: no change shows their values."""
+    origin, path = edge.asks, (*edge.place.path, "origin")
+    wanted = (*access.place.path, "headers")
+    keyed = isinstance(edge.origin, Origin) and (origin.place.has("at") or origin.at is None)
+    patch: Patch = [] if keyed else put(edge.place, "origin", {"at": origin.at})
+    if not origin.sends:
+        return [*patch, {"op": "copy", "from": pointer(wanted), "path": pointer((*path, "sends"))}]
+    node = next(value for name, value in access.place.node.value if name.value == "headers")
+    return patch + [
+        {"op": "copy", "from": pointer((*wanted, name.value)), "path": pointer((*path, "sends", name.value))}
+        for name, _ in node.value
+    ]
+
+
 @remedy("edge-origin-closed")
 def open_to_edge(case: Case, clue: ClosedClue) -> Iterator[Proposal]:
     """Lets its ranges in, or sends the header that is wanted."""
@@ -532,14 +548,8 @@ def open_to_edge(case: Case, clue: ClosedClue) -> Iterator[Proposal]:
     ranges = [str(each) for each in edge.asks_from] or [str(clue.source)]
     unknown = not edge.asks_from and clue.source is not None and made_up(clue.source)
     if access is not None and isinstance(case.stop, content_kinds.HeaderWanted):
-        sends = {
-            **{str(name): value for name, value in edge.asks.sends.items()},
-            **{str(k): v for k, v in access.headers.items()},
-        }
-        yield Proposal(
-            f"let {label_of(edge)} send the header field that the origin wants",
-            origin_put(stated(case, edge), sends=sends),
-        )
+        text = f"let {label_of(edge)} send the header field that the origin wants"
+        yield Proposal(text, _copied(stated(case, edge), access))
         return
     if unknown:
         text = (
