@@ -44,7 +44,8 @@ def kinds_page() -> str:
     ]
     for leg in Leg:
         lines += [f"## {leg}", "", "| kind | words | standard | |", "|---|---|---|---|"]
-        for kind in every_kind():
+        # By module: in which order modules were loaded is no matter.
+        for kind in sorted(every_kind(), key=lambda each: each.__module__):
             if kind.leg is leg:
                 role = ", ".join(
                     filter(None, ("ends the visit" if kind.stops else "", "assumed" if kind.assumed else ""))

@@ -124,14 +124,16 @@ def swap(text: str, *changes: tuple[str, str]) -> str:
     return text
 
 
+#: What would change an answer; and what keeps compiled modules from being kept, as no installation does.
+_NOT_HANDED_ON = ("COLUMNS", "PORTOLAN_ESTATE", "NO_COLOR", "PYTHONDONTWRITEBYTECODE")
+
+
 @pytest.fixture
 def program(tmp_path: Path) -> Callable[..., "subprocess.CompletedProcess[str]"]:
     """Runs the installed program in a temporary folder."""
 
     def run(*arguments: str, stdin: str | None = None, **environment: str) -> "subprocess.CompletedProcess[str]":
-        held = {
-            key: value for key, value in os.environ.items() if key not in ("COLUMNS", "PORTOLAN_ESTATE", "NO_COLOR")
-        }
+        held = {key: value for key, value in os.environ.items() if key not in _NOT_HANDED_ON}
         return subprocess.run(
             [sys.executable, "-m", "portolan", *arguments], input=stdin, capture_output=True, text=True, cwd=tmp_path,
             env={**held, "PYTHONUTF8": "1", **environment}, timeout=300, check=False,

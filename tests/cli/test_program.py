@@ -51,7 +51,8 @@ def test_each_story(program, story):
 def test_demo_lists_its_stories(program):
     """In words and in JSON."""
     assert json.loads(program("demo", "--list", "--format", "json").stdout) == {"stories": INDEX}
-    assert all(each["name"] in program("demo", "--list").stdout for each in INDEX)
+    told = program("demo", "--list").stdout
+    assert all(each["name"] in told for each in INDEX)
 
 
 def test_estates_fit_their_own_schema(program):
@@ -59,10 +60,11 @@ def test_estates_fit_their_own_schema(program):
     import yaml
 
     assert json.loads(program("schema", "estate").stdout) == estate_schema()
+    validator = jsonschema.Draft202012Validator(estate_schema())
     for path in STORIES.glob("*/*.yaml"):
         held = yaml.load(path.read_text("utf-8"), Loader=yaml.BaseLoader)
         held = json.loads(re.sub(r'"(\d+|true|false)"(?!:)', r"\1", json.dumps({"portolan": 1, **held})))
-        jsonschema.validate(held, estate_schema())
+        assert [error.message for error in validator.iter_errors(held)] == []
 
 
 def test_check_as_json(program, office):
