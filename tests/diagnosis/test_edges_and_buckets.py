@@ -158,6 +158,8 @@ BAD = {
     "redirect-loop-origin-plain": ([(LEG, "at: rack.kestrel-ridge.example, host: kept"), *STRICT], DESK),
     "redirect-scheme-not-trusted": ([(LEG, "at: rack.kestrel-ridge.example, host: kept"), *STRICT, ("{when: {scheme: http}", "{when: {not_header: {x-scheme: https}}")], DESK),
     "cert-name": ([("images: {names: [\"*.kestrel-ridge.example\"]}", "images: {names: [kestrel-ridge.example]}")], IMAGES),
+    "edge-leg-unverified,3": ([("kestrel-plans:", "kestrel.plans:"), ("kestrel-plans/*", "kestrel.plans/*"), ("at: kestrel-plans.objects", "at: kestrel.plans.objects"), ("page: kestrel-plans/", "page: kestrel.plans/")], PLANS),
+    "cert-name,2": ([("kestrel-plans:", "kestrel.plans:"), ("grants: [{to_edge: plans, on: kestrel-plans/*}]", "grants: [{to: everyone}]"), ("        sealed: true\n", ""), ("page: kestrel-plans/", "page: kestrel.plans/"), ("at: kestrel-plans.", "at: kestrel.plans."), expected('{url: "https://kestrel.plans.objects.depot.example/index.html", page: kestrel.plans/index.html}')], "https://kestrel.plans.objects.depot.example/index.html"),
     "cert-missing": ([(NAMES + "\n    certificate: images", NAMES)], IMAGES),
     "upstream-wrong-address": ([(LEG, f"{LEG}, port: 8443")], DESK),
     "upstream-down": ([("        listens: [80, 443 tls]\n", "        listens: [80, 443 tls]\n        state: stopped\n")], DESK),
@@ -186,7 +188,14 @@ BAD = {
     "bucket-plain-only": ([*WWW, expected('{url: "https://www.kestrel-ridge.example/", page: www.kestrel-ridge.example/index.html}')], "https://www.kestrel-ridge.example/"),
 }  # fmt: skip
 #: What only a provider, a wait or an upload mends.
-ADVICE_ONLY = {"edge-not-in-effect", "edge-not-in-effect,2", "edge-name-unknown,3", "edge-circle", "bucket-plain-only"}
+ADVICE_ONLY = {
+    "edge-not-in-effect",
+    "edge-not-in-effect,2",
+    "edge-name-unknown,3",
+    "edge-circle",
+    "bucket-plain-only",
+    "cert-name,2",
+}
 
 
 def explained(code: str):

@@ -411,6 +411,30 @@ def edge_in_front(case: Case, clue: str) -> Iterator[Proposal]:
     yield Proposal(f"put an edge with a certificate for {case.host} in front of {clue}, and point the name at it", [])
 
 
+@also("cert-name", "name-mismatch")
+def dotted_name(case: Case) -> Finding | None:
+    """The store's certificate covers one label before its name, and the bucket's has several."""
+    door, stop = door_asked(case.exchange), case.stop
+    label = case.exchange.url.host.removesuffix(f".{door.at}") if door is not None else ""
+    if door is None or stop is None or "." not in label:
+        return None
+    text = f"the certificate of {door.store.name} covers one label before {door.at}, and the bucket {label} has dots in its name"
+    clue = NameClue(store=door.store, name=label, near=None, edge=edge_of(case.client))
+    return Finding("cert-name", text, door.store.place, clue=clue)
+
+
+@remedy("cert-name")
+def ask_by_path(case: Case, clue: NameClue) -> Iterator[Proposal]:
+    """By the first part of the path its own name is asked, which the certificate covers."""
+    at, edge = clue.store.objects_at, clue.edge
+    if at is not None and edge is not None and "path" in clue.store.objects_by:
+        own = stated(case, edge)
+        text = f"let {label_of(edge)} ask {at}, with /{clue.name} in front of every path"
+        yield Proposal(text, origin_put(own, at=str(at), prefix=f"/{clue.name}{own.asks.prefix}"))
+    elif at is not None and "path" in clue.store.objects_by:
+        yield Proposal(f"ask https://{at}/{clue.name}/ instead, or put an edge in front", [])
+
+
 # -- what lies in it --
 
 

@@ -5,7 +5,7 @@ from typing import Any
 
 import msgspec
 
-from portolan.diagnosis.base import Case, Fault, Finding, all_homes, fault
+from portolan.diagnosis.base import Case, Finding, all_homes, fault
 from portolan.diagnosis.edge_base import (
     door_asked,
     edge_asked,
@@ -468,11 +468,11 @@ def verifiable(case: Case, clue: LegClue) -> Iterator[Proposal]:
 
 
 def _of_code(case: Case, code: str) -> Finding | None:
-    """What a recogniser of another family says of the same exchange."""
-    from portolan.diagnosis.registry import BY_CODE  # the registry knows this family, too
+    """What the recognisers of another family say of the same exchange."""
+    from portolan.diagnosis.registry import RECOGNISERS  # the registry knows this family, too
 
-    other: Fault = BY_CODE[code]
-    return other.recognise(case) if case.symptom in other.symptoms else None
+    others = (each for each in RECOGNISERS if each.code == code and case.symptom in each.symptoms)
+    return next((found for each in others if (found := each.recognise(case)) is not None), None)
 
 
 # -- the origin's own filter --
