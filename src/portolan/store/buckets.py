@@ -1,8 +1,6 @@
 """Which bucket a request is for, what it holds, and who may read it."""
 
-import re
 from collections.abc import Callable
-from functools import lru_cache
 from typing import Any, NamedTuple
 
 from portolan.estate.store import Bucket, Grant, Store, StoreDoor
@@ -46,11 +44,11 @@ class Keys:
         self.told = bucket.told
         held = bucket.objects or ()
         self.exact = frozenset(each for each in held if "*" not in each)
-        self.patterns = tuple(pattern(each) for each in held if "*" in each)
+        self.patterns = tuple(each for each in held if "*" in each)
 
     def holds(self, key: str) -> bool:
         """Whether an object lies under the key; capital and small letters differ."""
-        return not self.told or key in self.exact or any(each.fullmatch(key) for each in self.patterns)
+        return not self.told or key in self.exact or any(matches(each, key, "") for each in self.patterns)
 
 
 def keys_of(bucket: Bucket, shared: dict[Any, Any]) -> Keys:
@@ -63,11 +61,25 @@ def keys_of(bucket: Bucket, shared: dict[Any, Any]) -> Keys:
     return keys
 
 
-@lru_cache(4096)
-def pattern(text: str) -> "re.Pattern[str]":
-    """A pattern with `*` for anything and `?` for one character; everything else is as written."""
-    parts = (".*" if each == "*" else "." if each == "?" else re.escape(each) for each in re.sub(r"\*+", "*", text))
-    return re.compile("".join(parts), re.DOTALL)
+def matches(typed: str, text: str, single: str = "?") -> bool:
+    """Whether a text is what a pattern says: `*` for anything, `?` (or what `single` is) for one character, all else as written.
+
+    In time bounded by both lengths, whoever wrote the pattern: of all stars only the last one is ever tried again.
+    """
+    at = in_text = 0
+    star, kept = -1, 0
+    while in_text < len(text):
+        if at < len(typed) and typed[at] == "*":
+            star, kept = at, in_text
+            at += 1
+        elif at < len(typed) and (typed[at] == text[in_text] or typed[at] == single):
+            at, in_text = at + 1, in_text + 1
+        elif star >= 0:
+            kept += 1
+            at, in_text = star + 1, kept
+        else:
+            return False
+    return typed[at:].strip("*") == ""
 
 
 class Right(NamedTuple):
@@ -99,4 +111,4 @@ def right(store: Store, bucket: Bucket, what: str, key: str | None, who: str) ->
 
 def fits_object(typed: str, named: str) -> bool:
     """Whether what a grant is on, as typed, takes in an object or the bucket itself."""
-    return typed == named or (("*" in typed or "?" in typed) and pattern(typed).fullmatch(named) is not None)
+    return typed == named or matches(typed, named)
