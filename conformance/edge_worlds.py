@@ -16,6 +16,11 @@ from portolan.source.problem import EstateError
 
 Data = dict[str, Any]
 Change = Callable[[Data], None]
+#: Pages that an edge holds, and whose time is over.
+OLD_IMAGES, OLD_BOOKINGS = (
+    {"url": f"https://{name}.kestrel-ridge.example/*", "since": "2026-03-14T18:00:00Z", "page": page, "keeps": 60}
+    for name, page in (("images", "kestrel-images/old.html"), ("bookings", "bookings/old.html"))
+)
 #: What is asked, by the part of the estate that it leads through.
 ASKED = {
     "front": [
@@ -383,71 +388,11 @@ def edge_facts(at: str, rented: bool) -> dict[str, Change]:
                     {"url": "https://bookings.kestrel-ridge.example/", "since": "2026-03-14T19:59:00Z", "to": "/sub/"},
                 ],
             ),
-            "holds an old page": put(
-                f"{at}/holds",
-                [
-                    {
-                        "url": "https://images.kestrel-ridge.example/*",
-                        "since": "2026-03-14T18:00:00Z",
-                        "page": "kestrel-images/old.html",
-                        "keeps": 60,
-                    },
-                    {
-                        "url": "https://bookings.kestrel-ridge.example/*",
-                        "since": "2026-03-14T18:00:00Z",
-                        "page": "bookings/old.html",
-                        "keeps": 60,
-                    },
-                ],
-            ),
-            "old page, no origin": also(
-                put(
-                    f"{at}/holds",
-                    [
-                        {
-                            "url": "https://images.kestrel-ridge.example/*",
-                            "since": "2026-03-14T18:00:00Z",
-                            "page": "kestrel-images/old.html",
-                            "keeps": 60,
-                        },
-                        {
-                            "url": "https://bookings.kestrel-ridge.example/*",
-                            "since": "2026-03-14T18:00:00Z",
-                            "page": "bookings/old.html",
-                            "keeps": 60,
-                        },
-                    ],
-                ),
-                put(f"{at}/origin/port", 8099),
-            ),
-            "old page first": also(
-                put(
-                    f"{at}/holds",
-                    [
-                        {
-                            "url": "https://images.kestrel-ridge.example/*",
-                            "since": "2026-03-14T18:00:00Z",
-                            "page": "kestrel-images/old.html",
-                            "keeps": 60,
-                        }
-                    ],
-                ),
-                put(f"{at}/after_time", "old-first"),
-            ),
+            "holds an old page": put(f"{at}/holds", [OLD_IMAGES, OLD_BOOKINGS]),
+            "old page, no origin": also(put(f"{at}/holds", [OLD_IMAGES, OLD_BOOKINGS]), put(f"{at}/origin/port", 8099)),
+            "old page first": also(put(f"{at}/holds", [OLD_IMAGES]), put(f"{at}/after_time", "old-first")),
             "old page for a while": also(
-                put(
-                    f"{at}/holds",
-                    [
-                        {
-                            "url": "https://images.kestrel-ridge.example/*",
-                            "since": "2026-03-14T18:00:00Z",
-                            "page": "kestrel-images/old.html",
-                            "keeps": 60,
-                        }
-                    ],
-                ),
-                put(f"{at}/after_time", "old-first"),
-                put(f"{at}/old_for", 60),
+                put(f"{at}/holds", [OLD_IMAGES]), put(f"{at}/after_time", "old-first"), put(f"{at}/old_for", 60)
             ),
             "key of names, a held page for both": also(
                 put(f"{at}/key", ["path"]),

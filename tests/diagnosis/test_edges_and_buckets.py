@@ -231,3 +231,25 @@ def test_named_and_mended(code):
     again = changed(held, patch_operations(json.loads(json.dumps(best.patch)))).estate
     after = visit(World(again, again.at), BAD[code][1], again.vantages["street"])
     assert misses(expectation_for(again, BAD[code][1], again.vantages["street"]), after) == ()
+
+
+def test_a_leg_of_nginx_that_is_checked_no_longer_is_told_once():
+    """An edge that is a program of the estate is an edge and a program; what its leg loses is one thing."""
+    estate = loaded(
+        "portolan: 1\nat: 2026-03-14T20:00:00Z\n"
+        "vantages: {street: {network: internet, address: 198.51.100.7}}\n"
+        "hosts:\n"
+        "  front:\n    interfaces: {internet: {network: internet, address: 203.0.113.10/24}}\n    services:\n"
+        "      own: {kind: edge, program: nginx, origin: {at: 203.0.113.20, leg: verified}}\n"
+        "  back:\n    interfaces: {internet: {network: internet, address: 203.0.113.20/24}}\n    services:\n"
+        "      web: {listens: [443 tls], sites: {visit: {certificate: other, files: [index.html]}}}\n"
+        "certificates: {other: {names: [else.kestrel-ridge.example]}}\n"
+        "expected: [{url: 'http://203.0.113.10/', from: street, page: visit/index.html}]\n"
+    )
+    street = estate.estate.vantages["street"]
+    found = explain(World(estate.estate, estate.estate.at), "http://203.0.113.10/", street, lambda patch: changed(estate, patch_operations(patch)).estate)  # fmt: skip
+    weaker = [each for each in found.remedies if "no longer check the certificate" in each.text]
+    assert [each.safety for each in weaker] == ["weakens"]
+    assert [each for each in weaker[0].changes if "no longer checks" in each] == [
+        "own no longer checks whom it asks at https://203.0.113.20/"
+    ]

@@ -1,5 +1,7 @@
 """Sites against what nginx 1.22 and Apache httpd 2.4 were measured to do: each line by both, worked out by hand from the real ones."""
 
+from datetime import UTC, datetime, timedelta
+
 import pytest
 
 from conformance.web_common import VISITORS, U, behind, world
@@ -158,3 +160,19 @@ def test_an_expression_without_end_is_matched_in_no_time():
     facts = 'files: [x]\nredirects: [{when: {pattern: "^/(a+)+$"}, to: /x}]'
     assert answer("nginx", facts, "/" + "a" * 60 + "!") == "404"
     assert set(VISITORS) >= {"street", "poster"}
+
+
+def test_a_site_that_another_program_serves_is_worked_out_anew():
+    """Worlds of one estate share what they work out; which program serves a site is part of it."""
+    estate = loaded(
+        "portolan: 1\n"
+        "vantages: {street: {network: internet, address: 198.51.100.7}}\n"
+        "hosts:\n  a:\n    interfaces: {eth0: {network: internet, address: 203.0.113.20/24}}\n    services:\n      web:\n        kind: web\n"
+        "        sites: {visit: {names: [visit.kestrel-ridge.example], files: [index.html, a.html]}}\n"
+        "        before: [{until: 2026-03-01, program: {default_documents: [a.html]}}]\n"
+    ).estate
+    now = datetime(2026, 3, 2, tzinfo=UTC)
+    later, url = World(estate, now), "http://203.0.113.20/"
+    earlier = later.then(now - timedelta(days=7))
+    found = [got(visit(each, url, each.estate.vantages["street"])) for each in (later, earlier, later)]
+    assert found == ["visit/index.html", "visit/a.html", "visit/index.html"]

@@ -13,6 +13,7 @@ from portolan.diagnosis.edge_base import (
     onward,
     origin_place,
     origin_put,
+    own_names,
     stated,
     store_at,
 )
@@ -24,7 +25,7 @@ from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import store as store_kinds
 from portolan.source.nearest import nearest
 from portolan.source.place import pointer
-from portolan.store.buckets import fits_object
+from portolan.store.buckets import fits_object, is_on
 
 
 class BucketClue(msgspec.Struct, frozen=True):
@@ -42,7 +43,6 @@ class GrantClue(msgspec.Struct, frozen=True):
 
     of: BucketClue
     grant: Grant
-    number: int
     #: What it should be on, or for which edge.
     on: tuple[str, ...] | None = None
     edge: str | None = None
@@ -85,7 +85,7 @@ def _clue(case: Case) -> BucketClue | None:
         key = given.key
     if not key:
         key = case.exchange.url.path.lstrip("/")
-        if store_at(case, case.exchange.url.host) is not None and case.exchange.url.host == door.at:
+        if store_at(case.estate, case.exchange.url.host) is not None and case.exchange.url.host == door.at:
             key = key.partition("/")[2]
     return BucketClue(store=door.store, bucket=bucket, key=key, edge=edge_of(case.client), pages=door.way == "pages")
 
@@ -122,8 +122,8 @@ def grant_scope(case: Case) -> Finding | None:
     if clue is None or stop is None:
         return None
     what = "list" if isinstance(stop, store_kinds.ListDenied) else "read"
-    for number, grant in enumerate(clue.bucket.grants):
-        found = _misses_by(clue, grant, number, what)
+    for grant in clue.bucket.grants:
+        found = _misses_by(clue, grant, what)
         if found is not None:
             text, meant = found
             place = grant.place.key("on" if meant.on is not None else "to_edge")
@@ -131,18 +131,18 @@ def grant_scope(case: Case) -> Finding | None:
     return None
 
 
-def _misses_by(of: BucketClue, grant: Grant, number: int, what: str) -> tuple[str, GrantClue] | None:
+def _misses_by(of: BucketClue, grant: Grant, what: str) -> tuple[str, GrantClue] | None:
     """By what a grant misses what is asked, and what is meant by it."""
     if what not in grant.may:
         return None
     bucket, edge = of.bucket, of.edge
     named = f"{bucket.name}/{of.key}" if what == "read" else bucket.name
-    fits_on = not grant.on or any(fits_object(each, named) for each in grant.on)
+    fits_on = is_on(grant, named)
     whom = grant.to == "everyone" or (edge is not None and edge.asks.signs and grant.to_edge == edge.name)
     if fits_on and not whom:
         if edge is not None and grant.to_edge is not None and grant.to_edge != edge.name:
             text = f"the grant names the edge {grant.to_edge}, and {label_of(edge)} asks"
-            return text, GrantClue(of=of, grant=grant, number=number, edge=edge.name)
+            return text, GrantClue(of=of, grant=grant, edge=edge.name)
         return None
     if fits_on or not (whom or (edge is not None and grant.to_edge in (edge.name, None) and grant.to is None)):
         return None
@@ -152,7 +152,7 @@ def _misses_by(of: BucketClue, grant: Grant, number: int, what: str) -> tuple[st
     typed = ", ".join(grant.on)
     why = "no object of it" if bucket.name in grant.on and what == "read" else f"not {named}"
     text = f"the grant is on '{typed}', which is {why}"
-    return text, GrantClue(of=of, grant=grant, number=number, on=meant)
+    return text, GrantClue(of=of, grant=grant, on=meant)
 
 
 def _meant(bucket: Bucket, grant: Grant, key: str, what: str) -> tuple[str, ...] | None:
@@ -290,8 +290,7 @@ def _to_edge(case: Case, clue: BucketClue, edge: EdgeService) -> Iterator[Propos
 
 def _allows_edge(grant: Grant, edge: EdgeService, named: str) -> bool:
     """Whether a grant lets an edge read an object."""
-    on = not grant.on or any(fits_object(each, named) for each in grant.on)
-    return grant.to_edge == edge.name and "read" in grant.may and on
+    return grant.to_edge == edge.name and "read" in grant.may and is_on(grant, named)
 
 
 # -- which bucket, and whether it serves pages --
@@ -546,13 +545,7 @@ def _targets(case: Case, bucket: Bucket) -> list[str]:
     scheme, there, name = held.rpartition("://")
     found = [f"{other}://{name}" for other in ("https", "http") if other != (scheme if there else "")]
     names = {str(each) for edge in case.world.stated.edges.values() for each in edge.names if "*" not in each}
-    names |= {
-        owner
-        for zone in case.estate.zones.values()
-        if zone.provided is None
-        for owner in zone.data.nodes
-        if "*" not in owner
-    }
+    names |= set(own_names(case.estate))
     near = nearest(name, names - {name})
     if near is not None:
         found += [f"{scheme}{there}{near}", f"https://{near}"]

@@ -1,6 +1,5 @@
 """What the families of edges and stores have in common: which edge and bucket a visit met, and what would be otherwise."""
 
-from collections.abc import Iterator
 from typing import Any
 
 import msgspec
@@ -20,6 +19,9 @@ from portolan.journey.visit import Visit, visit
 from portolan.source.place import Place
 from portolan.source.problem import EstateError
 
+#: What an expectation misses where a page came, and is not what was expected.
+MISSED = ("wrong-page", "not-secure", "wrong-final", "wrong-status")
+
 
 def edge_of(client: Client) -> EdgeService | None:
     """The edge that a client is; None for every other client."""
@@ -31,23 +33,14 @@ def edge_of(client: Client) -> EdgeService | None:
 
 def edge_asked(exchange: Exchange) -> EdgeService | None:
     """The edge that an exchange was with."""
-    arrival = exchange.connection.arrival if exchange.connection is not None else None
-    service = arrival.service if arrival is not None else None
+    service = exchange.service
     held = service if isinstance(service, EdgeService) else getattr(service, "edge", None)
     return held if isinstance(held, EdgeService) else None
 
 
-def edges_met(case: Case) -> list[EdgeService]:
-    """The edges that the visit met, each once; those that are names' ends too, though nobody answered."""
-    found = [each for exchange in case.visit.tree if (each := edge_asked(exchange)) is not None]
-    return list({id(each): each for each in found}.values())
-
-
 def door_asked(exchange: Exchange) -> StoreDoor | None:
     """The store's address that an exchange was with."""
-    arrival = exchange.connection.arrival if exchange.connection is not None else None
-    service = arrival.service if arrival is not None else None
-    return service if isinstance(service, StoreDoor) else None
+    return exchange.service if isinstance(exchange.service, StoreDoor) else None
 
 
 def bucket_asked(case: Case) -> tuple[StoreDoor, Bucket] | None:
@@ -122,14 +115,9 @@ def origin_put(edge: EdgeService, **facts: object) -> Patch:
     return put(edge.place, "origin", held)
 
 
-def stores(case: Case) -> Iterator[Store]:
-    """Every store."""
-    yield from case.estate.stores.values()
-
-
-def store_at(case: Case, host: str) -> tuple[Store, str, str] | None:
+def store_at(estate: Estate, host: str) -> tuple[Store, str, str] | None:
     """The store whose name a host name stands under: the store, `pages` or `objects`, and the label before it."""
-    for store in stores(case):
+    for store in estate.stores.values():
         for way in ("pages", "objects"):
             at = getattr(store, f"{way}_at")
             if at is not None and (host == at or host.endswith(f".{at}")):
@@ -137,17 +125,22 @@ def store_at(case: Case, host: str) -> tuple[Store, str, str] | None:
     return None
 
 
-def known_origins(case: Case) -> list[str]:
+def own_names(estate: Estate) -> list[str]:
+    """The names that the estate's own zones make, without patterns."""
+    zones = (zone for zone in estate.zones.values() if zone.provided is None)
+    return [owner for zone in zones for owner in zone.data.nodes if "*" not in owner]
+
+
+def known_origins(estate: Estate) -> list[str]:
     """Names that an origin may mean: buckets at their stores, and names that the estate's zones make."""
-    found = [
+    buckets = [
         f"{bucket}.{at}"
-        for store in stores(case)
+        for store in estate.stores.values()
         for at in (store.pages_at, store.objects_at)
         if at is not None
         for bucket in store.buckets
     ]
-    found += [owner for zone in case.estate.zones.values() if zone.provided is None for owner in zone.data.nodes]
-    return [each for each in found if "*" not in each]
+    return [*buckets, *own_names(estate)]
 
 
 def label_of(edge: EdgeService) -> str:

@@ -82,11 +82,10 @@ def origin_silent(case: Case) -> Finding | None:
     """The edge gives up waiting."""
     stop = case.visit.stop
     if isinstance(stop, edge_kinds.EdgeTooSlow) and isinstance(stop.subject, EdgeService):
-        inner = case.visit.exchanges[-1].innermost
-        arrival = inner.connection.arrival if inner.connection is not None else None
-        if arrival is None:
+        behind = case.visit.exchanges[-1].innermost.service
+        if behind is None:
             return None
-        clue = BehindClue(edge=stop.subject, service=arrival.service, takes=stop.takes)
+        clue = BehindClue(edge=stop.subject, service=behind, takes=stop.takes)
         return Finding("upstream-silent", stop.text, origin_place(stop.subject), clue=clue)
     edge, met = edge_of(case.client), case.stop
     service = met.subject if isinstance(met, http_kinds.NotAnswered) else None

@@ -6,13 +6,12 @@ import msgspec
 
 from portolan.diagnosis.base import Case, Finding, also
 from portolan.diagnosis.edge_base import edge_of, label_of, origin_put, stated
-from portolan.diagnosis.fronts import USUAL
+from portolan.diagnosis.fronts import USUAL, forced_secure
 from portolan.diagnosis.proposal import Patch, Proposal, put, remedy, remove
 from portolan.diagnosis.redirect import path_of_rule
 from portolan.estate.edge import EdgeService
 from portolan.estate.service import StatedProgram, WebService
 from portolan.estate.site import Redirect
-from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.legs import Exchange
 from portolan.programs.edges import ways_of
 
@@ -42,29 +41,18 @@ def encrypted(edge: EdgeService, port: int | None, forced: bool = False) -> Iter
     yield Proposal(text, [*patch, *origin_put(edge, leg="encrypted", **facts)])
 
 
-def forced_by(case: Case) -> tuple[EdgeService, Exchange, Redirect] | None:
+def forced_by(case: Case) -> tuple[Exchange, EdgeService, Redirect] | None:
     """The plain exchange of an edge with its origin, whose redirect leads back to what the visitor had asked securely."""
-    if case.symptom not in ("loop", "too-many"):
-        return None
-    for outer in reversed(case.visit.exchanges):
-        for exchange in outer.tree:
-            edge, response = edge_of(exchange.client), exchange.response
-            if edge is None or response is None or exchange.url.secure or not outer.url.secure:
-                continue
-            rule = next((each.subject for each in response.decisions if isinstance(each, http_kinds.Redirected)), None)
-            secure = response.location is not None and response.location.startswith("https:")
-            if isinstance(rule, Redirect) and secure:
-                return edge, exchange, rule
-    return None
+    return forced_secure(case, edge_of)
 
 
-def loop_finding(case: Case, edge: EdgeService) -> Finding | None:
+def loop_finding(case: Case) -> Finding | None:
     """What makes the redirects of an edge's origin lead round."""
     forced = forced_by(case)
     if forced is None:
         return None
-    edge, exchange, rule = forced
-    origin = exchange.connection.arrival.service if exchange.connection and exchange.connection.arrival else None
+    exchange, edge, rule = forced
+    origin = exchange.service
     if not isinstance(origin, WebService):
         return None
     asked = _asked_as(rule)
@@ -85,16 +73,14 @@ def loop_finding(case: Case, edge: EdgeService) -> Finding | None:
 @also("redirect-scheme-not-trusted", "loop", "too-many")
 def edge_scheme_not_trusted(case: Case) -> Finding | None:
     """The rule goes by a header field that the edge does not send."""
-    found = forced_by(case)
-    finding = loop_finding(case, found[0]) if found is not None else None
+    finding = loop_finding(case)
     return finding if finding is not None and finding.code == "redirect-scheme-not-trusted" else None
 
 
 @also("redirect-loop-origin-plain", "loop", "too-many")
 def edge_loop(case: Case) -> Finding | None:
     """The origin sends the visitor to where the visitor is."""
-    found = forced_by(case)
-    finding = loop_finding(case, found[0]) if found is not None else None
+    finding = loop_finding(case)
     return finding if finding is not None and finding.code == "redirect-loop-origin-plain" else None
 
 

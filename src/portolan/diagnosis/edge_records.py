@@ -5,13 +5,12 @@ from collections.abc import Iterator
 import msgspec
 
 from portolan.diagnosis.base import Case, Finding, also, zone_of
-from portolan.diagnosis.edge_base import edge_asked, label_of, onward
+from portolan.diagnosis.edge_base import MISSED, edge_asked, label_of, onward
 from portolan.diagnosis.proposal import Patch, Proposal, add_record, drop_record, put, remedy, swap_record
 from portolan.estate.edge import Edge
 from portolan.estate.records import Record
 from portolan.estate.zone import Zone
 
-_MISSED = ("wrong-page", "not-secure", "wrong-final", "wrong-status")
 _KINDS = ("A", "AAAA", "CNAME")
 
 
@@ -59,7 +58,7 @@ def _pointed(case: Case, clue: PointClue) -> bool:
     return onward(case, msgspec.structs.replace(stated, zones={**stated.zones, zone.name: changed}))
 
 
-@also("name-wrong-address", "*", *_MISSED)
+@also("name-wrong-address", "*", *MISSED)
 def leads_past_edge(case: Case) -> Finding | None:
     """The name has records, and they lead elsewhere than to the edge that was told it."""
     clue = _meant(case)

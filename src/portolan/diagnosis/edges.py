@@ -6,12 +6,12 @@ from datetime import datetime
 import msgspec
 
 from portolan.diagnosis.base import Case, Finding, also, fault, supposing
-from portolan.diagnosis.edge_base import edge_asked, edges_met, label_of, stated, visit_in, with_edge
+from portolan.diagnosis.edge_base import MISSED, edge_asked, label_of, stated, visit_in, with_edge
 from portolan.diagnosis.proposal import Patch, Proposal, append, in_order, item_path, put, remedy, remove
-from portolan.estate.edge import EdgeService
+from portolan.estate.edge import Edge, EdgeService
+from portolan.estate.guesses import every_edge
 from portolan.estate.site import Access
 from portolan.evidence.kinds import edge as edge_kinds
-from portolan.evidence.legs import Exchange
 from portolan.journey.expectation import misses
 from portolan.journey.visit import visit
 from portolan.programs.edges import ways_of
@@ -19,9 +19,6 @@ from portolan.source.nearest import nearest
 from portolan.source.place import pointer
 from portolan.tls.facts import shown_by
 from portolan.tls.verify import covers
-
-#: Where a page came, and is not what was expected.
-_MISSED = ("wrong-page", "not-secure", "wrong-final", "wrong-status")
 
 
 class EdgeClue(msgspec.Struct, frozen=True):
@@ -50,7 +47,6 @@ class AccessClue(msgspec.Struct, frozen=True):
 
     edge: EdgeService
     access: Access
-    exchange: Exchange
     source: object
 
 
@@ -67,16 +63,14 @@ class MethodClue(msgspec.Struct, frozen=True):
     "the old settings, or no such name, until they are",
     "Wait until they are in effect; until then nothing else mends it. Point names at an edge only when it answers.",
     "*",
-    *_MISSED,
+    *MISSED,
 )
 def not_in_effect(case: Case) -> Finding | None:
     """Once they are in effect, the visitor gets what is expected."""
     world = case.world
-    waiting = [
-        *world.stated.edges.values(),
-        *(zone.edge for zone in world.stated.zones.values() if zone.edge is not None),
-    ]
-    for edge in waiting:
+    for edge in every_edge(world.stated):
+        if not isinstance(edge, Edge):
+            continue
         moment = edge.in_effect_from
         if moment is None or world.now >= moment:
             continue
@@ -95,7 +89,7 @@ def not_in_effect(case: Case) -> Finding | None:
     "the old answer, until its time is over",
     "Let the edge forget what it holds for that path, or wait; look for shorter times where pages change.",
     "*",
-    *_MISSED,
+    *MISSED,
 )
 def holds_old(case: Case) -> Finding | None:
     """Without what it holds, the visitor meets something else."""
@@ -190,7 +184,7 @@ def filter_blocks(case: Case) -> Finding | None:
     edge = edge_asked(case.exchange)
     if edge is None or not isinstance(stop, edge_kinds.EdgeFilters) or not isinstance(stop.subject, Access):
         return None
-    clue = AccessClue(edge=edge, access=stop.subject, exchange=case.exchange, source=stop.source)
+    clue = AccessClue(edge=edge, access=stop.subject, source=stop.source)
     return Finding("edge-filter-blocks", stop.text, stop.place, clue=clue)
 
 
@@ -248,10 +242,9 @@ def serves_plain(case: Case) -> Finding | None:
 )
 def circle(case: Case) -> Finding | None:
     """What it passes on comes back."""
-    found = edges_met(case)
-    if not found:
+    edge = next((each for exchange in case.visit.tree if (each := edge_asked(exchange)) is not None), None)
+    if edge is None:
         return None
-    edge = found[0]
     text = f"{label_of(edge)} asks {edge.asks.at or 'its origin'}, which leads back to it"
     return Finding("edge-circle", text, edge.place.key("origin"), clue=EdgeClue(edge=edge))
 

@@ -7,13 +7,13 @@ one from each range that a rule names, and a neighbour on each segment.
 """
 
 from collections.abc import Iterable, Iterator
-from ipaddress import IPv4Address, IPv4Interface, IPv6Address, IPv6Interface, ip_interface
+from ipaddress import IPv4Address, IPv6Address, ip_interface
 from typing import Any, NamedTuple
 
 import msgspec
 
 from portolan.diagnosis.exposure_edge import bucket_gains, edge_gains, edge_ranges, objects_told
-from portolan.diagnosis.gains import Asked, Gain, Grade
+from portolan.diagnosis.gains import STRANGER, Asked, Gain, Grade
 from portolan.diagnosis.proposal import Safety
 from portolan.estate.base import IPAddress, IPNetwork, is_public, same_facts
 from portolan.estate.client import PassingProgram
@@ -36,7 +36,6 @@ _MOST_STRANGERS = 8
 _FEW_PORTS = 16
 _REACHES = " can newly reach "
 _REFUSALS = frozenset((401, 403, 404, 410, 451))
-_STRANGER = (IPv4Interface("198.18.99.7/32"), IPv6Interface("2001:2::99:7/128"))
 
 
 class Exposure(NamedTuple):
@@ -191,9 +190,7 @@ def _askers(before: Estate, after: Estate, asked: Asked) -> list[_Asker]:
     boxes: list[Machine | Vantage] = [*machines(after), *after.vantages.values()]
     held = {item.ip for box in boxes for _, addresses in attachments(box) for item in addresses}
     found.append(
-        _Asker(
-            "anybody on the internet", Vantage(name="(anybody)", network="internet", address=_STRANGER), public, True
-        )
+        _Asker("anybody on the internet", Vantage(name="(anybody)", network="internet", address=STRANGER), public, True)
     )
     for number, network in enumerate(_ranges(before, after)):
         address = next((each for each in _samples(network) if each not in held and is_public(each)), None)

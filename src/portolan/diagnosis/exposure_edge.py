@@ -5,10 +5,12 @@ from collections.abc import Iterator
 from portolan.diagnosis.edge_base import edge_asked, edge_of, label_of
 from portolan.diagnosis.gains import Gain, Grade
 from portolan.estate.base import IPNetwork
+from portolan.estate.client import EdgeClient
 from portolan.estate.edge import EdgeService
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import every_edge
 from portolan.estate.store import Bucket, Store
+from portolan.evidence.legs import Exchange
 from portolan.evidence.outcome import Detail
 from portolan.journey.visit import Visit
 from portolan.journey.world import World
@@ -95,13 +97,14 @@ def _one_bucket(
     old: Store, was: Bucket, store: Store, bucket: Bucket, expected: set[str], after: Estate
 ) -> Iterator[Gain]:
     label = bucket.name
+    public = readable_keys(store, bucket, "")
     for who in ("", *sorted({each.to_edge for each in bucket.grants if each.to_edge})):
-        newly = sorted(readable_keys(store, bucket, who) - readable_keys(old, was, who))
+        newly = readable_keys(store, bucket, who) - readable_keys(old, was, who)
         if who:
             # What everyone may read is told once.
-            newly = [each for each in newly if each not in readable_keys(store, bucket, "")]
+            newly -= public
         whom = f"the edge {who}" if who else "everybody"
-        for key in newly:
+        for key in sorted(newly):
             page = f"{label}/{key}"
             if page in expected and "private" not in bucket.marks:
                 grade: Grade = "needed"
@@ -189,18 +192,26 @@ def _legs(then: Visit, seen: Visit, marks: frozenset[str]) -> Iterator[Gain]:
         edge = edge_of(each.client)
         was = old.get(edge.place.path) if edge is not None else None
         before = edge_of(was.client) if was is not None else None
-        if edge is None or before is None:
+        if edge is None or was is None or before is None:
             continue
-        held, now = _STRENGTH[before.asks.leg or "plain"], _STRENGTH[edge.asks.leg or "plain"]
-        key = ("leg", *map(str, edge.place.path))
-        spoken = was is not None and was.handshake is not None and was.handshake.detail is not Detail.NOT_TLS
-        if now == 0 < held and not spoken and not marks & {"takes-payments", "private"}:
-            # Nobody there speaks TLS: nothing was ever encrypted.
-            yield Gain("unencrypted", key, f"{label_of(edge)} asks {each.url} without encryption", "beside")
-        elif now == 0 < held:
-            yield Gain("unencrypted", key, f"{label_of(edge)} no longer asks {each.url} encrypted", "more")
-        elif now < held:
-            yield Gain("unverified", key, f"{label_of(edge)} no longer checks whom it asks at {each.url}", "more")
+        if isinstance(each.client, EdgeClient):
+            # Those of edges that are programs of the estate are looked at as those of all such programs.
+            yield from _weaker(before, edge, each, was, marks)
         for root in sorted(set(edge.asks.trusts) - set(before.asks.trusts)):
             text = f"{label_of(edge)} newly trusts whatever {root} issues"
-            yield Gain("trusted", ("trust", *key, root), text, "needed")
+            yield Gain("trusted", ("trust", *map(str, edge.place.path), root), text, "needed")
+
+
+def _weaker(
+    before: EdgeService, edge: EdgeService, each: Exchange, was: Exchange, marks: frozenset[str]
+) -> Iterator[Gain]:
+    held, now = _STRENGTH[before.asks.leg or "plain"], _STRENGTH[edge.asks.leg or "plain"]
+    key = ("leg", *map(str, edge.place.path))
+    spoken = was.handshake is not None and was.handshake.detail is not Detail.NOT_TLS
+    if now == 0 < held and not spoken and not marks & {"takes-payments", "private"}:
+        # Nobody there speaks TLS: nothing was ever encrypted.
+        yield Gain("unencrypted", key, f"{label_of(edge)} asks {each.url} without encryption", "beside")
+    elif now == 0 < held:
+        yield Gain("unencrypted", key, f"{label_of(edge)} no longer asks {each.url} encrypted", "more")
+    elif now < held:
+        yield Gain("unverified", key, f"{label_of(edge)} no longer checks whom it asks at {each.url}", "more")

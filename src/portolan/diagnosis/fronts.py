@@ -1,6 +1,7 @@
 """Faults between a front and the origin behind it: the scheme that is lost on the way, and loops that come of it."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from typing import TypeVar
 
 import msgspec
 
@@ -8,12 +9,13 @@ from portolan.diagnosis.base import Case, Finding, fault
 from portolan.diagnosis.proposal import Patch, Proposal, put, remedy, remove
 from portolan.diagnosis.redirect import path_of_rule
 from portolan.diagnosis.upstream import with_facts
-from portolan.estate.client import PassingProgram
+from portolan.estate.client import Client, PassingProgram
 from portolan.estate.service import StatedProgram, WebService
 from portolan.estate.site import Redirect, Site, Upstream
 from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.legs import Exchange
 
+_Asker = TypeVar("_Asker")
 #: The header field by which fronts usually say the scheme of the visitor's request.
 USUAL = "X-Forwarded-Proto"
 
@@ -30,25 +32,24 @@ class OriginClue(msgspec.Struct, frozen=True):
     said: bool
 
 
-def _forced(case: Case) -> tuple[Exchange, PassingProgram, Redirect] | None:
-    """The plain inner exchange whose redirect leads back to what the visitor had asked securely."""
+def forced_secure(case: Case, asker: Callable[[Client], _Asker | None]) -> tuple[Exchange, _Asker, Redirect] | None:
+    """The plain inner exchange whose redirect leads back to what the visitor had asked securely; `asker` tells whose are looked at."""
     if case.symptom not in ("loop", "too-many"):
         return None
     for outer in reversed(case.visit.exchanges):
         for exchange in outer.tree:
-            client, response = exchange.client, exchange.response
-            if (
-                not isinstance(client, PassingProgram)
-                or response is None
-                or exchange.url.secure
-                or not outer.url.secure
-            ):
+            found, response = asker(exchange.client), exchange.response
+            if found is None or response is None or exchange.url.secure or not outer.url.secure:
                 continue
             rule = next((each.subject for each in response.decisions if isinstance(each, http_kinds.Redirected)), None)
             secure = response.location is not None and response.location.startswith("https:")
             if isinstance(rule, Redirect) and secure:
-                return exchange, client, rule
+                return exchange, found, rule
     return None
+
+
+def _forced(case: Case) -> tuple[Exchange, PassingProgram, Redirect] | None:
+    return forced_secure(case, lambda client: client if isinstance(client, PassingProgram) else None)
 
 
 def _said_as(upstream: Upstream) -> str | None:
@@ -82,7 +83,7 @@ def scheme_not_trusted(case: Case) -> Finding | None:
         return None
     exchange, client, rule = forced
     said, asked = _said_as(client.upstream), _asked_as(rule)
-    origin = exchange.connection.arrival.service if exchange.connection and exchange.connection.arrival else None
+    origin = exchange.service
     if said == asked or not isinstance(origin, WebService):
         return None
     if asked is not None and said != asked:
@@ -111,7 +112,7 @@ def loop_origin_plain(case: Case) -> Finding | None:
     if forced is None:
         return None
     exchange, client, rule = forced
-    origin = exchange.connection.arrival.service if exchange.connection and exchange.connection.arrival else None
+    origin = exchange.service
     if not isinstance(origin, WebService):
         return None
     text = (

@@ -1,5 +1,6 @@
 """One thing that a change lays open, and what the change is for."""
 
+from ipaddress import IPv4Interface, IPv6Interface
 from typing import Literal, NamedTuple
 
 from portolan.estate.vantage import Expectation, Vantage
@@ -8,6 +9,9 @@ from portolan.estate.vantage import Expectation, Vantage
 #: avoid it. `more`: anything else.
 Grade = Literal["needed", "beside", "more"]
 Kind = Literal["reach", "plain", "unencrypted", "unverified", "readable", "lifted", "trusted"]
+
+#: The addresses of somebody on the internet whom no estate knows (RFC 2544, RFC 5180).
+STRANGER = (IPv4Interface("198.18.99.7/32"), IPv6Interface("2001:2::99:7/128"))
 
 
 class Asked(NamedTuple):

@@ -1,13 +1,13 @@
 """What can be found about edges and stores without being asked: ways round an edge, what everybody can read, what waits."""
 
 from collections.abc import Iterator
-from ipaddress import ip_interface
 
 import msgspec
 
 from portolan.diagnosis.base import Case, Finding, Severity, warned
-from portolan.diagnosis.edge_base import label_of
+from portolan.diagnosis.edge_base import label_of, store_at
 from portolan.diagnosis.exposure_edge import looks_secret, readable_keys
+from portolan.diagnosis.gains import STRANGER
 from portolan.diagnosis.proposal import Proposal, remedy
 from portolan.edge.origin import typed
 from portolan.estate.edge import Edge, EdgeService, SwitchedEdge
@@ -39,7 +39,6 @@ warned(
     "Seal the bucket, and grant the edge alone; keep keys, dumps and configuration out of buckets that everybody can read.",
     __name__,
 )
-_STRANGER = tuple(map(ip_interface, ("198.18.99.7/32", "2001:2::99:7/128")))
 _MOST_NAMED = 3
 
 
@@ -51,9 +50,12 @@ def close_it(_case: Case, _clue: object) -> Iterator[Proposal]:
 
 def ways_round_edges(world: World) -> Iterator[Finding]:
     """Origins that give a stranger their pages."""
-    for edge in _edges(world):
+    # Of zones, edges as they answer: with their records.
+    for edge in every_edge(world.estate):
         for url, host in _past(edge):
-            if _from_store(world, url) and not (edge.access is not None or edge.asks.signs or edge.marks):
+            if store_at(world.estate, parse(url).host) is not None and not (
+                edge.access is not None or edge.asks.signs or edge.marks
+            ):
                 # Whoever is let in at such an edge may read the bucket anyway.
                 continue
             seen = _as_stranger(world, url, host)
@@ -72,27 +74,9 @@ def ways_round_edges(world: World) -> Iterator[Finding]:
 
 def _as_stranger(world: World, url: str, host: str | None) -> Visit:
     """What somebody on the internet gets who knows the address, and the host name to say."""
-    asker = Vantage(name="(anybody)", network="internet", address=_STRANGER, says_host=host)
+    asker = Vantage(name="(anybody)", network="internet", address=STRANGER, says_host=host)
     people = {**world.stated.vantages, asker.name: asker}
     return visit(world.changed(msgspec.structs.replace(world.stated, vantages=people)), url, asker)
-
-
-def _edges(world: World) -> list[EdgeService]:
-    """Every edge as it answers: with its records, where it is switched on at a zone."""
-    found: list[EdgeService] = []
-    for edge in every_edge(world.estate):
-        zone = world.estate.zones.get(str(edge.place.path[1])) if edge.place.path[:1] == ("zones",) else None
-        found.append(zone.edge if zone is not None and zone.edge is not None else edge)
-    return found
-
-
-def _from_store(world: World, url: str) -> bool:
-    host = parse(url).host
-    return any(
-        at is not None and (host == at or host.endswith(f".{at}"))
-        for store in world.estate.stores.values()
-        for at in (store.pages_at, store.objects_at)
-    )
 
 
 def _past(edge: EdgeService) -> Iterator[tuple[str, str | None]]:

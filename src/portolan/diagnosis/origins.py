@@ -17,7 +17,6 @@ from portolan.diagnosis.edge_base import (
     origin_put,
     stated,
     store_at,
-    stores,
     with_edge,
 )
 from portolan.diagnosis.edge_loops import encrypted, end_loop, forced_by, loop_finding
@@ -126,7 +125,7 @@ def origin_name(case: Case) -> Finding | None:
         )
     if case.symptom in _NOT_THERE and case.symptom != "bucket-missing":
         return None
-    near = nearest(parts.name.lower(), set(known_origins(case)) - {parts.name})
+    near = nearest(parts.name.lower(), set(known_origins(case.estate)) - {parts.name})
     names = [near] if near is not None else []
     names += [each for each in _of_expected(case) if each not in names and each != parts.name]
     others = tuple((f"let {label_of(edge)} ask {each}", {"at": each}) for each in names[:4])
@@ -160,12 +159,12 @@ def _without_scheme(origin: Origin) -> tuple[tuple[str, dict[str, object]], ...]
 def _of_expected(case: Case) -> list[str]:
     """Where the page expected is: its bucket at its store, or the machine of its site by a name of the estate."""
     found = []
-    for store in stores(case):
+    for store in case.estate.stores.values():
         if case.site_name in store.buckets:
             bucket = store.buckets[case.site_name]
             ways = (store.pages_at, store.objects_at) if bucket.web else (store.objects_at, store.pages_at)
             found += [f"{bucket.name}.{at}" for at in ways if at is not None]
-    names = known_origins(case)
+    names = known_origins(case.estate)
     for home in all_homes(case.estate):
         if home.site.name == case.site_name and isinstance(home.site, Site):
             addresses = set(home.machine.addresses)
@@ -197,7 +196,7 @@ def origin_address(case: Case) -> Finding | None:
     """The other address of the same store leads further."""
     edge, door = edge_of(case.client), door_asked(case.exchange)
     host = case.exchange.url.host
-    found = store_at(case, host)
+    found = store_at(case.estate, host)
     if edge is None or door is None or found is None or case.stop is None:
         return None
     store, way, label = found
@@ -303,10 +302,10 @@ def default_missing(case: Case) -> Finding | None:
     asked = case.visit.exchanges[-1].url.path
     if edge is None or door is None or door.way != "objects" or asked != "/" or edge.default_document is not None:
         return None
-    found = store_at(case, case.exchange.url.host)
+    found = store_at(case.estate, case.exchange.url.host)
     bucket = door.store.buckets.get(found[2]) if found is not None else None
     wanted = (case.expectation.page or "").partition("/")[2] if case.expectation is not None else ""
-    if asked == "/" and wanted and "/" not in wanted:
+    if wanted and "/" not in wanted:
         document = wanted
     else:
         document = bucket.default_document if bucket is not None else "index.html"
@@ -359,7 +358,7 @@ def leg_mismatch(case: Case) -> Finding | None:
         forced = forced_by(case)
         if forced is None:
             return None
-        edge, exchange, _ = forced
+        exchange, edge, _ = forced
         text = f"{label_of(edge)} asks its origin plainly ({exchange.url}), and the origin wants to be asked by https"
         return Finding("edge-leg-mismatch", text, origin_place(edge), clue=LegClue(edge=edge, exchange=exchange))
     if edge is None or stop is None:
@@ -415,19 +414,13 @@ def leg_unverified(case: Case) -> Finding | None:
 def other_leg(case: Case, clue: LegClue) -> Iterator[Proposal]:
     """Asks as the origin listens: verified before unverified before plain."""
     edge = clue.edge
-    origin = (
-        clue.exchange.connection.arrival.service
-        if clue.exchange.connection and clue.exchange.connection.arrival
-        else None
-    )
     if edge.asks.leg in ("encrypted", "verified"):
         yield Proposal(f"let {label_of(edge)} ask its origin plainly", origin_put(edge, leg="plain"))
         return
     yield from encrypted(edge, None)
-    if isinstance(origin, WebService):
-        for finding in (loop_finding(case, clue.edge),):
-            if finding is not None:
-                yield from end_loop(case, finding.clue)
+    finding = loop_finding(case)
+    if finding is not None:
+        yield from end_loop(case, finding.clue)
 
 
 @remedy("edge-leg-unverified")

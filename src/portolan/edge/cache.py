@@ -26,11 +26,15 @@ _DIRECTIVE = re.compile(r"([A-Za-z-]+)(?:=\"?([^\",]*)\"?)?")
 
 
 class Cached(NamedTuple):
-    """The exchange with the origin that counts, and what the cache has to do with it; `held` tells that nobody was asked now."""
+    """The exchange with the origin that counts, and why it is one of earlier; without a word on that, it was asked now."""
 
     exchange: Exchange
     decisions: tuple[Decision, ...] = ()
-    held: bool = False
+
+    @property
+    def held(self) -> bool:
+        """Whether nobody was asked now."""
+        return bool(self.decisions)
 
 
 def directives(text: str) -> dict[str, str]:
@@ -89,23 +93,26 @@ def through_cache(
     if found is not None and found.response is not None:
         what = _what(found.response)
         note = edge_kinds.EdgeHoldsNow(label, shown, what, place=edge.place.key("key"), subject=edge)
-        return Cached(found, (note,), True)
+        return Cached(found, (note,))
     old = _stated(edge, ways, key, now, fetch, asker)
     if old is not None and now < old.until:
         what = _what(old.response)
         holds = edge_kinds.EdgeHolds(label, shown, old.since, old.until, what, place=old.held, subject=edge)
-        return Cached(old.exchange, (holds,), True)
-    usable = old is not None and _may_be_given_old(edge, ways, old, now)
-    if old is not None and usable and ways.after_time == "old-first":
-        why = "the origin is asked behind"
-        stale = edge_kinds.EdgeGivesOld(label, shown, old.until, why, place=old.held, subject=edge)
-        return Cached(old.exchange, (stale,), True)
+        return Cached(old.exchange, (holds,))
+    if old is not None and not _may_be_given_old(edge, ways, old, now):
+        old = None
+
+    def given_old(held: _Old, why: str) -> Cached:
+        stale = edge_kinds.EdgeGivesOld(label, shown, held.until, why, place=held.held, subject=edge)
+        return Cached(held.exchange, (stale,))
+
+    if old is not None and ways.after_time == "old-first":
+        return given_old(old, "the origin is asked behind")
     asked = fetch(None)
     answer = asked.response
-    if old is not None and usable and (answer is None or answer.protocol is not None or answer.status >= 500):
+    if old is not None and (answer is None or answer.protocol is not None or answer.status >= 500):
         why = "the origin does not answer" if answer is None else f"the origin answers {answer.status}"
-        stale = edge_kinds.EdgeGivesOld(label, shown, old.until, why, place=old.held, subject=edge)
-        return Cached(old.exchange, (stale,), True)
+        return given_old(old, why)
     if answer is not None and lifetime(edge, ways, answer) > 0:
         just[at] = asked
     return Cached(asked)

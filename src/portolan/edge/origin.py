@@ -45,6 +45,14 @@ def joined(prefix: str, path: str, ways: EdgeWays) -> str:
     return prefix + (path[1:] if ways.joins == "in-place-of-slash" else path)
 
 
+def server_of(origin: Origin, name: str) -> Url:
+    """The URL of an origin's server, by the name or address as typed. Raises BadUrlError where that is none."""
+    scheme = "http" if origin.leg in (None, "plain") else "https"
+    port = f":{origin.port}" if origin.port is not None and ":" not in name else ""
+    shown = f"[{name}]" if name.count(":") > 1 and not name.startswith("[") else name
+    return parse(f"{scheme}://{shown}{port}")
+
+
 class AskedOrigin(NamedTuple):
     """What is asked: a URL and what goes with it. `address` is asked whatever the URL's name is."""
 
@@ -64,12 +72,8 @@ def asked_origin(edge: EdgeService, ways: EdgeWays, request: Request, path: str)
     if parts.scheme is not None:
         why = f"'{parts.scheme}://' is a scheme"
         return edge_kinds.OriginNoName(label, str(origin.at), why, place=origin.place, subject=origin)
-    scheme = "http" if origin.leg in (None, "plain") else "https"
-    name = parts.name or request.host
-    port = f":{origin.port}" if origin.port is not None and ":" not in name else ""
-    shown = f"[{name}]" if name.count(":") > 1 and not name.startswith("[") else name
     try:
-        url = parse(f"{scheme}://{shown}{port}")
+        url = server_of(origin, parts.name or request.host)
     except BadUrlError as error:
         return edge_kinds.OriginNoName(label, str(origin.at), str(error), place=origin.place, subject=origin)
     url = url._replace(path=joined(parts.path + origin.prefix, path, ways), query=request.url.query)

@@ -176,8 +176,7 @@ def _from_origin(at: AtEdge, request: Request, path: str, decisions: tuple[Decis
 
 
 def _takes(inner: Exchange) -> int:
-    arrival = inner.connection.arrival if inner.connection is not None else None
-    return getattr(arrival.service, "answers_after", 0) if arrival is not None else 0
+    return getattr(inner.service, "answers_after", 0)
 
 
 #: What went wrong with the origin, by the detail of the inner exchange; what is not here is a handshake.

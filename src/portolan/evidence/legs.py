@@ -137,6 +137,12 @@ class Exchange(NamedTuple):
         return self.attempts[-1] if self.attempts else None
 
     @property
+    def service(self) -> Service | None:
+        """The service that the connection which counts arrived at; None where none did."""
+        arrival = self.connection.arrival if self.connection is not None else None
+        return arrival.service if arrival is not None else None
+
+    @property
     def decisions(self) -> Decisions:
         """Every decision of this exchange itself, in order."""
         found = [*self.resolution.decisions]

@@ -13,17 +13,20 @@ from portolan.estate.estate import Estate
 from portolan.estate.guesses import every_edge
 from portolan.estate.store import Bucket, Store
 from portolan.estate.url import BadUrlError, parse
+from portolan.formats.patterns import BUCKET_NAME, CACHE_CONTROL, PATH_OF_ORIGIN, SENT_TO, TYPED
 from portolan.source.place import Place
 from portolan.source.plain import one_line
 
 Note = Callable[..., None]
-#: What an origin's name may look like as typed: no blank, no query.
-TYPED = r"^[^\s?#<>\"'\\^`{|}]{1,512}$"
-#: A Cache-Control as written: directives (RFC 9111 section 5.2), nothing that ends a line.
-CACHE_CONTROL = r"^[A-Za-z0-9=,\" _-]{1,256}$"
-#: Where a bucket sends all: a host name, with a scheme and a port or without.
-SENT_TO = r"^(?:https?://)?[A-Za-z0-9](?:[A-Za-z0-9.-]{0,251}[A-Za-z0-9])?(?::[0-9]{1,5})?$"
-BUCKET_NAME = r"^[A-Za-z0-9](?:[A-Za-z0-9._-]{0,61}[A-Za-z0-9])?$"
+#: The keys of an edge for which nginx has a way of its own.
+NGINX_HAS_ITS_OWN = (
+    "held_by_others",
+    "unknown_in_tls",
+    "method_refused_with",
+    "refuses_with",
+    "order",
+    "recognises_itself",
+)
 
 
 def edges_and_stores(estate: Estate, note: Note) -> None:
@@ -119,7 +122,7 @@ def _edge(edge: EdgeService, note: Note) -> None:
             f"expected a path such as index.html, found '{one_line(edge.default_document)}'",
         )
     for error, path in edge.error_pages.items():
-        if not re.fullmatch(r"/[^\s?#\"'\\]*", path):
+        if not re.fullmatch(PATH_OF_ORIGIN, path):
             note(place.key("error_pages"), f"expected a path of the origin for {error}, found '{one_line(path)}'")
     for error in edge.error_pages_say:
         if error not in edge.error_pages:
@@ -151,14 +154,7 @@ def _nginx(edge: EdgeService, note: Note) -> None:
     """What nginx with its cache cannot be told."""
     if edge.program != "nginx":
         return
-    for key in (
-        "held_by_others",
-        "unknown_in_tls",
-        "method_refused_with",
-        "refuses_with",
-        "order",
-        "recognises_itself",
-    ):
+    for key in NGINX_HAS_ITS_OWN:
         if edge.place.has(key):
             note(edge.place.key(key), f"nginx has a way of its own there, and no '{key}'", f"Take '{key}' away.")
     if edge.asks_from:
@@ -196,7 +192,7 @@ def _origin(edge: EdgeService, note: Note) -> None:
         note(origin.place.key("port"), f"expected a port, 1 to 65535, found {origin.port}")
     if origin.answer_within <= 0:
         note(origin.place.key("answer_within"), f"expected a number of seconds, found {origin.answer_within}")
-    if origin.prefix and not re.fullmatch(r"/[^\s?#\"'\\]*", origin.prefix):
+    if origin.prefix and not re.fullmatch(PATH_OF_ORIGIN, origin.prefix):
         note(origin.place.key("prefix"), f"expected a path such as /site, found '{one_line(origin.prefix)}'")
     if origin.place.has("trusts") and origin.leg != "verified":
         note(

@@ -7,7 +7,7 @@ from portolan.estate.content import Holding
 from portolan.estate.machine import Machine
 from portolan.estate.service import Listener, StatedProgram, WebService, address_in
 from portolan.estate.site import Giving, Redirect, Section, Site, Upstream, When
-from portolan.formats.crosscheck_edge import CACHE_CONTROL
+from portolan.formats.patterns import CACHE_CONTROL
 from portolan.source.nearest import did_you_mean
 from portolan.source.place import Place
 from portolan.source.plain import one_line

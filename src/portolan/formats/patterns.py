@@ -64,3 +64,12 @@ RIGHTS = r"^[0-7]{3,4} [A-Za-z0-9_.][A-Za-z0-9_.-]*:[A-Za-z0-9_.][A-Za-z0-9_.-]*
 HEADER = r"^[A-Za-z0-9!#$%&'*+.^_`|~-]{1,64}$"
 STATUS = "^[45][0-9]{2}$"
 ANY_STATUS = "^[2-5][0-9]{2}$"
+#: What an origin's name may look like as typed: no blank, no query.
+TYPED = r"^[^\s?#<>\"'\\^`{|}]{1,512}$"
+#: A Cache-Control as written: directives (RFC 9111 section 5.2), nothing that ends a line.
+CACHE_CONTROL = r"^[A-Za-z0-9=,\" _-]{1,256}$"
+#: Where a bucket sends all: a host name, with a scheme and a port or without.
+SENT_TO = r"^(?:https?://)?[A-Za-z0-9](?:[A-Za-z0-9.-]{0,251}[A-Za-z0-9])?(?::[0-9]{1,5})?$"
+BUCKET_NAME = r"^[A-Za-z0-9](?:[A-Za-z0-9._-]{0,61}[A-Za-z0-9])?$"
+#: A path of an edge's origin, as it is asked for.
+PATH_OF_ORIGIN = r"^/[^\s?#\"'\\]*$"

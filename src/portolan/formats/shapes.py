@@ -3,7 +3,8 @@
 from typing import Any
 
 from portolan.formats import patterns
-from portolan.formats.crosscheck_edge import BUCKET_NAME, CACHE_CONTROL, SENT_TO, TYPED
+from portolan.formats.crosscheck_edge import NGINX_HAS_ITS_OWN
+from portolan.formats.patterns import BUCKET_NAME, CACHE_CONTROL, PATH_OF_ORIGIN, SENT_TO, TYPED
 
 Schema = dict[str, Any]
 
@@ -130,23 +131,13 @@ _EDGE: list[Schema] = [
             "key": {**_distinct(), "not": _both("path", "normal-path")},
             "access": _EDGE_ACCESS,
             "default_document": {"type": "string", "pattern": r"^[^?]*[^?/][^?]*$"},
-            "error_pages": {"additionalProperties": {"pattern": "^/[^\\s?#\"'\\\\]*$"}},
+            "error_pages": {"additionalProperties": {"pattern": PATH_OF_ORIGIN}},
         }
     },
     {
         "if": {"required": ["program"], "properties": {"program": {"const": "nginx"}}},
         "then": {
-            "not": _any_of(
-                "held_by_others",
-                "unknown_in_tls",
-                "method_refused_with",
-                "refuses_with",
-                "order",
-                "recognises_itself",
-                "fails_with",
-                "error_pages_say",
-                "asks_from",
-            ),
+            "not": _any_of(*NGINX_HAS_ITS_OWN, "fails_with", "error_pages_say", "asks_from"),
             "properties": {
                 "plain": {"not": {"const": "refuse"}},
                 "origin": {"not": {"type": "object", "required": ["signs"], "properties": {"signs": {"const": True}}}},

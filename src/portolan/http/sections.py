@@ -97,13 +97,13 @@ def _error_pages(held: list[Giving], program: WebProgram) -> dict[Any, str]:
 
 
 def effective(site: Site, path: str, program: WebProgram, shared: dict[Any, Any]) -> Effective:
-    """What holds for a path of a site; worked out once for the sections that count."""
+    """What holds for a path of a site; worked out once for its program and the sections that count."""
     sections = chosen(site, path, program, shared)
-    key = ("effective", id(site), *map(id, sections))
+    key = ("effective", id(site), id(program), *map(id, sections))
     found = shared.get(key)
     if found is None:
-        found = shared[key] = _worked_out(site, sections, program)
-    here: Effective = found
+        found = shared[key] = (_worked_out(site, sections, program), program)
+    here: Effective = found[0]
     return here
 
 

@@ -149,12 +149,10 @@ def _no_http(front: Front, inner: Exchange, got: Response, decisions: tuple[Deci
 
 def _too_late(front: Front, inner: Exchange) -> Decision | None:
     """The decision that an answer comes after the program has given up waiting for it."""
-    arrival = inner.connection.arrival if inner.connection is not None else None
-    takes = getattr(arrival.service, "answers_after", 0) if arrival is not None else 0
-    waits = front.upstream.answer_within
-    if arrival is None or takes <= waits:
+    service, waits = inner.service, front.upstream.answer_within
+    takes = getattr(service, "answers_after", 0)
+    if service is None or takes <= waits:
         return None
-    service = arrival.service
     return http_kinds.TakesTooLong(
         service.name, takes, front.site.name, waits, place=service.place.key("answers_after"), subject=service
     )

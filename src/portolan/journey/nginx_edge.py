@@ -4,7 +4,7 @@ from typing import Any, TypeVar
 
 import msgspec
 
-from portolan.edge.origin import typed
+from portolan.edge.origin import server_of, typed
 from portolan.estate.base import FolderPath, HeaderName, Template
 from portolan.estate.edge import EdgeService
 from portolan.estate.estate import Estate
@@ -124,13 +124,11 @@ def _member(edge: EdgeService) -> Url | str:
     """The upstream that nginx is told; why its configuration does not load, where it does not."""
     origin = edge.asks
     parts = typed(origin)
-    scheme = "http" if origin.leg in (None, "plain") else "https"
     if parts.scheme is not None:
+        scheme = "http" if origin.leg in (None, "plain") else "https"
         return f"its upstream {scheme}://{origin.at} has a scheme in its name"
-    port = f":{origin.port}" if origin.port is not None and ":" not in parts.name else ""
-    shown = f"[{parts.name}]" if parts.name.count(":") > 1 and not parts.name.startswith("[") else parts.name
     try:
-        url = parse(f"{scheme}://{shown}{port}")
+        url = server_of(origin, parts.name)
     except BadUrlError as error:
         return f"its upstream {origin.at}: {error}"
     return url._replace(path=parts.path + origin.prefix, query="")

@@ -194,15 +194,14 @@ def _answering(last: Exchange) -> str | None:
     at = last
     while at.inner and at.inner[-1].response is not None:
         at = at.inner[-1]
-    return at.connection.arrival.service.name if at.connection is not None and at.connection.arrival else None
+    return at.service.name if at.service is not None else None
 
 
 def _doubt(url: Url, last: Exchange) -> str | None:
     """What makes it likely that the page is not what was meant: a site that nobody named for the host gave it."""
     response = last.response
     assert response is not None
-    arrival = last.connection.arrival if last.connection is not None else None
-    service = arrival.service if arrival is not None else None
+    service = last.service
     named = isinstance(service, WebService) and any(site.in_force and site.names for site in service.sites.values())
     elsewhere = url.literal is None and isinstance(response.site, Site) and named
     inner = last.innermost.response

@@ -15,7 +15,8 @@ from portolan.rehearsal.certificates import Forge
 from portolan.rehearsal.facts import every_service, runs
 from portolan.rehearsal.plan import BASE, Daemon, Plan
 from portolan.rehearsal.providers import Played
-from portolan.rehearsal.web_common import UPSTREAM_LIMIT, header_word, page_word
+from portolan.rehearsal.web_common import header_word, page_word
+from portolan.rehearsal.web_nginx import configuration, listen_words, ranges, wanted_headers
 
 if TYPE_CHECKING:
     from portolan.rehearsal.naming import Naming
@@ -284,16 +285,7 @@ def _open(edge: EdgeService) -> list[Any]:
 def _nginx_conf(edge: EdgeService, folder: str) -> str:
     lines: list[str] = []
     for listener in _open(edge):
-        where = (
-            [f"{listener.port}", f"[::]:{listener.port}"]
-            if listener.address is None
-            else [
-                f"[{listener.address}]:{listener.port}"
-                if listener.address.version == 6
-                else f"{listener.address}:{listener.port}"
-            ]
-        )
-        lines += [f"listen {each}{' ssl' if listener.tls else ''};" for each in where]
+        lines += [f"listen {each}{' ssl' if listener.tls else ''};" for each in listen_words(listener, first=True)]
     names = [str(each) for each in edge.names]
     for each in names:
         if not re.fullmatch(r"(\*?\.)?[a-z0-9_-][a-z0-9_.-]*(\.\*)?", each):
@@ -310,18 +302,8 @@ def _nginx_conf(edge: EdgeService, folder: str) -> str:
         document = edge.default_document.lstrip("/")
         lines += ["location = / {", *(f"  {each}" for each in _location(edge, folder, document)), "}"]
     server = "\n    ".join(lines)
-    temporary = "".join(
-        f"  {kind}_temp_path {folder}/tmp;\n" for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
-    )
-    waits = "".join(f"proxy_{each}_timeout {UPSTREAM_LIMIT}s; " for each in ("connect", "read", "send"))
-    return (
-        f"daemon off; master_process off; worker_processes 1; pid {folder}/pid; error_log {folder}/log/error.log;\n"
-        f"events {{ worker_connections 256; }}\nhttp {{\n  access_log off; server_names_hash_bucket_size 512; {waits}\n"
-        f"  {quoting.NGINX_DOLLAR}\n{temporary}  proxy_cache_path {folder}/cache keys_zone=held:1m use_temp_path=off;\n"
-        '  map $request_uri $p { default "/"; "~^(?<stage_p>[^?]*)" $stage_p; }\n'
-        '  map $request_uri $q { default ""; "~(?<stage_q>[?].*)$" $stage_q; }\n'
-        f"  server {{\n    {server}\n  }}\n}}\n"
-    )
+    cache = f"  proxy_cache_path {folder}/cache keys_zone=held:1m use_temp_path=off;\n"
+    return configuration(folder, f"{cache}  server {{\n    {server}\n  }}")
 
 
 _PARTS = {"scheme": "$scheme://", "name": "$host", "path": "$p", "normal-path": "$uri", "query": "$is_args$args"}
@@ -331,14 +313,8 @@ def _location(edge: EdgeService, folder: str, document: str | None) -> Iterator[
     origin = edge.asks
     access = edge.access
     if access is not None:
-        for each in access.not_sources:
-            yield f"deny {each};"
-        for each in access.sources:
-            yield f"allow {each};"
-        yield "deny all;" if access.sources else "allow all;"
-        for field, value in access.headers.items():
-            word = header_word(field, access.place).replace("-", "_")
-            yield f"if ($http_{word} != {quoting.nginx(value, access.place)}) {{ return 403; }}"
+        yield from ranges(access)
+        yield from wanted_headers(access)
     if edge.methods:
         yield f"limit_except {' '.join(edge.methods)} {{ deny all; }}"
     target, path = _target(origin)

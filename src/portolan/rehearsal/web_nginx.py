@@ -29,7 +29,6 @@ from portolan.rehearsal.web_files import Room as WebRoom
 
 def nginx(staged: Staged) -> str:
     """The whole configuration."""
-    folder = staged.folder
     servers = []
     opened: set[str] = set()
     pools: list[str] = []
@@ -39,6 +38,11 @@ def nginx(staged: Staged) -> str:
             continue
         lines += _server(staged, room, pools)
         servers.append("  server {\n    " + "\n    ".join(lines) + "\n  }")
+    return configuration(staged.folder, "\n".join((*pools, *servers)))
+
+
+def configuration(folder: str, servers: str) -> str:
+    """nginx's configuration with these servers, and with nothing outside its folder."""
     temporary = "".join(
         f"  {kind}_temp_path {folder}/tmp;\n" for kind in ("client_body", "proxy", "fastcgi", "uwsgi", "scgi")
     )
@@ -46,7 +50,7 @@ def nginx(staged: Staged) -> str:
     return (
         f"daemon off; master_process off; worker_processes 1; pid {folder}/pid; error_log {folder}/log/error.log;\n"
         f"events {{ worker_connections 256; }}\nhttp {{\n  access_log off; server_names_hash_bucket_size 512; {waits}\n"
-        f"  {quoting.NGINX_DOLLAR}\n{_ASKED}{temporary}" + "\n".join((*pools, *servers)) + "\n}\n"
+        f"  {quoting.NGINX_DOLLAR}\n{_ASKED}{temporary}{servers}\n}}\n"
     )
 
 
@@ -63,7 +67,7 @@ def _listens(staged: Staged, site: Site | Service, opened: set[str]) -> Iterator
         texts = []
         if isinstance(site, Service) or bound(site, listener):
             # Socket options may be written once only.
-            texts = _listen(listener, first=str(listener.key) not in opened)
+            texts = listen_words(listener, first=str(listener.key) not in opened)
             opened.add(str(listener.key))
         keys = bound_under(site, listener) if isinstance(site, Site) else []
         for text, key in (
@@ -74,7 +78,8 @@ def _listens(staged: Staged, site: Site | Service, opened: set[str]) -> Iterator
             yield f"listen {text}{' ssl' if listener.tls else ''}{' default_server' if default else ''};"
 
 
-def _listen(listener: Listener, first: bool) -> list[str]:
+def listen_words(listener: Listener, first: bool) -> list[str]:
+    """Where a listener takes requests; what may be said once only is said the first time."""
     if listener.address is None:
         return [f"{listener.port}", f"[::]:{listener.port}"]
     if listener.address.version == 4:
@@ -162,26 +167,33 @@ def _facts(giving: Giving, staged: Staged) -> Iterator[str]:
 def _access(access: Access, staged: Staged) -> Iterator[str]:
     ranged = access.nobody or access.sources or access.not_sources
     yield f"satisfy {'any' if access.either and access.password and ranged else 'all'};"
+    yield from ranges(access)
+    # Each of the two is inherited by itself: what a section says stands for both.
+    yield f"auth_basic {'staged' if access.password else 'off'}; auth_basic_user_file {staged.folder}/passwords;"
+
+
+def ranges(access: Access) -> Iterator[str]:
+    """Who is let in by address."""
     for each in access.not_sources:
         yield f"deny {each};"
     if not access.nobody:
         for each in access.sources:
             yield f"allow {each};"
-    if access.nobody or access.sources:
-        yield "deny all;"
-    else:
-        yield "allow all;"
-    # Each of the two is inherited by itself: what a section says stands for both.
-    yield f"auth_basic {'staged' if access.password else 'off'}; auth_basic_user_file {staged.folder}/passwords;"
+    yield "deny all;" if access.nobody or access.sources else "allow all;"
+
+
+def wanted_headers(access: Access) -> Iterator[str]:
+    """Who is let in by header fields."""
+    for name, value in access.headers.items():
+        word = header_word(name, access.place).replace("-", "_")
+        yield f"if ($http_{word} != {quoting.nginx(value, access.place)}) {{ return 403; }}"
 
 
 def _body(staged: Staged, site: Site, giving: Giving, pools: list[str], number: str) -> Iterator[str]:
     """What only a location can have: methods, the fallback, the upstream, a fixed answer."""
     access = giving.access or site.access
     if access is not None and not (giving.answer or (giving is not site and site.answer and not own_content(giving))):
-        for name, value in access.headers.items():
-            word = header_word(name, access.place).replace("-", "_")
-            yield f"if ($http_{word} != {quoting.nginx(value, access.place)}) {{ return 403; }}"
+        yield from wanted_headers(access)
     methods = giving.methods or site.methods
     if methods:
         yield f"limit_except {' '.join(methods)} {{ deny all; }}"

@@ -100,13 +100,18 @@ def right(store: Store, bucket: Bucket, what: str, key: str | None, who: str) ->
     for grant in bucket.grants:
         if what not in grant.may or not (grant.to == "everyone" or (who and grant.to_edge == who)):
             continue
-        if grant.on and not any(fits_object(each, named) for each in grant.on):
+        if not is_on(grant, named):
             continue
         if grant.to == "everyone" and bucket.sealed and store.seal == "beats-grants":
             barred = barred or grant
             continue
         return Right(True, grant)
     return Right(False, barred, barred is not None)
+
+
+def is_on(grant: Grant, named: str) -> bool:
+    """Whether a grant is on an object or the bucket itself; without saying on what, it is on all of them."""
+    return not grant.on or any(fits_object(each, named) for each in grant.on)
 
 
 def fits_object(typed: str, named: str) -> bool:

@@ -9,6 +9,7 @@ from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.kinds import store as store_kinds
 from portolan.evidence.legs import Arrival, Response
 from portolan.evidence.request import Request
+from portolan.source.place import Place
 from portolan.store.buckets import Aliases, Keys, Right, asked_bucket, keys_of, right
 
 _METHODS = frozenset(("GET", "HEAD"))
@@ -197,7 +198,7 @@ class _Serving:
         return f"the edge {self.who}" if self.who else "the public"
 
     @property
-    def _grants(self) -> Any:
+    def _grants(self) -> Place:
         return self.bucket.place.key("grants")
 
     def _right(self, what: str, key: str | None) -> Right:
@@ -232,7 +233,7 @@ class _Serving:
         return _Failure(self.store.denied_with, store_kinds.ListDenied(*facts, place=self._grants, subject=self.bucket))
 
     @property
-    def _held_at(self) -> Any:
+    def _held_at(self) -> Place:
         place = self.bucket.place
         return next((place.key(key) for key in ("objects", "copy", "inventory") if place.has(key)), place)
 

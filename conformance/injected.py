@@ -1,0 +1,324 @@
+"""Single faults in healthy estates, explained, and judged by the document.
+
+    python -m conformance.injected [--sample N] [--seed S] [--estate NAME] [--processes N] [--list KIND]
+
+Of every fault that makes an expectation missed, the first missed question is explained. `right`: the first cause touches the
+injected object, or its patch is a change of the same size that mends as well and lays open no more. `innocents`: named causes that
+are neither. The patch that is handed out is applied to the files and loaded anew: `mended` where it then meets every expectation,
+`open` where more lies open than in the healthy estate (conformance/openness.py, by asking), `past` where it rewrites history.
+`strict` are complete remedies called `weakens` that open nothing of the kind.
+"""
+
+import argparse
+import json
+import os
+import random
+import re
+import sys
+import tempfile
+from collections import Counter
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from functools import cache
+from multiprocessing import Pool
+from pathlib import Path
+from shutil import copytree
+from typing import Any, NamedTuple
+
+import yaml
+
+from conformance.openness import Open, asked_by, beyond, openness
+from conformance.slips import Fault, faults
+from conformance.slips import Path as Pointer
+from portolan.cli.question import load_path
+from portolan.diagnosis.search import Explanation, Remedy, explain
+from portolan.formats.estate_file import Loaded, patched
+from portolan.journey.expectation import misses, vantages_for
+from portolan.journey.visit import visit
+from portolan.journey.world import World
+from portolan.source.problem import EstateError
+
+HEALTHY = Path(__file__).parent / "healthy"
+#: Scalars that mean the same without quotes.
+_PLAIN = re.compile(r"^[A-Za-z0-9][\w./+-]*(?::[\w./+-]+)*$")
+_NOW = datetime(2026, 3, 14, 20, tzinfo=UTC)
+_PAST = (
+    "before",
+    "last_asked",
+    "holds",
+    "at",
+    "remembers_redirects",
+    "strict",
+    "expected",
+    "looked_up",
+    "in_effect_from",
+)
+_FAMILIES = {
+    "zones": "names",
+    "certificates": "certificates",
+    "edges": "edges and stores",
+    "stores": "edges and stores",
+}
+
+
+class Judged(NamedTuple):
+    """What became of one fault."""
+
+    estate: str
+    fault: Fault
+    #: `refused` (the estate does not load), `harmless`, or `missed`.
+    state: str
+    url: str = ""
+    vantage: str = ""
+    causes: tuple[str, ...] = ()
+    right: bool = False
+    innocents: int = 0
+    #: `mended`, `partly`, `breaks`, `advice`, or `none`.
+    patch: str = "none"
+    opened: tuple[str, ...] = ()
+    past: bool = False
+    #: By class: how many complete remedies there are, and how many of them open more than the healthy estate.
+    classes: tuple[tuple[str, bool], ...] = ()
+    crash: str = ""
+
+
+class Base(NamedTuple):
+    """A healthy estate made ready."""
+
+    path: Path
+    loaded: Loaded
+    document: dict[str, Any]
+    urls: frozenset[str]
+
+
+@cache
+def base(name: str) -> Base:
+    """A healthy estate by name; asserts that it is healthy."""
+    path = HEALTHY / name if (HEALTHY / name).is_dir() else HEALTHY / f"{name}.yaml"
+    loaded = load_path(str(path))
+    assert not missed_in(World(loaded.estate, _NOW)), f"{name} is not healthy"
+    return Base(path, loaded, plain(loaded.root), asked_by(loaded.estate))
+
+
+def plain(node: Any) -> Any:
+    """A document's nodes as lists, dicts and texts."""
+    if isinstance(node, yaml.MappingNode):
+        return {key.value: plain(value) for key, value in node.value}
+    if isinstance(node, yaml.SequenceNode):
+        return [plain(each) for each in node.value]
+    return node.value
+
+
+def written(node: Any) -> str:
+    """A document as YAML text, each scalar as it was written: plain or quoted."""
+    if isinstance(node, yaml.MappingNode):
+        return "{" + ", ".join(f"{written(key)}: {written(value)}" for key, value in node.value) + "}"
+    if isinstance(node, yaml.SequenceNode):
+        return "[" + ", ".join(map(written, node.value)) + "]"
+    return node.value if _PLAIN.match(node.value) and not node.style else json.dumps(node.value)
+
+
+def missed_in(world: World) -> list[tuple[str, str]]:
+    """The expectations that are missed, with the vantages."""
+    return [
+        (expectation.url, vantage.name)
+        for expectation in world.estate.expected
+        for vantage in vantages_for(world.estate, expectation)
+        if misses(expectation, visit(world, expectation.url, vantage))
+    ]
+
+
+@cache
+def open_before(name: str, booted: bool, urls: frozenset[str]) -> frozenset[Open]:
+    """What lies open in a healthy estate."""
+    return openness(World(base(name).loaded.estate, _NOW, None, None if booted else frozenset()), urls)
+
+
+def _anew(ready: Base, loaded: Loaded) -> Loaded:
+    """A changed document written out beside the estate's other files, and loaded as a user's would be."""
+    with tempfile.TemporaryDirectory() as folder:
+        place = Path(folder) / "estate"
+        if ready.path.is_dir():
+            copytree(ready.path, place)
+        else:
+            place.mkdir()
+        (place / "estate.yaml").write_text(written(loaded.root))
+        return load_path(str(place))
+
+
+def judge(task: tuple[str, int]) -> Judged:
+    """Injects one fault, and judges what is said of it."""
+    name, number = task
+    ready = base(name)
+    fault = faults(ready.document)[number]
+    try:
+        broken = patched(ready.loaded, fault.patch)
+    except EstateError:
+        return Judged(name, fault, "refused")
+    booted = None if fault.booted else frozenset[str]()
+    world = World(broken.estate, _NOW, None, booted)
+    missed = missed_in(world)
+    if not missed:
+        return Judged(name, fault, "harmless")
+    url, vantage = missed[0]
+    try:
+        found = explain(world, url, broken.estate.vantages[vantage], lambda patch: patched(broken, patch).estate)
+    except Exception as error:
+        return Judged(name, fault, "missed", url, vantage, crash=f"{type(error).__name__}: {error}")
+    return _judged(ready, Judged(name, fault, "missed", url, vantage), broken, found)
+
+
+def _judged(ready: Base, so_far: Judged, broken: Loaded, found: Explanation) -> Judged:
+    fault = so_far.fault
+    whole = [each for each in found.remedies if each.patch and each.complete and len(each.fixes) == len(found.causes)]
+    outcomes = {id(each): _outcome(ready, so_far, broken, each) for each in whole}
+    best = found.best
+    patch, opened, past = "none", (), False
+    if best is not None and not best.patch:
+        patch = "advice"
+    elif best is not None:
+        patch, opened = outcomes[id(best)]
+        past = any(set(str(op["path"]).split("/")[3:]) & set(_PAST) or str(op["path"]).startswith(("/at", "/expected"))
+                   for op in best.patch)  # fmt: skip
+    same_size = (
+        len(found.causes) == 1
+        and best is not None
+        and patch == "mended"
+        and not opened
+        and len(best.patch) <= len(fault.patch)
+    )
+    touched = [_touches(cause.place.path if cause.place is not None else (), fault) for cause in found.causes]
+    return so_far._replace(
+        causes=tuple(f"{cause.code} at {cause.object}" for cause in found.causes),
+        right=bool(touched) and (touched[0] or same_size),
+        innocents=0 if same_size else touched.count(False),
+        patch=patch,
+        opened=opened,
+        past=past,
+        classes=tuple(
+            (str(each.safety), bool(outcomes[id(each)][1])) for each in whole if outcomes[id(each)][0] == "mended"
+        ),
+    )
+
+
+def _outcome(ready: Base, so_far: Judged, broken: Loaded, remedy: Remedy) -> tuple[str, tuple[str, ...]]:
+    """What a remedy's patch does to the files, and what lies open then that did not in the healthy estate."""
+    try:
+        anew = _anew(ready, patched(broken, remedy.patch))
+    except EstateError:
+        return "unreadable", ()
+    world = World(anew.estate, _NOW, None, None if so_far.fault.booted else frozenset())
+    missed = missed_in(world)
+    before = set(missed_in(World(broken.estate, _NOW, None, world.booted)))
+    state = "mended" if not missed else "breaks" if set(missed) - before else "partly"
+    urls = asked_by(anew.estate) | ready.urls
+    newly = beyond(openness(world, urls), open_before(so_far.estate, so_far.fault.booted, urls))
+    return state, tuple(sorted(f"{each.kind}: {each.who} {'/'.join(each.what)}" for each in newly))
+
+
+def _touches(path: Pointer, fault: Fault) -> bool:
+    """Whether a cause is the injected fact, the object that holds it, or lies within what was changed."""
+    injected = fault.path
+    if not path:
+        return False
+    holder = injected[: max(2, len(injected) - 1)]
+    return path[: len(injected)] == injected or path[: len(holder)] == holder or (
+        len(path) >= max(2, len(holder) - 1) and holder[: len(path)] == path
+    )  # fmt: skip
+
+
+def family(fault: Fault) -> str:
+    """Where a fault belongs, for the table."""
+    path = fault.path
+    if path[0] in _FAMILIES:
+        return _FAMILIES[str(path[0])]
+    if "sites" in path or "folders" in path:
+        return "sites"
+    if "services" in path:
+        return "services"
+    return "names" if "hosts_file" in path or "resolver" in path else "the way"
+
+
+def estates() -> list[str]:
+    """The healthy estates by name."""
+    return sorted(each.stem for each in HEALTHY.iterdir())
+
+
+def tasks(names: list[str]) -> list[tuple[str, int]]:
+    """Every fault of these estates."""
+    return [(name, number) for name in names for number in range(len(faults(base(name).document)))]
+
+
+_COLUMNS = ("faults", "right", "innocent", "mended", "partly", "breaks", "advice", "none", "open", "past")
+
+
+def table(judged: list[Judged]) -> Iterator[str]:
+    """The figures by family, and remedies by class."""
+    rows: dict[str, Counter[str]] = {}
+    classes: Counter[tuple[str, bool]] = Counter()
+    for each in judged:
+        if each.state != "missed":
+            continue
+        for name in (family(each.fault), "all"):
+            row = rows.setdefault(name, Counter())
+            row["faults"] += 1
+            row["right"] += each.right
+            row["innocent"] += bool(each.innocents)
+            row[each.patch] += 1
+            row["open"] += bool(each.opened)
+            row["past"] += each.past
+        classes.update(each.classes)
+    yield f"{'':18}" + "".join(f"{each:>9}" for each in _COLUMNS)
+    for name in sorted(rows, key=lambda each: (each == "all", each)):
+        yield f"{name:18}" + "".join(f"{rows[name][each]:>9}" for each in _COLUMNS)
+    whole = rows.get("all", Counter())
+    if whole["faults"]:
+        right, innocent, opened = (100 * whole[each] / whole["faults"] for each in ("right", "innocent", "open"))
+        yield f"right first {right:.1f} %, with an innocent {innocent:.1f} %, patches that open more {opened:.1f} %"
+    yield "complete remedies by class, and how many open more than the healthy estate:"
+    for safety in ("safe", "opens", "weakens"):
+        yield f"  {safety:8} {classes[safety, False] + classes[safety, True]:6}  {classes[safety, True]:6}"
+    states = Counter(each.state for each in judged)
+    yield f"{len(judged)} faults: {states['missed']} missed, {states['harmless']} harmless, {states['refused']} refused"
+
+
+def main() -> int:
+    """Runs the faults; 1 where a patch that is handed out opens more, rewrites history or breaks something, or a fault crashed."""
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--sample", type=int, default=0, help="so many faults, drawn with the seed; 0: all")
+    parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--estate", action="append")
+    parser.add_argument("--processes", type=int, default=os.cpu_count() or 1)
+    parser.add_argument(
+        "--list", choices=("wrong", "open", "innocent", "breaks", "past", "none", "weakens", "partly", "advice")
+    )
+    arguments = parser.parse_args()
+    every = tasks(arguments.estate or estates())
+    if arguments.sample:
+        every = random.Random(arguments.seed).sample(every, min(arguments.sample, len(every)))
+    with Pool(arguments.processes) as pool:
+        judged = pool.map(judge, every, chunksize=8)
+    print("\n".join(table(judged)))
+    for each in judged:
+        if each.crash or (arguments.list and _listed(each, arguments.list)):
+            print(f"- {each.estate}: {each.fault.kind} at {'.'.join(map(str, each.fault.path))} {each.fault.patch} [{each.url} {each.vantage}]"
+                  f"\n    {each.crash or each.patch} {list(each.causes)} {list(each.opened)}")  # fmt: skip
+    bad = [each for each in judged if each.crash or each.opened or each.past or each.patch in ("breaks", "unreadable")]
+    print(f"{len(bad)} of {sum(each.state == 'missed' for each in judged)} with a patch that must not be handed out")
+    return 1 if bad or not any(each.state == "missed" for each in judged) else 0
+
+
+def _listed(each: Judged, what: str) -> bool:
+    if each.state != "missed":
+        return False
+    return {
+        "wrong": not each.right,
+        "open": bool(each.opened),
+        "innocent": bool(each.innocents),
+        "past": each.past,
+        "weakens": any(safety == "weakens" and not more for safety, more in each.classes),
+    }.get(what, each.patch == what)
+
+
+if __name__ == "__main__":
+    sys.exit(main())
