@@ -9,9 +9,9 @@ def archive(names: int) -> str:
     return (
         "portolan: 1\nat: 2026-03-14T20:00:00Z\nstores:\n  depot:\n    pages_at: pages.depot.example\n    buckets:\n"
         f"      kestrel-images: {{objects: [index.html, {keys}], web: true, grants: [{{to: everyone, on: kestrel-images/*}}]}}\n"
-        "edges:\n  front:\n    canonical: d7.front.example\n    certificate: images\n"
+        "edges:\n  front:\n    canonical: reef.edges.example\n    certificate: images\n"
         f"    origin: kestrel-images.pages.depot.example\n    names:\n      - images.kestrel-ridge.example\n{told}"
         "certificates: {images: {names: [images.kestrel-ridge.example]}}\n"
-        "zones: {kestrel-ridge.example: {records: [images 60 CNAME d7.front.example.]}}\n"
+        "zones: {kestrel-ridge.example: {records: [images 60 CNAME reef.edges.example.]}}\n"
         "vantages: {street: {network: internet, address: 198.51.100.77}}\n"
     )

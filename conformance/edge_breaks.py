@@ -56,5 +56,5 @@ EDGE_BREAKS: dict[str, Callable[[], AbstractContextManager[Any]]] = {
     "a folder needs its slash": lambda: patch.object(store._Serving, "_slashless", lambda *_: None),
     "a bucket has no redirect rules": lambda: patch.object(store._Serving, "_ruled", lambda *_: None),
     "capital letters do not count": lambda: patch.object(buckets.Keys, "holds", lambda self, key: any(key.lower() == each.lower() for each in self.exact)),
-    "the objects' address gives default documents": lambda: patch.object(store._Serving, "object", lambda self: self.page()),
+    "the objects' address gives index files": lambda: patch.object(store._Serving, "object", lambda self: self.page()),
 }  # fmt: skip

@@ -31,7 +31,7 @@ ASKED = {
         "https://images.kestrel-ridge.example/domes/north.svg?x=1",
         "https://images.kestrel-ridge.example/nope.html",
         "https://images.kestrel-ridge.example/old/x.html",
-        "https://d7.front.example/",
+        "https://reef.edges.example/",
         "https://other.kestrel-ridge.example/",
         "http://other.kestrel-ridge.example/",
     ],
@@ -125,21 +125,21 @@ def base() -> Data:
         },
         "edges": {
             "front": {
-                "canonical": "d7.front.example",
+                "canonical": "reef.edges.example",
                 "names": ["images.kestrel-ridge.example"],
                 "certificate": "ridge",
                 "plain": "to-secure",
                 "origin": {"at": "kestrel-images.pages.depot.example"},
             },
             "plans": {
-                "canonical": "d8.front.example",
+                "canonical": "d8.edges.example",
                 "names": ["plans.kestrel-ridge.example"],
                 "certificate": "ridge",
-                "default_document": "index.html",
+                "index_file": "index.html",
                 "origin": {"at": "kestrel-plans.objects.depot.example", "leg": "verified", "signs": True},
             },
             "desk": {
-                "canonical": "d9.front.example",
+                "canonical": "d9.edges.example",
                 "names": ["bookings.kestrel-ridge.example"],
                 "certificate": "ridge",
                 "asks_from": ["192.0.2.128/28"],
@@ -147,17 +147,17 @@ def base() -> Data:
             },
             "own": {
                 "program": "nginx",
-                "canonical": "d6.front.example",
+                "canonical": "d6.edges.example",
                 "names": ["own.kestrel-ridge.example"],
                 "certificate": "ridge",
                 "keeps": {200: 60, 301: 60},
                 "origin": {"at": "rack.kestrel-ridge.example", "host": "kept"},
             },
             "row": {
-                "canonical": "d5.front.example",
+                "canonical": "d5.edges.example",
                 "names": ["row.kestrel-ridge.example"],
                 "certificate": "ridge",
-                "origin": {"at": "d7.front.example", "leg": "verified", "host": "images.kestrel-ridge.example"},
+                "origin": {"at": "reef.edges.example", "leg": "verified", "host": "images.kestrel-ridge.example"},
             },
         },
         "hosts": {
@@ -189,13 +189,13 @@ def base() -> Data:
         "zones": {
             "kestrel-ridge.example": {
                 "records": [
-                    "images 300 CNAME d7.front.example.",
-                    "other 300 CNAME d7.front.example.",
-                    "plans 300 CNAME d8.front.example.",
-                    "bookings 300 CNAME d9.front.example.",
-                    "own 300 CNAME d6.front.example.",
-                    "unknown 300 CNAME d6.front.example.",
-                    "row 300 CNAME d5.front.example.",
+                    "images 300 CNAME reef.edges.example.",
+                    "other 300 CNAME reef.edges.example.",
+                    "plans 300 CNAME d8.edges.example.",
+                    "bookings 300 CNAME d9.edges.example.",
+                    "own 300 CNAME d6.edges.example.",
+                    "unknown 300 CNAME d6.edges.example.",
+                    "row 300 CNAME d5.edges.example.",
                     "rack 300 A 192.0.2.10",
                     "www 300 CNAME www.kestrel-ridge.example.pages.depot.example.",
                 ]
@@ -257,9 +257,9 @@ BY_HEADER = [{"when": {"not_header": {"X-Forwarded-Proto": "https"}}, "to": "htt
 FOR_NOW = [{**BY_HEADER[0], "status": 302}]
 
 
-def rules(*each: Data) -> Change:
+def redirects(*each: Data) -> Change:
     """Redirect rules of the first bucket's pages."""
-    return put(f"{B}/rules", list(each))
+    return put(f"{B}/redirects", list(each))
 
 
 INNER = {
@@ -287,7 +287,7 @@ def edge_facts(at: str, rented: bool) -> dict[str, Change]:
         "lets only others in": put(f"{at}/access", {"from": "203.0.113.0/24"}),
         "wants a header": put(f"{at}/access", {"headers": {"X-Asks": "invented-7"}}),
         "only posts": put(f"{at}/methods", ["POST"]),
-        "default document": put(f"{at}/default_document", "x.html"),
+        "index file": put(f"{at}/index_file", "x.html"),
         "holds nothing": put(f"{at}/caches", False),
         "key of scheme and path": put(f"{at}/key", ["scheme", "path"]),
         "key of path": put(f"{at}/key", ["path"]),
@@ -429,25 +429,25 @@ STORE_FACTS: dict[str, Change] = {
     "an account": put(f"{B}/grants", [{"to_account": "archive"}]),
     "web off": put(f"{B}/web", None),
     "web off, ignored": also(put(f"{B}/web", None), put("stores/depot/web_off", "ignored")),
-    "default document of other letters": put(f"{B}/default_document", "Index.html"),
+    "index file of other letters": put(f"{B}/index_file", "Index.html"),
     "error document missing": put(f"{B}/error_document", "fehler.html"),
     "sends all": put(f"{B}/sends_all_to", "www.kestrel-ridge.example"),
     "sends all securely": put(f"{B}/sends_all_to", "https://images.kestrel-ridge.example"),
     "sends all plainly": put(f"{B}/sends_all_to", "http://www.kestrel-ridge.example"),
-    "rule by prefix": rules({"prefix": "old/", "prefix_becomes": "domes/"}),
-    "rule by prefix to a name": rules(
-        {"prefix": "domes/", "to_name": "www.kestrel-ridge.example", "to_scheme": "http", "status": 302}
+    "rule by prefix": redirects({"when": {"path": "/old/*"}, "to": "/domes/{rest}"}),
+    "rule by prefix to a name": redirects(
+        {"when": {"path": "/domes/*"}, "to": "http://www.kestrel-ridge.example{path}", "status": 302}
     ),
-    "rule by status": rules({"on_status": 403, "key_becomes": "index.html"}),
-    "rule by status 404": rules(
-        {"on_status": 404, "key_becomes": "index.html", "to_name": "www.kestrel-ridge.example", "to_scheme": "http"}
+    "rule by status": redirects({"when": {"status": 403}, "to": "/index.html"}),
+    "rule by status 404": redirects({"when": {"status": 404}, "to": "http://www.kestrel-ridge.example/index.html"}),
+    "rule last": also(
+        redirects({"when": {"path": "/domes/*"}, "to": "/{rest}"}), put("stores/depot/redirects_first", False)
     ),
-    "rule last": also(rules({"prefix": "domes/", "prefix_becomes": ""}), put("stores/depot/rules_first", False)),
     "denied with 401": also(put("stores/depot/denied_with", 401), put(f"{B}/grants", [])),
     "missing is 404": put("stores/depot/missing_unlisted", 404),
     "slashless absolute": put("stores/depot/slashless", "absolute"),
     "slashless gives the page": put("stores/depot/slashless", "page"),
-    "default needs list": put("stores/depot/default_needs_list", True),
+    "default needs list": put("stores/depot/index_needs_list", True),
     "pages by alias": also(
         put("stores/depot/pages_by", ["alias", "label"]),
         put("stores/depot/buckets/www.kestrel-ridge.example", None),
@@ -464,7 +464,7 @@ STORE_FACTS: dict[str, Change] = {
     "unknown bucket": put(f"{F}/origin/at", "kestrel-image.pages.depot.example"),
     "objects' address": put(f"{F}/origin/at", "kestrel-images.objects.depot.example"),
     "objects' address with a default": also(
-        put(f"{F}/origin/at", "kestrel-images.objects.depot.example"), put(f"{F}/default_document", "index.html")
+        put(f"{F}/origin/at", "kestrel-images.objects.depot.example"), put(f"{F}/index_file", "index.html")
     ),
     "by path behind the edge": also(
         put(f"{F}/origin/at", "objects.depot.example"), put(f"{F}/origin/prefix", "/kestrel-images")
@@ -480,7 +480,7 @@ STORE_FACTS: dict[str, Change] = {
     "private, another edge": put(
         "stores/depot/buckets/kestrel-plans/grants", [{"to_edge": "front", "on": "kestrel-plans/*"}]
     ),
-    "private, no default": put(f"{P}/default_document", None),
+    "private, no default": put(f"{P}/index_file", None),
     "private, lists": put("stores/depot/buckets/kestrel-plans/grants", [{"to_edge": "plans", "may": ["read", "list"]}]),
     "unstated content": put(f"{B}/objects", None),
     "patterns": put(f"{B}/objects", ["index.html", "domes/*"]),

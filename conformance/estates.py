@@ -215,7 +215,7 @@ def estates(draw: st.DrawFn) -> str:
                             "files: [tonight.html]",
                             "files: []",
                             "answer: 403",
-                            "files: [index.htm, sub/index.html]\n            default_documents: [index.htm]",
+                            "files: [index.htm, sub/index.html]\n            index_files: [index.htm]",
                             FILES
                             + '\n            redirects: [{when: {scheme: http}, to: "https://{host}{path}{query}"}]',
                             FILES + '\n            redirects: [{to: "https://other.kestrel-ridge.example{path}"}]',

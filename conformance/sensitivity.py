@@ -127,7 +127,7 @@ BREAKS: dict[str, Callable[[], AbstractContextManager[Any]]] = {
     # requests
     "nginx takes the first site that fits": lambda: patch.object(Nginx, "first_listed_wins", True),
     "nginx tells the port asked": lambda: patch.object(Nginx, "tells_asked_port", True),
-    "the last default document is taken": lambda: patch.object(
+    "the last index file is taken": lambda: patch.object(
         respond,
         "content",
         lambda here, *asked: real_content(here._replace(documents=here.documents[::-1]), *asked),

@@ -41,7 +41,7 @@ RIGHTS = {
     "file by its owner": "rights: {a.html: '0400 www-data:root'}",
     "owner's bits count for the owner": "rights: {a.html: '0044 www-data:root'}",
     "group's bits count for the group": "rights: {a.html: '0604 root:www-data'}",
-    "default document": "rights: {index.html: '0600 root:root'}",
+    "index file": "rights: {index.html: '0600 root:root'}",
     "folder without search": "rights: {sub: '0744 root:root'}",
     "folder without read": "rights: {sub: '0711 root:root'}",
     "the folder itself": "rights: {.: '0700 root:root'}",
@@ -382,7 +382,7 @@ SITE_WORLDS: dict[str, WebWorld] = {
     ),
     **one(
         "rule files read",
-        "files: [index.html, sub/index.html, sub/x.html, sub/two.html, sub/deep/x.html]\nreads_rule_files: true\nrule_files:\n  - {redirects: [{when: {path: /old}, to: /sub/}]}\n  - {in: sub, access: {nobody: true}, default_documents: [two.html]}\n  - {in: sub/deep, access: {from: 0.0.0.0/0}}",
+        "files: [index.html, sub/index.html, sub/x.html, sub/two.html, sub/deep/x.html]\nreads_rule_files: true\nrule_files:\n  - {redirects: [{when: {path: /old}, to: /sub/}]}\n  - {in: sub, access: {nobody: true}, index_files: [two.html]}\n  - {in: sub/deep, access: {from: 0.0.0.0/0}}",
         asks("/ /old /sub/ /sub/x.html /sub/deep/x.html /sub/deep /nope"),
     ),
     **one(

@@ -23,7 +23,7 @@ _FILE = re.compile(r"^[\w./*-]+$")
 _PORT_KEYS = frozenset(("tcp", "udp", "port", "ports", "listens"))
 _NAME_KEYS = frozenset(("names", "canonical", "apex_alias", "at", "delegated_to", "sends_all_to", "host"))
 _FILE_KEYS = frozenset(("files", "folder", "objects", "grants", "in", "path", "fallback", "index_files", "index_file",
-                        "default_documents", "default_document", "error_document", "on", "exact", "prefix"))  # fmt: skip
+                        "index_files", "index_file", "error_document", "on", "exact", "prefix"))  # fmt: skip
 
 
 class Fault(NamedTuple):

@@ -409,9 +409,9 @@ class Draw:
     def lines(self) -> list[dict[str, Any]]:
         """An access list's lines."""
         found = []
-        for number in self.rng.sample(range(1, 400), self.rng.choice((1, 2, 3))):
+        for _ in range(self.rng.choice((1, 2, 3))):
             protocol = self.rng.choice(("tcp", "tcp", "any"))
-            line: dict[str, Any] = {"number": number, self.rng.choice(("allow", "allow", "allow", "drop")): protocol}
+            line: dict[str, Any] = {self.rng.choice(("allow", "allow", "allow", "drop")): protocol}
             if protocol == "tcp":
                 line |= self.rng.choice(
                     ({}, {"ports": [80, 443]}, {"ports": "1024-65535"}, {"ports": "49152-65535"}, {"ports": "1-33999"})

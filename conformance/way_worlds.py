@@ -566,61 +566,57 @@ WAY_WORLDS: dict[str, tuple[Facts, list[str], tuple[str, ...]]] = {
     ),
     # access lists
     "way: list allows in": (
-        [listed("{number: 100, allow: tcp, ports: [80, 443]}, {number: 110, allow: tcp, ports: 1024-65535}")],
+        [listed("{allow: tcp, ports: [80, 443]}, {allow: tcp, ports: 1024-65535}")],
         [f"{V}/", f"{P}/"],
         ("street",),
     ),
-    "way: list denies in": ([listed("{number: 100, allow: tcp, ports: 443}")], [f"{V}/", f"{P}/"], ("street",)),
+    "way: list denies in": ([listed("{allow: tcp, ports: 443}")], [f"{V}/", f"{P}/"], ("street",)),
     "way: list, the lower number first": (
-        [
-            listed(
-                "{number: 200, drop: tcp, ports: 443}, {number: 100, allow: tcp, ports: [80, 443]}, {number: 150, drop: any}"
-            )
-        ],
+        [listed("{allow: tcp, ports: [80, 443]}, {drop: any}, {drop: tcp, ports: 443}")],
         [f"{V}/", f"{P}/"],
         ("street",),
     ),
     "way: list denies the answers": (
-        [listed("{number: 100, allow: any}", "{number: 100, allow: tcp, ports: [80, 443]}")],
+        [listed("{allow: any}", "{allow: tcp, ports: [80, 443]}")],
         [f"{V}/"],
         ("street",),
     ),
     "way: list allows the answers": (
-        [listed("{number: 100, allow: any}", "{number: 100, allow: tcp, ports: 32768-60999}")],
+        [listed("{allow: any}", "{allow: tcp, ports: 32768-60999}")],
         [f"{V}/"],
         ("street",),
     ),
     "way: list allows other answers": (
-        [listed("{number: 100, allow: any}", "{number: 100, allow: tcp, ports: 49152-65535}")],
+        [listed("{allow: any}", "{allow: tcp, ports: 49152-65535}")],
         [f"{V}/"],
         ("street",),
     ),
     "way: list, the visitor's ports": (
         [
-            listed("{number: 100, allow: any}", "{number: 100, allow: tcp, ports: 49152-65535}"),
+            listed("{allow: any}", "{allow: tcp, ports: 49152-65535}"),
             (STREET, STREET.replace(", default", ", client_ports: 49152-65535, default")),
         ],
         [f"{V}/"],
         ("street",),
     ),
     "way: list by source": (
-        [listed("{number: 10, drop: any, from: 198.51.100.0/24}, {number: 20, allow: any}")],
+        [listed("{drop: any, from: 198.51.100.0/24}, {allow: any}")],
         [f"{V}/"],
         ("street",),
     ),
     "way: list by destination": (
-        [listed("{number: 10, allow: any, to: 10.20.0.15}")],
+        [listed("{allow: any, to: 10.20.0.15}")],
         [f"{V}/", "http://203.0.113.40/"],
         ("street",),
     ),
     "way: list within the segment": (
-        [listed("{number: 10, drop: any}", "{number: 10, drop: any}")],
+        [listed("{drop: any}", "{drop: any}")],
         [IN, f"{P}/"],
         BOTH,
     ),
     "way: list outwards from the office": (
         [
-            listed(None, "{number: 10, allow: tcp, ports: 443}"),
+            listed(None, "{allow: tcp, ports: 443}"),
             (
                 "hosts:\n",
                 "hosts:\n  lyra:\n    interfaces: {internet: {address: 192.0.2.9}}\n    services: {page: {listens: [80, 443]}}\n",
@@ -631,7 +627,7 @@ WAY_WORLDS: dict[str, tuple[Facts, list[str], tuple[str, ...]]] = {
     ),
     "way: list, answers to the office": (
         [
-            listed("{number: 10, allow: tcp, ports: 443}"),
+            listed("{allow: tcp, ports: 443}"),
             (
                 "hosts:\n",
                 "hosts:\n  lyra:\n    interfaces: {internet: {address: 192.0.2.9}}\n    services: {page: {listens: [80]}}\n",
@@ -642,7 +638,7 @@ WAY_WORLDS: dict[str, tuple[Facts, list[str], tuple[str, ...]]] = {
     ),
     "way: list and an error from the server": (
         [
-            listed("{number: 100, allow: any}", "{number: 100, allow: tcp}"),
+            listed("{allow: any}", "{allow: tcp}"),
             inbound("{reject: tcp, ports: 443}", "allow"),
             ("[80, 443 tls]", "[443 tls]"),
         ],
@@ -651,7 +647,7 @@ WAY_WORLDS: dict[str, tuple[Facts, list[str], tuple[str, ...]]] = {
     ),
     "way: list towards the router's own address": (
         [
-            listed(None, "{number: 10, drop: tcp, ports: 80, to: 10.20.0.1}, {number: 20, allow: any}"),
+            listed(None, "{drop: tcp, ports: 80, to: 10.20.0.1}, {allow: any}"),
             router("services: {admin: {listens: [80]}}"),
         ],
         ["http://10.20.0.1/", IN],
@@ -660,10 +656,10 @@ WAY_WORLDS: dict[str, tuple[Facts, list[str], tuple[str, ...]]] = {
     "way: lists of two segments": (
         [
             *HALL,
-            listed("{number: 10, allow: tcp, ports: 80}", "{number: 10, allow: any}"),
+            listed("{allow: tcp, ports: 80}", "{allow: any}"),
             (
                 "  hall: {subnets: [10.30.0.0/24]}",
-                "  hall: {subnets: [10.30.0.0/24], access_list: {outbound: [{number: 5, allow: tcp, to: 10.20.0.0/24}]}}",
+                "  hall: {subnets: [10.30.0.0/24], access_list: {outbound: [{allow: tcp, to: 10.20.0.0/24}]}}",
             ),
         ],
         [IN, "http://10.20.0.15:81/", V_HALL],
@@ -715,7 +711,7 @@ WAY_WORLDS: dict[str, tuple[Facts, list[str], tuple[str, ...]]] = {
     ),
     "way: group and list": (
         [
-            listed("{number: 10, allow: tcp, ports: 443}"),
+            listed("{allow: tcp, ports: 443}"),
             (HOST, "{dome: {address: 10.20.0.15, groups: [web]}}"),
             ("certificates:", "groups: {web: {inbound: [{allow: tcp, ports: 80}]}}\ncertificates:"),
         ],

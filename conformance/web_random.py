@@ -183,9 +183,7 @@ class Draw:
             if self.chance(4):
                 giving["listing"] = self.random.choice([True, False])
             if self.chance(5):
-                giving["default_documents"] = self.random.choice(
-                    [["index.htm"], ["index.htm", "index.html"], ["a.html"]]
-                )
+                giving["index_files"] = self.random.choice([["index.htm"], ["index.htm", "index.html"], ["a.html"]])
             if self.chance(7) and not section:
                 giving["fallback"] = self.random.choice(["a.html", "gone.html"])
         if self.chance(5):
@@ -229,7 +227,7 @@ class Draw:
             site["upstream"] = INNER
         if "upstream" in site or "answer" in site:
             for each in site.get("sections", ()):
-                for key in ("listing", "default_documents"):
+                for key in ("listing", "index_files"):
                     if "files" not in each and "folder" not in each:
                         each.pop(key, None)
         return site
@@ -246,7 +244,7 @@ class Draw:
             section["pattern"] = self.random.choice(["[.]jpg$", "^/sub", "a"])
         self.common(section, True)
         if "pattern" in section or "exact" in section:
-            for key in ("files", "rights", "unreadable", "links", "folder", "listing", "default_documents"):
+            for key in ("files", "rights", "unreadable", "links", "folder", "listing", "index_files"):
                 section.pop(key, None)
             upstream = section.get("upstream")
             if "pattern" in section and upstream is not None:

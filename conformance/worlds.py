@@ -547,10 +547,10 @@ WORLDS: dict[str, tuple[list[tuple[str, str]], list[str], tuple[str, ...]]] = {
     "paths, Apache": ([APACHE], PATHS, ("street",)),
     "listing": ([(FILES, FILES + "\n            listing: true")], [f"{V}/img/"], ("street",)),
     "listing, Apache": ([APACHE, (FILES, FILES + "\n            listing: true")], [f"{V}/img/"], ("street",)),
-    "no default document": ([(FILES, "files: [tonight.html]")], [f"{V}/"], ("street",)),
-    "no default document, Apache": ([APACHE, (FILES, "files: [tonight.html]")], [f"{V}/"], ("street",)),
-    "default documents in order": (
-        [(FILES, "files: [b.html, index.html]\n            default_documents: [a.html, b.html, index.html]")],
+    "no index file": ([(FILES, "files: [tonight.html]")], [f"{V}/"], ("street",)),
+    "no index file, Apache": ([APACHE, (FILES, "files: [tonight.html]")], [f"{V}/"], ("street",)),
+    "index files in order": (
+        [(FILES, "files: [b.html, index.html]\n            index_files: [a.html, b.html, index.html]")],
         [f"{V}/"],
         ("street",),
     ),

@@ -20,6 +20,20 @@ def office(tmp_path):
     return tmp_path
 
 
+def test_a_fault_has_its_page(program):
+    """Its code, what is wrong and how it is mended; a code of earlier versions is refused with the one of today."""
+    done = program("fault", "content-index-missing")
+    assert done.returncode == 0
+    assert "no index file" in done.stdout
+    assert json.loads(program("fault", "name-missing", "--format", "json").stdout)["code"] == "name-missing"
+    codes = [each["code"] for each in json.loads(program("fault", "--format", "json").stdout)["faults"]]
+    assert "content-index-missing" in codes
+    assert codes == sorted(codes)
+    refused = program("fault", "content-default-missing")
+    assert (refused.returncode, refused.stdout) == (2, "")
+    assert "It is called 'content-index-missing' now." in refused.stderr
+
+
 def test_demo_tells_the_main_story_to_its_remedy(program):
     """From the question to the proven remedy."""
     done = program("demo")
@@ -165,7 +179,7 @@ def test_hostile_names_move_no_terminal(program, office):
         OFFICE,
         (
             "files: [index.html, tonight.html, img/dome.jpg]",
-            'files: ["\\e[31m\\u202Ex", index.html]\n            default_documents: ["\\e[31m\\u202Ex"]',
+            'files: ["\\e[31m\\u202Ex", index.html]\n            index_files: ["\\e[31m\\u202Ex"]',
         ),
     )
     (office / "estate.yaml").write_text(text, "utf-8")

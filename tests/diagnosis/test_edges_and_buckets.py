@@ -33,20 +33,20 @@ stores:
         grants: [{to_edge: plans, on: kestrel-plans/*}]
 edges:
   front:
-    canonical: d7.front.example
+    canonical: reef.edges.example
     names: [images.kestrel-ridge.example]
     certificate: images
     plain: to-secure
     origin: {at: kestrel-images.pages.depot.example}
   plans:
-    canonical: d8.front.example
+    canonical: d8.edges.example
     names: [plans.kestrel-ridge.example]
     certificate: images
-    default_document: index.html
+    index_file: index.html
     asks_from: [192.0.2.128/28]
     origin: {at: kestrel-plans.objects.depot.example, leg: verified, signs: true}
   desk:
-    canonical: d9.front.example
+    canonical: d9.edges.example
     names: [bookings.kestrel-ridge.example]
     certificate: images
     asks_from: [192.0.2.128/28]
@@ -69,9 +69,9 @@ certificates:
 zones:
   kestrel-ridge.example:
     records:
-      - images 300 CNAME d7.front.example.
-      - plans 300 CNAME d8.front.example.
-      - bookings 300 CNAME d9.front.example.
+      - images 300 CNAME reef.edges.example.
+      - plans 300 CNAME d8.edges.example.
+      - bookings 300 CNAME d9.edges.example.
       - rack 300 A 192.0.2.10
       - visit 300 A 192.0.2.10
 vantages:
@@ -90,7 +90,7 @@ GRANT = "grants: [{to: everyone, on: kestrel-images/*}]"
 PLAN = "grants: [{to_edge: plans, on: kestrel-plans/*}]"
 FRONT = "    plain: to-secure\n"
 KEYS = "objects: [index.html, domes/index.html, domes/north.svg, error.html]"
-IMAGE_RECORD = "      - images 300 CNAME d7.front.example.\n"
+IMAGE_RECORD = "      - images 300 CNAME reef.edges.example.\n"
 LEG = "at: rack.kestrel-ridge.example, leg: verified, host: kept"
 NAMES = "names: [images.kestrel-ridge.example]"
 TO_FORCE = "            files: [index.html]\n", ('            files: [index.html]\n            redirects: [{when: {scheme: http}, to: "https://{host}{path}{query}"}]\n')  # fmt: skip
@@ -138,7 +138,7 @@ BAD = {
     "edge-origin-name,4": ([(LEG, LEG.replace("rack", "rock"))], DESK),
     "edge-origin-path": ([(AT, AT + ", prefix: /index.html")], IMAGES),
     "edge-origin-path,2": ([(KEYS, "objects: [site/index.html, site/domes/index.html, error.html]"), ("page: kestrel-images/index", "page: kestrel-images/site/index")], IMAGES),
-    "edge-default-missing": ([("    default_document: index.html\n", "")], PLANS),
+    "edge-index-missing": ([("    index_file: index.html\n", "")], PLANS),
     "edge-leg-mismatch": ([(AT, AT + ", leg: verified")], IMAGES),
     "edge-leg-mismatch,2": ([(LEG, "at: rack.kestrel-ridge.example, host: kept, port: 443")], DESK),
     "edge-leg-unverified": ([(LEG, "at: rack.kestrel-ridge.example, leg: verified"), ("  images: {names: [\"*.kestrel-ridge.example\"]}", "  images: {names: [\"*.kestrel-ridge.example\"]}\n  own: {names: [bookings.kestrel-ridge.example]}"), ("        certificate: images\n        sites", "        certificate: own\n        sites")], DESK),
@@ -176,15 +176,15 @@ BAD = {
     "bucket-name-differs": (RENAMED, "http://www.kestrel-ridge.example/"),
     "bucket-name-differs,2": ([(AT, AT + ", host: kept")], IMAGES),
     "bucket-name-differs,3": ([("depot:\n    pages_at", "depot:\n    strangers: [kestrel-image]\n    pages_at"), (AT, "at: kestrel-image.pages.depot.example")], IMAGES),
-    "bucket-default-missing": ([(KEYS, KEYS.replace("[index.html", "[Index.html"))], IMAGES),
+    "bucket-index-missing": ([(KEYS, KEYS.replace("[index.html", "[Index.html"))], IMAGES),
     "content-missing": ([expected('{url: "https://images.kestrel-ridge.example/domes/North.svg", page: kestrel-images/domes/North.svg}')], "https://images.kestrel-ridge.example/domes/North.svg"),
     "bucket-redirect-target": ([*SENT, ("TARGET", "https://image.kestrel-ridge.example")], "http://www.kestrel-ridge.example/"),
     "bucket-redirect-target,2": ([*SENT, ("TARGET", "http://images.kestrel-rigde.example")], "http://www.kestrel-ridge.example/"),
     "name-missing": ([(IMAGE_RECORD, "")], IMAGES),
-    "name-alias-dangling": ([(IMAGE_RECORD, IMAGE_RECORD.replace("d7", "d77"))], IMAGES),
+    "name-alias-dangling": ([(IMAGE_RECORD, IMAGE_RECORD.replace("reef", "reeff"))], IMAGES),
     "name-wrong-address": ([(IMAGE_RECORD, "      - images 300 A 192.0.2.10\n      - images 300 A 192.0.2.11\n")], IMAGES),
-    "name-wrong-address,2": ([(IMAGE_RECORD, IMAGE_RECORD.replace("d7", "d8"))], IMAGES),
-    "name-wrong-address,3": ([(IMAGE_RECORD, IMAGE_RECORD.replace("d7.front", "kestrel-images.pages.depot"))], IMAGES),
+    "name-wrong-address,2": ([(IMAGE_RECORD, IMAGE_RECORD.replace("reef", "d8"))], IMAGES),
+    "name-wrong-address,3": ([(IMAGE_RECORD, IMAGE_RECORD.replace("reef.edges", "kestrel-images.pages.depot"))], IMAGES),
     "bucket-plain-only": ([*WWW, expected('{url: "https://www.kestrel-ridge.example/", page: www.kestrel-ridge.example/index.html}')], "https://www.kestrel-ridge.example/"),
 }  # fmt: skip
 #: What only a provider, a wait or an upload mends.

@@ -231,7 +231,7 @@ BAD = {
     "service-config-broken, a section twice": (site("files: [index.html]\nsections: [{path: /a, answer: 404}, {path: /a, answer: 410}]"), VISIT, "street"),
     "binding-name-differs, a final dot": ([(NAMES, "names: [visit.kestrel-ridge.example.]\n"), ("          visit:\n", "          zero: {names: [zero.example], certificate: visit, files: [index.html]}\n          visit:\n")], VISIT, "street"),
     "site-not-enabled, no other site": ([("          other:\n            names: [other.kestrel-ridge.example]\n            certificate: visit\n            files: [index.html]\n", ""), (NAMES, NAMES + "            enabled: false\n")], VISIT, "street"),
-    "content-default-missing, a hidden ending": (site("files: [index.html.txt]"), VISIT, "street"),
+    "content-index-missing, a hidden ending": (site("files: [index.html.txt]"), VISIT, "street"),
     "site-not-enabled, not included": ([(NAMES, NAMES + "            written_in: /etc/nginx/visit.conf\n            included: false\n")], VISIT, "street"),
     "service-not-reloaded, a site": ([(NAMES, NAMES + "            written_in: /etc/nginx/visit.conf\n            loaded: false\n")], VISIT, "street"),
     "forward-shadowed": ([(F443, F443.replace("0.15", "0.16") + F443)], VISIT, "street"),
@@ -239,10 +239,10 @@ BAD = {
     "hairpin-missing, one-to-one": ([("    masquerade", "    one_to_one: [{on: line, outside: 203.0.113.41, inside: 10.20.0.15}]\n    masquerade"), (REC, REC.replace("0.113.40", "0.113.41")), OF_OFFICE], VISIT, "office"),
     "line-port-blocked": ([("address: 203.0.113.40}", "address: 203.0.113.40, provider_blocks: [25, 400-500]}")], VISIT, "street"),
     "line-shared-address": (CARRIER, VISIT, "street"),
-    "list-blocks-inbound": ([listed("inbound: [{number: 100, allow: tcp, ports: 80}]")], VISIT, "street"),
-    "list-blocks-inbound, by a line": ([listed("inbound: [{number: 100, allow: tcp, ports: 80}, {number: 150, drop: any}, {number: 200, allow: any}]")], VISIT, "street"),
-    "list-blocks-replies": ([listed("outbound: [{number: 100, allow: tcp, ports: [80, 443]}]")], VISIT, "street"),
-    "outbound-blocked, by the subnet": ([listed("outbound: [{number: 90, allow: udp}, {number: 100, allow: tcp, ports: [80, '32768-60999']}]"), ELSEWHERE, RACK], "https://rack.kestrel-ridge.example/", "office"),
+    "list-blocks-inbound": ([listed("inbound: [{allow: tcp, ports: 80}]")], VISIT, "street"),
+    "list-blocks-inbound, by a line": ([listed("inbound: [{allow: tcp, ports: 80}, {drop: any}, {allow: any}]")], VISIT, "street"),
+    "list-blocks-replies": ([listed("outbound: [{allow: tcp, ports: [80, 443]}]")], VISIT, "street"),
+    "outbound-blocked, by the subnet": ([listed("outbound: [{allow: udp}, {allow: tcp, ports: [80, '32768-60999']}]"), ELSEWHERE, RACK], "https://rack.kestrel-ridge.example/", "office"),
     "outbound-blocked, by the router": ([("    masquerade", "    filter: {forward: {rules: [{drop: tcp, in: dome, ports: 80}]}}\n    masquerade"), ELSEWHERE, RACK], "http://rack.kestrel-ridge.example/", "office"),
     "mask-wrong": ([("10.20.0.50}", "10.20.0.50/28}"), OF_OFFICE, (REC, REC.replace("203.0.113.40", "10.20.0.15"))], VISIT, "office"),
     "mask-wrong, at the server": ([(HOST, "{dome: {address: 10.20.0.15/1}}"), (STREET, "address: 100.1.2.3,")], VISIT, "street"),
@@ -293,10 +293,10 @@ BAD = {
     "binding-missing": ([(NAMES, "names: [something-else.example]\n"), ("          visit:\n", "          zero: {names: [zero.example], certificate: visit, files: [index.html]}\n          visit:\n")], VISIT, "street"),
     "site-catch-all": ([("          visit:\n", "          none: {certificate: visit, answer: 404}\n          visit:\n"), (REC, REC + "      - new 60 A 203.0.113.40\n")], "https://new.kestrel-ridge.example/", "street"),
     "binding-shadowed": ([("          visit:\n", "          first: {names: [visit.kestrel-ridge.example, x.example], certificate: visit, files: [index.html]}\n          visit:\n")], VISIT, "street"),
-    "content-default-missing": ([(FILES, "files: [tonight.html]")], VISIT, "street"),
-    "content-default-missing, other name": ([(FILES, "files: [Index.html]"), (EXPECTED, EXPECTED.replace("visit/index.html", "visit"))], VISIT, "street"),
+    "content-index-missing": ([(FILES, "files: [tonight.html]")], VISIT, "street"),
+    "content-index-missing, other name": ([(FILES, "files: [Index.html]"), (EXPECTED, EXPECTED.replace("visit/index.html", "visit"))], VISIT, "street"),
     "content-missing": ([], "https://visit.kestrel-ridge.example/Tonight.html", "street"),
-    "content-default-order": ([(FILES, "files: [index.html, index.htm]\n            default_documents: [index.htm, index.html]")], VISIT, "street"),
+    "content-index-order": ([(FILES, "files: [index.html, index.htm]\n            index_files: [index.htm, index.html]")], VISIT, "street"),
     "clock-wrong": ([("address: 198.51.100.77,", "address: 198.51.100.77, clock: 2029-01-01,")], VISIT, "street"),
     "cert-expired": ([("until: 2026-06-01", "until: 2026-03-01")], VISIT, "street"),
     "cert-not-yet": ([("from: 2026-01-01", "from: 2026-04-01")], VISIT, "street"),
@@ -370,17 +370,17 @@ def test_two_faults_in_a_row_are_both_named_and_both_needed():
     found = explain(
         world, VISIT, held.estate.vantages["street"], lambda patch: changed(held, patch_operations(patch)).estate
     )
-    assert [cause.code for cause in found.causes] == ["forward-missing", "cert-expired", "content-default-missing"]
-    assert found.remedies[0].fixes == ("forward-missing", "cert-expired", "content-default-missing")
+    assert [cause.code for cause in found.causes] == ["forward-missing", "cert-expired", "content-index-missing"]
+    assert found.remedies[0].fixes == ("forward-missing", "cert-expired", "content-index-missing")
     assert found.remedies[0].complete
     assert found.after.outcome.page == "visit/index.html"
 
 
 def test_unsafe_remedies_stand_last_and_are_withheld_where_payments_are_taken():
     """A listing of the folder would do, and is not offered for a site that takes payments."""
-    found, _ = explained("content-default-missing")
+    found, _ = explained("content-index-missing")
     assert [each.safety for each in found.remedies] == ["opens"]
-    bad = [*BAD["content-default-missing"][0], (NAMES, NAMES + "            marks: [takes-payments]\n")]
+    bad = [*BAD["content-index-missing"][0], (NAMES, NAMES + "            marks: [takes-payments]\n")]
     held = loaded(swap(OFFICE, *bad))
     guarded = explain(World(held.estate, held.estate.at), VISIT, held.estate.vantages["street"],
                       lambda patch: changed(held, patch_operations(patch)).estate)  # fmt: skip

@@ -37,7 +37,7 @@ HEALTHY = {
     "a filter, the same at the next boot": [(HOST, f"{HOST}\n    filter: {RULES}\n    after_boot: {{filter: {RULES}}}")],
     "areas": [(HOST, f"{HOST}\n    filter: {{areas: {{keepers: {{from: 10.20.0.0/24, services: [ssh, http, https]}}, visitors: {{default: true, services: [http, https], otherwise: drop}}}}}}")],
     "a security group": [(HOST, "interfaces: {dome: {address: 10.20.0.15, groups: [web]}}"), ("certificates:", "groups: {web: {inbound: [{allow: tcp, ports: [80, 443]}]}}\ncertificates:")],
-    "an access list that lets answers out": [("[10.20.0.0/24]}", "[10.20.0.0/24], access_list: {inbound: [{number: 100, allow: tcp, ports: [80, 443, '1024-65535']}, {number: 110, allow: udp}], outbound: [{number: 100, allow: any}]}}")],
+    "an access list that lets answers out": [("[10.20.0.0/24]}", "[10.20.0.0/24], access_list: {inbound: [{allow: tcp, ports: [80, 443, '1024-65535']}, {allow: udp}], outbound: [{allow: any}]}}")],
     "a name and its www": [("names: [visit.kestrel-ridge.example]", "names: [visit.kestrel-ridge.example, www.visit.kestrel-ridge.example]"), (CERT, '{names: ["*.kestrel-ridge.example", www.visit.kestrel-ridge.example]}'),
                            (REC, REC + "      - www.visit 3600 CNAME visit\n")],
     "the provider's alias at the apex": [("names: [other.kestrel-ridge.example]", "names: [kestrel-ridge.example]"), (CERT, '{names: ["*.kestrel-ridge.example", kestrel-ridge.example]}'),

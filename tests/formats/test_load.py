@@ -35,12 +35,14 @@ from tests.conftest import OFFICE, STORIES, loaded, problems, swap
         ([("    masquerade", "    filter: {areas: {a: {services: [htttp], default: true}}}\n    masquerade")], ["expected a service's name, or ports and protocol such as 8080/tcp, found 'htttp'", "Did you mean 'http'?"]),
         ([("    masquerade", "    filter: {areas: {a: {services: [http]}}}\n    masquerade")], ["nothing belongs to this area"]),
         ([("    masquerade", "    filter: {inbound: {}, areas: {a: {default: true}, b: {default: true}}}\n    masquerade")], ["either 'areas' or 'inbound'", "a is the default area already"]),
-        ([("[10.20.0.0/24]", "[10.20.0.0/24], access_list: {inbound: [{number: 5, allow: tcp}, {number: 5, drop: any}]}")], ["the number 5 is used twice"]),
-        ([("[10.20.0.0/24]", "[10.20.0.0/24], access_list: {inbound: [{number: 0, allow: tcp, drop: any}]}")], ["exactly one of 'allow' and 'drop'", "expected a number, 1 to 65535"]),
-        ([("[10.20.0.0/24]", "[10.20.0.0/24], access_list: {inbound: [{number: 9, allow: any, ports: 80}]}")], ["ports belong to tcp or udp"]),
+        ([("[10.20.0.0/24]", "[10.20.0.0/24], access_list: {inbound: [{number: 5, allow: tcp}]}")], ["unknown key 'number'", "take the numbers away"]),
+        ([("[10.20.0.0/24]", "[10.20.0.0/24], access_list: {inbound: [{allow: tcp, drop: any}]}")], ["exactly one of 'allow' and 'drop'"]),
+        ([("[10.20.0.0/24]", "[10.20.0.0/24], access_list: {inbound: [{allow: any, ports: 80}]}")], ["ports belong to tcp or udp"]),
         ([("{dome: {address: 10.20.0.15}}", "{dome: {address: 10.20.0.15, provider_blocks: [80]}}")], ["a provider blocks ports on a line to the internet only"]),
         ([("{dome: {address: 10.20.0.15}}", "{dome: {address: 10.20.0.15, before: [{until: 2026-03-01, address: 10.20.0.1}, {until: 2026-03-02, address: 10.20.0.2}]}}")], ["the latest change comes first"]),
         ([("        program: nginx\n", "        program: nginx\n        saved: {sites: {x: {names: [x.example], listens: [81]}}}\n")], ["the service has no listener '81'"]),
+        ([("            files: [index.html, tonight", "            default_documents: [x.html]\n            files: [index.html, tonight")], ["It is called 'index_files' now."]),
+        ([("            files: [index.html, tonight", "            redirects: [{when: {status: 404}, to: /x}]\n            files: [index.html, tonight")], ["only a bucket's redirects go by a status"]),
         ([("tcp: 80,", "tcp: 80, udp: 80,")], ["a forward has exactly one of 'tcp' and 'udp'"]),
         ([("tcp: 80,", "tcp: 80000,")], ["expected a port such as 443"]),
         ([("on: line, tcp: 80", "on: lien, tcp: 80")], ["no interface is named 'lien' on this machine", "Did you mean 'line'?"]),
@@ -217,6 +219,25 @@ def test_places():
     assert site.place.pointer == "/hosts/orion/services/web/sites/visit"
     assert OFFICE.split("\n")[site.place.span.line - 1].strip() == "visit:"
     assert OFFICE.split("\n")[site.place.key("files").span.line - 1].strip().startswith("files:")
+
+
+@pytest.mark.parametrize(
+    ("bucket", "expected"),
+    [
+        ("default_document: x.html", "It is called 'index_file' now."),
+        ("rules: [{prefix: old/, prefix_becomes: new/}]", "Write 'redirects' as at a site now"),
+        ("redirects: [{prefix: old/, to: /new}]", "Write 'when: {path:"),
+        ("redirects: [{on_status: 404, to: /new}]", "Write 'when: {status: 404}' now."),
+        ("redirects: [{when: {scheme: http}, to: /new}]", "a bucket's redirect knows no 'scheme'"),
+        ("redirects: [{when: {path: /old/*}, to: '/new{query}'}]", "a bucket's redirect knows no {query}"),
+        ("redirects: [{to: '/new/{rest}'}]", "{rest} needs a 'when' whose path ends in *"),
+        ("redirects: [{query: joined, to: /new}]", "a bucket's redirect has no 'query'"),
+    ],
+)
+def test_a_bucket_speaks_as_a_site_does(bucket, expected):
+    """The words of a site's redirects, and no others; earlier words are refused with those of today."""
+    text = f"portolan: 1\nstores: {{d: {{pages_at: pages.depot.example, buckets: {{b: {{web: true, {bucket}}}}}}}}}\n"
+    assert expected in problems(text)[0]
 
 
 @pytest.mark.parametrize(

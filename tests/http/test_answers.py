@@ -75,7 +75,7 @@ CONTENT = swap(
     ],
 )  # fmt: skip
 def test_content(path, expected):
-    """Files, folders, default documents, and what is missing."""
+    """Files, folders, index files, and what is missing."""
     assert got(ask(CONTENT, f"https://visit.kestrel-ridge.example{path}")) == expected
 
 

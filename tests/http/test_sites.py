@@ -169,7 +169,7 @@ def test_a_site_that_another_program_serves_is_worked_out_anew():
         "vantages: {street: {network: internet, address: 198.51.100.7}}\n"
         "hosts:\n  a:\n    interfaces: {eth0: {network: internet, address: 203.0.113.20/24}}\n    services:\n      web:\n        kind: web\n"
         "        sites: {visit: {names: [visit.kestrel-ridge.example], files: [index.html, a.html]}}\n"
-        "        before: [{until: 2026-03-01, program: {default_documents: [a.html]}}]\n"
+        "        before: [{until: 2026-03-01, program: {index_files: [a.html]}}]\n"
     ).estate
     now = datetime(2026, 3, 2, tzinfo=UTC)
     later, url = World(estate, now), "http://203.0.113.20/"

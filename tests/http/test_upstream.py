@@ -115,7 +115,7 @@ def test_an_upstream_is_a_program(upstream, said):
     assert any(said in each for each in found), found
 
 
-WAYS = "program: {{unknown_name: {}, letters_count: false, default_documents: [default.htm, index.html], missing: 410, no_document: 404}}"
+WAYS = "program: {{unknown_name: {}, letters_count: false, index_files: [default.htm, index.html], missing: 410, no_index_file: 404}}"
 
 
 @pytest.mark.parametrize(

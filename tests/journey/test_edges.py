@@ -14,7 +14,8 @@ from tests.conftest import loaded, swap
 from tests.diagnosis.test_edges_and_buckets import ARCHIVE, AT, BAD, FRONT, GRANT, IMAGES, PLANS
 
 EVERY = sorted(
-    {url for _, url in BAD.values()} | {"https://d7.front.example/", "http://kestrel-images.pages.depot.example/domes"}
+    {url for _, url in BAD.values()}
+    | {"https://reef.edges.example/", "http://kestrel-images.pages.depot.example/domes"}
 )
 
 
@@ -71,7 +72,7 @@ def test_settings_are_in_effect_from_their_moment_on():
     )
     old = (
         FRONT,
-        f"{FRONT}    in_effect_from: 2026-03-14T20:15:00Z\n    before: [{{until: 2026-03-14T20:15:00Z, default_document: error.html}}]\n",
+        f"{FRONT}    in_effect_from: 2026-03-14T20:15:00Z\n    before: [{{until: 2026-03-14T20:15:00Z, index_file: error.html}}]\n",
     )
     estate = loaded(swap(ARCHIVE, old)).estate
     assert outcomes(World(estate, estate.at), [IMAGES])[IMAGES].page == "kestrel-images/error.html"
@@ -80,7 +81,7 @@ def test_settings_are_in_effect_from_their_moment_on():
 def test_what_is_held_comes_from_the_moment_at_which_it_was_taken():
     """A page of before is given until its time is over; the origin's word says when."""
     facts = [(FRONT, f"{FRONT}    last_asked: 2026-03-14T19:00:00Z\n"),
-             (GRANT, f"{GRANT}\n        cache_control: max-age=7200\n        before: [{{until: 2026-03-14T19:30:00Z, default_document: error.html}}]")]  # fmt: skip
+             (GRANT, f"{GRANT}\n        cache_control: max-age=7200\n        before: [{{until: 2026-03-14T19:30:00Z, index_file: error.html}}]")]  # fmt: skip
     estate = loaded(swap(ARCHIVE, *facts)).estate
     assert outcomes(World(estate, estate.at), [IMAGES])[IMAGES].page == "kestrel-images/error.html"
     short = loaded(swap(ARCHIVE, *facts).replace("max-age=7200", "max-age=60, must-revalidate")).estate
@@ -126,8 +127,8 @@ def test_methods_at_an_edge_and_at_a_store(method, url, status):
         ((FRONT, f"{FRONT}    refuses_with: 200\n"), "expected a status, 400 to 599"),
         ((FRONT, f"{FRONT}    holds: [{{url: 'https://a.example/', since: 2026-03-01, status: 301}}]\n"), "a held redirect needs 'to'"),
         ((FRONT, f"{FRONT}    addresses: [192.0.2.1]\n    program: nginx\n    order: [plain, filter, method]\n"), "nginx has a way of its own"),
-        (("canonical: d8.front.example", "canonical: d7.front.example"), "is the name of front already"),
-        (("    canonical: d7.front.example\n", ""), "an edge needs 'canonical' or 'addresses'"),
+        (("canonical: d8.edges.example", "canonical: reef.edges.example"), "is the name of front already"),
+        (("    canonical: reef.edges.example\n", ""), "an edge needs 'canonical' or 'addresses'"),
         ((GRANT, "grants: [{on: kestrel-images/*}]"), "a grant has exactly one of"),
         ((GRANT, "sends_all_to: 'images kestrel'"), "expected a host name, with a scheme or without"),
         ((GRANT, "uploaded_under: site/"), "'uploaded_under' goes with 'copy'"),

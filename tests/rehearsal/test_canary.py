@@ -72,7 +72,7 @@ PLACES = {
     "title": "?", "about": "?", "networks/?/subnets": ["10.9.0.0/24"], "hosts/?/interfaces/dome/address": "10.20.0.99",
     "hosts/orion/interfaces/?/network": "dome", "hosts/orion/services/?/listens": [8081], "hosts/orion/services/web/sites/?/names": ["x.example"],
     "hosts/orion/services/web/sites/visit/names": ["visit.kestrel-ridge.example", "?"], "hosts/orion/services/web/sites/visit/folder": "?",
-    "hosts/orion/services/web/sites/other/files": ["index.html", "?"], "hosts/orion/services/web/sites/visit/default_documents": ["?", "index.html"],
+    "hosts/orion/services/web/sites/other/files": ["index.html", "?"], "hosts/orion/services/web/sites/visit/index_files": ["?", "index.html"],
     "hosts/orion/services/web/sites/visit/redirects": [{"when": {"path": "/old"}, "to": "?"}],
     "hosts/orion/services/second/sites/page/redirects": [{"when": {"path": "/?"}, "to": "/"}],
     "hosts/orion/services/second/sites/page/redirects/0/to": "https://a.example/?", "hosts/orion/services/second/sites/page/answer": 404,
@@ -87,10 +87,10 @@ PLACES = {
     "expectations/1/url": "http://10.20.0.15/?", "expectations/1/page": "?",
     "edges/own": {"program": "nginx", "addresses": "192.0.2.1", "names": ["visit.kestrel-ridge.example", "?"], "origin": "?"},
     "edges/second": {"program": "nginx", "addresses": "192.0.2.1", "origin": {"at": "192.0.2.9", "prefix": "/?", "host": "?", "sends": {"X-Y": "?"}}, "error_pages": {"404": "/?"}},
-    "edges/?": {"program": "nginx", "addresses": "192.0.2.1", "default_document": "?", "key_headers": ["?"], "passes_scheme_as": "?", "access": {"headers": {"X-Y": "?"}}, "origin": "192.0.2.9"},
-    "edges/rented": {"canonical": "?", "names": ["?"], "default_document": "?", "error_pages": {"404": "/?"}, "origin": {"at": "?", "sends": {"?": "?"}}, "holds": [{"url": "http://a.example/?", "since": "2026-01-01", "page": "?"}]},
-    "stores/?": {"pages_at": "pages.example", "strangers": ["?"], "buckets": {"a": {"objects": ["?"], "grants": [{"to": "everyone", "on": "?"}], "error_document": "?", "default_document": "?"}}},
-    "stores/one": {"objects_at": "objects.example", "buckets": {"?": {"rules": [{"prefix": "?", "key_becomes": "?"}], "sends_all_to": "?", "cache_control": "?"}}},
+    "edges/?": {"program": "nginx", "addresses": "192.0.2.1", "index_file": "?", "key_headers": ["?"], "passes_scheme_as": "?", "access": {"headers": {"X-Y": "?"}}, "origin": "192.0.2.9"},
+    "edges/rented": {"canonical": "?", "names": ["?"], "index_file": "?", "error_pages": {"404": "/?"}, "origin": {"at": "?", "sends": {"?": "?"}}, "holds": [{"url": "http://a.example/?", "since": "2026-01-01", "page": "?"}]},
+    "stores/?": {"pages_at": "pages.example", "strangers": ["?"], "buckets": {"a": {"objects": ["?"], "grants": [{"to": "everyone", "on": "?"}], "error_document": "?", "index_file": "?"}}},
+    "stores/one": {"objects_at": "objects.example", "buckets": {"?": {"redirects": [{"when": {"path": "?"}, "to": "?"}], "sends_all_to": "?", "cache_control": "?"}}},
 }  # fmt: skip
 
 

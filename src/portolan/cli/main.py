@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from functools import cache
 from typing import TYPE_CHECKING
 
-from portolan.cli import check, completion, demo, explain, follow, rehearse, schema, transcribe
+from portolan.cli import check, completion, demo, explain, fault, follow, rehearse, schema, transcribe
 from portolan.cli.errors import UsageError
 from portolan.cli.streams import complain, give_up_output
 from portolan.source.plain import one_line, plain
@@ -17,7 +17,7 @@ from portolan.version import VERSION
 if TYPE_CHECKING:
     from _typeshed import SupportsWrite
 
-COMMANDS = (demo, check, follow, explain, rehearse, transcribe, schema, completion)
+COMMANDS = (demo, check, follow, explain, rehearse, transcribe, fault, schema, completion)
 
 
 class _Parser(argparse.ArgumentParser):

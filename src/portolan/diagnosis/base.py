@@ -80,7 +80,7 @@ LED_ASTRAY = (
     "wrong-page",
     "name-mismatch",
     "not-found",
-    "no-default",
+    "no-index-file",
     "filter-drops",
     "filter-rejects",
     "group-drops",

@@ -62,7 +62,7 @@ class KeyClue(msgspec.Struct, frozen=True):
 
     of: BucketClue
     near: str | None
-    #: `default_document`, `error_document`, or nothing.
+    #: `index_file`, `error_document`, or nothing.
     setting: str = ""
 
 
@@ -80,7 +80,7 @@ def _clue(case: Case) -> BucketClue | None:
     door, bucket = found
     stop = case.stop
     key = str(getattr(stop, "key", "")) if stop is not None else ""
-    given = case.decision(store_kinds.StoreDefault)
+    given = case.decision(store_kinds.StoreIndex)
     if not key and given is not None:
         key = given.key
     if not key:
@@ -281,9 +281,9 @@ def _to_edge(case: Case, clue: BucketClue, edge: EdgeService) -> Iterator[Propos
         words.append("sign its requests")
     if facts:
         parts.append((f"let {label_of(edge)} {' and '.join(words)}", origin_put(own, **facts)))
-    if case.visit.exchanges[-1].url.path == "/" and own.default_document is None:
-        text = f"let {label_of(edge)} ask for {bucket.default_document} where / is asked"
-        parts.append((text, put(own.place, "default_document", bucket.default_document)))
+    if case.visit.exchanges[-1].url.path == "/" and own.index_file is None:
+        text = f"let {label_of(edge)} ask for {bucket.index_file} where / is asked"
+        parts.append((text, put(own.place, "index_file", bucket.index_file)))
     if parts:
         yield in_order(*parts)
 
@@ -300,7 +300,7 @@ def _allows_edge(grant: Grant, edge: EdgeService, named: str) -> bool:
     "bucket-web-off",
     "Serving pages is not switched on for the bucket",
     "404",
-    "Switch it on, with a default document; or ask the bucket's objects' address, by whoever may read them.",
+    "Switch it on, with an index file; or ask the bucket's objects' address, by whoever may read them.",
     "web-off",
 )
 def web_off(case: Case) -> Finding | None:
@@ -438,8 +438,8 @@ def ask_by_path(case: Case, clue: NameClue) -> Iterator[Proposal]:
 
 
 @fault(
-    "bucket-default-missing",
-    "The bucket's default document is not in it, or under other letters, or one folder too deep",
+    "bucket-index-missing",
+    "The bucket's index file is not in it, or under other letters, or one folder too deep",
     "403 or 404",
     "Put it there under exactly that key, or name the document that there is.",
     "key-hidden",
@@ -447,20 +447,20 @@ def ask_by_path(case: Case, clue: NameClue) -> Iterator[Proposal]:
 )
 def default_missing(case: Case) -> Finding | None:
     """The path ends in a slash, and no document lies behind it."""
-    clue, stop, step = _clue(case), case.stop, case.decision(store_kinds.StoreDefault)
+    clue, stop, step = _clue(case), case.stop, case.decision(store_kinds.StoreIndex)
     if clue is None or stop is None or step is None:
         return None
     near = _near(clue)
     text = stop.text + (f"; there is {near}" if near is not None else "")
-    place = clue.bucket.place.key("default_document")
-    return Finding("bucket-default-missing", text, place, clue=KeyClue(of=clue, near=near, setting="default_document"))
+    place = clue.bucket.place.key("index_file")
+    return Finding("bucket-index-missing", text, place, clue=KeyClue(of=clue, near=near, setting="index_file"))
 
 
 @also("content-missing", "key-hidden", "key-missing")
 def object_missing(case: Case) -> Finding | None:
     """No object lies under the key; one may under nearly that key."""
     clue, stop = _clue(case), case.stop
-    if clue is None or stop is None or case.decision(store_kinds.StoreDefault) is not None:
+    if clue is None or stop is None or case.decision(store_kinds.StoreIndex) is not None:
         return None
     near = _near(clue)
     text = stop.text + (f"; there is {near}" if near is not None else "")
@@ -485,7 +485,7 @@ warned(
 )
 
 
-@remedy("bucket-default-missing", "content-missing")
+@remedy("bucket-index-missing", "content-missing")
 def put_object(_case: Case, clue: KeyClue) -> Iterator[Proposal]:
     """Names what there is; uploads what is missing; uploads the folder's content and not the folder."""
     bucket, key, near = clue.of.bucket, clue.of.key, clue.near

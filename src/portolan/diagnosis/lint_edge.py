@@ -84,7 +84,7 @@ def _past(edge: EdgeService) -> Iterator[tuple[str, str | None]]:
     origin = edge.asks
     scheme = "http" if origin.leg in (None, "plain") else "https"
     port = f":{origin.port}" if origin.port is not None else ""
-    path = "/" + (edge.default_document or "").lstrip("/")
+    path = "/" + (edge.index_file or "").lstrip("/")
     if isinstance(edge, SwitchedEdge) and edge.asks_record:
         for name, records in edge.records.items():
             for record in records:

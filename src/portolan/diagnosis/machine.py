@@ -111,7 +111,7 @@ def _not_started(case: Case, why: Why, code: str) -> Finding | None:
     "service-failed",
     "wrong-page",
     "not-found",
-    "no-default",
+    "no-index-file",
     "not-web",
     "speaks-no-tls",
 )

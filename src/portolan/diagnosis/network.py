@@ -74,7 +74,7 @@ _AT_CARRIER = (
     "service-stopped",
     "wrong-page",
     "not-found",
-    "no-default",
+    "no-index-file",
     "plain-spoken",
     "name-mismatch",
     "not-web",
@@ -411,37 +411,27 @@ def ask_for_own_address(_case: Case, clue: CarrierClue) -> Iterator[Proposal]:
 
 @remedy("list-blocks-inbound", "list-blocks-replies", "outbound-blocked")
 def allow_in_list(case: Case, clue: object) -> Iterator[Proposal]:
-    """Allows it in a line with a lower number."""
+    """Allows it in a line before the one that decided."""
     if not isinstance(clue, ListClue):
         return
     network, way, packet = clue.network, clue.way, clue.packet
     if network is None or network.access_list is None:
         return
     held = (network.access_list.inbound if way == "inbound" else network.access_list.outbound) or ()
-    number = _free_number(held, clue.line)
-    if number is None:
-        return
+    at = next((number for number, each in enumerate(held) if each is clue.line), None)
     replies = clue.replies
     value: dict[str, Any] = {
-        "number": number,
         "allow": packet.protocol,
         "ports": CLIENT_PORTS if replies else packet.dport,
     }
     what = f"{packet.protocol} answers to the askers' ports" if replies else f"{packet.protocol} port {packet.dport}"
+    where = "at the end of" if at is None else f"before line {at + 1} of"
     inside = not is_public(packet.dst if replies else packet.src)
     for sources in askers(case) if inside else ((),):
         narrowed = {**value, "to" if replies else "from": [*sources]} if sources else value
         who = f" {'to' if replies else 'from'} {', '.join(sources)}" if sources else ""
-        text = f"allow {what}{who} in line {number} of {network.name}'s access list, {way}"
-        yield Proposal(text, append(network.access_list.place, way, narrowed))
-
-
-def _free_number(held: tuple[ListRule, ...], line: ListRule | None) -> int | None:
-    """A free number before a line, as near as may be; behind the last one where no line decided."""
-    taken = {rule.number for rule in held}
-    if line is None:
-        return next((number for number in range(max(taken, default=90) + 10, 65536) if number not in taken), None)
-    return next((number for number in range(line.number - 1, 0, -1) if number not in taken), None)
+        text = f"allow {what}{who} {where} {network.name}'s access list, {way}"
+        yield Proposal(text, append(network.access_list.place, way, narrowed, at))
 
 
 @remedy("mask-wrong")

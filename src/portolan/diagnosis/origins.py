@@ -70,7 +70,7 @@ _NOT_THERE = (
     "not-readable",
     "list-denied",
     "not-found",
-    "no-default",
+    "no-index-file",
     "folder-missing",
     "bucket-missing",
     "bucket-unsaid",
@@ -188,7 +188,7 @@ def _addresses(case: Case, name: str) -> list[Any]:
     "edge-origin-address",
     "The store's objects' address is the origin where its pages' address is meant, or the reverse",
     "403 or 404 on folders; 403",
-    "Default documents and error pages exist at the pages' address only; who asks is known at the objects' address only.",
+    "Index files and error pages exist at the pages' address only; who asks is known at the objects' address only.",
     *_NOT_THERE,
     "sealed",
 )
@@ -206,7 +206,7 @@ def origin_address(case: Case) -> Finding | None:
         return None
     if way == "objects" and not bucket.web:
         return None
-    if way == "pages" and not _signs(edge, bucket) and (bucket.web or edge.default_document is None):
+    if way == "pages" and not _signs(edge, bucket) and (bucket.web or edge.index_file is None):
         return None
     name = f"{label}.{other}"
     facts: dict[str, object] = {"at": name}
@@ -216,7 +216,7 @@ def origin_address(case: Case) -> Finding | None:
         return None
     there = "pages'" if way == "objects" else "objects'"
     here = "objects'" if way == "objects" else "pages'"
-    why = "knows no default documents" if way == "objects" else "does not know who asks"
+    why = "knows no index files" if way == "objects" else "does not know who asks"
     text = f"{label_of(edge)} asks {store.name}'s {here} address, which {why}; its {there} address is meant: {name}"
     clue = OtherClue(edge=edge, others=((f"let {label_of(edge)} ask {name}", facts),))
     return Finding("edge-origin-address", text, origin_place(edge), clue=clue)
@@ -285,10 +285,10 @@ def _paths(case: Case) -> list[str]:
 
 
 @fault(
-    "edge-default-missing",
-    "The edge has no default document, and an objects' address behind it",
+    "edge-index-missing",
+    "The edge has no index file, and an objects' address behind it",
     "403 at /",
-    "Give the edge its default document: at an objects' address nothing else makes / a page.",
+    "Give the edge its index file: at an objects' address nothing else makes / a page.",
     "list-denied",
     "bucket-unsaid",
     "key-hidden",
@@ -300,7 +300,7 @@ def default_missing(case: Case) -> Finding | None:
     """Asked for `/`, the store has its list and no page."""
     edge, door = edge_of(case.client), door_asked(case.exchange)
     asked = case.visit.exchanges[-1].url.path
-    if edge is None or door is None or door.way != "objects" or asked != "/" or edge.default_document is not None:
+    if edge is None or door is None or door.way != "objects" or asked != "/" or edge.index_file is not None:
         return None
     found = store_at(case.estate, case.exchange.url.host)
     bucket = door.store.buckets.get(found[2]) if found is not None else None
@@ -308,24 +308,24 @@ def default_missing(case: Case) -> Finding | None:
     if wanted and "/" not in wanted:
         document = wanted
     else:
-        document = bucket.default_document if bucket is not None else "index.html"
+        document = bucket.index_file if bucket is not None else "index.html"
     own = stated(case, edge)
-    if not onward(case, with_edge(case.estate, own, default_document=document)):
+    if not onward(case, with_edge(case.estate, own, index_file=document)):
         return None
-    text = f"{label_of(edge)} has no default document, and asks {door.store.name}'s objects' address for /"
+    text = f"{label_of(edge)} has no index file, and asks {door.store.name}'s objects' address for /"
     clue = OtherClue(
         edge=edge, others=((f"let {label_of(edge)} ask for {document} where / is asked", {"default": document}),)
     )
-    return Finding("edge-default-missing", text, edge.place, clue=clue)
+    return Finding("edge-index-missing", text, edge.place, clue=clue)
 
 
-@remedy("edge-origin-name", "edge-origin-address", "edge-origin-path", "edge-default-missing")
+@remedy("edge-origin-name", "edge-origin-address", "edge-origin-path", "edge-index-missing")
 def other_origin(_case: Case, clue: OtherClue) -> Iterator[Proposal]:
     """Says the origin as it is meant."""
     edge = clue.edge
     for text, facts in clue.others:
         if "default" in facts:
-            yield Proposal(text, put(edge.place, "default_document", facts["default"]))
+            yield Proposal(text, put(edge.place, "index_file", facts["default"]))
         elif facts.get("prefix") == "" and edge.asks.place.has("prefix"):
             yield Proposal(text, remove((*edge.asks.place.path, "prefix")))
         else:

@@ -69,6 +69,13 @@ FAULTS: tuple[Fault, ...] = tuple(
     sorted(base.FAULTS, key=lambda fault: [each.__name__ for each in FAMILIES].index(fault.family))
 )
 BY_CODE: dict[str, Fault] = {fault.code: fault for fault in FAULTS}
+#: Codes of earlier versions, and what the fault is called now.
+OLD_CODES = {
+    "bucket-default-missing": "bucket-index-missing",
+    "content-default-missing": "content-index-missing",
+    "content-default-order": "content-index-order",
+    "edge-default-missing": "edge-index-missing",
+}
 
 
 #: Every recogniser: those of the faults, and further ones for objects of other families.

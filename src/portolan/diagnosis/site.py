@@ -58,7 +58,7 @@ class ShadowClue(msgspec.Struct, frozen=True):
 
 
 class FolderClue(msgspec.Struct, frozen=True):
-    """The folder without default document, and a file that may be one."""
+    """The folder without index file, and a file that may be one."""
 
     site: Site
     folder: str
@@ -85,7 +85,7 @@ class FileClue(msgspec.Struct, frozen=True):
 _OTHER = (
     "wrong-page",
     "not-found",
-    "no-default",
+    "no-index-file",
     "answers-error",
     "main-server",
     "name-mismatch",
@@ -114,7 +114,7 @@ def _unbound(case: Case) -> tuple[WebService, Site | None] | None:
         "answers-error",
         "main-server",
         "not-found",
-        "no-default",
+        "no-index-file",
         "name-mismatch",
     ):
         return None
@@ -272,7 +272,7 @@ def binding_missing(case: Case) -> Finding | None:
     "Bind the site to the listener that takes the request, or take the name from the other site.",
     "wrong-page",
     "not-found",
-    "no-default",
+    "no-index-file",
     "answers-error",
     "name-mismatch",
 )
@@ -299,33 +299,33 @@ def shadowed(case: Case) -> Finding | None:
 
 
 @fault(
-    "content-default-missing",
-    "The folder has no default document, and may not be listed",
+    "content-index-missing",
+    "The folder has no index file, and may not be listed",
     "403",
-    "Add the default document, or name the one that the folder has.",
-    "no-default",
+    "Add the index file, or name the one that the folder has.",
+    "no-index-file",
 )
 def default_missing(case: Case) -> Finding | None:
     """No file of the list is in the folder."""
     stop = case.stop
-    if not isinstance(stop, content_kinds.NoDefault) or not isinstance(stop.subject, Site):
+    if not isinstance(stop, content_kinds.NoIndexFile) or not isinstance(stop.subject, Site):
         return None
     site = stop.subject
     folder = stop.folder.lstrip("/")
     here = [
         name[len(folder) :] for name in site.files or () if name.startswith(folder) and "/" not in name[len(folder) :]
     ]
-    wanted = [name.lower() for name in documents_of(case, site)]
+    wanted = [name.lower() for name in index_files_of(case, site)]
     like = next(
         (name for name in here if name.lower() in wanted or name.lower().startswith(("index.", "default.", "home."))),
         None,
     )
     held = f"; it holds {listed(here)}" if here else "; it is empty"
     return Finding(
-        "content-default-missing",
+        "content-index-missing",
         f"{stop.text}{held}",
         site.place,
-        clue=FolderClue(site=site, folder=folder, like=like, documents=documents_of(case, site)),
+        clue=FolderClue(site=site, folder=folder, like=like, documents=index_files_of(case, site)),
     )
 
 
@@ -351,14 +351,14 @@ def content_missing(case: Case) -> Finding | None:
 
 
 @fault(
-    "content-default-order",
+    "content-index-order",
     "An older document stands first in the order",
     "the old page",
     "Put the new document first, or take the old one away.",
     "wrong-page",
 )
 def default_order(case: Case) -> Finding | None:
-    """Another default document of the same folder was expected."""
+    """Another index file of the same folder was expected."""
     page, expected = case.visit.outcome.page, case.expectation.page if case.expectation else None
     response = case.exchange.response
     if page is None or expected is None or response is None or not isinstance(response.site, Site):
@@ -368,13 +368,13 @@ def default_order(case: Case) -> Finding | None:
     if folder != expected.rpartition("/")[0] or not case.exchange.url.path.endswith("/"):
         return None
     wanted = expected.rpartition("/")[2]
-    if wanted not in documents_of(case, site):
+    if wanted not in index_files_of(case, site):
         return None
     return Finding(
-        "content-default-order",
+        "content-index-order",
         f"{site.name} tries {got} before {wanted}",
-        site.place.key("default_documents"),
-        clue=WantedClue(site=site, wanted=wanted, documents=documents_of(case, site)),
+        site.place.key("index_files"),
+        clue=WantedClue(site=site, wanted=wanted, documents=index_files_of(case, site)),
     )
 
 
@@ -443,7 +443,7 @@ def unshadow(_case: Case, clue: ShadowClue) -> Iterator[Proposal]:
         yield Proposal(f"take the name {name} from the site {taker.name}", remove(path))
 
 
-@remedy("content-default-missing")
+@remedy("content-index-missing")
 def add_default(_case: Case, clue: FolderClue) -> Iterator[Proposal]:
     """Names the document that the folder has, or adds the one that is asked for."""
     site, folder, like = clue.site, clue.folder, clue.like
@@ -451,24 +451,24 @@ def add_default(_case: Case, clue: FolderClue) -> Iterator[Proposal]:
         text = f"name the file {folder}{like.removesuffix('.txt')}: {like} has an ending that the file browser hides"
         yield Proposal(text, _renamed(site, folder + like, folder + like.removesuffix(".txt")))
     elif like:
-        text = f"name {like} among the default documents of {site.name}"
-        yield Proposal(text, _documents(site, clue.documents, like, False))
+        text = f"name {like} among the index files of {site.name}"
+        yield Proposal(text, _index_files(site, clue.documents, like, False))
     wanted = clue.documents[0] if clue.documents else "index.html"
     yield Proposal(f"put {folder}{wanted} into the folder of {site.name}", _files(site, folder + wanted))
     yield Proposal(f"let {site.name} list the folder", put(site.place, "listing", True))
 
 
-def documents_of(case: Case, site: Site) -> tuple[str, ...]:
-    """The default documents that are tried in a site: its own, else its program's."""
-    if site.default_documents is not None:
-        return site.default_documents
+def index_files_of(case: Case, site: Site) -> tuple[str, ...]:
+    """The index files that are tried in a site: its own, else its program's."""
+    if site.index_files is not None:
+        return site.index_files
     home = next((home for home in all_homes(case.estate) if home.site is site), None)
-    return case.world.program(home.service).default_documents if home is not None else ("index.html",)
+    return case.world.program(home.service).index_files if home is not None else ("index.html",)
 
 
-def _documents(site: Site, documents: tuple[str, ...], name: str, first: bool) -> Patch:
+def _index_files(site: Site, documents: tuple[str, ...], name: str, first: bool) -> Patch:
     rest = [each for each in documents if each != name]
-    return put(site.place, "default_documents", [name, *rest] if first else [*rest, name])
+    return put(site.place, "index_files", [name, *rest] if first else [*rest, name])
 
 
 def _renamed(site: Site, old: str, new: str) -> Patch:
@@ -486,11 +486,11 @@ def _files(site: Site, name: str) -> Patch:
     return [*gone, *put(site.place, "files", [*(site.files or ()), name])]
 
 
-@remedy("content-default-order")
+@remedy("content-index-order")
 def reorder(_case: Case, clue: WantedClue) -> Iterator[Proposal]:
     """Puts the expected document first."""
     site, wanted = clue.site, clue.wanted
-    yield Proposal(f"let {site.name} try {wanted} first", _documents(site, clue.documents, wanted, True))
+    yield Proposal(f"let {site.name} try {wanted} first", _index_files(site, clue.documents, wanted, True))
 
 
 @remedy("content-missing")

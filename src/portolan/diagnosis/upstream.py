@@ -141,7 +141,7 @@ def upstream_silent(case: Case) -> Finding | None:
     "Pass the visitor's host name on, or say the name that the site behind answers to.",
     "wrong-page",
     "not-found",
-    "no-default",
+    "no-index-file",
     "answers-error",
     "name-refused",
     "main-server",

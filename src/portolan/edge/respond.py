@@ -88,9 +88,9 @@ def respond_at_edge(at: AtEdge, request: Request) -> EdgeAnswer:
             return EdgeAnswer(Response(turned.status, both, edge, location=turned.location, stop=stop))
     decisions: tuple[Decision, ...] = (takes,)
     path = request.url.path
-    if path == "/" and edge.default_document is not None:
-        path = "/" + edge.default_document.lstrip("/")
-        document = edge_kinds.EdgeDefault(at.label, path, place=edge.place.key("default_document"), subject=edge)
+    if path == "/" and edge.index_file is not None:
+        path = "/" + edge.index_file.lstrip("/")
+        document = edge_kinds.EdgeIndex(at.label, path, place=edge.place.key("index_file"), subject=edge)
         decisions = (*decisions, document)
     answer = _from_origin(at, request, path, decisions)
     return _with_page(at, request, answer)

@@ -166,7 +166,7 @@ class EdgeService(Service, frozen=True, kw_only=True, eq=False):
         tuple[Stage, ...],
         says("In which order it turns away by itself. Left out: filter, plain, method; nginx: plain, filter, method."),
     ] = ()
-    default_document: Annotated[
+    index_file: Annotated[
         str | None,
         says(
             "What is asked of the origin for `/` of the whole edge, and nowhere else. Left out: `/` itself.",
@@ -252,7 +252,7 @@ class Edge(EdgeService, frozen=True, kw_only=True, eq=False):
         HostName | None,
         says(
             "Its canonical name in the provider's zone, to which aliases point; it resolves by itself.",
-            example="d1.front.example",
+            example="d1.edges.example",
         ),
     ] = None
     addresses: Annotated[

@@ -11,7 +11,6 @@ from portolan.estate.changing import Changing
 class ListRule(Stated, frozen=True, kw_only=True, eq=False):
     """One line of an access list: exactly one of `allow` and `drop` names the protocol; all else narrows it."""
 
-    number: Annotated[int, says("Its number, 1 to 65535; the lowest that matches decides.")]
     allow: Annotated[Literal["tcp", "udp", "icmp", "any"] | None, says("Lets packets of this protocol pass.")] = None
     drop: Annotated[
         Literal["tcp", "udp", "icmp", "any"] | None, says("Throws packets of this protocol away without a word.")
@@ -39,7 +38,7 @@ class ListRule(Stated, frozen=True, kw_only=True, eq=False):
 class AccessList(Stated, frozen=True, kw_only=True, eq=False):
     """A subnet's access list: stateless, asked where packets pass between the network and its routers.
 
-    What no line takes is thrown away.
+    The first line that matches decides; what no line takes is thrown away.
     """
 
     inbound: Annotated[

@@ -46,13 +46,13 @@ class StatedProgram(Stated, frozen=True, kw_only=True, eq=False):
     ] = "default"
     refuses_with: Annotated[int, says("With `unknown_name: refused`: the status, 400 to 599.")] = 404
     letters_count: Annotated[bool, says("Whether capital and small letters differ in paths.")] = True
-    default_documents: Annotated[
+    index_files: Annotated[
         tuple[str, ...],
         says("The names tried in a folder, in this order, where a site does not say its own."),
     ] = ("index.html",)
     missing: Annotated[int, says("The status for a file or folder that is not there, 400 to 599.")] = 404
-    no_document: Annotated[
-        int, says("The status for a folder that has no default document and may not be listed, 400 to 599.")
+    no_index_file: Annotated[
+        int, says("The status for a folder that has no index file and may not be listed, 400 to 599.")
     ] = 403
     believes_scheme: Annotated[
         HeaderName | None,

@@ -1,5 +1,6 @@
 """Websites: what a web server gives for a name, and for paths below it."""
 
+import re
 from typing import Annotated, Literal
 
 import msgspec
@@ -22,6 +23,9 @@ from portolan.estate.url import Url
 
 Mark = Literal["takes-payments", "private", "closed"]
 Method = Literal["GET", "HEAD", "POST", "PUT", "DELETE", "PATCH", "OPTIONS", "TRACE"]
+
+#: A part of the request in a redirect's target.
+_PART = re.compile(r"\{([a-z]+|[1-9])\}")
 
 
 class When(Stated, frozen=True, kw_only=True, eq=False):
@@ -58,6 +62,15 @@ class When(Stated, frozen=True, kw_only=True, eq=False):
         dict[HeaderName, str],
         says("Header fields that do not have these values; a field that is not sent has none."),
     ] = {}
+    status: Annotated[
+        Status | None, says("At a bucket: only where the answer would have this status.", example=404)
+    ] = None
+
+    def rest_of(self, path: str) -> str | None:
+        """What stood for the path's star (nothing, where it has none); None where the path is another."""
+        if self.path is None or self.path == path:
+            return ""
+        return path[len(self.path) - 1 :] if self.path.endswith("*") and path.startswith(self.path[:-1]) else None
 
 
 class Redirect(Stated, frozen=True, kw_only=True, eq=False):
@@ -87,6 +100,10 @@ class Redirect(Stated, frozen=True, kw_only=True, eq=False):
             "rewrite rules come before anything is passed on, its redirects after."
         ),
     ] = "rewrite"
+
+    def target(self, parts: dict[str, str]) -> str:
+        """The target with the request's parts in their places; a part that is not known is nothing."""
+        return _PART.sub(lambda match: parts.get(match[1], ""), str(self.to))
 
 
 class Access(Stated, frozen=True, kw_only=True, eq=False):
@@ -173,11 +190,11 @@ class Giving(Holding, frozen=True, kw_only=True, eq=False):
             example="/srv/visit",
         ),
     ] = None
-    default_documents: Annotated[
+    index_files: Annotated[
         tuple[str, ...] | None,
         says("The names tried, in this order, when a folder is asked for. Left out: as its program does (index.html)."),
     ] = None
-    listing: Annotated[bool | None, says("Whether a folder without default document is listed. Left out: no.")] = None
+    listing: Annotated[bool | None, says("Whether a folder without index file is listed. Left out: no.")] = None
     fallback: Annotated[
         str | None,
         says(
@@ -243,7 +260,7 @@ class RuleFile(Stated, frozen=True, kw_only=True, eq=False):
     file_name: Annotated[str, says("Its name; under any other than the program's it is not looked at.")] = ".htaccess"
     redirects: Annotated[tuple[Redirect, ...], says("Redirect rules, as at a site.")] = ()
     access: Annotated[Access | None, says("Who is let in, as at a site.")] = None
-    default_documents: Annotated[tuple[str, ...] | None, says("The names tried in the folder, as at a site.")] = None
+    index_files: Annotated[tuple[str, ...] | None, says("The names tried in the folder, as at a site.")] = None
     broken: Annotated[
         str | None, says("Why it cannot be read, as the program says.", example="Invalid command 'RewriteEngne'")
     ] = None

@@ -7,7 +7,7 @@ import msgspec
 from portolan.estate.base import EstatePath, HostName, IPAddress, Stated, Status, says
 from portolan.estate.changing import Changing
 from portolan.estate.service import Service
-from portolan.estate.site import Mark
+from portolan.estate.site import Mark, Redirect
 
 #: How a store finds the bucket that is asked: by the label before the address's name, by the whole host name, by what the host
 #: name is an alias of, or by the first part of the path.
@@ -34,18 +34,6 @@ class Grant(Stated, frozen=True, kw_only=True, eq=False):
     ] = ()
 
 
-class StoreRule(Stated, frozen=True, kw_only=True, eq=False):
-    """A redirect rule of a bucket's pages; all that is written must hold."""
-
-    prefix: Annotated[str | None, says("For keys that start so.", example="docs/")] = None
-    on_status: Annotated[Status | None, says("Only where the answer would have this status.")] = None
-    to_name: Annotated[HostName | None, says("The host name sent to. Left out: the one asked.")] = None
-    to_scheme: Annotated[Literal["http", "https"] | None, says("The scheme sent to. Left out: the one asked.")] = None
-    prefix_becomes: Annotated[str | None, says("What takes the prefix's place in the key.")] = None
-    key_becomes: Annotated[str | None, says("What takes the whole key's place.")] = None
-    status: Annotated[Literal[301, 302, 303, 307, 308], says("The status sent.")] = 301
-
-
 class Bucket(Changing, frozen=True, kw_only=True, eq=False):
     """A bucket. Its pages are known as BUCKET/KEY."""
 
@@ -55,7 +43,7 @@ class Bucket(Changing, frozen=True, kw_only=True, eq=False):
     ] = False
     grants: Annotated[tuple[Grant, ...], says("Who may do what. Left out: nobody but its owner.")] = ()
     web: Annotated[bool, says("Whether it serves pages, at its store's `pages_at`.")] = False
-    default_document: Annotated[
+    index_file: Annotated[
         str, says("The key given for a path that ends in a slash, behind it; at the pages' address only.")
     ] = "index.html"
     error_document: Annotated[
@@ -69,7 +57,13 @@ class Bucket(Changing, frozen=True, kw_only=True, eq=False):
             example="https://images.kestrel-ridge.example",
         ),
     ] = None
-    rules: Annotated[tuple[StoreRule, ...], says("Redirect rules of its pages, first match first.")] = ()
+    redirects: Annotated[
+        tuple[Redirect, ...],
+        says(
+            "Redirect rules of its pages, first match first, as at a site: `when` knows `path` and `status`, `to` knows {scheme}, "
+            "{host}, {path} and {rest}."
+        ),
+    ] = ()
     objects: Annotated[
         tuple[str, ...] | None,
         says(
@@ -157,11 +151,9 @@ class Store(Changing, frozen=True, kw_only=True, eq=False):
             "address, or its page."
         ),
     ] = "relative"
-    default_needs_list: Annotated[bool, says("Whether the default document at `/` needs the right to list, too.")] = (
-        False
-    )
-    rules_first: Annotated[
-        bool, says("Whether redirect rules by prefix come before the key is looked for, or only where it is missing.")
+    index_needs_list: Annotated[bool, says("Whether the index file at `/` needs the right to list, too.")] = False
+    redirects_first: Annotated[
+        bool, says("Whether redirects without a status come before the key is looked for, or only where it is missing.")
     ] = True
     strangers: Annotated[
         tuple[str, ...], says("Names of buckets that somebody else has, since names are taken once in the world.")

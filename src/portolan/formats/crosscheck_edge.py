@@ -11,8 +11,10 @@ from portolan.estate.changing import Changing
 from portolan.estate.edge import EdgeService, Failures, Held, SwitchedEdge, url_of
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import every_edge
+from portolan.estate.site import Redirect
 from portolan.estate.store import Bucket, Store
 from portolan.estate.url import BadUrlError, parse
+from portolan.formats.crosscheck_web import redirects
 from portolan.formats.patterns import BUCKET_NAME, CACHE_CONTROL, PATH_OF_ORIGIN, SENT_TO, TYPED
 from portolan.source.place import Place
 from portolan.source.plain import one_line
@@ -38,7 +40,7 @@ def edges_and_stores(estate: Estate, note: Note) -> None:
             note(
                 edge.place,
                 "an edge needs 'canonical' or 'addresses'",
-                "Write for example 'canonical: d1.front.example'.",
+                "Write for example 'canonical: d1.edges.example'.",
             )
     for zone in estate.zones.values():
         if zone.edge is not None:
@@ -116,10 +118,10 @@ def _edge(edge: EdgeService, note: Note) -> None:
             note(place.key("keeps"), f"expected a number of seconds for {status}, found {seconds}")
     if edge.old_for is not None and edge.old_for < 0:
         note(place.key("old_for"), f"expected a number of seconds, found {edge.old_for}")
-    if edge.default_document is not None and (not edge.default_document.strip("/") or "?" in edge.default_document):
+    if edge.index_file is not None and (not edge.index_file.strip("/") or "?" in edge.index_file):
         note(
-            place.key("default_document"),
-            f"expected a path such as index.html, found '{one_line(edge.default_document)}'",
+            place.key("index_file"),
+            f"expected a path such as index.html, found '{one_line(edge.index_file)}'",
         )
     for error, path in edge.error_pages.items():
         if not re.fullmatch(PATH_OF_ORIGIN, path):
@@ -234,6 +236,26 @@ def _store(store: Store, note: Note) -> None:
         _bucket(bucket, note)
 
 
+#: What a bucket's redirects do not know of a site's: keys of the rule, of its condition, and parts of its target.
+_NOT_AT_BUCKETS = ("query", "written_as")
+_NOT_IN_CONDITIONS = ("scheme", "host", "not_host", "port", "pattern", "header", "not_header")
+_NOT_IN_TARGETS = ("{port}", "{query}")
+
+
+def _bucket_redirect(rule: Redirect, note: Note) -> None:
+    when = rule.when
+    hint = "A bucket's redirects know when: {path, status}, and {scheme}, {host}, {path} and {rest} in 'to'."
+    for key in _NOT_AT_BUCKETS:
+        if rule.place.has(key):
+            note(rule.place.key(key), f"a bucket's redirect has no '{key}'", hint)
+    for key in _NOT_IN_CONDITIONS:
+        if when is not None and when.place.has(key):
+            note(when.place.key(key), f"a bucket's redirect knows no '{key}'", hint)
+    for part in _NOT_IN_TARGETS:
+        if part in rule.to:
+            note(rule.place.key("to"), f"a bucket's redirect knows no {part}", hint)
+
+
 def _bucket(bucket: Bucket, note: Note) -> None:
     place = bucket.place
     if not re.fullmatch(BUCKET_NAME, bucket.name):
@@ -250,8 +272,8 @@ def _bucket(bucket: Bucket, note: Note) -> None:
         )
     if bucket.uploaded_under and bucket.copy is None:
         note(place.key("uploaded_under"), "'uploaded_under' goes with 'copy'")
-    if "/" in bucket.default_document:
-        note(place.key("default_document"), f"'{one_line(bucket.default_document)}' is no plain file name")
+    if "/" in bucket.index_file:
+        note(place.key("index_file"), f"'{one_line(bucket.index_file)}' is no plain file name")
     for grant in bucket.grants:
         said = [key for key in ("to", "to_edge", "to_account") if grant.place.has(key)]
         if len(said) != 1:
@@ -262,12 +284,6 @@ def _bucket(bucket: Bucket, note: Note) -> None:
             )
         if not grant.may:
             note(grant.place, "a grant says what it allows", "Write 'may: [read]'.")
-    for rule in bucket.rules:
-        if rule.prefix_becomes is not None and rule.prefix is None:
-            note(rule.place.key("prefix_becomes"), "'prefix_becomes' goes with 'prefix'")
-        if rule.prefix_becomes is not None and rule.key_becomes is not None:
-            note(
-                rule.place.key("key_becomes"),
-                "'prefix_becomes' and 'key_becomes' both say the key",
-                "Keep one of them.",
-            )
+    redirects(bucket.redirects, note, at_bucket=True)
+    for rule in bucket.redirects:
+        _bucket_redirect(rule, note)

@@ -262,28 +262,19 @@ def _spread(held: Forward | SourceNat, note: Note) -> None:
 
 
 def access_list(network: Network, note: Note) -> None:
-    """A network's access list: its numbers and lines."""
+    """A network's access list: its lines."""
     held = network.access_list
     if held is None:
         return
     if network.kind == "internet":
         note(held.place, "the internet has no access list", "Put it on the subnet that it belongs to.")
     for rules in (held.inbound, held.outbound):
-        seen: dict[int, object] = {}
         for rule in rules or ():
             if (rule.allow is None) == (rule.drop is None):
                 note(
                     rule.place,
                     "a line has exactly one of 'allow' and 'drop'",
-                    "Write for example: {number: 100, allow: tcp, ports: 443}.",
+                    "Write for example: {allow: tcp, ports: 443}.",
                 )
             elif rule.ports and rule.protocol not in ("tcp", "udp"):
                 note(rule.place.key("ports"), "ports belong to tcp or udp")
-            if not 1 <= rule.number <= 65535:
-                note(rule.place.key("number"), f"expected a number, 1 to 65535, found {rule.number}")
-            if seen.setdefault(rule.number, rule) is not rule:
-                note(
-                    rule.place.key("number"),
-                    f"the number {rule.number} is used twice",
-                    "Give one of them another number.",
-                )

@@ -19,7 +19,7 @@ def web_service(service: WebService, note: Note) -> None:
     """A web server's own facts."""
     program = service.program
     if isinstance(program, StatedProgram):
-        for key in ("refuses_with", "missing", "no_document"):
+        for key in ("refuses_with", "missing", "no_index_file"):
             status = getattr(program, key)
             if not 400 <= status <= 599:
                 note(program.place.key(key), f"expected a status, 400 to 599, found {status}")
@@ -55,7 +55,7 @@ def site_makes_sense(service: WebService, site: Site, listeners: dict[str, Liste
         _section(service, site, section, note)
         _giving(service, section, note)
     for file in site.rule_files:
-        _redirects(file.redirects, note)
+        redirects(file.redirects, note)
         if ".." in file.within.split("/") or file.within.startswith("/"):
             note(file.place.key("in"), f"expected a folder inside the site's, found '{one_line(file.within)}'")
     if site.name_patterns and service.program == "apache":
@@ -115,9 +115,9 @@ def _giving(service: WebService, giving: Giving, note: Note) -> None:
         note(place.key("answer"), "a redirect needs its target", "Use 'redirects'.")
     elif giving.answer is not None and service.program == "apache" and giving.answer not in HTTPD_KNOWS:
         note(place.key("answer"), f"Apache httpd does not know the status {giving.answer}, and does not start")
-    for name in giving.default_documents or ():
+    for name in giving.index_files or ():
         if "/" in name or not name:
-            note(place.key("default_documents"), f"'{one_line(name)}' is no plain file name")
+            note(place.key("index_files"), f"'{one_line(name)}' is no plain file name")
     if giving.fallback is not None and (not giving.fallback.strip("/") or ".." in giving.fallback.split("/")):
         note(place.key("fallback"), f"expected a file of the site's folder, found '{one_line(giving.fallback)}'")
     for status, page in giving.error_pages.items():
@@ -130,7 +130,7 @@ def _giving(service: WebService, giving: Giving, note: Note) -> None:
         text = f"expected directives such as max-age=60, found '{one_line(giving.cache_control)}'"
         note(place.key("cache_control"), text)
     _holding(giving, note)
-    _redirects(giving.redirects, note)
+    redirects(giving.redirects, note)
     if isinstance(giving.upstream, Upstream):
         _upstream(service, giving.upstream, note)
 
@@ -217,9 +217,12 @@ def _upstream(service: WebService, upstream: Upstream, note: Note) -> None:
         note(place.key("server_name"), "Apache httpd always says for which name it asks")
 
 
-def _redirects(rules: Iterable[Redirect], note: Note) -> None:
+def redirects(rules: Iterable[Redirect], note: Note, at_bucket: bool = False) -> None:
+    """The rules of a site, a section or a bucket."""
     for redirect in rules:
         when = redirect.when
+        if when is not None and when.status is not None and not at_bucket:
+            note(when.place.key("status"), "only a bucket's redirects go by a status", "Use 'error_pages' at a site.")
         if when is not None and when.path is not None:
             _path(when, note)
         star = when is not None and when.path is not None and when.path.endswith("*")

@@ -106,7 +106,12 @@ class Reader:
                 elif self.problems.full:
                     self.problems.more += 1
                 else:
-                    hint = RENAMED.get(key, "") or _of_sibling(key, siblings) or did_you_mean(key, fields)
+                    hint = (
+                        RENAMED.get(f"{what}: {key}")
+                        or RENAMED.get(key)
+                        or _of_sibling(key, siblings)
+                        or did_you_mean(key, fields)
+                    )
                     self.fail(key_node, path, f"unknown key '{one_line(key)}' for {what}", hint)
                 continue
             if key in seen:

@@ -31,6 +31,16 @@ def _distinct(least: int = 0) -> Schema:
     return shape
 
 
+def _every(shape: Schema) -> Schema:
+    """Every item of a list, or the one thing that stands for it."""
+    return {"if": {"type": "array"}, "then": {"items": shape}, "else": shape}
+
+
+def _never(*keys: str) -> Schema:
+    """None of the keys stands there."""
+    return {"not": _any_of(*keys)}
+
+
 def _both(one: str, other: str) -> Schema:
     """A list that has two things that do not go together."""
     return {"type": "array", "allOf": [{"contains": {"const": one}}, {"contains": {"const": other}}]}
@@ -78,6 +88,15 @@ def _each(pattern: str) -> Schema:
 
 _INSIDE = _each(r"^(?!/)(?!(?:.*/)?\.\.(?:/|$))")
 _CONTENT_ONCE: Schema = {"allOf": [_without("files", "copy", "inventory"), _without("copy", "inventory")]}
+#: Only buckets' redirects go by a status; and they know less than those of sites.
+_SITE_REDIRECT: Schema = {"properties": {"when": _never("status")}}
+_BUCKET_REDIRECT: Schema = {
+    **_never("query", "written_as"),
+    "properties": {
+        "when": _never("scheme", "host", "not_host", "port", "pattern", "header", "not_header"),
+        "to": {"not": {"type": "string", "pattern": r"\{(?:port|query)\}"}},
+    },
+}
 #: What a site and a section have in common.
 _GIVING: list[Schema] = [
     {"properties": {"answer": {"anyOf": [{"minimum": 200, "maximum": 299}, {"minimum": 400, "maximum": 599}]}}},
@@ -86,10 +105,11 @@ _GIVING: list[Schema] = [
     {
         "properties": {
             "files": _INSIDE,
-            "default_documents": _each("^[^/]+$"),
+            "index_files": _each("^[^/]+$"),
+            "redirects": _every(_SITE_REDIRECT),
             "largest_body": {"minimum": 0},
             "cache_control": {"pattern": CACHE_CONTROL},
-            "error_pages": {"additionalProperties": {"pattern": "^(?:/|https?://)[^ \"'\\\\]*$"}},
+            "error_pages": {"additionalProperties": {"type": "string", "pattern": "^(?:/|https?://)[^ \"'\\\\]*$"}},
         }
     },
 ]
@@ -130,7 +150,7 @@ _EDGE: list[Schema] = [
             "order": _distinct(3),
             "key": {**_distinct(), "not": _both("path", "normal-path")},
             "access": _EDGE_ACCESS,
-            "default_document": {"type": "string", "pattern": r"^[^?]*[^?/][^?]*$"},
+            "index_file": {"type": "string", "pattern": r"^[^?]*[^?/][^?]*$"},
             "error_pages": {"additionalProperties": {"pattern": PATH_OF_ORIGIN}},
         }
     },
@@ -195,14 +215,14 @@ SHAPES: dict[str, list[Schema]] = {
             "properties": {
                 "sends_all_to": {"pattern": SENT_TO},
                 "cache_control": {"pattern": CACHE_CONTROL},
-                "default_document": {"not": {"type": "string", "pattern": "/"}},
+                "index_file": {"not": {"type": "string", "pattern": "/"}},
+                "redirects": _every(_BUCKET_REDIRECT),
             },
             "if": {"required": ["uploaded_under"], "properties": {"uploaded_under": {"not": {"const": ""}}}},
             "then": {"required": ["copy"]},
         },
     ],
     "Grant": [_one_of("to", "to_edge", "to_account"), {"properties": {"may": _SOME}}],
-    "StoreRule": [{"dependentRequired": {"prefix_becomes": ["prefix"]}}, _without("prefix_becomes", "key_becomes")],
     "Estate": [{"properties": {"zones": {"propertyNames": {"pattern": _ZONE_NAME}}}}],
     "Route": [_one_of("via", "on", "type")],
     "Forward": [_one_of("tcp", "udp"), _any_of("to", "port"), {"dependentRequired": {"up_to": ["to"]}}],
@@ -224,11 +244,7 @@ SHAPES: dict[str, list[Schema]] = {
             "then": {"properties": {"reject": {"const": "tcp"}}},
         },
     ],
-    "ListRule": [
-        _one_of("allow", "drop"),
-        _ports_of("allow", "drop"),
-        {"properties": {"number": {"minimum": 1, "maximum": 65535}}},
-    ],
+    "ListRule": [_one_of("allow", "drop"), _ports_of("allow", "drop")],
     "Certificate": [
         {"anyOf": [{"required": ["file"]}, _some("names")]},
         _without("file", "names", "issuer", "from", "until", "sends_chain"),
@@ -297,7 +313,7 @@ SHAPES: dict[str, list[Schema]] = {
     "NameServer": [_some("zones")],
     "OtherService": [{"required": ["listens"]}],
     "StatedProgram": [
-        {"properties": {key: {"minimum": 400, "maximum": 599} for key in ("refuses_with", "missing", "no_document")}}
+        {"properties": {key: {"minimum": 400, "maximum": 599} for key in ("refuses_with", "missing", "no_index_file")}}
     ],
     "Site": [
         *_GIVING,
@@ -307,6 +323,7 @@ SHAPES: dict[str, list[Schema]] = {
             "then": {"not": _some("default_on")},
         },
     ],
+    "RuleFile": [{"properties": {"redirects": _every(_SITE_REDIRECT)}}],
     "Section": [
         *_GIVING,
         _one_of("path", "exact", "pattern"),

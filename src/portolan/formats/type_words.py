@@ -14,7 +14,6 @@ _WORDS = {
     "SwitchedEdge": "an edge",
     "Origin": "an origin",
     "Held": "a held answer",
-    "StoreRule": "a redirect rule",
     "Failures": "failures",
 }
 

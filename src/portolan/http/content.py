@@ -1,4 +1,4 @@
-"""What a site's folder gives for a path: file, default document, folder redirect, listing, fallback, or why nothing."""
+"""What a site's folder gives for a path: file, index file, folder redirect, listing, fallback, or why nothing."""
 
 from typing import Any, NamedTuple
 
@@ -292,7 +292,7 @@ def _bare(folder: Folder, look: Look, path: str) -> Content:
 
 
 def _of_folder(here: Effective, folder: Folder, tree: Tree, look: Look, asked: str, method: str) -> Content:
-    """A folder: the first default document that is there, a listing, the fallback, or nothing."""
+    """A folder: the first index file that is there, a listing, the fallback, or nothing."""
     program = folder.program
     base = f"{asked}/" if asked else ""
     closed = tree.barred(look.path, folder.who)
@@ -321,12 +321,12 @@ def _of_folder(here: Effective, folder: Folder, tree: Tree, look: Look, asked: s
         return Content(
             200, shown, (content_kinds.Listed(folder.site.name, "/" + shown, place=place, subject=folder.site),)
         )
-    wanted = " or ".join(here.documents) or "default document"
+    wanted = " or ".join(here.documents) or "index file"
     place = folder.place("files", "copy", "inventory")
-    stop = content_kinds.NoDefault(
+    stop = content_kinds.NoIndexFile(
         folder.site.name, "/" + folder.prefix + base, wanted, place=place, subject=folder.site
     )
-    return folder.stop(program.no_document, stop)
+    return folder.stop(program.no_index_file, stop)
 
 
 def _fallen_back(here: Effective, folder: Folder, tree: Tree, method: str, asked: str) -> Content:

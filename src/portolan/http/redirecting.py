@@ -33,10 +33,9 @@ def target_of(
     held = captures(redirect.when, request, arrival, program, shared)
     if held is None:
         return None
-    text = str(redirect.to)
     url = request.url
-    if "{" in text:
-        values = {
+    text = redirect.target(
+        {
             "scheme": scheme_believed(request, program),
             "host": _host_shown(request, program),
             "port": str(_port(request, arrival, program)),
@@ -44,7 +43,7 @@ def target_of(
             "query": url.query,
             **held,
         }
-        text = re.sub(r"\{([a-z]+|[1-9])\}", lambda match: values.get(match[1], ""), text)
+    )
     if redirect.query != "as-written" and url.query:
         if "?" not in text:
             text += url.query
@@ -78,14 +77,10 @@ def captures(
 
 
 def _path_held(when: When, path: str, shared: dict[Any, Any]) -> dict[str, str] | None:
-    held: dict[str, str] = {}
-    if when.path is not None:
-        if when.path.endswith("*"):
-            if not path.startswith(when.path[:-1]):
-                return None
-            held["rest"] = path[len(when.path) - 1 :]
-        elif path != when.path:
-            return None
+    rest = when.rest_of(path)
+    if rest is None:
+        return None
+    held = {"rest": rest}
     if when.pattern is not None:
         match = compiled(when.pattern, shared).search(path)
         if match is None:

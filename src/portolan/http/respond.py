@@ -123,7 +123,7 @@ def _without_sites(service: WebService, request: Request, program: WebProgram, p
     if isinstance(path, int):
         return _path_refused(service, path, [only], request, service)
     folder = Folder(service, None, "", None, service, program)
-    documents = program.default_documents
+    documents = program.index_files
     asked = "/".join(part for part in path.split("/") if part)
     if path.endswith("/") and documents:
         asked = f"{asked}/{documents[0]}" if asked else documents[0]
@@ -487,7 +487,7 @@ class _Serving:
 def _ruled(here: Effective, rules: list[RuleFile]) -> Effective:
     """What holds with files of rules: the deepest says who is let in, unless a section does, and which documents are tried."""
     access = next((each.access for each in reversed(rules) if each.access is not None), None)
-    documents = next((each.default_documents for each in reversed(rules) if each.default_documents is not None), None)
+    documents = next((each.index_files for each in reversed(rules) if each.index_files is not None), None)
     if access is not None and not any(each.access for each in here.sections):
         here = here._replace(access=access)
     return here if documents is None else here._replace(documents=documents)

@@ -122,7 +122,7 @@ def _worked_out(site: Site, sections: tuple[Section, ...], program: WebProgram) 
         start = str(source.path)
     methods_from = next((each for each in held if each.methods), site)
     listing = next((each.listing for each in held if each.listing is not None), False)
-    documents = next((each.default_documents for each in held if each.default_documents is not None), None)
+    documents = next((each.index_files for each in held if each.index_files is not None), None)
     upstream = giving.upstream if isinstance(giving.upstream, Upstream) else None
     if upstream is not None and program.sections_merge:
         upstream = _merged(upstream, sections)
@@ -137,7 +137,7 @@ def _worked_out(site: Site, sections: tuple[Section, ...], program: WebProgram) 
         last("access"),
         methods_from.methods,
         methods_from,
-        program.default_documents if documents is None else documents,
+        program.index_files if documents is None else documents,
         listing,
         last("fallback") if source is site else None,
         _error_pages(held, program),

@@ -83,10 +83,10 @@ def _site(edge: EdgeService, member: Url) -> Site:
         when, target = When(place=place, scheme="http"), Template("https://{host}{path}{query}")
         redirects = (Redirect(place=place, when=when, to=target, status=edge.plain_with),)
     sections: tuple[Section, ...] = ()
-    if edge.default_document is not None:
-        document = f"{member.path.rstrip('/')}/{edge.default_document.lstrip('/')}"
+    if edge.index_file is not None:
+        document = f"{member.path.rstrip('/')}/{edge.index_file.lstrip('/')}"
         asking = msgspec.structs.replace(upstream, to=(member._replace(path=document),))
-        place = edge.place.key("default_document")
+        place = edge.place.key("index_file")
         sections = (Section(place=place, exact=FolderPath("/"), upstream=asking),)
     return Site(
         place=edge.place,

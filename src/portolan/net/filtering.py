@@ -176,16 +176,16 @@ def _allows(topology: Topology, rule: GroupRule, packet: Packet, peer: IPAddress
 
 
 def through_list(network: Network, packet: Packet, inbound: bool) -> Decision | None:
-    """What a network's access list decides about a packet between it and a router; stateless, the lowest number first."""
+    """What a network's access list decides about a packet between it and a router; stateless, the first line that matches."""
     held = network.access_list
     rules = None if held is None else held.inbound if inbound else held.outbound
     if held is None or rules is None:
         return None
     way = "in" if inbound else "out"
-    for rule in sorted(rules, key=lambda each: each.number):
+    for number, rule in enumerate(rules, 1):
         if _listed(rule, packet):
             kind = connect_kinds.ListAllows if rule.allow else connect_kinds.ListDrops
-            return kind(network.name, way, f"line {rule.number}", packet.seen(), place=rule.place, subject=rule)
+            return kind(network.name, way, f"line {number}", packet.seen(), place=rule.place, subject=rule)
     place = held.place.key("inbound" if inbound else "outbound")
     return connect_kinds.ListDrops(network.name, way, "no line takes it", packet.seen(), place=place, subject=network)
 

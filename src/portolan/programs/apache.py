@@ -24,8 +24,8 @@ class Apache:
     #: UseCanonicalPhysicalPort is off.
     tells_asked_port = True
     missing = 404
-    no_document = 403
-    default_documents: tuple[str, ...] = ("index.html",)
+    no_index_file = 403
+    index_files: tuple[str, ...] = ("index.html",)
     passing = Passing(
         unknown_name=500,
         refused=503,

@@ -26,8 +26,8 @@ class Nginx:
     #: port_in_redirect.
     tells_asked_port = False
     missing = 404
-    no_document = 403
-    default_documents: tuple[str, ...] = ("index.html",)
+    no_index_file = 403
+    index_files: tuple[str, ...] = ("index.html",)
     #: proxy_pass to a name is looked up at the start; proxy_ssl_verify and proxy_ssl_server_name are off.
     passing = Passing(
         unknown_name=None,

@@ -121,11 +121,11 @@ class WebProgram(Protocol):
     certificate_everywhere: bool
     #: Whether its own redirects bear the port that the visitor asked for, or the one that it listens on.
     tells_asked_port: bool
-    #: The statuses for a file that is missing, and a folder without default document.
+    #: The statuses for a file that is missing, and a folder without index file.
     missing: int
-    no_document: int
+    no_index_file: int
     #: The documents that it tries in a folder, where the site names none.
-    default_documents: tuple[str, ...]
+    index_files: tuple[str, ...]
     passing: Passing
     methods: Methods
     #: The longest header line, in octets, and the most octets that a request may bring along (None: no limit).
@@ -156,7 +156,7 @@ class WebProgram(Protocol):
     takes_old_empty: bool
     #: The status for what lies behind a link that is not followed.
     behind_unfollowed: int
-    #: Whether a default document, or a fallback, is asked for as if the visitor had: its own sections hold for it then.
+    #: Whether an index file, or a fallback, is asked for as if the visitor had: its own sections hold for it then.
     asks_inside: bool
     #: Whether a fallback is given for what would lie inside a file.
     falls_back_in_files: bool

@@ -75,8 +75,8 @@ class StatedWays:
         self.believes_scheme: str | None = stated.believes_scheme
         self.letters_count = stated.letters_count
         self.missing = stated.missing
-        self.no_document = stated.no_document
-        self.default_documents = stated.default_documents
+        self.no_index_file = stated.no_index_file
+        self.index_files = stated.index_files
 
     def takes_host(self, host: str) -> bool:
         """Every one that is not empty (RFC 9112 section 3.2)."""

@@ -86,7 +86,15 @@ def _store(plan: Plan, forge: Forge, naming: "Naming", each: Played, name: str) 
     _play(plan, naming, each, name, "store", facts)
 
 
-_STORE_FACTS = ("seal", "denied_with", "missing_unlisted", "web_off", "slashless", "default_needs_list", "rules_first")
+_STORE_FACTS = (
+    "seal",
+    "denied_with",
+    "missing_unlisted",
+    "web_off",
+    "slashless",
+    "index_needs_list",
+    "redirects_first",
+)
 
 
 def _bucket(bucket: Bucket) -> dict[str, Any]:
@@ -97,19 +105,16 @@ def _bucket(bucket: Bucket) -> dict[str, Any]:
             for each in bucket.grants
         ],
         "web": bucket.web,
-        "default_document": bucket.default_document,
+        "index_file": bucket.index_file,
         "sends_all_to": bucket.sends_all_to,
-        "rules": [
+        "redirects": [
             {
-                "prefix": each.prefix,
-                "on_status": None if each.on_status is None else int(each.on_status),
-                "to_name": None if each.to_name is None else str(each.to_name),
-                "to_scheme": each.to_scheme,
-                "prefix_becomes": each.prefix_becomes,
-                "key_becomes": each.key_becomes,
+                "path": None if each.when is None else each.when.path,
+                "on_status": None if each.when is None or each.when.status is None else int(each.when.status),
+                "to": str(each.to),
                 "status": each.status,
             }
-            for each in bucket.rules
+            for each in bucket.redirects
         ],
         "objects": [] if bucket.absent else None if bucket.objects is None else list(bucket.objects),
         "cache_control": bucket.cache_control,
@@ -144,7 +149,7 @@ def _edge(plan: Plan, forge: Forge, naming: "Naming", each: Played, edge: Edge, 
         "methods": _methods(edge.methods),
         "method_refused_with": edge.method_refused_with,
         "order": list(edge.order or ("filter", "plain", "method")),
-        "default_document": edge.default_document,
+        "index_file": edge.index_file,
         **_held(edge, switched, now),
         "statuses": _statuses(edge),
         "error_pages": {str(int(status)): page for status, page in edge.error_pages.items()},
@@ -298,8 +303,8 @@ def _nginx_conf(edge: EdgeService, folder: str) -> str:
     for status, page in edge.error_pages.items():
         lines.append(f"error_page {int(status)} {page_word(page, edge.place.key('error_pages'))};")
     lines += ["location / {", *(f"  {each}" for each in _location(edge, folder, None)), "}"]
-    if edge.default_document is not None:
-        document = edge.default_document.lstrip("/")
+    if edge.index_file is not None:
+        document = edge.index_file.lstrip("/")
         lines += ["location = / {", *(f"  {each}" for each in _location(edge, folder, document)), "}"]
     server = "\n    ".join(lines)
     cache = f"  proxy_cache_path {folder}/cache keys_zone=held:1m use_temp_path=off;\n"
@@ -319,7 +324,7 @@ def _location(edge: EdgeService, folder: str, document: str | None) -> Iterator[
         yield f"limit_except {' '.join(edge.methods)} {{ deny all; }}"
     target, path = _target(origin)
     if document is not None and not re.fullmatch(r"[A-Za-z0-9_./~-]+", document):
-        raise quoting.UnstageableError("a default document", document, edge.place.key("default_document"))
+        raise quoting.UnstageableError("an index file", document, edge.place.key("index_file"))
     asked = path if document is None else f"{path.rstrip('/')}/{document}"
     yield f"proxy_pass {target}{asked};"
     yield from _leg(origin, folder, edge)

@@ -295,7 +295,7 @@ def _lists(box: Box, estate: Estate) -> list[str]:
 
 def _list_lines(rules: tuple[ListRule, ...]) -> Iterator[str]:
     yield _NEIGHBOURS
-    for rule in sorted(rules, key=lambda each: each.number):
+    for rule in rules:
         ports = _ports(rule.ports, rule.protocol, "dport")
         for source in _sides(rule.sources, "saddr"):
             for destination in _sides(rule.destinations, "daddr"):

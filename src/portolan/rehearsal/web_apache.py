@@ -14,9 +14,9 @@ from portolan.rehearsal.web_common import (
     bound,
     bound_under,
     certificate_of,
-    documents_of,
     header_word,
     host_pattern,
+    index_files_of,
     key_of,
     member_url,
     own_content,
@@ -288,9 +288,9 @@ def _pool(upstream: Upstream, number: str) -> Iterator[str]:
 
 
 def _facts(staged: Staged, giving: Giving, merged: bool) -> Iterator[str]:
-    documents = documents_of(giving)
+    documents = index_files_of(giving)
     if documents is not None:
-        place = giving.place.key("default_documents")
+        place = giving.place.key("index_files")
         yield f"DirectoryIndex {' '.join(quoting.httpd(each, place) for each in documents) or 'disabled'}"
     elif isinstance(giving, Site):
         yield "DirectoryIndex index.html"
@@ -506,8 +506,8 @@ def _rule_file(staged: Staged, file: RuleFile, room: WebRoom) -> None:
         lines += [line.replace("${stage_dollar}", "$") for line in _redirects(file.redirects, None, within=True)]
     if file.access is not None:
         lines += _access(file.access, staged, merged=False)
-    if file.default_documents is not None:
-        words = " ".join(quoting.httpd(each, file.place) for each in file.default_documents)
+    if file.index_files is not None:
+        words = " ".join(quoting.httpd(each, file.place) for each in file.index_files)
         lines.append(f"DirectoryIndex {words or 'disabled'}")
     if not room.there:
         return

@@ -105,9 +105,9 @@ def own_content(giving: Giving) -> bool:
     return giving.folder is not None or giving.files is not None or giving.absent
 
 
-def documents_of(giving: Giving | WebService) -> tuple[str, ...] | None:
-    """The default documents that a site or section names; None where it names none."""
-    return giving.default_documents if isinstance(giving, Giving) else None
+def index_files_of(giving: Giving | WebService) -> tuple[str, ...] | None:
+    """The index files that a site or section names; None where it names none."""
+    return giving.index_files if isinstance(giving, Giving) else None
 
 
 def host_pattern(names: tuple[str, ...]) -> str:

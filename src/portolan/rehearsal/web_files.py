@@ -59,7 +59,7 @@ def furnish(
     held = _held(machine, giving, path)
     if held is None:
         plan.folders.append(f"{where}{path}")
-        documents = _documents(site, giving)
+        documents = _index_files(site, giving)
         names = _asked_for(paths, documents, prefix)
         for name in names:
             if not any(other.startswith(f"{name}/") for other in names):
@@ -95,9 +95,9 @@ def _prefix(giving: Giving | None) -> str:
     return start.strip("/") + "/" if start.strip("/") else ""
 
 
-def _documents(site: Site | WebService, giving: Giving | None) -> tuple[str, ...]:
-    own = giving.default_documents if giving is not None else None
-    theirs = site.default_documents if isinstance(site, Site) else None
+def _index_files(site: Site | WebService, giving: Giving | None) -> tuple[str, ...]:
+    own = giving.index_files if giving is not None else None
+    theirs = site.index_files if isinstance(site, Site) else None
     return own if own is not None else theirs if theirs is not None else ("index.html",)
 
 

@@ -14,9 +14,9 @@ from portolan.rehearsal.web_common import (
     bound,
     bound_under,
     certificate_of,
-    documents_of,
     header_word,
     host_pattern,
+    index_files_of,
     key_of,
     member_url,
     own_content,
@@ -146,9 +146,9 @@ def _section(
 
 def _facts(giving: Giving, staged: Staged) -> Iterator[str]:
     """What may stand at a server as at a location."""
-    documents = documents_of(giving)
+    documents = index_files_of(giving)
     if documents is not None:
-        place = giving.place.key("default_documents")
+        place = giving.place.key("index_files")
         yield f"index {' '.join(quoting.nginx(each, place) for each in documents) or 'no-document-at-all'};"
     if giving.listing is not None:
         yield f"autoindex {'on' if giving.listing else 'off'};"

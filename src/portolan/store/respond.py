@@ -3,7 +3,8 @@
 from typing import Any, NamedTuple
 from urllib.parse import quote, unquote
 
-from portolan.estate.store import Bucket, Store, StoreDoor, StoreRule
+from portolan.estate.site import Redirect
+from portolan.estate.store import Bucket, Store, StoreDoor
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.kinds import store as store_kinds
@@ -100,7 +101,7 @@ class _Serving:
     # -- as pages --
 
     def page(self) -> Response:
-        """A page: redirects, default documents, the slash of folders, the error document."""
+        """A page: redirects, index files, the slash of folders, the error document."""
         bucket, store = self.bucket, self.store
         if not bucket.web and store.web_off == "not-found":
             off = store_kinds.WebOff(bucket.name, place=bucket.place.key("web"), subject=bucket)
@@ -108,17 +109,15 @@ class _Serving:
         if bucket.sends_all_to is not None:
             return self._all_sent(bucket.sends_all_to)
         key = unquote(self.path[1:])
-        if store.rules_first:
+        if store.redirects_first:
             sent = self._ruled(key, None)
             if sent is not None:
                 return sent
         if self.path.endswith("/"):
-            key += bucket.default_document
-            step = store_kinds.StoreDefault(
-                bucket.name, key, place=bucket.place.key("default_document"), subject=bucket
-            )
+            key += bucket.index_file
+            step = store_kinds.StoreIndex(bucket.name, key, place=bucket.place.key("index_file"), subject=bucket)
             self.decisions.append(step)
-        needs_list = store.default_needs_list and self.path == "/"
+        needs_list = store.index_needs_list and self.path == "/"
         failure = self._barred(key) or self._absent(key) or (self._unlisted() if needs_list else None)
         if failure is None:
             return self._given(key)
@@ -133,29 +132,30 @@ class _Serving:
         return self._response(301, step, location=target)
 
     def _ruled(self, key: str, status: int | None) -> Response | None:
-        """The first redirect rule that fits: by prefix alone before the key is looked for, with a status behind it."""
-        for rule in self.bucket.rules:
-            early = rule.on_status is None and self.store.rules_first
-            if early is not (status is None) or (rule.on_status not in (None, status)):
+        """The first redirect that fits: without a status before the key is looked for, with one behind it."""
+        for rule in self.bucket.redirects:
+            wanted = rule.when.status if rule.when is not None else None
+            early = wanted is None and self.store.redirects_first
+            if early is not (status is None) or (wanted not in (None, status)):
                 continue
-            if rule.prefix is None or key.startswith(rule.prefix):
-                return self._rule_sent(rule, key)
+            rest = rule.when.rest_of(f"/{key}") if rule.when is not None else ""
+            if rest is not None:
+                return self._rule_sent(rule, key, rest)
         return None
 
-    def _rule_sent(self, rule: StoreRule, key: str) -> Response:
-        if rule.key_becomes is not None:
-            key = rule.key_becomes
-        elif rule.prefix_becomes is not None:
-            key = rule.prefix_becomes + key[len(rule.prefix or "") :]
-        request = self.request
-        target = f"{rule.to_scheme or request.scheme}://{rule.to_name or request.shown_host}/{quote(key)}"
+    def _rule_sent(self, rule: Redirect, key: str, rest: str) -> Response:
+        """Sent by a rule: parts of the path are encoded again, a target without a scheme is at the address asked."""
+        scheme, host = self.request.scheme, self.request.shown_host
+        target = rule.target({"scheme": scheme, "host": host, "path": f"/{quote(key)}", "rest": quote(rest)})
+        if target.startswith("/"):
+            target = f"{scheme}://{host}{target}"
         facts = (self.bucket.name, target, rule.status)
         step = store_kinds.StoreRuleTaken(*facts, place=rule.place, subject=rule)
         return self._response(rule.status, step, location=target)
 
     def _slashless(self, key: str) -> Response | None:
-        """A folder that is asked without its slash: no key itself, and with a default document behind it."""
-        document = f"{key}/{self.bucket.default_document}"
+        """A folder that is asked without its slash: no key itself, and with an index file behind it."""
+        document = f"{key}/{self.bucket.index_file}"
         if not key or self.keys.holds(key) or not self.keys.holds(document) or self._barred(document) is not None:
             return None
         if self.store.slashless == "page":

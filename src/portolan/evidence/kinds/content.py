@@ -31,8 +31,8 @@ class Listed(HttpDecision, frozen=True):
     folder: str
 
 
-class NoDefault(HttpDecision, frozen=True):
-    kind = "no-default"
+class NoIndexFile(HttpDecision, frozen=True):
+    kind = "no-index-file"
     words = "the folder {folder} of {site} has no {documents}, and may not be listed"
     standard = "RFC 9110 section 15.5.4"
     stops = True

@@ -148,8 +148,8 @@ class EdgeMethodRefused(HttpDecision, frozen=True):
     method: str
 
 
-class EdgeDefault(HttpDecision, frozen=True):
-    kind = "edge-default"
+class EdgeIndex(HttpDecision, frozen=True):
+    kind = "edge-index"
     words = "{edge} asks for {document} where / is asked"
     shown = True
 

@@ -15,7 +15,7 @@ class StoreShows(TlsDecision, frozen=True):
 
 class BucketAsked(HttpDecision, frozen=True):
     kind = "bucket-asked"
-    words = "the {way} address of {store} is asked for the bucket {bucket}, found by {by}"
+    words = "the address of {store} that serves {way} is asked for the bucket {bucket}, found by {by}"
     shown = True
 
     way: str
@@ -61,7 +61,7 @@ class StrangersBucket(HttpDecision, frozen=True):
 
 class StoreMethod(HttpDecision, frozen=True):
     kind = "store-method"
-    words = "the {way} address of {store} does not take {method}"
+    words = "the address of {store} that serves {way} does not take {method}"
     standard = "RFC 9110 section 15.5.6"
     stops = True
 
@@ -186,8 +186,8 @@ class ObjectAssumed(HttpDecision, frozen=True):
     key: str
 
 
-class StoreDefault(HttpDecision, frozen=True):
-    kind = "store-default"
+class StoreIndex(HttpDecision, frozen=True):
+    kind = "store-index"
     words = "the path ends in a slash: the bucket {bucket} gives {key}"
     shown = True
 
@@ -197,7 +197,7 @@ class StoreDefault(HttpDecision, frozen=True):
 
 class StoreSlash(HttpDecision, frozen=True):
     kind = "store-slash"
-    words = "{key} is no key, and {key}/ has a default document: the bucket {bucket} sends to {target} ({status})"
+    words = "{key} is no key, and {key}/ has an index file: the bucket {bucket} sends to {target} ({status})"
     standard = "RFC 9110 section 15.4"
     shown = True
 

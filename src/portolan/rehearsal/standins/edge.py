@@ -76,8 +76,8 @@ class Edge:
             if turned is not None:
                 return turned
         path = asked.path
-        if path == "/" and facts["default_document"]:
-            path = "/" + facts["default_document"].lstrip("/")
+        if path == "/" and facts["index_file"]:
+            path = "/" + facts["index_file"].lstrip("/")
         given = self.through(asked, path)
         page = facts["error_pages"].get(str(given.status))
         if page is None:

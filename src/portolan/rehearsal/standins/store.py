@@ -107,22 +107,17 @@ class Store:
             target = f"{to if '://' in to else asked.scheme + '://' + to}{path}"
             return Given(301, "", {"Location": target})
         key = unquote(path[1:])
-        first = self.facts["rules_first"]
-        sent = self.ruled(asked, key, [rule for rule in bucket["rules"] if rule["on_status"] is None and first])
+        first = self.facts["redirects_first"]
+        sent = self.ruled(asked, key, [rule for rule in bucket["redirects"] if rule["on_status"] is None and first])
         if sent is not None:
             return sent
-        wanted = key + bucket["default_document"] if path.endswith("/") else key
+        wanted = key + bucket["index_file"] if path.endswith("/") else key
         status = self.look(bucket, name, wanted, "")
-        if (
-            status == 200
-            and path == "/"
-            and self.facts["default_needs_list"]
-            and not self.may(bucket, "list", name, "")
-        ):
+        if status == 200 and path == "/" and self.facts["index_needs_list"] and not self.may(bucket, "list", name, ""):
             status = int(self.facts["denied_with"])
         if status == 200:
             return self.found(bucket, f"{name}/{wanted}")
-        inside = f"{key}/{bucket['default_document']}"
+        inside = f"{key}/{bucket['index_file']}"
         if (
             key
             and not path.endswith("/")
@@ -135,7 +130,9 @@ class Store:
             target = f"{path}/" if way == "relative" else f"{asked.scheme}://{asked.host}{path}/"
             return Given(302 if way == "relative" else 301, "", {"Location": target})
         late = [
-            rule for rule in bucket["rules"] if rule["on_status"] == status or (rule["on_status"] is None and not first)
+            rule
+            for rule in bucket["redirects"]
+            if rule["on_status"] == status or (rule["on_status"] is None and not first)
         ]
         return self.ruled(asked, key, late) or Given(status, "an error's page")
 
@@ -143,14 +140,21 @@ class Store:
     def ruled(asked: Asked, key: str, rules: list[dict[str, Any]]) -> Given | None:
         """The first redirect rule that fits a key."""
         for rule in rules:
-            prefix = rule["prefix"] or ""
-            if not key.startswith(prefix):
+            path, wanted = f"/{key}", rule["path"] or "/*"
+            begins = wanted.endswith("*")
+            if path != wanted and not (begins and path.startswith(wanted[:-1])):
                 continue
-            if rule["key_becomes"] is not None:
-                key = rule["key_becomes"]
-            elif rule["prefix_becomes"] is not None:
-                key = rule["prefix_becomes"] + key[len(prefix) :]
-            where = f"{rule['to_scheme'] or asked.scheme}://{rule['to_name'] or asked.host}/{quote(key)}"
+            rest = path[len(wanted) - 1 :] if begins else ""
+            where = rule["to"]
+            for part, said in (
+                ("scheme", asked.scheme),
+                ("host", asked.host),
+                ("path", quote(path)),
+                ("rest", quote(rest)),
+            ):
+                where = where.replace("{" + part + "}", said)
+            if where.startswith("/"):
+                where = f"{asked.scheme}://{asked.host}{where}"
             return Given(rule["status"], "", {"Location": where})
         return None
 

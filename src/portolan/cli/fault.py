@@ -1,0 +1,41 @@
+"""`portolan fault`: one fault's page, or the codes of all."""
+
+import argparse
+
+from portolan.cli.errors import UsageError
+from portolan.cli.options import add_command, format_option
+
+
+def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
+    """Adds the command."""
+    parser = add_command(commands, "fault", "what a fault is, and how it is mended", "portolan fault forward-missing")
+    parser.add_argument("code", metavar="CODE", nargs="?", help="the fault's code; left out: all codes")
+    format_option(parser, "text", "json")
+    parser.set_defaults(run=run)
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """Prints the page. Raises UsageError for a code that is none."""
+    from portolan.cli.terminal import print_json, style_of
+    from portolan.diagnosis.registry import BY_CODE, OLD_CODES
+    from portolan.source.nearest import did_you_mean
+    from portolan.source.plain import one_line
+    from portolan.views.fault_text import fault_data, fault_list, fault_page
+
+    code = arguments.code
+    if code is None:
+        every = [BY_CODE[each] for each in sorted(BY_CODE)]
+        if arguments.format == "json":
+            print_json({"faults": [fault_data(each) for each in every]})
+        else:
+            print(fault_list(every, style_of(arguments)))
+        return 0
+    if code not in BY_CODE:
+        now = OLD_CODES.get(code)
+        hint = f"It is called '{now}' now." if now else did_you_mean(code, BY_CODE) or "See 'portolan fault'."
+        raise UsageError(f"no fault has the code '{one_line(code)}'", hint)
+    if arguments.format == "json":
+        print_json(fault_data(BY_CODE[code]))
+    else:
+        print(fault_page(BY_CODE[code], style_of(arguments)))
+    return 0
