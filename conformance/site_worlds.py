@@ -155,10 +155,10 @@ SITE_WORLDS: dict[str, WebWorld] = {
     **one("a full folder, listed", f"{FULL}\nlisting: true", asks(PATHS)),
     **one(
         "several documents",
-        f"{FULL}\ndefault_documents: [index.htm, index.html]",
+        f"{FULL}\nindex_files: [index.htm, index.html]",
         asks("/ /sub/ /only/ /empty/ /dirdoc/"),
     ),
-    **one("no documents", f"{FULL}\ndefault_documents: []", asks("/ /sub/ /empty/")),
+    **one("no documents", f"{FULL}\nindex_files: []", asks("/ /sub/ /empty/")),
     **one(
         "fallback",
         f"{FULL}\nfallback: app.html",

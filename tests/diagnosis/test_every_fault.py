@@ -379,7 +379,7 @@ def test_two_faults_in_a_row_are_both_named_and_both_needed():
 def test_unsafe_remedies_stand_last_and_are_withheld_where_payments_are_taken():
     """A listing of the folder would do, and is not offered for a site that takes payments."""
     found, _ = explained("content-index-missing")
-    assert [each.safety for each in found.remedies] == ["opens"]
+    assert [each.safety for each in found.remedies] == ["safe"]
     bad = [*BAD["content-index-missing"][0], (NAMES, NAMES + "            marks: [takes-payments]\n")]
     held = loaded(swap(OFFICE, *bad))
     guarded = explain(World(held.estate, held.estate.at), VISIT, held.estate.vantages["street"],

@@ -100,7 +100,7 @@ def test_the_class_follows_from_what_is_laid_open(name):
 
 def test_too_large_to_compare_is_never_called_safe(monkeypatch):
     """Where not everybody was asked, the class says so."""
-    monkeypatch.setattr("portolan.diagnosis.exposure.MOST_REACH", 3)
+    monkeypatch.setattr("portolan.diagnosis.exposure_reach.MOST_REACH", 3)
     texts = [swap(OFFICE, (HOST, filtered(f"{{allow: tcp, ports: {ports}}}"))) for ports in ("'1-65535'", "[80, 443]")]
     found = between(*texts)
     assert (found.whole, found.safety) == (False, "opens")

@@ -6,14 +6,15 @@ from typing import NamedTuple, TypeVar
 
 import msgspec
 
+from portolan.diagnosis.gains import STRANGER
 from portolan.estate.base import IPAddress, is_public
 from portolan.estate.client import Client
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import asked_by, machines
+from portolan.estate.guesses import asked_by, attachments, machines
 from portolan.estate.machine import Forward, Machine
 from portolan.estate.service import Service, WebService
 from portolan.estate.site import Site
-from portolan.estate.vantage import Expectation
+from portolan.estate.vantage import Expectation, Vantage
 from portolan.estate.zone import Zone
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import connect as connect_kinds
@@ -418,6 +419,45 @@ def reached_by(case: Case) -> object:
     if len(path) >= 2 and path[0] in ("routers", "hosts"):
         return (case.estate.routers if path[0] == "routers" else case.estate.hosts).get(str(path[1]))
     return None
+
+
+def for_some_only(case: Case) -> bool:
+    """Whether the expectation is for those whom it names, and not for anybody.
+
+    One that names nobody is for all; so is one that names the default vantage, which stands for the world. Of the rest those are for
+    some only that leave out others on the internet, or whose service no stranger reaches at any port.
+    """
+    expectation, estate = case.expectation, case.estate
+    if expectation is None or not expectation.vantages:
+        return False
+    named = [estate.vantages[each] for each in expectation.vantages if each in estate.vantages]
+    outside = [each for each in estate.vantages.values() if on_internet(estate, each)]
+    if any(each.default for each in named) or not any(each in outside for each in named):
+        return False
+    if any(each not in named for each in outside):
+        return True
+    stranger = Vantage(name="(anybody)", network="internet", address=STRANGER)
+    world = case.world.changed(
+        msgspec.structs.replace(case.world.stated, vantages={**case.world.stated.vantages, stranger.name: stranger})
+    )
+    return not any(
+        world.connect(world.estate.vantages[stranger.name], address, listener.port).arrival is not None
+        for home in case.homes()
+        for address in outside_addresses(estate, home.machine)
+        for listener in home.service.listens
+    )
+
+
+def on_internet(estate: Estate, vantage: Vantage) -> bool:
+    """Whether a vantage is on the internet, or at a machine that is."""
+    box: Machine | Vantage | None = vantage
+    if vantage.host is not None:
+        box = estate.hosts.get(vantage.host) or estate.routers.get(vantage.host)
+    networks = [name for name, _ in attachments(box)] if box is not None else []
+    return any(
+        name == "internet" or (name in estate.networks and estate.networks[name].kind == "internet")
+        for name in networks
+    )
 
 
 def supposing(case: Case, estate: Estate) -> bool:

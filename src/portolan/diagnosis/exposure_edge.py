@@ -1,17 +1,15 @@
 """What a change lays open at edges and stores: objects and lists that can newly be read, refusals lifted, legs, plain pages."""
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from portolan.diagnosis.edge_base import edge_asked, edge_of, label_of
-from portolan.diagnosis.gains import Gain, Grade
+from portolan.diagnosis.gains import Asked, Gain, Grade
 from portolan.estate.base import IPNetwork
-from portolan.estate.client import EdgeClient
 from portolan.estate.edge import EdgeService
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import every_edge
+from portolan.estate.guesses import attachments, every_edge
 from portolan.estate.store import Bucket, Store
-from portolan.evidence.legs import Exchange
-from portolan.evidence.outcome import Detail
 from portolan.journey.visit import Visit
 from portolan.journey.world import World
 from portolan.store.buckets import right
@@ -74,7 +72,7 @@ def readable_keys(store: Store, bucket: Bucket, who: str) -> frozenset[str]:
     return frozenset(key for key in keys if right(store, bucket, "read", key, who).allowed)
 
 
-def bucket_gains(before: Estate, after: Estate, seen: Visit) -> Iterator[Gain]:
+def bucket_gains(before: Estate, after: Estate, asked: Asked, seen: Visit) -> Iterator[Gain]:
     """Objects and lists of buckets that can newly be read, and seals that are lifted."""
     last = seen.outcome.page
     expected = {each.page for each in after.expected if each.page is not None} | ({last} if last is not None else set())
@@ -84,18 +82,48 @@ def bucket_gains(before: Estate, after: Estate, seen: Visit) -> Iterator[Gain]:
             was = old.buckets.get(label) if old is not None else None
             if was is bucket or was is None or old is None:
                 continue
-            yield from _one_bucket(old, was, store, bucket, expected, after)
+            wanted = frozenset(page.partition("/")[2] for page in expected if page.partition("/")[0] == label)
+            meant = _Meant(wanted, for_edges(before, old, was), _fronted_by(after, store, bucket))
+            closed = "closed" in bucket.marks or (asked.closed and last is not None and last.partition("/")[0] == label)
+            for gain in _one_bucket(old, was, store, bucket, meant):
+                yield gain._replace(closed=closed)
             if was.sealed and not bucket.sealed:
-                meant: Grade = "beside" if last is not None and last.partition("/")[0] == label else "more"
-                if "private" in bucket.marks:
-                    meant = "more"
+                grade: Grade = "beside" if wanted and not meant.private and "private" not in bucket.marks else "more"
                 text = f"the bucket {label} is no longer sealed against public reading"
-                yield Gain("lifted", ("seal", name, label), text, meant)
+                yield Gain("lifted", ("seal", name, label), text, grade, closed)
 
 
-def _one_bucket(
-    old: Store, was: Bucket, store: Store, bucket: Bucket, expected: set[str], after: Estate
-) -> Iterator[Gain]:
+class _Meant(NamedTuple):
+    """What a bucket is for: the keys that are expected of it, whether it is for edges alone, and the edges that ask it."""
+
+    wanted: frozenset[str]
+    private: bool
+    edges: frozenset[str]
+
+
+def for_edges(estate: Estate, store: Store, bucket: Bucket) -> bool:
+    """Whether a bucket is meant for edges alone: what asks it signs, or its every grant is to an edge, and no grant is to everyone."""
+    if "private" in bucket.marks:
+        return True
+    if any(each.to == "everyone" for each in bucket.grants):
+        return False
+    signing = any(edge.asks.signs for edge in every_edge(estate) if edge.name in _fronted_by(estate, store, bucket))
+    return signing or any(each.to_edge for each in bucket.grants)
+
+
+def _fronted_by(estate: Estate, store: Store, bucket: Bucket) -> frozenset[str]:
+    """The edges whose origin is this bucket."""
+    names = {f"{bucket.name}.{at}" for at in (store.pages_at, store.objects_at) if at is not None}
+    paths = {f"{at}/{bucket.name}" for at in (store.pages_at, store.objects_at) if at is not None}
+    return frozenset(
+        edge.name
+        for edge in every_edge(estate)
+        if (edge.asks.at or "").rpartition("://")[2].partition("/")[0] in names
+        or f"{edge.asks.at}{edge.asks.prefix}".rstrip("/") in paths
+    )
+
+
+def _one_bucket(old: Store, was: Bucket, store: Store, bucket: Bucket, meant: _Meant) -> Iterator[Gain]:
     label = bucket.name
     public = readable_keys(store, bucket, "")
     for who in ("", *sorted({each.to_edge for each in bucket.grants if each.to_edge})):
@@ -105,17 +133,22 @@ def _one_bucket(
             newly -= public
         whom = f"the edge {who}" if who else "everybody"
         for key in sorted(newly):
-            page = f"{label}/{key}"
-            if page in expected and "private" not in bucket.marks:
-                grade: Grade = "needed"
-            elif who and who in after.edges:
-                grade = "needed" if page in expected else "beside"
-            else:
-                grade = "more" if looks_secret(key) or "private" in bucket.marks else "beside"
-            yield Gain("readable", ("object", whom, store.name, label, key), f"{whom} can read {_shown(page)}", grade)
+            text = f"{whom} can read {_shown(f'{label}/{key}')}"
+            yield Gain("readable", ("object", whom, store.name, label, key), text, _grade(key, who, bucket, meant))
         if right(store, bucket, "list", None, who).allowed and not right(old, was, "list", None, who).allowed:
             text = f"{whom} can read the list of the bucket {label}"
             yield Gain("readable", ("list", whom, store.name, label), text, "more")
+
+
+def _grade(key: str, who: str, bucket: Bucket, meant: _Meant) -> Grade:
+    """How much of a bucket somebody needs: a site's whole bucket is no excess, nor the bucket of one's own edge."""
+    if looks_secret(key) and key not in meant.wanted:
+        return "more" if not who else "beside"
+    if who:
+        return "needed" if who in meant.edges else "more"
+    if meant.private:
+        return "more"
+    return "needed" if key in meant.wanted or (bucket.web and meant.wanted) else "beside"
 
 
 def _shown(page: str) -> str:
@@ -140,18 +173,20 @@ def objects_told(gains: tuple[Gain, ...]) -> dict[tuple[str, ...], str]:
     return found
 
 
-def edge_gains(before: World, after: World, then: Visit, seen: Visit, marks: frozenset[str]) -> Iterator[Gain]:
+def edge_gains(before: World, after: World, asked: Asked, seen: Visit) -> Iterator[Gain]:
     """Edges that serve plainly what they did not, that no longer check or encrypt, that let more in."""
     old = {each.place.path: each for each in every_edge(before.stated)}
     for edge in every_edge(after.stated):
         was = old.get(edge.place.path)
         if was is None or was is edge:
             continue
-        yield from _one_edge(was, edge, seen)
-    yield from _legs(then, seen, marks)
+        closed = "closed" in was.marks or asked.closed
+        for gain in _one_edge(was, edge, asked, seen):
+            yield gain._replace(closed=closed and gain.kind in ("readable", "lifted"))
+        yield from _leg(was, edge, after, asked.marks)
 
 
-def _one_edge(was: EdgeService, edge: EdgeService, seen: Visit) -> Iterator[Gain]:
+def _one_edge(was: EdgeService, edge: EdgeService, asked: Asked, seen: Visit) -> Iterator[Gain]:
     key = tuple(map(str, edge.place.path))
     label = label_of(edge)
     if edge.plain == "serve" and was.plain != "serve":
@@ -160,9 +195,10 @@ def _one_edge(was: EdgeService, edge: EdgeService, seen: Visit) -> Iterator[Gain
     if was.access is not None and edge.access is not was.access:
         ranges = set(edge.access.sources) - set(was.access.sources) if edge.access is not None else set()
         opened = edge.access is None or (bool(was.access.sources) and not edge.access.sources)
+        own = {item.ip for _, held in attachments(asked.vantage) for item in held}
         gone = set(was.access.not_sources) - set(edge.access.not_sources) if edge.access is not None else set()
         for each in sorted(ranges, key=str):
-            grade: Grade = "needed" if each.num_addresses == 1 and met else "more"
+            grade: Grade = "needed" if each.num_addresses == 1 and met and each.network_address in own else "more"
             yield Gain(
                 "readable", ("filter", *key, str(each)), f"whoever comes from {each} is let in by {label}", grade
             )
@@ -184,34 +220,26 @@ def edge_ranges(seen: Visit) -> frozenset[IPNetwork]:
 _STRENGTH = {"plain": 0, "encrypted": 1, "verified": 2}
 
 
-def _legs(then: Visit, seen: Visit, marks: frozenset[str]) -> Iterator[Gain]:
-    """Legs from edges to their origins that are no longer encrypted, or no longer verified."""
-    # What is held was not asked for now: nothing was encrypted, or not.
-    old = {edge.place.path: each for each in then.tree if each.attempts and (edge := edge_of(each.client)) is not None}
-    for each in seen.tree:
-        edge = edge_of(each.client)
-        was = old.get(edge.place.path) if edge is not None else None
-        before = edge_of(was.client) if was is not None else None
-        if edge is None or was is None or before is None:
-            continue
-        if isinstance(each.client, EdgeClient):
-            # Those of edges that are programs of the estate are looked at as those of all such programs.
-            yield from _weaker(before, edge, each, was, marks)
-        for root in sorted(set(edge.asks.trusts) - set(before.asks.trusts)):
-            text = f"{label_of(edge)} newly trusts whatever {root} issues"
-            yield Gain("trusted", ("trust", *map(str, edge.place.path), root), text, "needed")
-
-
-def _weaker(
-    before: EdgeService, edge: EdgeService, each: Exchange, was: Exchange, marks: frozenset[str]
-) -> Iterator[Gain]:
-    held, now = _STRENGTH[before.asks.leg or "plain"], _STRENGTH[edge.asks.leg or "plain"]
-    key = ("leg", *map(str, edge.place.path))
-    spoken = was.handshake is not None and was.handshake.detail is not Detail.NOT_TLS
-    if now == 0 < held and not spoken and not marks & {"takes-payments", "private"}:
-        # Nobody there speaks TLS: nothing was ever encrypted.
-        yield Gain("unencrypted", key, f"{label_of(edge)} asks {each.url} without encryption", "beside")
+def _leg(was: EdgeService, edge: EdgeService, after: World, marks: frozenset[str]) -> Iterator[Gain]:
+    """A leg from an edge to its origin that is told to be no longer encrypted, or verified, whether anybody asked it or not."""
+    held, now = _STRENGTH[was.asks.leg or "plain"], _STRENGTH[edge.asks.leg or "plain"]
+    key, label = ("leg", *map(str, edge.place.path)), label_of(edge)
+    if now == 0 < held and _speaks_plain_only(after, edge) and not marks & {"takes-payments", "private"}:
+        # No store speaks TLS where it serves pages: there nothing was ever encrypted, and it is nobody's here to change.
+        yield Gain("unencrypted", key, f"{label} asks its origin without encryption", "beside")
     elif now == 0 < held:
-        yield Gain("unencrypted", key, f"{label_of(edge)} no longer asks {each.url} encrypted", "more")
+        yield Gain("unencrypted", key, f"{label} no longer asks its origin encrypted", "more")
     elif now < held:
-        yield Gain("unverified", key, f"{label_of(edge)} no longer checks whom it asks at {each.url}", "more")
+        yield Gain("unverified", key, f"{label} no longer checks whom it asks", "more")
+    for root in sorted(set(edge.asks.trusts) - set(was.asks.trusts)):
+        text = f"{label} newly trusts whatever {root} issues"
+        yield Gain("trusted", ("trust", *map(str, edge.place.path), root), text, "needed")
+
+
+def _speaks_plain_only(world: World, edge: EdgeService) -> bool:
+    """Whether an edge's origin is a store's address that serves pages, without TLS."""
+    name = (edge.asks.at or "").rpartition("://")[2].partition("/")[0]
+    return any(
+        store.pages_at is not None and not store.pages_tls and f".{name}".endswith(f".{store.pages_at}")
+        for store in world.estate.stores.values()
+    )

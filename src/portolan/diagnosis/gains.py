@@ -15,18 +15,24 @@ STRANGER = (IPv4Interface("198.18.99.7/32"), IPv6Interface("2001:2::99:7/128"))
 
 
 class Asked(NamedTuple):
-    """What a remedy is for: a URL from a vantage, what is expected of it, and the marks that concern it."""
+    """What a remedy is for: a URL from a vantage, what is expected of it, and the marks that concern it.
+
+    `closed`: what is asked for is meant to be refused. `narrow`: the expectation is for those whom it names, and no others.
+    """
 
     url: str
     vantage: Vantage
     expectation: Expectation | None
     marks: frozenset[str]
+    closed: bool = False
+    narrow: bool = False
 
 
 class Gain(NamedTuple):
-    """One thing that a change lays open; `key` tells it from others."""
+    """One thing that a change lays open; `key` tells it from others. `closed`: a refusal that is meant is lifted by it."""
 
     kind: Kind
     key: tuple[str, ...]
     text: str
     grade: Grade
+    closed: bool = False

@@ -7,7 +7,7 @@ no other expectation fares worse. A cause that turns out not to be needed is not
 from collections.abc import Callable
 from typing import NamedTuple
 
-from portolan.diagnosis.base import Case, Finding
+from portolan.diagnosis.base import Case, Finding, for_some_only
 from portolan.diagnosis.edge_base import edge_asked
 from portolan.diagnosis.exposure import Exposure, exposure
 from portolan.diagnosis.gains import Asked
@@ -213,7 +213,7 @@ class _Mending:
 
     def _remedied(self, state: _State, finding: Finding) -> tuple[_Step, list[_Tried]]:
         """Every proposal for a cause, tried and weighed: the safest first."""
-        asked = Asked(self.text, self.vantage, self.expectation, self._marks(state.visit))
+        asked = self._asked(state.visit)
         advice: list[Remedy] = []
         tried: list[_Tried] = []
         for proposal in proposals(Case(state.world, state.visit, self.expectation), finding):
@@ -300,6 +300,29 @@ class _Mending:
         met, _ = self._others()
         return any(_missing_in(world, each, _there(world, vantage)) for each, vantage in met)
 
+    def _asked(self, current: Visit) -> Asked:
+        """What is asked for, by whom, and what that says of who is meant to get it."""
+        case = Case(self.world, self.first, self.expectation)
+        return Asked(
+            self.text, self.vantage, self.expectation, self._marks(current), self._closed(), for_some_only(case)
+        )
+
+    def _closed(self) -> bool:
+        """Whether what is asked for is meant to be refused: the expectation says so, or the site, edge or bucket expected."""
+        expectation, estate = self.expectation, self.world.estate
+        if expectation is None:
+            return False
+        if "closed" in expectation.marks:
+            return True
+        met = [edge for edge in map(edge_asked, self.first.tree) if edge is not None]
+        marks = [edge.marks for edge in met]
+        for machine in machines(estate):
+            for service in machine.services.values():
+                marks += [site.marks for site in sites_of(service).values() if site.name == expectation.site]
+        for store in estate.stores.values():
+            marks += [bucket.marks for bucket in store.buckets.values() if bucket.name == expectation.site]
+        return any("closed" in each for each in marks)
+
     def _marks(self, current: Visit) -> frozenset[str]:
         """The marks of what was asked for: of the expectation, of the site expected, of the one met, and of those with the name."""
         found = set(self.expectation.marks) if self.expectation is not None else set()
@@ -376,7 +399,7 @@ class _Mending:
             taken = None
         patch: Patch = [change for _, part in parts for change in part]
         world = self.world.changed(self.apply(patch))
-        asked = Asked(self.text, self.vantage, self.expectation, self._marks(self.first))
+        asked = self._asked(self.first)
         laid_open = exposure(self.world, world, asked, final)
         own = {remedy.text: remedy.safety for step in steps for remedy in step.remedies}
         worst = max(

@@ -1,0 +1,249 @@
+"""Who can newly connect to what, where policy lets them: asked of the estate's vantages, strangers, ranges that rules name, neighbours."""
+
+from collections.abc import Iterable, Iterator
+from ipaddress import IPv4Address, IPv6Address, ip_interface
+from typing import NamedTuple
+
+import msgspec
+
+from portolan.diagnosis.base import on_internet
+from portolan.diagnosis.exposure_edge import edge_ranges
+from portolan.diagnosis.gains import STRANGER, Asked, Gain, Grade
+from portolan.diagnosis.passing import asked_directly, passed_to
+from portolan.estate.base import IPAddress, IPNetwork, is_public
+from portolan.estate.estate import Estate
+from portolan.estate.guesses import attachments, machines
+from portolan.estate.machine import Machine
+from portolan.estate.service import WebService
+from portolan.estate.vantage import Vantage
+from portolan.evidence.legs import Arrival, Exchange
+from portolan.journey.visit import Visit
+from portolan.journey.world import World
+
+#: How many connections are compared at most for one change.
+MOST_REACH = 24_000
+_MOST_STRANGERS = 8
+#: A forward of so many ports is looked at port by port.
+_FEW_PORTS = 16
+REACHES = " can newly reach "
+
+
+class _Asker(NamedTuple):
+    """Who tries to connect: a vantage, whether the expectation is for it, and whether it stands for all."""
+
+    label: str
+    vantage: Vantage
+    meant: bool
+    anybody: bool
+
+
+def reach_gains(before: World, after: World, kept: World | None, asked: Asked, seen: Visit) -> tuple[list[Gain], bool]:
+    """Connections that newly open, and not because something works again (`kept`: the changed world with the policy of before)."""
+    askers = _askers(before.estate, after.estate, asked)
+    targets = _targets(after)
+    whole = len(askers) * len(targets) <= MOST_REACH
+    if not whole:
+        touched = _touched(before.estate, after.estate)
+        targets = [each for each in targets if each[3] in touched] or targets
+        askers = [each for each in askers if each.anybody or each.vantage.name == asked.vantage.name]
+        targets = targets[: MOST_REACH // max(1, len(askers))]
+    then, now = _peopled(before, askers), _peopled(after, askers)
+    still = _peopled(kept, askers) if kept is not None else None
+    judging = _Judging(before, after, asked, seen)
+    found = []
+    for asker in askers:
+        name = asker.vantage.name
+        for address, port, protocol, _ in targets:
+            arrival = now.connect(now.estate.vantages[name], address, port, protocol).arrival
+            if arrival is None or then.connect(then.estate.vantages[name], address, port, protocol).arrival is not None:
+                continue
+            if still is not None and still.connect(still.estate.vantages[name], address, port, protocol).arrival:
+                continue
+            path = arrival.service.place.path
+            what = f"{arrival.service.name} on {arrival.machine.name} at {address} port {port}"
+            text = f"{REACHES}{what}" + ("" if protocol == "tcp" else f" ({protocol})")
+            key = ("reach", asker.label, "/".join(map(str, path)), str(address), str(port), protocol)
+            found.append(Gain("reach", key, text, judging.grade(asker, arrival), judging.closed(arrival)))
+    return found, whole
+
+
+class _Judging:
+    """How much of what newly opens an expectation asks for."""
+
+    def __init__(self, before: World, after: World, asked: Asked, seen: Visit) -> None:
+        self.asked = asked
+        self.used = {(each.service.place.path, each.listener.port) for each in _arrivals(seen.exchanges)}
+        self.services = {path for path, _ in self.used}
+        # What programs ask by themselves; visitors need no way of their own to it.
+        self.asked_within = {each.service.place.path for each in _arrivals(seen.tree)} - self.services
+        self.behind = {path for world in (before, after) for path in passed_to(world)} - asked_directly(before)
+        self.ranges = edge_ranges(seen)
+
+    def grade(self, asker: _Asker, arrival: Arrival) -> Grade:
+        path, port = arrival.service.place.path, arrival.listener.port
+        of_edges = any(item.ip in each for item in asker.vantage.address for each in self.ranges)
+        if of_edges and path in self.asked_within:
+            return "needed"
+        if path in self.behind:
+            # What a front or an edge passes on to is meant to be behind it.
+            return "more" if asker.anybody or "private" in self.asked.marks else "beside"
+        if asker.meant and (path, port) in self.used:
+            return "needed"
+        guarded = asker.anybody and not asker.meant and (self.asked.narrow or "private" in self.asked.marks)
+        if path in self.services and not guarded:
+            return "beside"
+        return "beside" if path in self.asked_within and not asker.anybody else "more"
+
+    def closed(self, arrival: Arrival) -> bool:
+        """Whether whoever wrote the estate says that nobody is meant to get there."""
+        service = arrival.service
+        if self.asked.closed and service.place.path in self.services | self.asked_within:
+            return True
+        sites = [each for each in service.sites.values() if each.in_force] if isinstance(service, WebService) else []
+        return bool(sites) and all("closed" in each.marks for each in sites)
+
+
+def _arrivals(exchanges: Iterable[Exchange]) -> list[Arrival]:
+    """Where the connections that opened led to."""
+    return [
+        each.connection.arrival
+        for each in exchanges
+        if each.connection is not None and each.connection.arrival is not None
+    ]
+
+
+def _askers(before: Estate, after: Estate, asked: Asked) -> list[_Asker]:
+    """The estate's vantages, a stranger, one from each range that rules name, and a neighbour on each segment."""
+    named = asked.expectation.vantages if asked.expectation is not None and asked.expectation.vantages else ()
+    meant = (
+        {*named, asked.vantage.name} if named or asked.expectation is None else {*after.vantages, asked.vantage.name}
+    )
+    public = any(on_internet(after, vantage) for name, vantage in after.vantages.items() if name in meant)
+    # Somebody on the internet stands for everybody there, unless the expectation is for some only.
+    public = public and not asked.narrow
+    found = [
+        _Asker(name, vantage, name in meant or (public and on_internet(after, vantage)), on_internet(after, vantage))
+        for name, vantage in after.vantages.items()
+    ]
+    if asked.vantage.name not in after.vantages:
+        found.append(_Asker(asked.vantage.name, asked.vantage, True, on_internet(after, asked.vantage)))
+    boxes: list[Machine | Vantage] = [*machines(after), *after.vantages.values()]
+    held = {item.ip for box in boxes for _, addresses in attachments(box) for item in addresses}
+    found.append(
+        _Asker("anybody on the internet", Vantage(name="(anybody)", network="internet", address=STRANGER), public, True)
+    )
+    for number, network in enumerate(_ranges(before, after)):
+        address = next((each for each in _samples(network) if each not in held and is_public(each)), None)
+        if address is not None and len(found) < len(after.vantages) + _MOST_STRANGERS:
+            place = (ip_interface(f"{address}/{address.max_prefixlen}"),)
+            found.append(
+                _Asker(
+                    f"anybody in {network}",
+                    Vantage(name=f"(range {number})", network="internet", address=place),
+                    public,
+                    True,
+                )
+            )
+    for name, segment in after.networks.items():
+        free = [
+            next((each for each in list(_samples(subnet))[::-1] if each not in held), None)
+            for subnet in segment.subnets
+        ]
+        addresses = tuple(ip_interface(f"{each}/{each.max_prefixlen}") for each in free if each is not None)
+        if segment.kind != "internet" and addresses:
+            found.append(
+                _Asker(
+                    f"others on {name}",
+                    Vantage(name=f"(neighbour on {name})", network=name, address=addresses),
+                    False,
+                    False,
+                )
+            )
+    return found
+
+
+def _samples(network: IPNetwork) -> Iterator[IPAddress]:
+    """Some addresses of a range, from both ends."""
+    first, last = int(network.network_address), int(network.broadcast_address)
+    kind = IPv4Address if network.version == 4 else IPv6Address
+    for offset in (1, 2, 3, 5, 77, 0):
+        for value in (first + offset, last - offset):
+            if first <= value <= last:
+                yield kind(value)
+
+
+def _ranges(before: Estate, after: Estate) -> list[IPNetwork]:
+    """Source ranges that stand in the changed world and not in the earlier one."""
+    return sorted(_sources(after) - _sources(before), key=str)
+
+
+def _sources(estate: Estate) -> set[IPNetwork]:
+    found: set[IPNetwork] = set()
+    for group in estate.groups.values():
+        found.update(each for rule in group.inbound for each in rule.peers if not isinstance(each, str))
+    for machine in machines(estate):
+        found.update(each for forward in getattr(machine, "forwards", ()) for each in forward.sources)
+        filtering = machine.filter
+        if filtering is not None:
+            chains = [filtering.inbound, filtering.forward, *filtering.chains.values()]
+            found.update(each for chain in chains if chain is not None for rule in chain.rules for each in rule.sources)
+            found.update(each for area in filtering.areas.values() for each in area.sources)
+    return found
+
+
+def _targets(world: World) -> list[tuple[IPAddress, int, str, str]]:
+    """Every address, port and protocol at which something might take a packet, with the machine that has the address."""
+    found: dict[tuple[IPAddress, int, str], str] = {}
+    every = tuple(machines(world.estate))
+    bound = {
+        machine.name: {(each.port, each.protocol) for each in world.topology.device(machine).sockets.bindings}
+        for machine in every
+    }
+    forwards = [forward for machine in every for forward in getattr(machine, "forwards", ())]
+    #: The ports at which anything may be taken or sent on, which is all that counts of a wide forward.
+    taken = {pair for ports in bound.values() for pair in ports}
+    taken |= {(port, each.protocol) for each in forwards for port in (each.outside.first, each.outside.last)}
+    for machine in every:
+        ports = set(bound[machine.name])
+        for forward in getattr(machine, "forwards", ()):
+            outside = forward.outside
+            shift = outside.first - (forward.port or outside.first)
+            every_port = range(outside.first, outside.last + 1)
+            if len(every_port) <= _FEW_PORTS:
+                ports |= {(port, forward.protocol) for port in every_port}
+            else:
+                ports |= {
+                    (port + shift, protocol)
+                    for port, protocol in taken
+                    if protocol == forward.protocol and port + shift in every_port
+                }
+        for interface in machine.interfaces.values():
+            for item in interface.address:
+                for port, protocol in sorted(ports):
+                    found[item.ip, port, protocol] = machine.name
+        for pair in getattr(machine, "one_to_one", ()):
+            holder = world.topology.holder(pair.inside)
+            for binding in holder.sockets.bindings if holder is not None else ():
+                found[pair.outside, binding.port, binding.protocol] = machine.name
+    return [(*each, name) for each, name in found.items()]
+
+
+def _touched(before: Estate, after: Estate) -> set[str]:
+    """The machines that a change is about."""
+    old = {machine.name: machine for machine in machines(before)}
+    return {machine.name for machine in machines(after) if old.get(machine.name) is not machine}
+
+
+def _peopled(world: World, askers: list[_Asker]) -> World:
+    """The world with everybody in it who asks; made once for the same people."""
+    people = tuple(sorted(f"{each.label} {each.vantage.address} {each.vantage.trusts}" for each in askers))
+    key = ("peopled", id(world.estate), people)
+    found = world.shared.get(key)
+    if found is None:
+        vantages = {**world.estate.vantages, **{each.vantage.name: each.vantage for each in askers}}
+        found = world.shared[key] = (
+            world.changed(msgspec.structs.replace(world.estate, vantages=vantages)),
+            world.estate,
+        )
+    made: World = found[0]
+    return made

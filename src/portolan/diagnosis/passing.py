@@ -1,0 +1,114 @@
+"""Which services stand behind fronts and edges: whom programs pass on to, and who of them is asked by visitors too."""
+
+from collections.abc import Iterator
+
+from portolan.edge.origin import server_of, typed
+from portolan.estate.base import IPAddress
+from portolan.estate.edge import SwitchedEdge
+from portolan.estate.estate import Estate
+from portolan.estate.guesses import every_edge, machines
+from portolan.estate.service import WebService
+from portolan.estate.site import Upstream
+from portolan.estate.url import BadUrlError, parse
+from portolan.estate.vantage import Vantage
+from portolan.journey.furnish import asking_boxes
+from portolan.journey.world import World
+
+#: Where the estate states a service.
+Path = tuple[str | int, ...]
+#: Where a program asks: the machine's name, the host name or address, the port, and addresses that are asked whatever the name is.
+_Asks = tuple[str, str, int, tuple[IPAddress, ...]]
+
+
+def passed_to(world: World) -> dict[Path, frozenset[str]]:
+    """The services that fronts and edges pass requests on to, with the machines that ask them; worked out once a world."""
+    key = ("passed to", id(world.stated), world.now)
+    found = world.shared.get(key)
+    if found is None:
+        held: dict[Path, set[str]] = {}
+        for machine, host, port, addresses in (*_fronts(world.estate), *_edges(world.estate)):
+            if machine not in world.estate.hosts and machine not in world.estate.routers:
+                continue
+            asker = Vantage(name="(a program)", host=machine)
+            for address in addresses or _resolved(world, asker, host):
+                arrival = world.connect(asker, address, port).arrival
+                if arrival is not None:
+                    held.setdefault(arrival.service.place.path, set()).add(machine)
+        found = world.shared[key] = ({path: frozenset(each) for path, each in held.items()}, world.stated)
+    result: dict[Path, frozenset[str]] = found[0]
+    return result
+
+
+def _resolved(world: World, asker: Vantage, host: str) -> tuple[IPAddress, ...]:
+    try:
+        literal = parse(f"http://{host}/").literal
+    except BadUrlError:
+        return ()
+    return (literal,) if literal is not None else world.resolve(asker, host, None).addresses
+
+
+def _fronts(estate: Estate) -> Iterator[_Asks]:
+    for machine in machines(estate):
+        for service in machine.services.values():
+            for site in service.sites.values() if isinstance(service, WebService) else ():
+                for giving in (site, *site.sections):
+                    for member in giving.upstream.to if isinstance(giving.upstream, Upstream) else ():
+                        yield machine.name, member.shown_host, member.port, ()
+
+
+def _edges(estate: Estate) -> Iterator[_Asks]:
+    for edge in every_edge(estate):
+        path = edge.place.path
+        boxes = (str(path[1]),) if path[0] in ("hosts", "routers") else asking_boxes(edge)
+        port = edge.asks.port or (80 if edge.asks.leg in (None, "plain") else 443)
+        if isinstance(edge, SwitchedEdge) and edge.asks.at is None:
+            held = [each.data for records in edge.records.values() for each in records if each.type in ("A", "AAAA")]
+            for box in boxes:
+                yield box, "", port, tuple(held)
+            continue
+        try:
+            url = server_of(edge.asks, typed(edge.asks).name)
+        except BadUrlError:
+            continue
+        for box in boxes:
+            yield box, url.shown_host, url.port, ()
+
+
+def asked_directly(world: World) -> frozenset[Path]:
+    """Those of them that an expectation asks at an address or a name of their own, which no front and no edge has."""
+    behind = passed_to(world)
+    names = _told(world.estate)
+    hosts = set()
+    for expectation in world.estate.expected:
+        try:
+            hosts.add(parse(expectation.url).host.rstrip("."))
+        except BadUrlError:
+            continue
+    found = set()
+    for machine in machines(world.estate):
+        own = {str(each) for each in machine.addresses}
+        for service in machine.services.values():
+            path = service.place.path
+            if path not in behind:
+                continue
+            bound = (
+                {str(each) for site in service.sites.values() for each in site.names}
+                if isinstance(service, WebService)
+                else set()
+            )
+            if hosts & own or hosts & (bound - names):
+                found.add(path)
+    return frozenset(found)
+
+
+def _told(estate: Estate) -> set[str]:
+    """The names that fronts and edges answer to."""
+    found = {str(name) for edge in every_edge(estate) for name in edge.names}
+    for zone in estate.zones.values():
+        found |= set(zone.edge.records) if zone.edge is not None else set()
+    for machine in machines(estate):
+        for service in machine.services.values():
+            for site in service.sites.values() if isinstance(service, WebService) else ():
+                if any(giving.upstream is not None for giving in (site, *site.sections)):
+                    found |= {str(name) for name in site.names}
+    return found
