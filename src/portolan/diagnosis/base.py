@@ -6,12 +6,13 @@ from typing import NamedTuple, TypeVar
 
 import msgspec
 
-from portolan.diagnosis.gains import STRANGER
 from portolan.estate.base import IPAddress, is_public
 from portolan.estate.client import Client
+from portolan.estate.edge import EdgeService, SwitchedEdge
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import asked_by, attachments, machines
+from portolan.estate.guesses import asked_by, attachments, machines, rented_edges
 from portolan.estate.machine import Forward, Machine
+from portolan.estate.names import answers_to
 from portolan.estate.service import Service, WebService
 from portolan.estate.site import Site
 from portolan.estate.vantage import Expectation, Vantage
@@ -240,15 +241,42 @@ class Case(NamedTuple):
         return self.expectation.site if self.expectation is not None else None
 
     def homes(self) -> list["Home"]:
-        """The sites that the visitor may have meant: the expected one, else those that answer to the name."""
-        wanted, host = self.site_name, self.host
-        found = []
-        for home in all_homes(self.estate):
-            if (wanted is not None and home.site.name == wanted) or (
-                wanted is None and isinstance(home.site, Site) and host in home.site.names
-            ):
-                found.append(home)
-        return found
+        """Where the visitor is meant to arrive: the expected site, else those that answer to the name; in front of them the sites that
+        pass on to others under that name. None where a rented edge was told the name: visitors arrive there.
+        """
+        wanted, host, url = self.site_name, self.host, self.exchange.url
+        every = list(all_homes(self.estate))
+        found = [
+            home
+            for home in every
+            if (wanted is not None and home.site.name == wanted)
+            or (wanted is None and isinstance(home.site, Site) and host in home.site.names)
+        ]
+        if not isinstance(self.client, Vantage):
+            return found
+        if any(_told(edge, host) for edge in rented_edges(self.estate)):
+            return []
+        passing = [home for home in every if home.passes_on and _bound(home.site, host)]
+        if not passing or any(home in passing for home in found):
+            return found
+        # A program behind is asked by visitors too where it speaks as they do.
+        direct = [
+            home
+            for home in found
+            if any(each.port == url.port and each.tls == url.secure for each in home.service.listens)
+            and not any(home.machine is each.machine for each in passing)
+        ]
+        return [*passing, *direct]
+
+
+def _told(edge: EdgeService, host: str) -> bool:
+    """Whether an edge answers to a host name."""
+    records = edge.records if isinstance(edge, SwitchedEdge) else {}
+    return host in records or any(answers_to(str(each), host) for each in edge.names)
+
+
+def _bound(site: Site | WebService, host: str) -> bool:
+    return isinstance(site, Site) and any(answers_to(str(each), host) for each in site.names)
 
 
 class Home(NamedTuple):
@@ -257,6 +285,12 @@ class Home(NamedTuple):
     machine: Machine
     service: WebService
     site: Site | WebService
+
+    @property
+    def passes_on(self) -> bool:
+        """Whether its site, or a section of it, passes on to another program."""
+        site = self.site
+        return isinstance(site, Site) and any(each.upstream is not None for each in (site, *site.sections))
 
 
 def all_homes(estate: Estate) -> Iterable[Home]:
@@ -419,33 +453,6 @@ def reached_by(case: Case) -> object:
     if len(path) >= 2 and path[0] in ("routers", "hosts"):
         return (case.estate.routers if path[0] == "routers" else case.estate.hosts).get(str(path[1]))
     return None
-
-
-def for_some_only(case: Case) -> bool:
-    """Whether the expectation is for those whom it names, and not for anybody.
-
-    One that names nobody is for all; so is one that names the default vantage, which stands for the world. Of the rest those are for
-    some only that leave out others on the internet, or whose service no stranger reaches at any port.
-    """
-    expectation, estate = case.expectation, case.estate
-    if expectation is None or not expectation.vantages:
-        return False
-    named = [estate.vantages[each] for each in expectation.vantages if each in estate.vantages]
-    outside = [each for each in estate.vantages.values() if on_internet(estate, each)]
-    if any(each.default for each in named) or not any(each in outside for each in named):
-        return False
-    if any(each not in named for each in outside):
-        return True
-    stranger = Vantage(name="(anybody)", network="internet", address=STRANGER)
-    world = case.world.changed(
-        msgspec.structs.replace(case.world.stated, vantages={**case.world.stated.vantages, stranger.name: stranger})
-    )
-    return not any(
-        world.connect(world.estate.vantages[stranger.name], address, listener.port).arrival is not None
-        for home in case.homes()
-        for address in outside_addresses(estate, home.machine)
-        for listener in home.service.listens
-    )
 
 
 def on_internet(estate: Estate, vantage: Vantage) -> bool:

@@ -14,7 +14,7 @@ from portolan.diagnosis.exposure_pages import forcing_gains, leg_gains, listener
 from portolan.diagnosis.exposure_reach import REACHES, reach_gains
 from portolan.diagnosis.exposure_sites import grant_gains, site_gains, trust_gains
 from portolan.diagnosis.gains import Asked, Gain
-from portolan.diagnosis.policy import with_policy_of
+from portolan.diagnosis.policy import PLAINNESS, with_policy_of
 from portolan.diagnosis.proposal import Safety
 from portolan.estate.estate import Estate
 from portolan.journey.visit import Visit
@@ -67,12 +67,14 @@ def exposure(before: World, after: World, asked: Asked, seen: Visit) -> Exposure
         if not _same_boxes(one, other):
             reached, whole = reach_gains(before, after, kept, asked, seen)
             gains += reached
-        gains += page_gains(before, after, kept, asked)
+        plainly = policy if "takes-payments" in asked.marks else with_policy_of(before.stated, after.stated, PLAINNESS)
+        if plainly is not None:
+            gains += page_gains(before, after, after.changed(plainly), asked)
         gains += site_gains(one, other, asked, seen)
         gains += forcing_gains(before, after, asked)
     gains += listener_gains(one, other)
     gains += grant_gains(one, other, seen)
-    gains += leg_gains(before, after, asked)
+    gains += leg_gains(before, after, kept, asked, seen)
     gains += bucket_gains(one, other, asked, seen)
     gains += edge_gains(before, after, asked, seen)
     gains += trust_gains(one, other, asked)

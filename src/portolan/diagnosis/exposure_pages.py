@@ -25,7 +25,7 @@ MOST_PAGES = 60
 _PRETENDED = "https"
 
 
-def page_gains(before: World, after: World, kept: World | None, asked: Asked) -> Iterator[Gain]:
+def page_gains(before: World, after: World, kept: World, asked: Asked) -> Iterator[Gain]:
     """Pages that came encrypted, or not at all, and now come plain."""
     vantages = [asked.vantage, *(each for each in after.estate.vantages.values() if each.name != asked.vantage.name)]
     urls = _urls(before, after, asked)
@@ -35,7 +35,10 @@ def page_gains(before: World, after: World, kept: World | None, asked: Asked) ->
             if not _plain(now):
                 continue
             then = visit(before, url, before.estate.vantages.get(vantage.name, vantage))
-            if _plain(then) or (kept and _plain(visit(kept, url, kept.estate.vantages.get(vantage.name, vantage)))):
+            if _plain(then) or _plain(visit(kept, url, kept.estate.vantages.get(vantage.name, vantage))):
+                continue
+            if "takes-payments" not in asked.marks and _arrival(then) == _arrival(now):
+                # Plain requests were taken there already: what is new is the page.
                 continue
             key = ("plain", url, vantage.name)
             page = now.outcome.page or url
@@ -44,17 +47,24 @@ def page_gains(before: World, after: World, kept: World | None, asked: Asked) ->
                 yield Gain("unencrypted", key, text, "more")
                 continue
             grade: Grade = "beside"
-            if str(parse(asked.url)) == url:
+            if parse(url).host == parse(asked.url).host:
                 guarded = asked.marks & {"takes-payments", "private"} or (
                     asked.expectation is not None and asked.expectation.secure
                 )
-                grade = "more" if guarded else "needed"
+                grade = "more" if guarded else "needed" if str(parse(asked.url)) == url else "beside"
             yield Gain("plain", key, f"{vantage.name} newly gets {page} without encryption", grade)
 
 
 def _plain(seen: Visit) -> bool:
     """Whether a page came without encryption."""
     return seen.outcome.kind == "served" and not seen.outcome.secure
+
+
+def _arrival(seen: Visit) -> tuple[tuple[str | int, ...], int] | None:
+    """Where a visit arrived last, and at which port."""
+    connection = seen.exchanges[-1].connection
+    arrival = connection.arrival if connection is not None else None
+    return (arrival.service.place.path, arrival.listener.port) if arrival is not None else None
 
 
 def _urls(before: World, after: World, asked: Asked) -> list[str]:
@@ -83,7 +93,7 @@ class _Told(NamedTuple):
     name: str
 
 
-def leg_gains(before: World, after: World, asked: Asked) -> Iterator[Gain]:
+def leg_gains(before: World, after: World, kept: World | None, asked: Asked, seen: Visit) -> Iterator[Gain]:
     """Legs between programs that are told to go plain, or unverified, and were told otherwise: whether anybody asked or not."""
     old = dict(_upstreams(before.estate))
     for path, told in _upstreams(after.estate):
@@ -93,7 +103,9 @@ def leg_gains(before: World, after: World, asked: Asked) -> Iterator[Gain]:
             yield Gain("unencrypted", key, f"{told.name} no longer asks encrypted what it passes on to", "more")
         elif was is not None and was.verified and not told.verified:
             yield Gain("unverified", key, f"{told.name} no longer checks whom it passes on to", "more")
-    yield from _let_plain(before, after, asked)
+    if kept is not None:
+        yield from _let_plain(before, after, asked)
+        yield from _opened_plain(before, kept, asked, seen)
 
 
 def _upstreams(estate: Estate) -> Iterator[tuple[tuple[object, ...], _Told]]:
@@ -127,6 +139,32 @@ def _let_plain(before: World, after: World, asked: Asked) -> Iterator[Gain]:
             if is_public(connection.address) and _forced(before, each.url, client):
                 words = f"{client.name} gets what it asks of {each.url.host} without encryption, over the internet"
                 yield Gain("unencrypted", ("let plain", *map(str, client.place.path)), words, "more")
+
+
+def _opened_plain(before: World, kept: World, asked: Asked, seen: Visit) -> Iterator[Gain]:
+    """Plain legs over the internet that policy newly lets through, for pages that visitors get encrypted; an encrypted way may be open."""
+    guarded = bool(asked.marks & {"takes-payments", "private"})
+    for each in seen.tree:
+        client, connection = each.client, each.connection
+        if not isinstance(client, PassingProgram | EdgeClient) or each.url.secure or not seen.outcome.secure:
+            continue
+        if connection is None or connection.arrival is None or not is_public(connection.address):
+            continue
+        if any(_connects(world, client, each.url) for world in (before, kept)):
+            continue
+        ports = [listener.port for listener in connection.arrival.service.listens if listener.tls]
+        able = any(_connects(before, client, each.url._replace(scheme="https", port=port)) for port in ports)
+        text = f"{client.name} asks {each.url.host} without encryption, over the internet"
+        key = ("opened plain", *map(str, client.place.path))
+        yield Gain("unencrypted", key, text, "more" if able or guarded else "beside")
+
+
+def _connects(world: World, client: PassingProgram | EdgeClient, url: Url) -> bool:
+    machine = world.estate.hosts.get(client.host) or world.estate.routers.get(client.host)
+    if machine is None:
+        return False
+    connection = exchange(world, url, client._replace(machine=machine)).connection
+    return connection is not None and connection.arrival is not None
 
 
 def _forced(before: World, url: Url, client: PassingProgram | EdgeClient) -> bool:

@@ -2,19 +2,20 @@
 
 from collections.abc import Iterable, Iterator
 from ipaddress import IPv4Address, IPv6Address, ip_interface
-from typing import NamedTuple
+from typing import Literal, NamedTuple
 
 import msgspec
 
-from portolan.diagnosis.base import on_internet
+from portolan.diagnosis.base import Case, on_internet
 from portolan.diagnosis.exposure_edge import edge_ranges
 from portolan.diagnosis.gains import STRANGER, Asked, Gain, Grade
 from portolan.diagnosis.passing import asked_directly, passed_to
+from portolan.diagnosis.policy import networks_let_out
 from portolan.estate.base import IPAddress, IPNetwork, is_public
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import attachments, machines
 from portolan.estate.machine import Machine
-from portolan.estate.service import WebService
+from portolan.estate.service import NameServer, Resolver, WebService
 from portolan.estate.vantage import Vantage
 from portolan.evidence.legs import Arrival, Exchange
 from portolan.journey.visit import Visit
@@ -49,6 +50,9 @@ def reach_gains(before: World, after: World, kept: World | None, asked: Asked, s
         targets = targets[: MOST_REACH // max(1, len(askers))]
     then, now = _peopled(before, askers), _peopled(after, askers)
     still = _peopled(kept, askers) if kept is not None else None
+    # Rules for what leaves a network are policy to those on it; to all others they only let answers out.
+    inner = networks_let_out(before.stated, after.stated)
+    bound = {each.vantage.name for each in askers if {network for network, _ in attachments(each.vantage)} & inner}
     judging = _Judging(before, after, asked, seen)
     found = []
     for asker in askers:
@@ -57,7 +61,11 @@ def reach_gains(before: World, after: World, kept: World | None, asked: Asked, s
             arrival = now.connect(now.estate.vantages[name], address, port, protocol).arrival
             if arrival is None or then.connect(then.estate.vantages[name], address, port, protocol).arrival is not None:
                 continue
-            if still is not None and still.connect(still.estate.vantages[name], address, port, protocol).arrival:
+            if (
+                still is not None
+                and name not in bound
+                and still.connect(still.estate.vantages[name], address, port, protocol).arrival
+            ):
                 continue
             path = arrival.service.place.path
             what = f"{arrival.service.name} on {arrival.machine.name} at {address} port {port}"
@@ -77,19 +85,29 @@ class _Judging:
         # What programs ask by themselves; visitors need no way of their own to it.
         self.asked_within = {each.service.place.path for each in _arrivals(seen.tree)} - self.services
         self.behind = {path for world in (before, after) for path in passed_to(world)} - asked_directly(before)
+        if self.behind:
+            # Nor is it for strangers, whatever its names, where the programs in front got through and strangers did not.
+            self.behind |= passed_to(before).keys() - strangers_reach(before).keys()
         self.ranges = edge_ranges(seen)
 
     def grade(self, asker: _Asker, arrival: Arrival) -> Grade:
+        """What somebody gets through to, held against what the expectation is for."""
         path, port = arrival.service.place.path, arrival.listener.port
+        private = "private" in self.asked.marks
+        if isinstance(arrival.service, NameServer) and not private:
+            # Whoever asks a name asks its servers.
+            return "needed"
+        if isinstance(arrival.service, Resolver):
+            return "needed" if asker.meant and not asker.anybody else "more" if asker.anybody else "beside"
         of_edges = any(item.ip in each for item in asker.vantage.address for each in self.ranges)
         if of_edges and path in self.asked_within:
             return "needed"
         if path in self.behind:
             # What a front or an edge passes on to is meant to be behind it.
-            return "more" if asker.anybody or "private" in self.asked.marks else "beside"
+            return "more" if asker.anybody or private else "beside"
         if asker.meant and (path, port) in self.used:
             return "needed"
-        guarded = asker.anybody and not asker.meant and (self.asked.narrow or "private" in self.asked.marks)
+        guarded = asker.anybody and not asker.meant and (self.asked.narrow == "yes" or private)
         if path in self.services and not guarded:
             return "beside"
         return "beside" if path in self.asked_within and not asker.anybody else "more"
@@ -120,7 +138,7 @@ def _askers(before: Estate, after: Estate, asked: Asked) -> list[_Asker]:
     )
     public = any(on_internet(after, vantage) for name, vantage in after.vantages.items() if name in meant)
     # Somebody on the internet stands for everybody there, unless the expectation is for some only.
-    public = public and not asked.narrow
+    public = public and asked.narrow == "no"
     found = [
         _Asker(name, vantage, name in meant or (public and on_internet(after, vantage)), on_internet(after, vantage))
         for name, vantage in after.vantages.items()
@@ -247,3 +265,41 @@ def _peopled(world: World, askers: list[_Asker]) -> World:
         )
     made: World = found[0]
     return made
+
+
+def for_some_only(case: Case) -> Literal["yes", "perhaps", "no"]:
+    """Whether the expectation is for those whom it names, and not for anybody.
+
+    One that names nobody is for all; so is one that names the default vantage, which stands for the world. It is for some only where it
+    leaves out others on the internet, and perhaps where no stranger reaches the service that is meant at any port.
+    """
+    expectation, estate = case.expectation, case.estate
+    if expectation is None or not expectation.vantages:
+        return "no"
+    named = [estate.vantages[each] for each in expectation.vantages if each in estate.vantages]
+    outside = [each for each in estate.vantages.values() if on_internet(estate, each)]
+    if any(each.default for each in named) or not any(each in outside for each in named):
+        return "no"
+    if any(each not in named for each in outside):
+        return "yes"
+    homes = {home.service.place.path for home in case.homes()}
+    return "no" if homes & strangers_reach(case.world).keys() else "perhaps"
+
+
+def strangers_reach(world: World) -> dict[tuple[str | int, ...], frozenset[int]]:
+    """The services that somebody on the internet whom nobody knows gets through to, with their ports; worked out once a world."""
+    key = ("strangers reach", id(world.stated), world.now, world.booted)
+    found = world.shared.get(key)
+    if found is None:
+        stranger = Vantage(name="(anybody)", network="internet", address=STRANGER)
+        vantages = {**world.stated.vantages, stranger.name: stranger}
+        peopled = world.changed(msgspec.structs.replace(world.stated, vantages=vantages))
+        asker = peopled.estate.vantages[stranger.name]
+        held: dict[tuple[str | int, ...], set[int]] = {}
+        for address, port, protocol, _ in _targets(world)[:MOST_REACH]:
+            arrival = peopled.connect(asker, address, port, protocol).arrival if is_public(address) else None
+            if arrival is not None:
+                held.setdefault(arrival.service.place.path, set()).add(arrival.listener.port)
+        found = world.shared[key] = ({path: frozenset(each) for path, each in held.items()}, world.stated)
+    result: dict[tuple[str | int, ...], frozenset[int]] = found[0]
+    return result

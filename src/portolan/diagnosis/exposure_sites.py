@@ -6,7 +6,8 @@ from typing import Any
 from portolan.diagnosis.exposure_edge import edge_ranges
 from portolan.diagnosis.exposure_pages import services_of
 from portolan.diagnosis.gains import Asked, Gain, Grade
-from portolan.estate.base import IPNetwork, same_facts
+from portolan.estate.base import same_facts
+from portolan.estate.client import PassingProgram
 from portolan.estate.content import Holding
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import attachments, machines
@@ -23,7 +24,7 @@ def site_gains(before: Estate, after: Estate, asked: Asked, seen: Visit) -> Iter
     response = seen.exchanges[-1].response
     reached = response.site.place.path if response is not None and response.site is not None else None
     old = dict(_each_site(before))
-    letting = _Letting(after, asked, edge_ranges(seen))
+    letting = _Letting(after, asked, seen)
     for path, site in _each_site(after):
         was = old.get(path)
         if was is None or was is site:
@@ -49,12 +50,15 @@ def site_gains(before: Estate, after: Estate, asked: Asked, seen: Visit) -> Iter
 class _Letting:
     """Who is newly let in by rules of access."""
 
-    def __init__(self, after: Estate, asked: Asked, ranges: frozenset[IPNetwork]) -> None:
-        self.ranges = ranges
-        #: The addresses of those whom the expectation names: for them alone a rule may be widened.
+    def __init__(self, after: Estate, asked: Asked, seen: Visit) -> None:
+        self.ranges = edge_ranges(seen)
+        #: The addresses of those whom the expectation names, and of the programs that ask for them: for them alone a rule may be widened.
         named = asked.expectation.vantages if asked.expectation is not None and asked.expectation.vantages else ()
         vantages = [asked.vantage, *(after.vantages[each] for each in named if each in after.vantages)]
         self.meant = {item.ip for each in vantages for _, held in attachments(each) for item in held}
+        for each in seen.tree:
+            if isinstance(each.client, PassingProgram):
+                self.meant |= set(each.client.machine.addresses)
 
     def admitted(self, path: tuple[str, ...], was: Site, site: Site) -> Iterator[Gain]:
         """Who is let in by a site, its sections, and the rule files in its folders."""

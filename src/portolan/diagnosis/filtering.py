@@ -12,9 +12,11 @@ from portolan.diagnosis.base import (
     listed,
 )
 from portolan.diagnosis.edge_base import edge_of
+from portolan.diagnosis.exposure_reach import for_some_only
 from portolan.diagnosis.proposal import Proposal, append, append_all, remedy
 from portolan.estate.areas import SERVICES
 from portolan.estate.base import IPAddress, PortRange, is_public
+from portolan.estate.client import PassingProgram
 from portolan.estate.filter import Area, Chain, Filter, FilterRule, NamedChain
 from portolan.estate.guesses import attachments, machines
 from portolan.estate.machine import Machine
@@ -238,6 +240,9 @@ def allow_port(case: Case, clue: object) -> Iterator[Proposal]:
     path = chain.place.path
     if path[-1] == "forward":
         rule["to"] = [str(case.asked_address)]
+    entering = _entering(case, path)
+    if entering is not None:
+        rule["in"] = [entering]
     at = rule_at(chain, stop.subject)
     if isinstance(clue, OrderClue):
         moved = {"op": "move", "from": _item(chain, clue.later), "path": _item(chain, clue.earlier)}
@@ -245,11 +250,23 @@ def allow_port(case: Case, clue: object) -> Iterator[Proposal]:
     where = f"before rule {at + 1}" if at is not None else "at the end of the rules"
     for sources in askers(case) if path[-1] != "outbound" else ((),):
         narrowed = {**rule, "from": [*sources]} if sources else rule
-        who = f" from {listed(sources)}" if sources else ""
+        who = (f" from {listed(sources)}" if sources else "") + (f" that comes in by {entering}" if entering else "")
         yield Proposal(
             f"allow {protocol} port {port}{who} in {path[-3]} {path[-2]} {path[-1]}, {where}",
             append(chain.place, "rules", narrowed, at),
         )
+
+
+def _entering(case: Case, path: tuple[str | int, ...]) -> str | None:
+    """The interface by which it came, where the machine has several and a rule can tell: others are none of its business."""
+    connection = case.exchange.connection
+    if path[-1] not in ("inbound", "forward") or path[0] not in ("routers", "hosts") or connection is None:
+        return None
+    owner = (case.estate.routers if path[0] == "routers" else case.estate.hosts).get(str(path[1]))
+    if owner is None or len(owner.interfaces) < 2 or not case.ended_on_its_way or case.stop is not connection.stop:
+        return None
+    carried = next((hop.network for hop in reversed(connection.hops) if not hop.answer), None)
+    return next((name for name, each in owner.interfaces.items() if each.network == carried), None)
 
 
 def _service(port: int, protocol: str = "tcp") -> str:
@@ -264,7 +281,8 @@ def _item(chain: Chain | NamedChain, index: int) -> str:
 def askers(case: Case) -> tuple[tuple[str, ...], ...]:
     """Whom to let in, the fewest first: an inside asker as the box saw it, then its segment; nothing is everybody.
 
-    A visitor from the internet stands for everybody there; an edge for the ranges that it asks from.
+    A visitor from the internet stands for everybody there, unless the expectation is for some only; an edge for the ranges that it asks
+    from; a program that passes on for its machine.
     """
     asked, met = case.asked_address, case.met
     if asked is None:
@@ -282,7 +300,25 @@ def askers(case: Case) -> tuple[tuple[str, ...], ...]:
                 if address in subnet
             ]
             return ((str(address),), *segments[:1])
-    return ((),)
+    some = _named_addresses(case, asked.version)
+    return (some, ()) if some else ((),)
+
+
+def _named_addresses(case: Case, version: int) -> tuple[str, ...]:
+    """The public addresses of those for whom alone something is expected."""
+    expectation, client = case.expectation, case.client
+    if isinstance(client, PassingProgram):
+        return tuple(str(each) for each in case.device.local if each.version == version and is_public(each))
+    if expectation is None or for_some_only(case) == "no":
+        return ()
+    named = [case.estate.vantages[each] for each in expectation.vantages if each in case.estate.vantages]
+    return tuple(
+        str(item.ip)
+        for each in named
+        for _, held in attachments(each)
+        for item in held
+        if item.version == version and is_public(item.ip)
+    )
 
 
 @remedy("group-not-attached")

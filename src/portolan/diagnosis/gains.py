@@ -25,7 +25,7 @@ class Asked(NamedTuple):
     expectation: Expectation | None
     marks: frozenset[str]
     closed: bool = False
-    narrow: bool = False
+    narrow: Literal["yes", "perhaps", "no"] = "no"
 
 
 class Gain(NamedTuple):

@@ -11,9 +11,12 @@ from portolan.estate.service import WebService
 from portolan.estate.site import Upstream
 from portolan.estate.url import BadUrlError, parse
 from portolan.estate.vantage import Vantage
+from portolan.journey.expectation import vantages_for
 from portolan.journey.furnish import asking_boxes
 from portolan.journey.world import World
 
+#: From so many vantages a name is looked up.
+_MOST_ASKING = 4
 #: Where the estate states a service.
 Path = tuple[str | int, ...]
 #: Where a program asks: the machine's name, the host name or address, the port, and addresses that are asked whatever the name is.
@@ -75,30 +78,46 @@ def _edges(estate: Estate) -> Iterator[_Asks]:
 
 
 def asked_directly(world: World) -> frozenset[Path]:
-    """Those of them that an expectation asks at an address or a name of their own, which no front and no edge has."""
+    """Those of them that visitors are expected to ask too: at an address or a name of their own, or where they speak as they are asked."""
     behind = passed_to(world)
-    names = _told(world.estate)
-    hosts = set()
-    for expectation in world.estate.expected:
-        try:
-            hosts.add(parse(expectation.url).host.rstrip("."))
-        except BadUrlError:
-            continue
+    if not behind:
+        return frozenset()
+    told = _told(world.estate)
+    urls = _expected(world)
     found = set()
     for machine in machines(world.estate):
-        own = {str(each) for each in machine.addresses}
+        own = set(machine.addresses)
         for service in machine.services.values():
             path = service.place.path
             if path not in behind:
                 continue
-            bound = (
-                {str(each) for site in service.sites.values() for each in site.names}
-                if isinstance(service, WebService)
-                else set()
-            )
-            if hosts & own or hosts & (bound - names):
+            sites = service.sites.values() if isinstance(service, WebService) else ()
+            names = {str(each) for site in sites for each in site.names} - told
+            spoken = {(each.port, each.tls) for each in service.listens}
+            if any(
+                host in names or literal in own or (own & addresses and (port, secure) in spoken)
+                for host, literal, port, secure, addresses in urls
+            ):
                 found.add(path)
     return frozenset(found)
+
+
+def _expected(world: World) -> list[tuple[str, IPAddress | None, int, bool, set[IPAddress]]]:
+    """What is expected, by host: its address where it is one, port and scheme, and the addresses that vantages find for it."""
+    found: dict[tuple[str, int, bool], tuple[IPAddress | None, set[IPAddress]]] = {}
+    for expectation in world.estate.expected:
+        try:
+            url = parse(expectation.url)
+        except BadUrlError:
+            continue
+        key = (url.host.rstrip("."), url.port, url.secure)
+        if key in found:
+            continue
+        addresses: set[IPAddress] = set()
+        for vantage in vantages_for(world.estate, expectation)[:_MOST_ASKING] if url.literal is None else ():
+            addresses |= set(world.resolve(vantage, url.host, None).addresses)
+        found[key] = (url.literal, addresses)
+    return [(host, literal, port, secure, held) for (host, port, secure), (literal, held) in found.items()]
 
 
 def _told(estate: Estate) -> set[str]:

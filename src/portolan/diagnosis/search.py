@@ -7,9 +7,10 @@ no other expectation fares worse. A cause that turns out not to be needed is not
 from collections.abc import Callable
 from typing import NamedTuple
 
-from portolan.diagnosis.base import Case, Finding, for_some_only
+from portolan.diagnosis.base import Case, Finding
 from portolan.diagnosis.edge_base import edge_asked
 from portolan.diagnosis.exposure import Exposure, exposure
+from portolan.diagnosis.exposure_reach import for_some_only
 from portolan.diagnosis.gains import Asked
 from portolan.diagnosis.proposal import ORDER, Patch, Proposal, Safety
 from portolan.diagnosis.registry import proposals, recognise

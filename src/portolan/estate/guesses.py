@@ -40,6 +40,11 @@ def every_edge(estate: Estate) -> Iterator[EdgeService]:
                 yield service
 
 
+def rented_edges(estate: Estate) -> Iterator[EdgeService]:
+    """Every edge that is none of the estate's own programs."""
+    return (edge for edge in every_edge(estate) if edge.place.path[0] in ("edges", "zones"))
+
+
 def passes_on(machine: Machine | Vantage) -> bool:
     """Whether a device passes packets between its networks: routers do, and hosts that say so or could not translate else."""
     if isinstance(machine, Router):
