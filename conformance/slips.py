@@ -93,7 +93,8 @@ def _whole(path: Path, key: str, value: Any) -> bool:
     """Whether a key holds what nobody forgets: a whole service, site, interface or bucket, which somebody would have to write anew."""
     if len(path) == 2:
         return key in ("interfaces", "services", "buckets", "file")
-    return isinstance(value, dict) and path[-1] in ("services", "sites", "interfaces", "buckets")
+    whole = ("services", "sites", "interfaces", "buckets")
+    return key in whole or (isinstance(value, dict) and path[-1] in whole)
 
 
 def _object(document: dict[str, Any], path: Path, held: dict[str, Any]) -> Iterator[Fault]:

@@ -14,7 +14,7 @@ from portolan.estate.guesses import asked_by, attachments, machines, rented_edge
 from portolan.estate.machine import Forward, Machine
 from portolan.estate.names import answers_to
 from portolan.estate.service import Service, WebService
-from portolan.estate.site import Site
+from portolan.estate.site import Site, Upstream
 from portolan.estate.vantage import Expectation, Vantage
 from portolan.estate.zone import Zone
 from portolan.evidence.decision import Decision
@@ -256,7 +256,8 @@ class Case(NamedTuple):
             return found
         if any(_told(edge, host) for edge in rented_edges(self.estate)):
             return []
-        passing = [home for home in every if home.passes_on and _bound(home.site, host)]
+        inside = {address for home in found for address in home.machine.addresses}
+        passing = [home for home in every if home.passes_on and home.takes(host, inside)]
         if not passing or any(home in passing for home in found):
             return found
         # A program behind is asked by visitors too where it speaks as they do.
@@ -275,10 +276,6 @@ def _told(edge: EdgeService, host: str) -> bool:
     return host in records or any(answers_to(str(each), host) for each in edge.names)
 
 
-def _bound(site: Site | WebService, host: str) -> bool:
-    return isinstance(site, Site) and any(answers_to(str(each), host) for each in site.names)
-
-
 class Home(NamedTuple):
     """A site (or a service without sites), and where it lives."""
 
@@ -291,6 +288,14 @@ class Home(NamedTuple):
         """Whether its site, or a section of it, passes on to another program."""
         site = self.site
         return isinstance(site, Site) and any(each.upstream is not None for each in (site, *site.sections))
+
+    def takes(self, host: str, inside: set[IPAddress]) -> bool:
+        """Whether its site is bound to a host name; or, bound to none, passes on to one of these addresses."""
+        site = self.site
+        if not isinstance(site, Site) or site.names:
+            return isinstance(site, Site) and any(answers_to(str(each), host) for each in site.names)
+        upstreams = [each.upstream for each in (site, *site.sections) if isinstance(each.upstream, Upstream)]
+        return any(member.literal in inside for each in upstreams for member in each.to)
 
 
 def all_homes(estate: Estate) -> Iterable[Home]:

@@ -17,6 +17,7 @@ from portolan.diagnosis.edge_base import (
     stated,
     store_at,
 )
+from portolan.diagnosis.exposure_edge import for_edges, looks_secret
 from portolan.diagnosis.proposal import Patch, Proposal, append, in_order, item_path, put, remedy, remove, replace
 from portolan.estate.client import EdgeClient
 from portolan.estate.edge import EdgeService
@@ -218,7 +219,7 @@ def correct_grant(case: Case, clue: GrantClue) -> Iterator[Proposal]:
 def grant(case: Case, clue: BucketClue) -> Iterator[Proposal]:
     """The edge that asks, and everyone, on as few objects as do; a private bucket is never opened to everyone."""
     bucket, edge = clue.bucket, clue.edge
-    public = bucket.web and "private" not in bucket.marks
+    public = bucket.web and not for_edges(case.world.stated, clue.store, bucket)
     if edge is not None and not public:
         yield from _to_edge(case, clue, edge)
     if "private" not in bucket.marks:
@@ -249,13 +250,13 @@ def _unsealed_first(clue: BucketClue, everyone: bool) -> tuple[tuple[str, Patch]
 
 
 def _smallest(clue: BucketClue, what: str) -> list[str]:
-    """What a grant may be on: the object, its folder, the whole bucket."""
+    """What a grant may be on: the object, its folder, the whole bucket; a site is all of its bucket."""
     name, key = clue.bucket.name, clue.key
     if what == "list":
         return [name]
     folder = key.rpartition("/")[0]
     found = [f"{name}/{key}", *([f"{name}/{folder}/*"] if folder else []), f"{name}/*"]
-    return list(dict.fromkeys(found))
+    return list(dict.fromkeys(found[::-1] if clue.bucket.web and not looks_secret(key) else found))
 
 
 def _to_edge(case: Case, clue: BucketClue, edge: EdgeService) -> Iterator[Proposal]:

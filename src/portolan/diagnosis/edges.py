@@ -269,8 +269,8 @@ def forget_held(_case: Case, clue: TimeClue) -> Iterator[Proposal]:
     for key in ("holds", "last_asked"):
         if edge.place.has(key):
             patch += remove((*edge.place.path, key))
-    yield Proposal(f"let {label_of(edge)} forget what it holds", patch)
-    yield Proposal(f"or wait until {clue.moment:%Y-%m-%d %H:%M} UTC, when its time is over", [])
+    text = f"let {label_of(edge)} forget what it holds, or wait until {clue.moment:%Y-%m-%d %H:%M} UTC, when its time is over"
+    yield Proposal(text, patch, thought=True)
 
 
 @remedy("edge-key-scheme")

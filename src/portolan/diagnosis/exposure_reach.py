@@ -85,7 +85,7 @@ class _Judging:
         # What programs ask by themselves; visitors need no way of their own to it.
         self.asked_within = {each.service.place.path for each in _arrivals(seen.tree)} - self.services
         self.behind = {path for world in (before, after) for path in passed_to(world)} - asked_directly(before)
-        if self.behind:
+        if passed_to(before):
             # Nor is it for strangers, whatever its names, where the programs in front got through and strangers did not.
             self.behind |= passed_to(before).keys() - strangers_reach(before).keys()
         self.ranges = edge_ranges(seen)

@@ -30,12 +30,17 @@ Patch = list[dict[str, Any]]
 
 
 class Proposal(NamedTuple):
-    """A change that may mend a cause; an empty patch says whom to ask for what."""
+    """A change that may mend a cause; an empty patch says whom to ask for what.
+
+    One in `thought` is advice too: its patch shows what comes of it, and is never handed out, since it is about what was (a memory, a
+    cache, a moment) and not about what is set.
+    """
 
     text: str
     patch: Patch
     #: The steps, where they depend on each other: each with its words and its part of the patch.
     parts: tuple[tuple[str, Patch], ...] = ()
+    thought: bool = False
 
 
 def in_order(*parts: tuple[str, Patch]) -> Proposal:

@@ -248,6 +248,7 @@ def forget(_case: Case, clue: MemoryClue) -> Iterator[Proposal]:
     yield Proposal(
         f"let {clue.vantage.name} forget what it remembers (clear the browser's cache)",
         remove((*clue.vantage.place.path, clue.key)),
+        thought=True,
     )
     if clue.key == "strict":
         yield Proposal(

@@ -213,7 +213,7 @@ def empty_cache(_case: Case, clue: CacheClue) -> Iterator[Proposal]:
     holder, until, label = clue.holder, clue.until, clue.label
     if isinstance(holder, Vantage | Service):
         text = f"wait until {until}, or empty the cache of {label} now"
-        yield Proposal(text, remove((*holder.place.path, "last_asked")))
+        yield Proposal(text, remove((*holder.place.path, "last_asked")), thought=True)
 
 
 @remedy("name-address-changed")

@@ -147,7 +147,11 @@ class _Mending:
         if final is not None and len(steps) > 1:
             steps, final = self._needed(steps, final)
         remedies = [remedy._replace(cause=number) for number, step in enumerate(steps, 1) for remedy in step.remedies]
-        if final is not None and len(steps) > 1:
+        if (
+            final is not None
+            and len(steps) > 1
+            and not any(step.chosen is not None and step.chosen.thought for step in steps)
+        ):
             remedies.insert(0, self._together(steps, final))
         causes = tuple(step.finding for step in steps)
         return Explanation(
@@ -222,6 +226,8 @@ class _Mending:
                 text, codes = proposal.text, (finding.code,)
                 advice.append(Remedy(text, [], Safety.OUTSIDE, codes, None, False, place=finding.place))
                 continue
+            if rewrites_history(proposal.patch) and not proposal.thought:
+                continue
             result = self._try([*state.patch, *proposal.patch], finding, state.visit)
             if result is None:
                 continue
@@ -236,8 +242,8 @@ class _Mending:
         remedies = [
             Remedy(
                 each.proposal.text,
-                each.proposal.patch,
-                safety,
+                [] if each.proposal.thought else each.proposal.patch,
+                Safety.OUTSIDE if each.proposal.thought else safety,
                 (finding.code,),
                 each.visit.outcome,
                 each.complete,
@@ -266,7 +272,7 @@ class _Mending:
     def _try(self, patch: Patch, finding: Finding, current: Visit) -> tuple[World, Visit, bool] | None:
         """The world and visit after a patch, when it meets the expectation or another fault; else None.
 
-        The last value says whether what is met next lies on the same leg or a later one.
+        The last value says whether what is met next lies on the same leg or a later one. No change stops a service that runs.
         """
         try:
             world = self.world.changed(self.apply(patch))
@@ -281,7 +287,7 @@ class _Mending:
             if ((finding.code, finding.object) in met and not further) or _fault_met(after) == _fault_met(current):
                 return None
             onward = len(after.exchanges) >= len(current.exchanges) and _depth(after) >= _depth(current)
-        return None if self._breaks_others(world) else (world, after, onward)
+        return None if stops_services(self.world, world) or self._breaks_others(world) else (world, after, onward)
 
     def _others(self) -> tuple[list[_Other], list[_Other]]:
         """Every other expectation with every vantage that it is for: those that are met now, and those that are missed."""
@@ -479,6 +485,29 @@ def _depth(found: Visit) -> int:
     if last.handshake is not None:
         return 3
     return 2 if last.attempts else 1
+
+
+#: What was, and what is expected: facts of the past, of memories and of deployments that no change to a setting makes otherwise.
+_HISTORY = frozenset(("before", "last_asked", "looked_up", "holds", "in_effect_from", "remembers_redirects", "strict"))
+
+
+def rewrites_history(patch: Patch) -> bool:
+    """Whether a change is to what was, to the moment, or to what is expected: no remedy, whatever its outcome."""
+    paths = [str(change["path"]).split("/")[1:] for change in patch]
+    return any(path[0] in ("at", "expected", "portolan") or _HISTORY & set(path[2:]) for path in paths)
+
+
+def stops_services(before: World, after: World) -> bool:
+    """Whether a service that runs does not start any more."""
+    old = {machine.name: machine for machine in machines(before.estate)}
+    for machine in machines(after.estate):
+        was = old.get(machine.name)
+        if was is machine or was is None:
+            continue
+        failing = after.topology.device(machine).sockets.failures.keys()
+        if failing - before.topology.device(was).sockets.failures.keys():
+            return True
+    return False
 
 
 def _there(world: World, vantage: Vantage) -> Vantage:

@@ -7,7 +7,7 @@ from typing import NamedTuple
 from urllib.parse import unquote
 
 from portolan.estate.client import Client
-from portolan.estate.edge import EdgeService, Held, KeyPart, url_of
+from portolan.estate.edge import Edge, EdgeService, Held, KeyPart, url_of
 from portolan.estate.url import Url, parse
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import edge as edge_kinds
@@ -131,12 +131,18 @@ class _Old(NamedTuple):
 def _stated(edge: EdgeService, ways: EdgeWays, key: str, now: datetime, fetch: Fetch, asker: Client) -> "_Old | None":
     """What the edge holds for a key as stated, or as the origin gave it when it was last asked."""
     for each in edge.holds:
-        if each.since <= now and _is_for(each, ways, key):
+        if each.since <= now and _is_for(each, ways, key) and (each.stated or _was(edge, each.since)):
             exchange = _given_then(each, asker) or fetch(each.since)
             return _kept(edge, ways, exchange, each.since, each.keeps, each.place)
-    if edge.last_asked is not None and edge.last_asked <= now:
+    if edge.last_asked is not None and edge.last_asked <= now and _was(edge, edge.last_asked):
         return _kept(edge, ways, fetch(edge.last_asked), edge.last_asked, None, edge.place.key("last_asked"))
     return None
+
+
+def _was(edge: EdgeService, moment: datetime) -> bool:
+    """Whether there was such an edge at a moment: before its settings were in effect only where others were."""
+    starts = edge.in_effect_from if isinstance(edge, Edge) else None
+    return starts is None or moment >= starts or bool(edge.before)
 
 
 def _kept(
@@ -158,7 +164,7 @@ def _is_for(held: Held, ways: EdgeWays, key: str) -> bool:
 
 def _given_then(held: Held, asker: Client) -> Exchange | None:
     """The answer that is stated; None where it is to be worked out."""
-    if held.status is None and held.page is None and held.to is None:
+    if not held.stated:
         return None
     status = held.status or (301 if held.to is not None else 200)
     url = parse(url_of(held))

@@ -117,6 +117,11 @@ class Held(Stated, frozen=True, kw_only=True, eq=False):
     page: Annotated[str | None, says("The page, as SITE/PATH or BUCKET/KEY.")] = None
     keeps: Annotated[int | None, says("For how many seconds. Left out: as the edge keeps such answers.")] = None
 
+    @property
+    def stated(self) -> bool:
+        """Whether the answer itself is written, and not to be worked out from the origin as it was."""
+        return self.status is not None or self.page is not None or self.to is not None
+
 
 class EdgeService(Service, frozen=True, kw_only=True, eq=False):
     """A caching edge. What is left out is as rented ones are by themselves; `program: nginx` has nginx's ways exactly."""

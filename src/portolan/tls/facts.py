@@ -46,15 +46,16 @@ class Shown(NamedTuple):
 def shown_by(certificate: Certificate, estate: Estate, shared: dict[Any, Any]) -> Shown:
     """What a server that uses the certificate sends. Raises EstateError for a PEM certificate that is damaged."""
     above = () if certificate.pem or not certificate.sends_chain else _above(certificate, estate)
-    key = ("shown", id(certificate), *map(id, above))
+    issuing = estate.authorities.get(certificate.issuer or "public")
+    key = ("shown", id(certificate), id(issuing), *map(id, above))
     found = shared.get(key)
     if found is None:
         if certificate.pem:
             parsed = [_from_pem(der, certificate, number) for number, der in enumerate(certificate.pem)]
             shown = Shown(parsed[0], tuple(parsed[1:]))
         else:
-            shown = _declared(certificate, above)
-        found = shared[key] = (shown, certificate, above)
+            shown = _declared(certificate, above, None if issuing is None else authority_facts(issuing, shared).subject)
+        found = shared[key] = (shown, certificate, above, issuing)
     result: Shown = found[0]
     return result
 
@@ -101,14 +102,14 @@ def _above(certificate: Certificate, estate: Estate) -> tuple[Authority, ...]:
     return tuple(found)
 
 
-def _declared(certificate: Certificate, above: tuple[Authority, ...]) -> Shown:
+def _declared(certificate: Certificate, above: tuple[Authority, ...], issued_by: str | None) -> Shown:
     issuer = certificate.issuer or "public"
     own = issuer == "self"
     subject = f"certificate:{certificate.name}"
     leaf = Facts(
         certificate.name,
         subject,
-        subject if own else f"authority:{issuer}",
+        subject if own else issued_by or f"authority:{issuer}",
         tuple(certificate.names),
         certificate.starts,
         certificate.until,
@@ -127,11 +128,18 @@ def _from_pem(der: bytes, holder: Certificate | Authority, number: int) -> Facts
     from cryptography import x509
     from cryptography.exceptions import UnsupportedAlgorithm
 
-    damaged = (ValueError, TypeError, x509.InvalidVersion, x509.DuplicateExtension, x509.UnsupportedGeneralNameType)
+    damaged = (
+        ValueError,
+        TypeError,
+        KeyError,
+        x509.InvalidVersion,
+        x509.DuplicateExtension,
+        x509.UnsupportedGeneralNameType,
+    )
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            parsed = x509.load_der_x509_certificate(der)
+            parsed = _parsed(der)
             parsed.public_key()
             return _facts_of(parsed, der, holder.name if number == 0 else None)
     except (*damaged, UnsupportedAlgorithm) as error:
@@ -139,6 +147,24 @@ def _from_pem(der: bytes, holder: Certificate | Authority, number: int) -> Facts
         text = f"certificate {number + 1} in the file cannot be read: {error}"
         hint = "Copy the file anew, or name one that current programs can read."
         raise EstateError([Problem(place.span, text, place.object, hint)]) from None
+
+
+#: The extension of RFC 7633 in DER, and an unknown one of the same length.
+_TLS_FEATURE = bytes.fromhex("06082b06010505070118")
+_UNKNOWN = bytes.fromhex("06082b0601050507017f")
+
+
+def _parsed(der: bytes) -> "x509.Certificate":
+    """A certificate whose extensions can be read: the library knows two TLS features, and stumbles over any other, which clients pass over."""
+    from cryptography import x509
+
+    parsed = x509.load_der_x509_certificate(der)
+    try:
+        list(parsed.extensions)
+    except KeyError:
+        parsed = x509.load_der_x509_certificate(der.replace(_TLS_FEATURE, _UNKNOWN))
+        list(parsed.extensions)
+    return parsed
 
 
 def _facts_of(parsed: "x509.Certificate", der: bytes, name: str | None) -> Facts:
@@ -154,8 +180,11 @@ def _facts_of(parsed: "x509.Certificate", der: bytes, name: str | None) -> Facts
     checked: dict[bytes, bool] = {}
 
     def signed(other: Facts) -> bool:
-        if not isinstance(other.identity, bytes) or other.issuer != subject:
+        if other.issuer != subject:
             return False
+        if not isinstance(other.identity, bytes):
+            # A declared certificate says by whom it is issued, and that is how it is.
+            return True
         if other.identity not in checked:
             try:
                 x509.load_der_x509_certificate(other.identity).verify_directly_issued_by(parsed)

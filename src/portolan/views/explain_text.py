@@ -75,6 +75,9 @@ def _remedies(explanation: Explanation, style: Style) -> list[str]:
         text = f"{lead}, the visitor gets {in_words(explanation.after.outcome)}"
         lines += row(style, style.ink(f"{style.good} ", "good", "bold"), 2, text, ink=("good",))
         lines += paragraph(style, "The change itself: add --format patch; to try it: --with FILE.", 2, ("dim",))
+    elif best is not None and not best.patch and best.complete and explanation.after is not None:
+        text = f"Proven: then the visitor gets {in_words(best.outcome or explanation.after.outcome)}; nothing in this estate has to change"
+        lines += row(style, style.ink(f"{style.good} ", "good", "bold"), 2, text, ink=("good",))
     else:
         text = "Not mended in full: no change to this estate was found that meets the expectation"
         if explanation.after is not None:
