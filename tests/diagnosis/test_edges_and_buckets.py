@@ -12,7 +12,6 @@ from portolan.journey.expectation import expectation_for, misses
 from portolan.journey.visit import visit
 from portolan.journey.world import World
 from tests.conftest import loaded, swap
-from tests.diagnosis.test_every_fault import REMEMBERED
 
 #: A bucket behind an edge, a private one behind another, and a web server behind a third that is switched on at its record.
 ARCHIVE = """
@@ -188,6 +187,8 @@ BAD = {
     "name-wrong-address,3": ([(IMAGE_RECORD, IMAGE_RECORD.replace("reef.edges", "kestrel-images.pages.depot"))], IMAGES),
     "bucket-plain-only": ([*WWW, expected('{url: "https://www.kestrel-ridge.example/", page: www.kestrel-ridge.example/index.html}')], "https://www.kestrel-ridge.example/"),
 }  # fmt: skip
+#: What a visitor, a resolver or a cache remembers: history, which no change rewrites; the advice is proven in thought.
+REMEMBERED = {"name-cached-old", "name-cached-absent", "redirect-remembered", "transport-strict-trap", "edge-holds-old"}
 #: What only a provider, a wait or an upload mends.
 ADVICE_ONLY = {
     "edge-not-in-effect",

@@ -15,6 +15,7 @@ from portolan.journey.visit import visit
 from portolan.journey.world import World
 from tests.conftest import OFFICE, loaded, swap
 from tests.diagnosis.test_edges_and_buckets import BAD as BAD_ARCHIVES
+from tests.diagnosis.test_edges_and_buckets import REMEMBERED
 
 VISIT = "https://visit.kestrel-ridge.example/"
 F443 = "      - {on: line, tcp: 443, to: 10.20.0.15}\n"
@@ -323,8 +324,6 @@ ADVICE_ONLY = {
     "redirect-too-many",
     "listener-tls-on-plain",
 }
-#: What a visitor, a resolver or a cache remembers: history, which no change rewrites; the advice is proven in thought.
-REMEMBERED = {"name-cached-old", "name-cached-absent", "redirect-remembered", "transport-strict-trap", "edge-holds-old"}
 
 
 def explained(code: str) -> tuple[Explanation, object]:
