@@ -2,15 +2,22 @@
 
 from collections.abc import Iterator
 from datetime import timedelta
+from ipaddress import ip_address
 
 import msgspec
 
-from portolan.diagnosis.base import Case, Finding, fault
-from portolan.diagnosis.proposal import Patch, Proposal, put, remedy, remove, replace
+from portolan.diagnosis.base import Case, Finding, fault, listed
+from portolan.diagnosis.proposal import Patch, Proposal, append, in_order, item_path, put, remedy, remove, replace
+from portolan.estate.base import is_public
 from portolan.estate.certificate import Certificate
+from portolan.estate.client import PassingProgram
+from portolan.estate.service import Service, WebService, sites_of
+from portolan.estate.url import DEFAULT_PORTS
 from portolan.estate.vantage import Vantage
 from portolan.evidence.kinds import tls as tls_kinds
+from portolan.source.place import pointer
 from portolan.tls.facts import shown_by
+from portolan.tls.verify import covers
 
 
 class CertificateClue(msgspec.Struct, frozen=True):
@@ -35,8 +42,10 @@ def _found(case: Case, code: str) -> Finding | None:
     if stop.subject.name not in case.world.stated.certificates:
         # A provider's own: nobody here gets it anew.
         return None
+    # What was checked is the name that was sent, which need not be the URL's.
+    asked = stop.host if isinstance(stop, tls_kinds.NameMismatch) else case.host
     return Finding(
-        code, stop.text, stop.subject.place, clue=CertificateClue(certificate=stop.subject, name=case.host, code=code)
+        code, stop.text, stop.subject.place, clue=CertificateClue(certificate=stop.subject, name=asked, code=code)
     )
 
 
@@ -163,12 +172,42 @@ def _names(case: Case, certificate: Certificate) -> list[str]:
     return list(shown_by(certificate, case.estate, case.world.shared).leaf.names)
 
 
-def _issuers(case: Case, certificate: Certificate) -> list[str]:
-    """The issuer that it has, as far as it can be declared, then those that the visitor trusts."""
-    known = [certificate.issuer] if certificate.issuer not in (None, "self") else []
-    trusted = [name for name in case.client.trusts if name != "public"]
+#: Ends of names for which no public authority gives a certificate (RFC 6761, 6762, 8375; the baseline requirements, section 4.2.2).
+_INNER = (".local", ".lan", ".internal", ".localhost", ".home.arpa", ".invalid", ".test")
+
+
+def is_given_publicly(name: str) -> bool:
+    """Whether a public authority gives certificates for a name or an address: none of one label, of a house, or private."""
+    try:
+        return is_public(ip_address(name))
+    except ValueError:
+        bare = name.removeprefix("*.").rstrip(".").lower()
+        return "." in bare and not f".{bare}".endswith(_INNER)
+
+
+def _issuers(case: Case, certificate: Certificate | None, names: list[str]) -> list[str]:
+    """Who may issue it for these names: the issuer that it has, as far as it can be declared, then those that the client trusts."""
+    known = [certificate.issuer] if certificate is not None and certificate.issuer not in (None, "self") else []
     public = ["public"] if "public" in case.client.trusts else []
-    return list(dict.fromkeys([*(each for each in known if each), *public, *trusted]))
+    found = list(dict.fromkeys([*(each for each in known if each), *public, *case.client.trusts]))
+    given = all(map(is_given_publicly, names))
+    return [each for each in found if given or not _is_public(case, each)]
+
+
+def _is_public(case: Case, issuer: str) -> bool:
+    authority = case.estate.authorities.get(issuer)
+    return issuer == "public" if authority is None else authority.public
+
+
+def _by_the_house(case: Case, names: list[str]) -> Iterator[Proposal]:
+    """What is left where no public authority gives a certificate: an authority of the house, or a public name."""
+    inner = [each for each in names if not is_given_publicly(each)]
+    if inner:
+        yield Proposal(
+            f"no public authority gives a certificate for {', '.join(inner)}: ask by a public name that leads there, or let "
+            f"{case.client.name} trust an authority of your own that issues it",
+            [],
+        )
 
 
 @remedy("cert-expired", "cert-not-yet")
@@ -176,11 +215,12 @@ def renew(case: Case, clue: CertificateClue) -> Iterator[Proposal]:
     """Renews it with the same names."""
     certificate = clue.certificate
     names = _names(case, certificate) or [case.host]
-    for issuer in _issuers(case, certificate):
+    for issuer in _issuers(case, certificate, names):
         yield Proposal(
             f"renew the certificate {certificate.name} for {', '.join(names)}, and reload",
             _renewed(case, certificate, names, issuer),
         )
+    yield from _by_the_house(case, names)
 
 
 @remedy("cert-name", "cert-default-served")
@@ -194,12 +234,42 @@ def cover(case: Case, clue: CertificateClue) -> Iterator[Proposal]:
                 f"let {response_site.name} show the certificate {other.name}, which covers {name}",
                 put(response_site.place, "certificate", other.name),
             )
-    names = [*_names(case, certificate), name]
-    for issuer in _issuers(case, certificate):
+    held = _names(case, certificate)
+    yield from _by_a_covered_name(case, held)
+    names = [*held, name]
+    for issuer in _issuers(case, certificate, names):
         yield Proposal(
             f"get the certificate {certificate.name} anew for {', '.join(names)}, and reload",
             _renewed(case, certificate, names, issuer),
         )
+    yield from _by_the_house(case, names)
+
+
+def _by_a_covered_name(case: Case, names: list[str]) -> Iterator[Proposal]:
+    """A program that asks another by its address asks by a name that the certificate covers, which its machine knows."""
+    client, url = case.client, case.exchange.url
+    if not isinstance(client, PassingProgram) or url.literal is None:
+        return
+    at = next((number for number, each in enumerate(client.upstream.to) if each.literal == url.literal), None)
+    for name in [each for each in names if "*" not in each and not each[0].isdigit()][:2]:
+        if at is None:
+            return
+        machine, member = client.machine, client.upstream.to[at]
+        port = "" if member.port == DEFAULT_PORTS[member.scheme] else f":{member.port}"
+        there = f"{member.scheme}://{name}{port}{'' if member.path == '/' else member.path}"
+        keyed = client.upstream.place.has("to")
+        path = item_path(client.upstream.place, "to", at) if keyed else client.upstream.place.path
+        known = case.world.resolve(Vantage(name="(a program)", host=machine.name), name, None)
+        steps = [(f"let {client.site.name} pass on to {there}", replace(path, there))]
+        if url.literal not in known.addresses:
+            line = f"{url.literal} {name}"
+            held = (
+                append(machine.hosts_file.place, "lines", line)
+                if machine.hosts_file is not None
+                else put(machine.place, "hosts_file", {"lines": [line]})
+            )
+            steps.insert(0, (f"write '{line}' into the hosts file of {machine.name}", held))
+        yield in_order(*steps)
 
 
 @remedy("cert-self-signed", "cert-issuer-unknown", "cert-chain-incomplete")
@@ -212,12 +282,13 @@ def trusted_one(case: Case, clue: CertificateClue) -> Iterator[Proposal]:
     if clue.code == "cert-chain-incomplete" and certificate.file is not None:
         yield Proposal(f"install {certificate.name} with its whole chain", _renewed(case, certificate, names, "public"))
         return
-    for issuer in _issuers(case, certificate):
+    for issuer in _issuers(case, certificate, names):
         whose = "an ordinary public authority" if issuer == "public" else issuer
         if issuer != certificate.issuer:
             yield Proposal(
                 f"get a certificate for {', '.join(names)} from {whose}", _renewed(case, certificate, names, issuer)
             )
+    yield from _by_the_house(case, names)
 
 
 @remedy("clock-wrong")
@@ -225,3 +296,50 @@ def set_clock(_case: Case, clue: ClockClue) -> Iterator[Proposal]:
     """Sets the visitor's clock."""
     vantage = clue.vantage
     yield Proposal(f"set the clock of {vantage.name}", remove((*vantage.place.path, "clock")))
+
+
+def certified(case: Case, service: Service) -> list[tuple[str, Patch]]:
+    """What goes with a first secure listener, in words and as a change: without a certificate the whole service would not start."""
+    sites = [each for each in sites_of(service).values() if each.in_force]
+    if (
+        not isinstance(service, WebService)
+        or service.certificate
+        or (sites and all(each.certificate for each in sites))
+    ):
+        return [("", [])]
+    found = [
+        (f", with the certificate {name}", put(service.place, "certificate", name)) for name in covering(case, service)
+    ]
+    return found or [(f", and {words}", patch) for words, patch in new_certificate(case, service)] or [("", [])]
+
+
+def covering(case: Case, service: Service) -> list[str]:
+    """The certificates of the estate, those first that cover the name asked for, then those that cover a name of the service."""
+    names = {str(name) for site in sites_of(service).values() for name in site.names}
+    asked = case.client.saying.checked_name or case.host
+
+    def misses(certificate: Certificate) -> tuple[bool, bool]:
+        held = shown_by(certificate, case.estate, case.world.shared).leaf.names
+        return not any(covers(each, asked, None) for each in held), not any(
+            covers(each, name, None) for each in held for name in names
+        )
+
+    stated = [each for name, each in case.estate.certificates.items() if name in case.world.stated.certificates]
+    return [each.name for each in sorted(stated, key=misses)]
+
+
+def new_certificate(case: Case, service: Service) -> Iterator[tuple[str, Patch]]:
+    """A certificate for the names of a service's sites, from an ordinary public authority where such give one."""
+    names = [str(name) for site in sites_of(service).values() if site.in_force for name in site.names if name]
+    names = list(dict.fromkeys(names)) or [case.host]
+    names = [each for each in names if "*" not in each.removeprefix("*.") and not each.startswith(".")]
+    if names and "public" in case.client.trusts and all(map(is_given_publicly, names)):
+        key = next(
+            each
+            for each in (service.name, *(f"{service.name}-{n}" for n in range(2, 99)))
+            if each not in case.estate.certificates
+        )
+        made: Patch = [{"op": "add", "path": pointer(("certificates", key)), "value": {"names": names}}]
+        if not case.world.stated.certificates:
+            made = [{"op": "add", "path": pointer(("certificates",)), "value": {key: {"names": names}}}]
+        yield f"get it a certificate for {listed(names)}", [*made, *put(service.place, "certificate", key)]

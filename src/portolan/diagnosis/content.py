@@ -5,12 +5,13 @@ from collections.abc import Iterator
 import msgspec
 
 from portolan.diagnosis.base import Case, Finding, all_homes, fault
+from portolan.diagnosis.folders import served_by, source_of
 from portolan.diagnosis.proposal import Patch, Proposal, append, item_path, put, remedy, remove, replace
 from portolan.estate.base import IPAddress, Rights
 from portolan.estate.content import Holding
 from portolan.estate.machine import Machine
 from portolan.estate.service import WebService
-from portolan.estate.site import Access, Giving, RuleFile, Section, Site
+from portolan.estate.site import Access, Giving, RuleFile, Site
 from portolan.evidence.kinds import content as content_kinds
 from portolan.journey.furnish import made_up
 from portolan.source.nearest import nearest
@@ -61,22 +62,6 @@ class RuleFileClue(msgspec.Struct, frozen=True):
     file: RuleFile
 
 
-def _served(case: Case) -> tuple[Machine, WebService] | None:
-    """Where the request arrived."""
-    connection = case.exchange.connection
-    arrival = connection.arrival if connection is not None else None
-    if arrival is None or not isinstance(arrival.service, WebService):
-        return None
-    return arrival.machine, arrival.service
-
-
-def _source(case: Case, site: Site) -> Giving:
-    """The site, or the section of it, from which content came."""
-    taken = case.decision(content_kinds.SectionTakes)
-    section = taken.subject if taken is not None else None
-    return section if isinstance(section, Section) and (section.folder or section.told) else site
-
-
 def _known_folders(case: Case, machine: Machine, giving: Giving) -> list[str]:
     """Every folder of the machine that is known: stated, inside those, or served by other sites."""
     found: dict[str, None] = {}
@@ -105,14 +90,14 @@ def _known_folders(case: Case, machine: Machine, giving: Giving) -> list[str]:
 )
 def folder_missing(case: Case) -> Finding | None:
     """The folder is not there; or the grant is for another one."""
-    stop, served = case.stop, _served(case)
+    stop, served = case.stop, served_by(case)
     if served is None or not isinstance(stop, content_kinds.FolderMissing | content_kinds.NotGranted):
         return None
     machine, service = served
     site = stop.subject
     if not isinstance(site, Site):
         return None
-    giving = _source(case, site)
+    giving = source_of(case, site)
     known = _known_folders(case, machine, giving)
     folder = str(giving.folder or "")
     near = nearest(folder, known) if folder else None
@@ -197,11 +182,11 @@ def correct_folder(_case: Case, clue: FolderClue | GrantClue) -> Iterator[Propos
 )
 def unreadable(case: Case) -> Finding | None:
     """Rights keep the server out."""
-    stop, served = case.stop, _served(case)
+    stop, served = case.stop, served_by(case)
     if served is None or not isinstance(stop, content_kinds.Unreadable) or not isinstance(stop.subject, Site):
         return None
     machine, service = served
-    giving = _source(case, stop.subject)
+    giving = source_of(case, stop.subject)
     place, path, rights = _closed(machine, giving, stop)
     clue = RightsClue(giving=giving, holder=place, path=path, rights=rights, passing=stop.passing, service=service)
     return Finding("content-unreadable", stop.text, stop.place, clue=clue)
@@ -236,6 +221,8 @@ def open_rights(case: Case, clue: RightsClue) -> Iterator[Proposal]:
         return
     mode, owner, group = clue.rights
     who = clue.service.runs_as
+    # The user nobody has no group of its name on systems that people run.
+    own = next(iter(clue.service.runs_in), "") if who == "nobody" else who
     path = (*clue.holder, "rights", clue.path)
     if owner == who:
         yield Proposal(
@@ -243,8 +230,9 @@ def open_rights(case: Case, clue: RightsClue) -> Iterator[Proposal]:
         )
         return
     if group not in (who, *clue.service.runs_in):
-        given = Rights(mode | bit << 3, owner, who)
-        yield Proposal(f"give {clue.path} to the group {who}, and let it {does} it", _rights(case, path, given))
+        if own:
+            given = Rights(mode | bit << 3, owner, own)
+            yield Proposal(f"give {clue.path} to the group {own}, and let it {does} it", _rights(case, path, given))
     else:
         yield Proposal(
             f"let the group {group} {does} {clue.path}", _rights(case, path, Rights(mode | bit << 3, owner, group))
@@ -375,7 +363,7 @@ def rule_file_ignored(case: Case) -> Finding | None:
     """Its rules would meet the expectation, and the program does not read them, or not under that name."""
     response = case.exchange.response
     site = response.site if response is not None else None
-    served = _served(case)
+    served = served_by(case)
     if not isinstance(site, Site) or served is None or not site.rule_files:
         return None
     program = case.world.program(served[1])
@@ -399,7 +387,7 @@ def rule_file_ignored(case: Case) -> Finding | None:
 def heed_rule_file(case: Case, clue: RuleFileClue) -> Iterator[Proposal]:
     """Renames it, lets it be read, or writes its redirects at the site."""
     site, file = clue.site, clue.file
-    served = _served(case)
+    served = served_by(case)
     reads = served is not None and case.world.program(served[1]).reads_rule_files
     named = file.file_name == ".htaccess"
     if reads:

@@ -37,7 +37,9 @@ def page_gains(before: World, after: World, kept: World, asked: Asked) -> Iterat
             then = visit(before, url, before.estate.vantages.get(vantage.name, vantage))
             if _plain(then) or _plain(visit(kept, url, kept.estate.vantages.get(vantage.name, vantage))):
                 continue
-            if "takes-payments" not in asked.marks and _arrival(then) == _arrival(now):
+            answered = then.exchanges[-1].response
+            refused = answered is not None and answered.status >= 400
+            if "takes-payments" not in asked.marks and refused and _arrival(then) == _arrival(now):
                 # Plain requests were taken there already: what is new is the page.
                 continue
             key = ("plain", url, vantage.name)
@@ -197,6 +199,12 @@ def forcing_gains(before: World, after: World, asked: Asked) -> Iterator[Gain]:
                 )
                 at = Vantage(name="(at the machine)", host=machine.name, says_host=named)
                 key = ("forcing", machine.name, service.name, name)
+                if _forcing_rules(site) < _forcing_rules(was.sites[name]) and not _sent(
+                    after, machine.name, service, at, path
+                ):
+                    text = f"{site.name} has a rule less for plain requests"
+                    yield Gain("unencrypted", key, text, "more")
+                    continue
                 if _sent(before, machine.name, was, at, path) and not _sent(after, machine.name, service, at, path):
                     text = f"{service.name} no longer sends plain requests for {site.name} to a secure address"
                     yield Gain("unencrypted", key, text, "more")
@@ -214,6 +222,12 @@ def forcing_gains(before: World, after: World, asked: Asked) -> Iterator[Gain]:
                     ):
                         text = f"whoever sends {field}: {_PRETENDED} himself gets {site.name} without encryption"
                         yield Gain("unencrypted", (*key, field), text, "more")
+
+
+def _forcing_rules(site: Site) -> int:
+    """How many of a site's redirects are for plain requests."""
+    rules = (*site.redirects, *(each for section in site.sections for each in section.redirects))
+    return sum(rule.when is not None and rule.when.scheme == "http" for rule in rules)
 
 
 def _believed(service: WebService, site: Site) -> set[str]:

@@ -346,8 +346,17 @@ def allow_in_group(case: Case, clue: PortClue) -> Iterator[Proposal]:
 
 
 def _allowances(case: Case, groups: Iterable[Group], port: int) -> Iterator[Proposal]:
-    """A rule of its own for the port and the asker, in each of the groups."""
-    for group in groups:
+    """A rule of its own for the port and the asker, in each of the groups: first in those whose rules are for them, then in those that
+    have any.
+    """
+    wanted = askers(case)[0]
+
+    def fitting(group: Group) -> tuple[bool, bool]:
+        theirs = {str(peer).removesuffix("/32").removesuffix("/128") for rule in group.inbound for peer in rule.peers}
+        meant = bool(theirs & set(wanted)) if wanted else any(not rule.peers for rule in group.inbound)
+        return not meant, not group.inbound
+
+    for group in sorted(groups, key=fitting):
         for sources in askers(case):
             rule: dict[str, Any] = {"allow": "tcp", "ports": [port], **({"from": [*sources]} if sources else {})}
             who = f" from {listed(sources)}" if sources else ""

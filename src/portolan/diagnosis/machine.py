@@ -5,6 +5,7 @@ from collections.abc import Iterator
 import msgspec
 
 from portolan.diagnosis.base import Case, Finding, ServiceClue, fault, listed, not_started, target_of
+from portolan.diagnosis.certificate import certified, covering, new_certificate
 from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, remove, replace
 from portolan.estate.base import IPAddress, is_loopback
 from portolan.estate.guesses import asked_by
@@ -392,23 +393,29 @@ def redirect_to_it(_case: Case, clue: RedirectClue) -> Iterator[Proposal]:
 
 
 @remedy("listener-wrong-port")
-def listen_too(_case: Case, clue: WrongPortClue) -> Iterator[Proposal]:
+def listen_too(case: Case, clue: WrongPortClue) -> Iterator[Proposal]:
     """Adds a listener on the port that visitors ask."""
-    service, port = clue.service, clue.port
-    value = f"{port} tls" if clue.tls else port
-    yield Proposal(f"let {service.name} listen on {value} too", append(service.place, "listens", value))
+    yield from listening(case, clue.service, clue.port, clue.tls)
+
+
+def listening(case: Case, service: Service, port: int, tls: bool) -> Iterator[Proposal]:
+    """A listener more; a first secure one with the certificate that it needs, in one step."""
+    value = f"{port} tls" if tls else port
+    listens = append(service.place, "listens", value)
+    for words, patch in certified(case, service) if tls else [("", [])]:
+        yield Proposal(f"let {service.name} listen on {value} too{words}", [*listens, *patch])
 
 
 @remedy("listener-plain-on-tls")
-def speak_tls(_case: Case, clue: ListenerClue) -> Iterator[Proposal]:
+def speak_tls(case: Case, clue: ListenerClue) -> Iterator[Proposal]:
     """Lets the listener speak TLS."""
     listener, service = clue.listener, clue.service
     if isinstance(service, WebService):
         index = service.listens.index(listener)
         text = f"{listener.text} tls"
-        yield Proposal(
-            f"let {service.name} speak TLS on {listener}", replace(item_path(service.place, "listens", index), text)
-        )
+        change = replace(item_path(service.place, "listens", index), text)
+        for words, patch in certified(case, service):
+            yield Proposal(f"let {service.name} speak TLS on {listener}{words}", [*change, *patch])
 
 
 @remedy("listener-tls-on-plain")
@@ -445,7 +452,9 @@ def right_key(case: Case, _clue: ServiceClue) -> Iterator[Proposal]:
 
 @remedy("cert-missing")
 def give_certificate(case: Case, clue: ServiceClue) -> Iterator[Proposal]:
-    """Gives the service a certificate that the estate has."""
+    """Gives the service a certificate that the estate has, or a new one."""
     service = clue.service
-    for name in case.estate.certificates:
+    for name in covering(case, service):
         yield Proposal(f"give {service.name} the certificate {name}", put(service.place, "certificate", name))
+    for words, patch in new_certificate(case, service):
+        yield Proposal(words, patch)

@@ -20,6 +20,7 @@ from portolan.diagnosis.edge_base import (
     with_edge,
 )
 from portolan.diagnosis.edge_loops import encrypted, end_loop, forced_by, loop_finding
+from portolan.diagnosis.machine import listening
 from portolan.diagnosis.proposal import PROPOSERS, Patch, Proposal, append_all, put, remedy, remove
 from portolan.edge.origin import typed
 from portolan.estate.base import IPAddress
@@ -412,9 +413,14 @@ def leg_unverified(case: Case) -> Finding | None:
 
 @remedy("edge-leg-mismatch")
 def other_leg(case: Case, clue: LegClue) -> Iterator[Proposal]:
-    """Asks as the origin listens: verified before unverified before plain."""
+    """Lets the origin listen as it is asked; asks as it listens: verified before unverified before plain."""
     edge = clue.edge
     if edge.asks.leg in ("encrypted", "verified"):
+        connection = clue.exchange.connection
+        if connection is not None and connection.reached is not None:
+            for service in connection.reached.services.values():
+                if isinstance(service, WebService) and service.state == "running":
+                    yield from listening(case, service, connection.port, True)
         yield Proposal(f"let {label_of(edge)} ask its origin plainly", origin_put(edge, leg="plain"))
         return
     yield from encrypted(edge, None)

@@ -1,5 +1,6 @@
 """Faults of redirects."""
 
+import re
 from collections.abc import Iterator
 from itertools import pairwise
 
@@ -7,6 +8,7 @@ import msgspec
 
 from portolan.diagnosis.base import Case, Finding, fault, listed, supposing
 from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, remove
+from portolan.estate.client import PassingProgram
 from portolan.estate.guesses import machines
 from portolan.estate.service import WebService, sites_of
 from portolan.estate.site import Redirect, Site
@@ -258,11 +260,13 @@ def forget(_case: Case, clue: MemoryClue) -> Iterator[Proposal]:
 
 def last_rule(case: Case) -> Decision | None:
     """The rule that led to the last exchange."""
-    decision: Decision
     for exchange in reversed(case.visit.exchanges[:-1] if case.symptom != "bad-target" else case.visit.exchanges):
-        for decision in reversed(exchange.response.decisions if exchange.response is not None else ()):
-            if isinstance(decision.subject, Redirect):
-                return decision
+        # Programs that pass on pass redirects on, too.
+        for each in exchange.tree:
+            decisions: tuple[Decision, ...] = each.response.decisions if each.response is not None else ()
+            for decision in reversed(decisions):
+                if isinstance(decision.subject, Redirect):
+                    return decision
     return None
 
 
@@ -274,6 +278,12 @@ def keep_one(case: Case, clue: RulesClue) -> Iterator[Proposal]:
     """Gives a rule that forces secure the condition that it lost; else takes one of the rules away."""
     rules = [decision.subject for decision in clue.rules if isinstance(decision.subject, Redirect)]
     for rule in rules:
+        forcing = rule.when is not None and rule.when.scheme == "http"
+        plain = next((each for each in ("{scheme}://", "http://") if str(rule.to).startswith(each)), None)
+        if forcing and plain is not None:
+            target = f"https://{str(rule.to).removeprefix(plain)}"
+            text = f"let the redirect of the site {_site(rule)} lead to {target} ({rule.place.span.short})"
+            yield Proposal(text, put(rule.place, "to", target))
         if str(rule.to).startswith("https://") and (rule.when is None or rule.when.scheme is None):
             text = f"let the redirect of the site {_site(rule)} to {rule.to} apply to plain requests only ({rule.place.span.short})"
             place = rule.place if rule.when is None else rule.when.place
@@ -286,7 +296,8 @@ def keep_one(case: Case, clue: RulesClue) -> Iterator[Proposal]:
 
 
 def _site(rule: Redirect) -> str:
-    return str(rule.place.path[rule.place.path.index("sites") + 1])
+    path = rule.place.path
+    return str(next(path[at + 1] for at, each in enumerate(path) if each in ("sites", "buckets", "zones", "edges")))
 
 
 def path_of_rule(case: Case, rule: Redirect) -> tuple[str | int, ...]:
@@ -294,6 +305,10 @@ def path_of_rule(case: Case, rule: Redirect) -> tuple[str | int, ...]:
     path = rule.place.path
     if isinstance(path[-1], int):
         return path
+    for store in case.estate.stores.values():
+        for bucket in store.buckets.values():
+            if rule in bucket.redirects:
+                return item_path(bucket.place, "redirects", bucket.redirects.index(rule))
     for machine in machines(case.estate):
         for service in machine.services.values():
             for site in sites_of(service).values():
@@ -329,6 +344,22 @@ def keep_path(_case: Case, clue: RuleClue) -> Iterator[Proposal]:
 def outer_target(case: Case, clue: RuleClue) -> Iterator[Proposal]:
     """Writes the name that was asked for into the target."""
     rule = clue.rule
+    for front in case.visit.exchanges[-2].tree if len(case.visit.exchanges) > 1 else ():
+        client = front.client
+        if isinstance(client, PassingProgram) and client.upstream.turns_redirects is not True:
+            place = client.upstream.place
+            facts = put(place, "turns_redirects", True)
+            if not place.has("to"):
+                facts = put(
+                    client.site.place,
+                    "upstream",
+                    {"to": [str(each) for each in client.upstream.to], "turns_redirects": True},
+                )
+            yield Proposal(f"let {client.site.name} turn redirects to its upstream's own address into its own", facts)
+    first, parts = case.visit.exchanges[0].url, re.match(r"https?://[^/{]+(/.*)?$", str(rule.to))
+    if parts is not None:
+        target = f"{first.scheme}://{first.shown_host}{parts[1] or '/'}"
+        yield Proposal(f"let the redirect lead to {target}", put(rule.place, "to", target))
     scheme = "https" if str(rule.to).startswith("https") else "http"
     target = f"{scheme}://{{host}}{{path}}{{query}}"
     yield Proposal(f"let the redirect lead to {target}", put(rule.place, "to", target))

@@ -5,6 +5,7 @@ from collections.abc import Iterator
 import msgspec
 
 from portolan.diagnosis.base import Case, Finding, Home, all_homes, fault, listed
+from portolan.diagnosis.folders import renamed, with_file
 from portolan.diagnosis.proposal import Patch, Proposal, append, item_path, put, remedy, remove, replace
 from portolan.estate.service import WebService, sites_of
 from portolan.estate.site import Site
@@ -444,17 +445,17 @@ def unshadow(_case: Case, clue: ShadowClue) -> Iterator[Proposal]:
 
 
 @remedy("content-index-missing")
-def add_default(_case: Case, clue: FolderClue) -> Iterator[Proposal]:
+def add_default(case: Case, clue: FolderClue) -> Iterator[Proposal]:
     """Names the document that the folder has, or adds the one that is asked for."""
     site, folder, like = clue.site, clue.folder, clue.like
     if like and like.removesuffix(".txt") in clue.documents:
         text = f"name the file {folder}{like.removesuffix('.txt')}: {like} has an ending that the file browser hides"
-        yield Proposal(text, _renamed(site, folder + like, folder + like.removesuffix(".txt")))
+        yield Proposal(text, renamed(case, site, folder + like, folder + like.removesuffix(".txt")))
     elif like:
         text = f"name {like} among the index files of {site.name}"
         yield Proposal(text, _index_files(site, clue.documents, like, False))
     wanted = clue.documents[0] if clue.documents else "index.html"
-    yield Proposal(f"put {folder}{wanted} into the folder of {site.name}", _files(site, folder + wanted))
+    yield Proposal(f"put {folder}{wanted} into the folder of {site.name}", with_file(case, site, folder + wanted))
     yield Proposal(f"let {site.name} list the folder", put(site.place, "listing", True))
 
 
@@ -471,21 +472,6 @@ def _index_files(site: Site, documents: tuple[str, ...], name: str, first: bool)
     return put(site.place, "index_files", [name, *rest] if first else [*rest, name])
 
 
-def _renamed(site: Site, old: str, new: str) -> Patch:
-    files = [new if each == old else each for each in site.files or ()]
-    if site.copy is None and site.inventory is None:
-        return put(site.place, "files", files)
-    gone = [step for key in ("copy", "inventory") if site.place.has(key) for step in remove((*site.place.path, key))]
-    return [*gone, *put(site.place, "files", files)]
-
-
-def _files(site: Site, name: str) -> Patch:
-    if site.copy is None and site.inventory is None:
-        return append(site.place, "files", name)
-    gone = [step for key in ("copy", "inventory") if site.place.has(key) for step in remove((*site.place.path, key))]
-    return [*gone, *put(site.place, "files", [*(site.files or ()), name])]
-
-
 @remedy("content-index-order")
 def reorder(_case: Case, clue: WantedClue) -> Iterator[Proposal]:
     """Puts the expected document first."""
@@ -494,10 +480,10 @@ def reorder(_case: Case, clue: WantedClue) -> Iterator[Proposal]:
 
 
 @remedy("content-missing")
-def add_file(_case: Case, clue: FileClue) -> Iterator[Proposal]:
+def add_file(case: Case, clue: FileClue) -> Iterator[Proposal]:
     """Adds the file."""
     site, asked, near = clue.site, clue.asked, clue.near
     if asked and not asked.endswith("/"):
-        yield Proposal(f"put {asked} into the folder of {site.name}", _files(site, asked))
+        yield Proposal(f"put {asked} into the folder of {site.name}", with_file(case, site, asked))
     if near:
         yield Proposal(f"or ask for /{near}, which exists", [])

@@ -7,7 +7,7 @@ import msgspec
 
 from portolan.diagnosis.base import Case, Finding, Home, addresses_of, all_homes, fault, listed, reached_by, target_of
 from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, remove, replace
-from portolan.estate.guesses import asked_by, machines
+from portolan.estate.guesses import asked_by, attachments, machines
 from portolan.estate.machine import Forward, Machine, Router
 from portolan.estate.service import Service
 from portolan.estate.vantage import Vantage
@@ -530,8 +530,10 @@ def give_route(case: Case, clue: DeviceClue) -> Iterator[Proposal]:
     elif device.gateway == "none":
         yield Proposal(f"give {device.name} the gateway that its network has", remove((*device.place.path, "gateway")))
     elif device.gateway is None:
+        networks = {name for name, _ in attachments(device)}
         for router in case.estate.routers.values():
-            for interface in router.interfaces.values():
-                for item in interface.address:
+            # Only a neighbour can be a gateway, and nobody is his own.
+            for interface in router.interfaces.values() if router.place.path != device.place.path else ():
+                for item in interface.address if interface.network in networks else ():
                     patch = put(device.place, "gateway", [str(item.ip)])
                     yield Proposal(f"give {device.name} the gateway {item.ip} ({router.name})", patch)

@@ -1,5 +1,7 @@
 """A connection: the question's walk, the listener that takes it, and the answer's walk back."""
 
+from ipaddress import IPv4Address, IPv6Address
+
 from portolan.estate.base import IPAddress, is_loopback
 from portolan.estate.machine import Machine
 from portolan.estate.vantage import Vantage
@@ -13,12 +15,17 @@ from portolan.net.packet import EPHEMERAL, Addressed, Packet
 from portolan.net.topology import Device, Topology
 from portolan.net.walk import End, Walk
 
+_HERE: dict[int, IPAddress] = {4: IPv4Address("127.0.0.1"), 6: IPv6Address("::1")}
+
 
 def connect(topology: Topology, origin: Device, address: IPAddress, port: int, protocol: str = "tcp") -> Connection:
     """Tries to connect from a device to an address and port, there and back.
 
     Where several boxes have one address, each is tried; what is told is a case in which it fails, if there is one.
     """
+    if not int(address):
+        # "This host on this network" as a destination is the machine itself (RFC 1122 section 3.2.1.3; so does Linux).
+        address = _HERE[address.version]
     found, ways = _tried(topology, origin, address, port, protocol, 0)
     for choice in range(1, ways):
         other, _ = _tried(topology, origin, address, port, protocol, choice)
