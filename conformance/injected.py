@@ -42,17 +42,7 @@ HEALTHY = Path(__file__).parent / "healthy"
 #: Scalars that mean the same without quotes.
 _PLAIN = re.compile(r"^[A-Za-z0-9][\w./+-]*(?::[\w./+-]+)*$")
 _NOW = datetime(2026, 3, 14, 20, tzinfo=UTC)
-_PAST = (
-    "before",
-    "last_asked",
-    "holds",
-    "at",
-    "remembers_redirects",
-    "strict",
-    "expected",
-    "looked_up",
-    "in_effect_from",
-)
+_PAST = ("before", "last_asked", "holds", "remembers_redirects", "strict", "looked_up", "in_effect_from")
 _FAMILIES = {
     "zones": "names",
     "certificates": "certificates",

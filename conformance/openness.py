@@ -43,10 +43,14 @@ def openness(world: World, urls: frozenset[str]) -> frozenset[Open]:
 
 
 def beyond(after: frozenset[Open], before: frozenset[Open]) -> frozenset[Open]:
-    """What lies open and did not before; a key of a bucket of which any other key lay open is none."""
+    """What lies open and did not before: not a key of a bucket of which any other key lay open, nor a leg unverified that was plain."""
     anything = {(each.who, each.what[0]) for each in before if each.kind == "object" and each.what[1] == "(another)"}
+    plain = {(each.who, each.what) for each in before if each.kind == "plain leg"}
     return frozenset(
-        each for each in after - before if each.kind != "object" or (each.who, each.what[0]) not in anything
+        each
+        for each in after - before
+        if not (each.kind == "object" and (each.who, each.what[0]) in anything)
+        and not (each.kind == "unverified leg" and (each.who, each.what) in plain)
     )
 
 

@@ -185,6 +185,8 @@ BAD = {
     "name-wrong-address": ([(IMAGE_RECORD, "      - images 300 A 192.0.2.10\n      - images 300 A 192.0.2.11\n")], IMAGES),
     "name-wrong-address,2": ([(IMAGE_RECORD, IMAGE_RECORD.replace("reef", "d8"))], IMAGES),
     "name-wrong-address,3": ([(IMAGE_RECORD, IMAGE_RECORD.replace("reef.edges", "kestrel-images.pages.depot"))], IMAGES),
+    "refusal-missing": ([expected('{url: "https://plans.kestrel-ridge.example/march.html", status: 403}')], PLANS + "march.html"),
+    "refusal-missing,2": ([expected('{url: "https://images.kestrel-ridge.example/domes/north.svg", status: 403}')], IMAGES + "domes/north.svg"),
     "bucket-plain-only": ([*WWW, expected('{url: "https://www.kestrel-ridge.example/", page: www.kestrel-ridge.example/index.html}')], "https://www.kestrel-ridge.example/"),
 }  # fmt: skip
 #: What a visitor, a resolver or a cache remembers: history, which no change rewrites; the advice is proven in thought.

@@ -13,7 +13,7 @@ from portolan.diagnosis.passing import asked_directly, passed_to
 from portolan.diagnosis.policy import networks_let_out
 from portolan.estate.base import IPAddress, IPNetwork, is_public
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import attachments, machines
+from portolan.estate.guesses import attachments, machines, stated_sources
 from portolan.estate.machine import Machine
 from portolan.estate.service import NameServer, Resolver, WebService
 from portolan.estate.vantage import Vantage
@@ -192,21 +192,7 @@ def _samples(network: IPNetwork) -> Iterator[IPAddress]:
 
 def _ranges(before: Estate, after: Estate) -> list[IPNetwork]:
     """Source ranges that stand in the changed world and not in the earlier one."""
-    return sorted(_sources(after) - _sources(before), key=str)
-
-
-def _sources(estate: Estate) -> set[IPNetwork]:
-    found: set[IPNetwork] = set()
-    for group in estate.groups.values():
-        found.update(each for rule in group.inbound for each in rule.peers if not isinstance(each, str))
-    for machine in machines(estate):
-        found.update(each for forward in getattr(machine, "forwards", ()) for each in forward.sources)
-        filtering = machine.filter
-        if filtering is not None:
-            chains = [filtering.inbound, filtering.forward, *filtering.chains.values()]
-            found.update(each for chain in chains if chain is not None for rule in chain.rules for each in rule.sources)
-            found.update(each for area in filtering.areas.values() for each in area.sources)
-    return found
+    return sorted(stated_sources(after) - stated_sources(before), key=str)
 
 
 def _targets(world: World) -> list[tuple[IPAddress, int, str, str]]:

@@ -1,6 +1,7 @@
 """What a reader of an estate would guess where nothing is written: one place for every such rule."""
 
 from collections.abc import Iterator
+from ipaddress import IPv4Network, IPv6Network
 
 from portolan.estate.base import IPAddress, IPInterface, IPNetwork
 from portolan.estate.client import Client
@@ -8,6 +9,7 @@ from portolan.estate.edge import Edge, EdgeService
 from portolan.estate.estate import Estate
 from portolan.estate.machine import Forward, Host, Machine, Router
 from portolan.estate.network import Network
+from portolan.estate.service import WebService
 from portolan.estate.vantage import Vantage
 
 #: The network that exists in every estate.
@@ -43,6 +45,35 @@ def every_edge(estate: Estate) -> Iterator[EdgeService]:
 def rented_edges(estate: Estate) -> Iterator[EdgeService]:
     """Every edge that is none of the estate's own programs."""
     return (edge for edge in every_edge(estate) if edge.place.path[0] in ("edges", "zones"))
+
+
+def stated_sources(estate: Estate) -> set[IPNetwork]:
+    """Every source range that a rule of the estate names: of filters, groups, lists, forwards and rules of access."""
+    found: set[IPNetwork] = set()
+    for group in estate.groups.values():
+        found.update(each for rule in group.inbound for each in rule.peers if not isinstance(each, str))
+    for network in estate.networks.values():
+        for rules in (network.access_list.inbound, network.access_list.outbound) if network.access_list else ():
+            found.update(each for rule in rules or () for each in rule.sources)
+    for machine in machines(estate):
+        for forward in machine.forwards:
+            found.update((*forward.sources, *forward.not_sources))
+        filtering = machine.filter
+        if filtering is not None:
+            chains = [filtering.inbound, filtering.forward, filtering.arriving, *filtering.chains.values()]
+            rules_of = (rule for chain in chains if chain is not None for rule in chain.rules)
+            found.update(each for rule in rules_of for each in (*rule.sources, *rule.not_sources))
+            found.update(each for area in filtering.areas.values() for each in area.sources)
+            found.update(each for held in filtering.sets.values() for each in held.addresses)
+        for service in machine.services.values():
+            for site in service.sites.values() if isinstance(service, WebService) else ():
+                accesses = [
+                    site.access,
+                    *(each.access for each in site.sections),
+                    *(each.access for each in site.rule_files),
+                ]
+                found.update(each for held in accesses if held for each in (*held.sources, *held.not_sources))
+    return {each for each in found if isinstance(each, IPv4Network | IPv6Network)}
 
 
 def passes_on(machine: Machine | Vantage) -> bool:

@@ -27,7 +27,7 @@ from portolan.evidence.outcome import Detail
 from portolan.evidence.request import Request, request_of
 from portolan.http.respond import no_http, respond
 from portolan.http.upstream import Front
-from portolan.journey.furnish import asking_boxes, providers_certificate, store_certificate
+from portolan.journey.furnish import asking_boxes, part_of_range, providers_certificate, store_certificate
 from portolan.journey.race import race
 from portolan.journey.world import World
 from portolan.programs.protocol import EdgeWays
@@ -47,6 +47,10 @@ class Way(NamedTuple):
     def behind(self, passer: Site | EdgeService) -> "Way":
         """The way of what is passed on."""
         return self._replace(passed=(*self.passed, passer))
+
+
+#: What rules of access answer whom they keep out.
+_KEPT_OUT = (401, 403)
 
 
 def straight() -> Way:
@@ -151,13 +155,21 @@ def _from_edge(
 
 def _asks_from(world: World, edge: EdgeService, client: EdgeClient) -> tuple[str, ...]:
     """The machines from which an edge may ask."""
-    boxes = asking_boxes(edge) if isinstance(edge, Edge) else (client.machine.name,)
-    return tuple(each for each in boxes if each in world.estate.hosts) or (client.machine.name,)
+    found: list[str] = []
+    for box in asking_boxes(edge) if isinstance(edge, Edge) else (client.machine.name,):
+        part, number = box, 1
+        while part in world.estate.hosts:
+            found.append(part)
+            number += 1
+            part = part_of_range(box, number)
+    return tuple(found) or (client.machine.name,)
 
 
 def _worse(one: Exchange, other: Exchange) -> bool:
-    """Whether the connection fails in one exchange and not in the other."""
-    return one.response is None and other.response is not None
+    """Whether one exchange fails and the other does not, or fails earlier: without an answer, or with a refusal."""
+    if one.response is None or other.response is None:
+        return one.response is None and other.response is not None
+    return one.response.status in _KEPT_OUT and other.response.status < 400
 
 
 def _edge_client(

@@ -3,17 +3,18 @@
 Nobody writes these down; they follow from what is written. Made anew for every changed estate, what is unchanged is shared.
 """
 
+from collections.abc import Iterable
 from datetime import datetime
 from ipaddress import IPv4Address, IPv6Address, ip_interface
 from typing import Any, Literal, NamedTuple
 
 import msgspec
 
-from portolan.estate.base import HostName, IPAddress
+from portolan.estate.base import HostName, IPAddress, IPNetwork
 from portolan.estate.certificate import Certificate
 from portolan.estate.edge import Edge, EdgeService, SwitchedEdge
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import attachments
+from portolan.estate.guesses import attachments, stated_sources
 from portolan.estate.machine import Host, Machine
 from portolan.estate.network import Interface
 from portolan.estate.records import Record, ZoneData
@@ -30,6 +31,8 @@ _EDGES, _PAGES, _OBJECTS, _SWITCHED = 1, 2, 3, 4
 #: How many of each kind have addresses of their own before the next kind's begin.
 _ROOM = 4096
 _PLAIN, _SECURE = Listener(text="80", port=80), Listener(text="443 tls", port=443, tls=True)
+#: So many parts of one range are told apart.
+_MOST_PARTS = 15
 #: How long providers let their names be kept, in seconds.
 _TTL = 60
 
@@ -40,7 +43,9 @@ def furnished(estate: Estate, now: datetime, shared: dict[Any, Any]) -> Estate:
     switched = [zone for zone in estate.zones.values() if zone.edge is not None]
     if not estate.edges and not estate.stores and not switched:
         return estate
-    made = _Made(dict(estate.hosts), dict(estate.zones), dict(estate.certificates), _speaks_six(estate))
+    ranged = any(edge.asks_from for edge in (*estate.edges.values(), *(zone.edge for zone in switched if zone.edge)))
+    sources = stated_sources(estate) if ranged else set()
+    made = _Made(dict(estate.hosts), dict(estate.zones), dict(estate.certificates), _speaks_six(estate), sources)
     for number, edge in enumerate(estate.edges.values()):
         if _in_effect(edge, now):
             _add_edge(made, edge, number, shared)
@@ -66,6 +71,8 @@ class _Made(NamedTuple):
     zones: dict[str, Zone]
     certificates: dict[str, Certificate]
     six: bool
+    #: The ranges that rules name.
+    sources: set[IPNetwork]
 
 
 def _add_edge(made: _Made, edge: Edge, number: int, shared: dict[Any, Any]) -> None:
@@ -160,15 +167,52 @@ def _boxes(edge: Edge, addresses: tuple[IPAddress, ...]) -> dict[str, Host]:
 
 
 def _add_ranges(made: _Made, edge: Edge, shared: dict[Any, Any]) -> None:
-    """One machine for each range that edges ask from, which they share; one more where they ask other resolvers."""
+    """One machine for each range that edges ask from, which they share; one more where they ask other resolvers, and one for every part
+    of a range that some rule tells from the rest: any address of it may ask.
+    """
     for network, name in zip(edge.asks_from, asking_boxes(edge), strict=False):
         if name in made.hosts:
             continue
         taken = sum(each.startswith(f"the edges' range {network}") for each in made.hosts)
         address = network.network_address + min(taken + 1, network.num_addresses - 1)
-        made.hosts[name] = once(
-            shared, edge, ("range", name, address), lambda name=name, address=address: _range_box(edge, name, address)
-        )
+        for number, each in enumerate((address, *_other_parts(network, address, made.sources)), 1):
+            part = name if number == 1 else part_of_range(name, number)
+            made.hosts[part] = once(
+                shared, edge, ("range", part, each), lambda part=part, each=each: _range_box(edge, part, each)
+            )
+
+
+def part_of_range(name: str, number: int) -> str:
+    """The name of the machine that asks from a further part of a range, from 2 on."""
+    return f"{name}, part {number}"
+
+
+def _other_parts(network: IPNetwork, first: IPAddress, sources: Iterable[IPNetwork]) -> list[IPAddress]:
+    """An address of every part of a range that rules tell apart, but the part of the first address."""
+    low, high = int(network.network_address), int(network.broadcast_address)
+    cuts = {
+        each
+        for each in sources
+        if each.version == network.version
+        and each != network
+        and low <= int(each.network_address) <= high
+        and int(each.broadcast_address) <= high
+    }
+    if not cuts:
+        return []
+
+    def part(address: IPAddress) -> frozenset[IPNetwork]:
+        return frozenset(cut for cut in cuts if address in cut)
+
+    ends = [network, *sorted(cuts, key=str)]
+    near = [int(each.network_address) + step for each in ends for step in (0, 1, -1)]
+    near += [int(each.broadcast_address) + step for each in ends for step in (0, -1, 1)]
+    found = {part(first): first}
+    for value in near:
+        if low <= value <= high:
+            address = type(first)(value)
+            found.setdefault(part(address), address)
+    return [each for each in found.values() if each != first][:_MOST_PARTS]
 
 
 def _range_box(edge: Edge, name: str, address: IPAddress) -> Host:

@@ -77,11 +77,13 @@ class _Extended:
         self.zones[str(name)] = Zone(place=of.place, name=str(name), data=ZoneData(nodes))
 
     def sources(self, edge: Edge) -> tuple[tuple[IPAddress, ...], ...]:
-        """An address of each range, which no other edge asks from."""
-        found = []
+        """Addresses from all over each range, which no other edge asks from: any of them may ask."""
+        found: list[tuple[IPAddress, ...]] = []
         for network in edge.asks_from:
             number = self._taken[str(network)] = self._taken.get(str(network), 0) + 1
-            found.append((network.network_address + min(number, network.num_addresses - 1),))
+            size = network.num_addresses
+            offsets = {min(at + number, size - 1) for at in (0, size // 4, size // 2, 3 * size // 4)}
+            found += [(network.network_address + each,) for each in sorted(offsets)]
         return tuple(found)
 
 

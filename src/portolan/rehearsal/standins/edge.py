@@ -198,7 +198,8 @@ class Edge:
         for source in self.facts["sources"] or [None]:
             try:
                 given = self.ask_from(asked, path, source)
-                worst = worst or given
+                kept_out = given.status in (401, 403) and worst is not None and worst.status < 400
+                worst = given if worst is None or kept_out else worst
             except FailedError as error:
                 failed = failed or error
         if failed is not None or worst is None:
