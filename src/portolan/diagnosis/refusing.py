@@ -19,6 +19,10 @@ from portolan.estate.url import BadUrlError, parse
 from portolan.evidence.kinds import content as content_kinds
 from portolan.evidence.outcome import Kind
 from portolan.source.place import Place
+from portolan.store.buckets import is_on
+
+#: So many objects are named in a grant that leaves one out.
+_MOST_NAMED = 12
 
 
 class RefusalClue(msgspec.Struct, frozen=True):
@@ -109,7 +113,7 @@ def refuse(case: Case, clue: RefusalClue) -> Iterator[Proposal]:
     """Puts a refusal where it is missing: at the object itself, before it, and as narrow as it was."""
     giving = clue.giving
     if isinstance(giving, Bucket):
-        yield from _sealed(giving)
+        yield from _sealed(case, giving)
     else:
         yield from _by_access(giving, clue)
         yield from _by_rule_file(case)
@@ -120,13 +124,20 @@ def refuse(case: Case, clue: RefusalClue) -> Iterator[Proposal]:
         yield Proposal(text, put(own.place, "access", {"from": [*clue.ranges]}))
 
 
-def _sealed(bucket: Bucket) -> Iterator[Proposal]:
+def _sealed(case: Case, bucket: Bucket) -> Iterator[Proposal]:
+    """The bucket as a whole, its grant to everyone, or the one object."""
     if not bucket.sealed:
         yield Proposal(f"seal the bucket {bucket.name} against public reading", put(bucket.place, "sealed", True))
     for number, each in enumerate(bucket.grants):
         if each.to == "everyone":
             text = f"take the grant to everyone away from {bucket.name}"
             yield Proposal(text, remove(item_path(bucket.place, "grants", number)))
+    key = (case.visit.outcome.page or "").partition("/")[2]
+    others = [f"{bucket.name}/{each}" for each in bucket.objects or () if each != key]
+    for each in bucket.grants:
+        if others and len(others) <= _MOST_NAMED and is_on(each, f"{bucket.name}/{key}"):
+            text = f"let the grant of {bucket.name} be on its other objects only, and not on {key}"
+            yield Proposal(text, put(each.place, "on", others))
 
 
 def _by_access(giving: Giving, clue: RefusalClue) -> Iterator[Proposal]:
