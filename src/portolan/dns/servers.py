@@ -218,19 +218,28 @@ class Servers:
         return not own or bool(own & set(zone.glue[_key(zone, name)]))
 
     def _addresses(self, name: str, zone: Zone, parent: Zone | None, asker: Asker) -> list[IPAddress]:
-        """A name server's addresses: the parent's glue, the zone's own records, or resolved as any name."""
+        """A name server's addresses: the parent's glue, the zone's own records, or resolved as any name.
+
+        What is said of a server outside of the zone beside the zone's delegation is a hint (RFC 2181 section 5.4.1): where it does not
+        lead there, resolvers look the name up.
+        """
         if name in zone.glue:
             return list(zone.glue[_key(zone, name)])
         sibling = self._sibling_glue(name) if parent is None else None
         if sibling is not None:
-            return sibling
+            return self._and_looked_up(sibling, name, asker)
         if parent is not None and within(name, parent.name):
-            glue = _records(parent, name)
-            if glue or within(name, zone.name):
-                return [record.data for record in glue]
+            glue = [record.data for record in _records(parent, name)]
+            if within(name, zone.name):
+                return glue
+            if glue:
+                return self._and_looked_up(glue, name, asker)
         if within(name, zone.name):
             return [record.data for record in _records(zone, name)]
         return self._resolve(name, asker)
+
+    def _and_looked_up(self, hinted: list[IPAddress], name: str, asker: Asker) -> list[IPAddress]:
+        return list(dict.fromkeys([*hinted, *self._resolve(name, asker)]))
 
     def _sibling_glue(self, name: str) -> list[IPAddress] | None:
         """What the registration of another zone gives for a server: the servers above hand it out too (RFC 9471 section 3.2)."""

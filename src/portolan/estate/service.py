@@ -54,6 +54,13 @@ class StatedProgram(Stated, frozen=True, kw_only=True, eq=False):
     no_index_file: Annotated[
         int, says("The status for a folder that has no index file and may not be listed, 400 to 599.")
     ] = 403
+    sends_paths: Annotated[
+        bool,
+        says(
+            "Whether it sends the path of a redirect's target as it is (RFC 9110 section 10.2.2), as most programs behind a front "
+            "do, or makes an address of it, with its own idea of scheme, name and port."
+        ),
+    ] = True
     believes_scheme: Annotated[
         HeaderName | None,
         says(

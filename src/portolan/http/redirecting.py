@@ -51,7 +51,7 @@ def target_of(
             text += "&" + url.query[1:]
     text = program.target(above + text if above and not re.match(r"/|[A-Za-z][A-Za-z0-9+.-]*:", text) else text)
     own = text.startswith("/") and (program.double_slash_is_path or not text.startswith("//"))
-    return absolute(request, arrival, program, text) if own else text
+    return absolute(request, arrival, program, text) if own and not program.sends_paths else text
 
 
 def captures(

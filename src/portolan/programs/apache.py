@@ -65,6 +65,7 @@ class Apache:
     judges_path_first = True
     method_not_allowed = 405
     judges_method_first = False
+    sends_paths = False
     double_slash_is_path = True
     takes_old_empty = True
     behind_unfollowed = 403

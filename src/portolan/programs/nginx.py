@@ -67,6 +67,7 @@ class Nginx:
     judges_path_first = False
     method_not_allowed = 403
     judges_method_first = True
+    sends_paths = False
     double_slash_is_path = True
     takes_old_empty = False
     behind_unfollowed = 404

@@ -152,6 +152,8 @@ class WebProgram(Protocol):
     judges_method_first: bool
     #: Whether a target that begins with two slashes is made an address of its own (RFC 3986 section 4.2 has it another's).
     double_slash_is_path: bool
+    #: Whether a target that is a path is sent as it is, and not made an address.
+    sends_paths: bool
     #: Whether an empty host name is taken of clients that speak HTTP/1.0.
     takes_old_empty: bool
     #: The status for what lies behind a link that is not followed.

@@ -77,6 +77,7 @@ class StatedWays:
         self.missing = stated.missing
         self.no_index_file = stated.no_index_file
         self.index_files = stated.index_files
+        self.sends_paths = stated.sends_paths
 
     def takes_host(self, host: str) -> bool:
         """Every one that is not empty (RFC 9112 section 3.2)."""
