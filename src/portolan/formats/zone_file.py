@@ -11,7 +11,7 @@ from typing import Any, NamedTuple
 
 from portolan.estate.records import Defect, Record, ZoneData
 from portolan.formats.files import FileError, inside
-from portolan.formats.generated import generated
+from portolan.formats.generated import MOST_GENERATED, generated
 from portolan.formats.record_data import PARSERS, absolute, checked_text, known_type, seconds
 from portolan.formats.zone_defects import LINES, defects_of
 from portolan.source.nearest import did_you_mean
@@ -175,7 +175,9 @@ class ZoneReader:
             if not self._in_file:
                 raise ValueError("$GENERATE belongs into a zone file, found '$GENERATE'")
             self._doubt("generate", Record(owner, "", 0, None, shown, entry.line, entry.text), claims=True)
-            for tokens in generated(arguments):
+            made = generated(arguments, MOST_GENERATED - self.problems.generated)
+            self.problems.generated += len(made)
+            for tokens in made:
                 self._record(Entry(tokens, False, entry.line, " ".join(tokens)), shown, origin, owner)
             return origin
         if word == "$INCLUDE" and len(arguments) in (1, 2):

@@ -63,6 +63,8 @@ class Problems:
     def __init__(self) -> None:
         self.found: list[Problem] = []
         self.more = 0
+        #: How many lines of zones the load made of others (`$GENERATE`); there is a bound to it.
+        self.generated = 0
 
     @property
     def full(self) -> bool:
