@@ -41,7 +41,7 @@ from portolan.source.problem import EstateError
 HEALTHY = Path(__file__).parent / "healthy"
 #: Scalars that mean the same without quotes.
 _PLAIN = re.compile(r"^[A-Za-z0-9][\w./+-]*(?::[\w./+-]+)*$")
-_NOW = datetime(2026, 3, 14, 20, tzinfo=UTC)
+NOW = datetime(2026, 3, 14, 20, tzinfo=UTC)
 _PAST = ("before", "last_asked", "holds", "remembers_redirects", "strict", "looked_up", "in_effect_from")
 _FAMILIES = {
     "zones": "names",
@@ -86,7 +86,7 @@ def base(name: str) -> Base:
     """A healthy estate by name; asserts that it is healthy."""
     path = HEALTHY / name if (HEALTHY / name).is_dir() else HEALTHY / f"{name}.yaml"
     loaded = load_path(str(path))
-    assert not missed_in(World(loaded.estate, _NOW)), f"{name} is not healthy"
+    assert not missed_in(World(loaded.estate, NOW)), f"{name} is not healthy"
     return Base(path, loaded, plain(loaded.root), asked_by(loaded.estate))
 
 
@@ -121,10 +121,10 @@ def missed_in(world: World) -> list[tuple[str, str]]:
 @cache
 def open_before(name: str, booted: bool, urls: frozenset[str]) -> frozenset[Open]:
     """What lies open in a healthy estate."""
-    return openness(World(base(name).loaded.estate, _NOW, None, None if booted else frozenset()), urls)
+    return openness(World(base(name).loaded.estate, NOW, None, None if booted else frozenset()), urls)
 
 
-def _anew(ready: Base, loaded: Loaded) -> Loaded:
+def anew(ready: Base, loaded: Loaded) -> Loaded:
     """A changed document written out beside the estate's other files, and loaded as a user's would be."""
     with tempfile.TemporaryDirectory() as folder:
         place = Path(folder) / "estate"
@@ -146,7 +146,7 @@ def judge(task: tuple[str, int]) -> Judged:
     except EstateError:
         return Judged(name, fault, "refused")
     booted = None if fault.booted else frozenset[str]()
-    world = World(broken.estate, _NOW, None, booted)
+    world = World(broken.estate, NOW, None, booted)
     missed = missed_in(world)
     if not missed:
         return Judged(name, fault, "harmless")
@@ -194,14 +194,14 @@ def _judged(ready: Base, so_far: Judged, broken: Loaded, found: Explanation) -> 
 def _outcome(ready: Base, so_far: Judged, broken: Loaded, remedy: Remedy) -> tuple[str, tuple[str, ...]]:
     """What a remedy's patch does to the files, and what lies open then that did not in the healthy estate."""
     try:
-        anew = _anew(ready, patched(broken, remedy.patch))
+        loaded = anew(ready, patched(broken, remedy.patch))
     except EstateError:
         return "unreadable", ()
-    world = World(anew.estate, _NOW, None, None if so_far.fault.booted else frozenset())
+    world = World(loaded.estate, NOW, None, None if so_far.fault.booted else frozenset())
     missed = missed_in(world)
-    before = set(missed_in(World(broken.estate, _NOW, None, world.booted)))
+    before = set(missed_in(World(broken.estate, NOW, None, world.booted)))
     state = "mended" if not missed else "breaks" if set(missed) - before else "partly"
-    urls = asked_by(anew.estate) | ready.urls
+    urls = asked_by(loaded.estate) | ready.urls
     newly = beyond(openness(world, urls), open_before(so_far.estate, so_far.fault.booted, urls))
     return state, tuple(sorted(f"{each.kind}: {each.who} {'/'.join(each.what)}" for each in newly))
 

@@ -114,17 +114,24 @@ class Draw:
             others = [other for other in zones if other != name]
             servers = self.rng.sample([f"ns{number}.{name}" for number in range(3)], self.rng.choice((1, 1, 2)))
             if others and self.maybe(0.4):
-                servers[0] = f"ns1.{self.rng.choice(others)}"
+                other = self.rng.choice(others)
+                servers[0] = f"ns1.{other}"
+                if self.maybe(0.6) and not any(other.endswith("." + each) for each in zones):
+                    # What that other zone's registration says of the server is a hint to this one: it may be old.
+                    held = zones[other].setdefault("delegated_to", [])
+                    if servers[0] not in held:
+                        held.append(servers[0])
+                    zones[other].setdefault("glue", {})[servers[0]] = self.rng.choice((*addresses, "192.0.2.99"))
             elif self.maybe(0.1):
                 servers[0] = "ns.elsewhere.example"
-            zone["delegated_to"] = servers
+            zone["delegated_to"] = [*servers, *(each for each in zone.get("delegated_to", ()) if each not in servers)]
             glue = {
                 server: self.rng.choice((*addresses, *addresses, "10.9.9.9", "192.0.2.99"))
                 for server in servers
                 if server.endswith(name) and self.maybe(0.8)
             }
             if glue:
-                zone["glue"] = glue
+                zone["glue"] = {**glue, **zone.get("glue", {})}
             lines = zone.get("records")
             for number, address in enumerate(addresses):
                 if lines is not None and self.maybe(0.8):

@@ -168,6 +168,7 @@ BAD = {
     "bucket-grant-missing": ([(GRANT, "grants: []")], IMAGES),
     "bucket-grant-missing,2": ([(GRANT, "sealed: true")], IMAGES),
     "bucket-grant-missing,3": ([(PLAN, "marks: [private]")], PLANS),
+    "edge-unsigned": ([("leg: verified, signs: true}", "leg: verified}")], PLANS),
     "bucket-grant-scope": ([(GRANT, "grants: [{to: everyone, on: BUCKET-NAME/*}]")], IMAGES),
     "bucket-grant-scope,2": ([(GRANT, "grants: [{to: everyone, on: kestrel-images}]")], IMAGES),
     "bucket-grant-scope,3": ([(PLAN, "grants: [{to_edge: front, on: kestrel-plans/*}]")], PLANS),

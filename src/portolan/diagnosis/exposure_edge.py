@@ -88,7 +88,11 @@ def bucket_gains(before: Estate, after: Estate, asked: Asked, seen: Visit) -> It
             for gain in _one_bucket(old, was, store, bucket, meant):
                 yield gain._replace(closed=closed)
             if was.sealed and not bucket.sealed:
-                grade: Grade = "beside" if wanted and not meant.private and "private" not in bucket.marks else "more"
+                grade: Grade = "more"
+                if wanted and not meant.private:
+                    # Pages that are granted to everyone are meant for everyone.
+                    public = bucket.web and any(each.to == "everyone" for each in bucket.grants)
+                    grade = "needed" if public else "beside"
                 text = f"the bucket {label} is no longer sealed against public reading"
                 yield Gain("lifted", ("seal", name, label), text, grade, closed)
 

@@ -29,6 +29,8 @@ from portolan.source.problem import EstateError
 #: Turns a patch of the estate's document into the changed estate; raises EstateError when it does not fit.
 Apply = Callable[[Patch], Estate]
 
+#: What a visit ended by, where, and the code and object of the cause that fits it first.
+_Met = tuple[str, str, int, tuple[str, str]]
 #: An expectation, and a vantage that it is for.
 _Other = tuple[Expectation, Vantage]
 MOST_CAUSES = 8
@@ -167,13 +169,14 @@ class _Mending:
             return self._first_way, None
         return list(found.steps), found.visit
 
-    def _search(self, state: _State, met: frozenset[tuple[str, str, int]]) -> _State | None:
+    def _search(self, state: _State, met: frozenset[_Met]) -> _State | None:
         """Depth first, with a way back: the first way on which the expectation is met.
 
         At each state, changes that lead to the end or onward are followed for every cause that fits, in the order of the
         causes; only then those after which a fault on an earlier leg is met, which is progress too. No fault is met twice.
         """
-        here = _fault_met(state.visit)
+        findings = recognise(Case(state.world, state.visit, self.expectation))
+        here = _fault_met(state.visit, findings)
         if self._budget <= 0 or len(state.steps) >= MOST_CAUSES or here in met:
             return None
         self._budget -= 1
@@ -182,10 +185,10 @@ class _Mending:
         advice: _Step | None = None
         known = {(step.finding.code, step.finding.object) for step in state.steps if step.leg == _leg(state.visit)}
         known |= self.spared
-        for finding in recognise(Case(state.world, state.visit, self.expectation)):
+        for finding in findings:
             if (finding.code, finding.object) in known:
                 continue
-            step, tried = self._remedied(state, finding)
+            step, tried = self._remedied(state, finding, here)
             advice = advice or step
             for each in tried[:_MOST_WAYS]:
                 chosen = step._replace(chosen=each.proposal)
@@ -216,7 +219,7 @@ class _Mending:
         if [step.finding for step in way[: len(held)]] == held and len(way) > len(held):
             self._first_way = way
 
-    def _remedied(self, state: _State, finding: Finding) -> tuple[_Step, list[_Tried]]:
+    def _remedied(self, state: _State, finding: Finding, here: _Met) -> tuple[_Step, list[_Tried]]:
         """Every proposal for a cause, tried and weighed: the safest first."""
         asked = self._asked(state.visit)
         advice: list[Remedy] = []
@@ -228,7 +231,7 @@ class _Mending:
                 continue
             if rewrites_history(proposal.patch) and not proposal.thought:
                 continue
-            result = self._try([*state.patch, *proposal.patch], finding, state.visit)
+            result = self._try([*state.patch, *proposal.patch], finding, state.visit, here)
             if result is None:
                 continue
             world, after, onward = result
@@ -269,7 +272,7 @@ class _Mending:
                 return best
         return weighed
 
-    def _try(self, patch: Patch, finding: Finding, current: Visit) -> tuple[World, Visit, bool] | None:
+    def _try(self, patch: Patch, finding: Finding, current: Visit, here: _Met) -> tuple[World, Visit, bool] | None:
         """The world and visit after a patch, when it meets the expectation or another fault; else None.
 
         The last value says whether what is met next lies on the same leg or a later one. No change stops a service that runs.
@@ -282,9 +285,10 @@ class _Mending:
             return None
         onward = True
         if misses(self.expectation, after):
-            met = [(each.code, each.object) for each in recognise(Case(world, after, self.expectation))]
+            findings = recognise(Case(world, after, self.expectation))
+            met = [(each.code, each.object) for each in findings]
             further = len(after.exchanges) > len(current.exchanges)
-            if ((finding.code, finding.object) in met and not further) or _fault_met(after) == _fault_met(current):
+            if ((finding.code, finding.object) in met and not further) or _fault_met(after, findings) == here:
                 return None
             onward = len(after.exchanges) >= len(current.exchanges) and _depth(after) >= _depth(current)
         return None if stops_services(self.world, world) or self._breaks_others(world) else (world, after, onward)
@@ -465,11 +469,12 @@ def _class_of(each: _Tried, tried: list[_Tried]) -> Safety:
     return Safety.WEAKENS if own is Safety.OPENS and smaller else own
 
 
-def _fault_met(found: Visit) -> tuple[str, str, int]:
-    """What a visit ended by, in which of its exchanges; where nothing stopped it, what it got."""
+def _fault_met(found: Visit, findings: list[Finding]) -> _Met:
+    """What a visit ended by, in which of its exchanges (where nothing stopped it, what it got), and the cause that fits it first."""
+    first = (findings[0].code, findings[0].object) if findings else ("", "")
     if found.stop is None:
-        return str(found.outcome), found.outcome.final_url, len(found.exchanges)
-    return found.stop.kind, found.stop.text, len(found.exchanges)
+        return str(found.outcome), found.outcome.final_url, len(found.exchanges), first
+    return found.stop.kind, found.stop.text, len(found.exchanges), first
 
 
 def _leg(found: Visit) -> int:

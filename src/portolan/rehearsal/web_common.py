@@ -72,13 +72,16 @@ def bound(site: Site, listener: Listener) -> bool:
     return not site.listens or key_of(listener.address, listener.port) in site.listens
 
 
-def bound_under(site: Site, listener: Listener) -> list[str]:
-    """The single addresses, with the port, that a site is bound to under a listener that is for all."""
+def bound_under(site: Site, listener: Listener, apart: Iterable[Listener] = ()) -> list[str]:
+    """The single addresses, with the port, that a site is bound to under a listener that is for all; not those of the listeners `apart`, which are written by themselves."""
     if listener.address is not None and int(listener.address):
         return []
     version = None if listener.address is None else listener.address.version
     found = []
+    own = {key_of(each.address, each.port) for each in apart}
     for key in site.listens:
+        if key in own:
+            continue
         where, _, port = key.rpartition(":")
         if where == "*" or port != str(listener.port) or int(ip_address(where.strip("[]"))) == 0:
             continue

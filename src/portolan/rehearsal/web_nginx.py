@@ -69,7 +69,7 @@ def _listens(staged: Staged, site: Site | Service, opened: set[str]) -> Iterator
             # Socket options may be written once only.
             texts = listen_words(listener, first=str(listener.key) not in opened)
             opened.add(str(listener.key))
-        keys = bound_under(site, listener) if isinstance(site, Site) else []
+        keys = bound_under(site, listener, staged.service.listens) if isinstance(site, Site) else []
         for text, key in (
             *((text, key_of(listener.address, listener.port)) for text in texts),
             *((key, key) for key in keys),

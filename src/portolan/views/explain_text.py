@@ -46,27 +46,13 @@ def explain_text(
 
 
 def _remedies(explanation: Explanation, style: Style) -> list[str]:
-    lines = [style.ink("What to do", "bold")]
-    for number in range(1, len(explanation.causes) + 1):
-        mine = [each for each in explanation.remedies if each.cause == number]
-        for at, remedy in enumerate(mine):
-            lead = f" {number}  " if at == 0 else "    "
-            text = remedy.text if at == 0 or not remedy.patch or remedy.text.startswith("or ") else f"or {remedy.text}"
-            lines += row(style, style.ink(lead, "bold"), 4, text)
-            lines += _after(remedy, style, len(explanation.causes) > 1, explanation.visit.outcome)
-        if not mine:
-            lines += row(
-                style,
-                style.ink(f" {number}  ", "bold"),
-                4,
-                "no remedy is known that proves right; see what the cause names",
-            )
+    best = explanation.best
+    whole = best if best is not None and best.cause == 0 and best.steps and explanation.after is not None else None
+    lines = [style.ink("What to do" if whole is None else "What to do, in this order", "bold")]
+    lines += _by_cause(explanation, style) if whole is None else _by_step(explanation, whole, style)
     for text in explanation.withheld:
         lines += paragraph(style, f"Withheld, as a mark asks: {text}", 4, ("warn",))
     lines.append("")
-    best = explanation.best
-    if best is not None and best.cause == 0 and best.steps and explanation.after is not None:
-        lines += [style.ink("In this order", "bold"), *_steps(best, style, " "), ""]
     if best is not None and best.patch and explanation.after is not None:
         steps = len(explanation.causes)
         lead = {1: "Proven: with that change", 2: "Proven: with both changes"}.get(
@@ -83,7 +69,51 @@ def _remedies(explanation: Explanation, style: Style) -> list[str]:
         if explanation.after is not None:
             text = "Only changes that weaken would do it, and none is handed out"
             text += ": follow the advice above" if best is not None else ""
+        elif best is not None:
+            text = "No change to this estate meets the expectation: follow the advice above"
         lines += row(style, style.ink(f"{style.bad} ", "bad", "bold"), 2, text, ink=("bad",))
+    return lines
+
+
+def _by_cause(explanation: Explanation, style: Style) -> list[str]:
+    """What mends each cause, under the cause's number."""
+    lines: list[str] = []
+    for number in range(1, len(explanation.causes) + 1):
+        mine = [each for each in explanation.remedies if each.cause == number]
+        for at, remedy in enumerate(mine):
+            lead = f" {number}  " if at == 0 else "    "
+            lines += row(style, style.ink(lead, "bold"), 4, remedy.text if at == 0 else _instead(remedy))
+            lines += _after(remedy, style, len(explanation.causes) > 1, explanation.visit.outcome)
+        if not mine:
+            text = "no remedy is known that proves right; see what the cause names"
+            lines += row(style, style.ink(f" {number}  ", "bold"), 4, text)
+    return lines
+
+
+def _instead(remedy: Remedy) -> str:
+    return remedy.text if not remedy.patch or remedy.text.startswith("or ") else f"or {remedy.text}"
+
+
+def _by_step(explanation: Explanation, whole: Remedy, style: Style) -> list[str]:
+    """Every step in the order of doing, numbered once; what it opens and what would do instead stand with the last step of a cause."""
+    held: dict[str, int] = {}
+    for remedy in explanation.remedies:
+        if remedy.cause:
+            held.update(dict.fromkeys((remedy.text, *(step.text for step in remedy.steps)), remedy.cause))
+    of = [held.get(step.text, 0) for step in whole.steps]
+    lines: list[str] = []
+    for number, step in enumerate(whole.steps, 1):
+        cause = of[number - 1]
+        mends = f" (mends {cause})" if cause and len(explanation.causes) > 1 else ""
+        lines += row(style, style.ink(f" {number}  ", "bold"), 4, f"{step.text}{mends}")
+        arrow = f"    {style.arrow} "
+        lines += row(style, arrow, len(arrow), f"then: {in_words(step.outcome)}", ink=("dim",))
+        if cause and cause not in of[number:]:
+            mine = [each for each in explanation.remedies if each.cause == cause]
+            lines += _opened(mine[0], style)
+            for other in mine[1:]:
+                lines += row(style, "    ", 4, _instead(other))
+                lines += _opened(other, style)
     return lines
 
 
@@ -100,13 +130,20 @@ def _after(remedy: Remedy, style: Style, several: bool, before: Outcome) -> list
     if not remedy.patch:
         return []
     lines: list[str] = []
-    warn = ("warn", "bold") if remedy.safety is Safety.WEAKENS else ("dim",)
     if remedy.outcome is not None and (several or not remedy.complete):
         same = remedy.outcome[:3] == before[:3]
         words = "the next fault gives the same error" if same else "another error is progress here"
         progress = "" if remedy.complete else f" ({words})"
         lines += row(style, f"    {style.arrow} ", 5 + len(style.arrow), f"then: {in_words(remedy.outcome)}{progress}")
-    lines += row(style, "      ", 6, f"[{remedy.safety}] {_SAFETY[remedy.safety]}", ink=warn)
+    return [*lines, *_opened(remedy, style)]
+
+
+def _opened(remedy: Remedy, style: Style) -> list[str]:
+    """How safe it is, its steps, and what else it changes."""
+    if not remedy.patch:
+        return []
+    warn = ("warn", "bold") if remedy.safety is Safety.WEAKENS else ("dim",)
+    lines = row(style, "      ", 6, f"[{remedy.safety}] {_SAFETY[remedy.safety]}", ink=warn)
     lines += _steps(remedy, style, "      ")
     for text in remedy.changes[:5]:
         lines += row(style, "      ", 6, text, ink=("dim",))
