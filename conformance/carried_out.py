@@ -107,9 +107,8 @@ def carried_out(found: Remedied, own: list[str]) -> Carried:
         staged = rehearse(Staging(world.stated, world.now, world.booted), questions, own)
     except RehearsalError as error:
         return Carried(found, 0, (), (str(error),))
-    excluded = tuple(each.excluded for each in staged.comparisons if each.excluded is not None)
     wrong = tuple(f"{each.url} {each.vantage}: {each}" for each in staged.disagreements) + staged.failed
-    return Carried(found, len(staged.comparisons) - len(excluded), wrong, excluded)
+    return Carried(found, staged.compared, wrong, tuple(staged.excluded))
 
 
 def main() -> int:

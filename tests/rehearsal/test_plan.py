@@ -155,6 +155,21 @@ def test_either_web_server_may_agree(program, tmp_path):
     assert "otherwise" in rehearsed(program, URL, "--from", "street").stdout
 
 
+@pytest.mark.skipif(not able(), reason="needs namespaces and the servers' packages; .ci/run installs them")
+def test_nothing_compared_is_no_agreement(program, tmp_path):
+    """A slow program excludes the questions that meet it, and those only; where all are excluded the status says so."""
+    text = (Path(__file__).parent.parent / "found" / "danger" / "rehearse-excludes-all.yaml").read_text()
+    (tmp_path / "estate.yaml").write_text(text)
+    done = rehearsed(program)
+    assert (done.returncode, "all 1 agree" in done.stdout) == (0, True)
+    (tmp_path / "estate.yaml").write_text(swap(text, ("http://10.1.0.15/", "http://10.1.0.77:8080/")))
+    done = rehearsed(program)
+    assert done.returncode == 1
+    assert "compared 0 of 1: nothing was held against the real systems" in " ".join(done.stdout.split())
+    data = json.loads(rehearsed(program, "--format", "json").stdout)
+    assert (data["compared"], data["questions"][0]["agree"], sum(data["excluded"].values())) == (0, None, 1)
+
+
 def test_a_difference_is_a_disagreement():
     """The comparison can fail."""
     ready = world(OFFICE)

@@ -110,7 +110,8 @@ def _rehearse(arguments: argparse.Namespace) -> int:
         print(rehearse_text(found, style_of(arguments), arguments.evidence), end="")
     if found.failed:
         return 2
-    return 1 if found.disagreements else 0
+    # Where nothing was compared, nothing agrees.
+    return 1 if found.disagreements or not found.compared else 0
 
 
 def _sweep() -> int:

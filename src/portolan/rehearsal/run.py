@@ -10,6 +10,7 @@ import shutil
 import subprocess
 import sys
 import threading
+from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
 from glob import glob
@@ -42,6 +43,7 @@ from portolan.rehearsal.troubles import not_the_estates
 from portolan.rehearsal.web import build_web
 
 if TYPE_CHECKING:
+    from portolan.evidence.legs import Exchange
     from portolan.evidence.outcome import Outcome
     from portolan.journey.visit import Visit  # results only: what was predicted
 
@@ -82,6 +84,11 @@ class Comparison(NamedTuple):
     evidence: dict[str, Any]
     otherwise: Observed | None = None
 
+    @property
+    def compared(self) -> bool:
+        """Whether the two were held against each other."""
+        return self.excluded is None
+
 
 class Rehearsed(NamedTuple):
     """A rehearsed estate.
@@ -97,7 +104,17 @@ class Rehearsed(NamedTuple):
     @property
     def disagreements(self) -> list[Comparison]:
         """The questions on which engine and real systems differ."""
-        return [] if self.failed else [each for each in self.comparisons if not each.agrees]
+        return [] if self.failed else [each for each in self.comparisons if each.compared and not each.agrees]
+
+    @property
+    def compared(self) -> int:
+        """How many questions were held against the real systems; where nothing was staged as it should be, none."""
+        return 0 if self.failed else sum(each.compared for each in self.comparisons)
+
+    @property
+    def excluded(self) -> dict[str, int]:
+        """Why others were not, and how many."""
+        return dict(Counter(each.excluded for each in self.comparisons if each.excluded is not None))
 
 
 class Staging(NamedTuple):
@@ -346,8 +363,8 @@ def rehearse(
         best = agreeing.index(True) if True in agreeing else 0
         result = runs[best][1]
         held: dict[str, Any] = {}
-        agrees = excluded is not None or agreeing[best]
-        if not agrees or evidence:
+        agrees = agreeing[best]
+        if (excluded is None and not agrees) or evidence:
             held = {"client": runs[best][2][number], "daemons": result["daemons"], "counters": result["counters"]}
         otherwise = next((each for each, same in zip(seen, agreeing, strict=True) if same != agreeing[best]), None)
         found.append(Comparison(url, vantage.name, predicted, seen[best], agrees, excluded, held, otherwise))
@@ -408,7 +425,7 @@ def exclusion(estate: Estate, predicted: "Visit", client: str = "curl") -> str |
         return "this client does not ask for HTTPS records; --client chromium does"
     if kinds & {"https-alias", "https-hint"}:
         return "the browser does not follow the aliases and hints of HTTPS records"
-    reason = _unsaid(estate, predicted)
+    reason = _unsaid(predicted)
     if reason is not None:
         return reason
     if "address-twice" in kinds:
@@ -418,25 +435,35 @@ def exclusion(estate: Estate, predicted: "Visit", client: str = "curl") -> str |
     if vantage.last_asked is not None and isinstance(client_of(estate, vantage).resolver, IPv4Address | IPv6Address):
         return "a device's own cache, beside that of its resolver, is not staged"
     held = {zone for _, service in every_service(estate) if isinstance(service, Resolver) for zone in service.zones}
-    if any(zone.views and (zone.before or zone.name in held) for zone in estate.zones.values()):
-        return "views of a zone with earlier versions, or of a resolver's own zone, are not staged"
-    for _, service in every_service(estate):
-        if (
-            isinstance(service, WebService)
-            and service.program == "apache"
-            and any(listener.only_v6 for listener in service.listens)
-        ):
+    names = {name for each in predicted.tree for name in (each.resolution.host, *each.resolution.aliases)}
+    for zone in estate.zones.values():
+        if zone.views and (zone.before or zone.name in held) and any(_below(name, zone.name) for name in names):
+            return "views of a zone with earlier versions, or of a resolver's own zone, are not staged"
+    for service in [each for exchange in predicted.tree for each in _services_met(exchange)]:
+        if service.program == "apache" and any(listener.only_v6 for listener in service.listens):
             return "Apache httpd cannot be told v6-only for one listener"
     return None
 
 
-def _unsaid(estate: Estate, predicted: "Visit") -> str | None:
+def _below(name: str, zone: str) -> bool:
+    name = name.rstrip(".").lower()
+    return name == zone or name.endswith(f".{zone}")
+
+
+def _services_met(exchange: "Exchange") -> list[WebService]:
+    """The web servers of the machines that an exchange's connections came to."""
+    machines = [each.reached for each in exchange.attempts if each.reached is not None]
+    return [each for machine in machines for each in machine.services.values() if isinstance(each, WebService)]
+
+
+def _unsaid(predicted: "Visit") -> str | None:
     """What of a visitor, or of what it meets, is not staged."""
     vantage = predicted.vantage
     held = _earlier(predicted)
     if held is not None:
         return held
-    if any(service.answers_after for _, service in every_service(estate) if isinstance(service, WebService)):
+    services = [each.service for each in predicted.tree]
+    if any(service.answers_after for service in services if isinstance(service, WebService)):
         return "how long a program takes to answer is stated, and not staged"
     if vantage.remembers_redirects or vantage.strict:
         return "what a visitor remembers of earlier visits is not staged"

@@ -25,7 +25,7 @@ def rehearse_text(found: Rehearsed, style: Style, every: bool) -> str:
     for each in found.comparisons:
         mark = (
             style.ink(style.dot, "dim")
-            if found.failed
+            if found.failed or not each.compared
             else style.ink(style.good, "good")
             if each.agrees
             else style.ink(style.bad, "bad", "bold")
@@ -40,7 +40,7 @@ def rehearse_text(found: Rehearsed, style: Style, every: bool) -> str:
             )
         if each.excluded is not None:
             lines += row(style, "    not held against each other: ", 33, each.excluded, ink=("warn",))
-        if not each.agrees or every:
+        if (each.compared and not each.agrees) or every:
             lines += _evidence(each, style)
     for text in found.troubles:
         lines += paragraph(style, f"while building: {text}", 0, ("warn",))
@@ -54,13 +54,24 @@ def rehearse_text(found: Rehearsed, style: Style, every: bool) -> str:
             )
             + "\n"
         )
-    wrong = len(found.disagreements)
-    total = len(found.comparisons)
-    verdict = f"all {total} agree" if not wrong else f"{wrong} of {total} disagree"
-    ink = "bad" if wrong else "good"
+    wrong, compared, total = len(found.disagreements), found.compared, len(found.comparisons)
+    if compared == total:
+        verdict = f"all {total} agree" if not wrong else f"{wrong} of {total} disagree"
+    else:
+        why = "; ".join(f"{reason} ({count})" for reason, count in found.excluded.items())
+        said = (
+            f"{wrong} disagree"
+            if wrong
+            else "all of these agree"
+            if compared
+            else "nothing was held against the real systems"
+        )
+        verdict = f"compared {compared} of {total}: {said}; not compared: {why}"
+    bad = bool(wrong) or not compared
+    ink = "bad" if bad else "good"
     lines += [
         "",
-        *row(style, style.ink(f"{style.bad if wrong else style.good} ", ink, "bold"), 2, verdict, ink=(ink, "bold")),
+        *row(style, style.ink(f"{style.bad if bad else style.good} ", ink, "bold"), 2, verdict, ink=(ink, "bold")),
     ]
     return "\n".join(lines) + "\n"
 
@@ -98,7 +109,7 @@ def rehearse_data(found: Rehearsed) -> dict[str, Any]:
                 "predicted": outcome_data(each.predicted.outcome),
                 "observed": each.observed._asdict(),
                 "otherwise": each.otherwise._asdict() if each.otherwise is not None else None,
-                "agree": each.agrees,
+                "agree": each.agrees if each.compared else None,
                 "excluded": each.excluded,
                 "evidence": {"steps": [decision.text for decision in each.predicted.decisions], **each.evidence},
             }
@@ -106,5 +117,7 @@ def rehearse_data(found: Rehearsed) -> dict[str, Any]:
         ],
         "troubles": list(found.troubles),
         "not_staged": list(found.failed),
+        "compared": found.compared,
+        "excluded": found.excluded,
         "disagreements": len(found.disagreements),
     }
