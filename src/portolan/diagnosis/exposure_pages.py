@@ -6,7 +6,7 @@ from typing import NamedTuple
 import msgspec
 
 from portolan.diagnosis.gains import STRANGER, Asked, Gain, Grade
-from portolan.estate.base import HeaderName, is_public
+from portolan.estate.base import HeaderName
 from portolan.estate.client import EdgeClient, PassingProgram
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
@@ -14,7 +14,7 @@ from portolan.estate.service import Service, WebService
 from portolan.estate.site import Giving, Site, Upstream
 from portolan.estate.url import BadUrlError, Url, parse
 from portolan.estate.vantage import Vantage
-from portolan.evidence.legs import Exchange
+from portolan.evidence.legs import Connection, Exchange
 from portolan.journey.exchange import exchange
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
@@ -29,6 +29,7 @@ def page_gains(before: World, after: World, kept: World, asked: Asked) -> Iterat
     """Pages that came encrypted, or not at all, and now come plain."""
     vantages = [asked.vantage, *(each for each in after.estate.vantages.values() if each.name != asked.vantage.name)]
     urls = _urls(before, after, asked)
+    plainly = _plainly_expected(after.estate)
     for url in urls:
         for vantage in vantages[: max(1, MOST_PAGES // len(urls))]:
             now = visit(after, url, after.estate.vantages.get(vantage.name, vantage))
@@ -51,10 +52,23 @@ def page_gains(before: World, after: World, kept: World, asked: Asked) -> Iterat
             grade: Grade = "beside"
             if parse(url).host == parse(asked.url).host:
                 guarded = asked.marks & {"takes-payments", "private"} or (
-                    asked.expectation is not None and asked.expectation.secure
+                    asked.expectation is not None and asked.expectation.secure and parse(asked.url).host not in plainly
                 )
                 grade = "more" if guarded else "needed" if str(parse(asked.url)) == url else "beside"
             yield Gain("plain", key, f"{vantage.name} newly gets {page} without encryption", grade)
+
+
+def _plainly_expected(estate: Estate) -> set[str]:
+    """The hosts of which something is expected plainly."""
+    found = set()
+    for expectation in estate.expected:
+        try:
+            url = parse(expectation.url)
+        except BadUrlError:
+            continue
+        if not url.secure and not expectation.secure and expectation.status is None:
+            found.add(url.host)
+    return found
 
 
 def _plain(seen: Visit) -> bool:
@@ -107,7 +121,7 @@ def leg_gains(before: World, after: World, kept: World | None, asked: Asked, see
             yield Gain("unverified", key, f"{told.name} no longer checks whom it passes on to", "more")
     if kept is not None:
         yield from _let_plain(before, after, asked)
-        yield from _opened_plain(before, kept, asked, seen)
+        yield from _opened_plain(before, after, kept, asked, seen)
 
 
 def _upstreams(estate: Estate) -> Iterator[tuple[tuple[object, ...], _Told]]:
@@ -138,19 +152,19 @@ def _let_plain(before: World, after: World, asked: Asked) -> Iterator[Gain]:
                 continue
             if response is None or connection is None or not 200 <= response.status < 300:
                 continue
-            if is_public(connection.address) and _forced(before, each.url, client):
+            if _over_internet(after, connection) and _forced(before, each.url, client):
                 words = f"{client.name} gets what it asks of {each.url.host} without encryption, over the internet"
                 yield Gain("unencrypted", ("let plain", *map(str, client.place.path)), words, "more")
 
 
-def _opened_plain(before: World, kept: World, asked: Asked, seen: Visit) -> Iterator[Gain]:
+def _opened_plain(before: World, after: World, kept: World, asked: Asked, seen: Visit) -> Iterator[Gain]:
     """Plain legs over the internet that policy newly lets through, for pages that visitors get encrypted; an encrypted way may be open."""
     guarded = bool(asked.marks & {"takes-payments", "private"})
     for each in seen.tree:
         client, connection = each.client, each.connection
         if not isinstance(client, PassingProgram | EdgeClient) or each.url.secure or not seen.outcome.secure:
             continue
-        if connection is None or connection.arrival is None or not is_public(connection.address):
+        if connection is None or connection.arrival is None or not _over_internet(after, connection):
             continue
         if any(_connects(world, client, each.url) for world in (before, kept)):
             continue
@@ -159,6 +173,12 @@ def _opened_plain(before: World, kept: World, asked: Asked, seen: Visit) -> Iter
         text = f"{client.name} asks {each.url.host} without encryption, over the internet"
         key = ("opened plain", *map(str, client.place.path))
         yield Gain("unencrypted", key, text, "more" if able or guarded else "beside")
+
+
+def _over_internet(world: World, connection: Connection) -> bool:
+    """Whether a connection leaves its segment for the internet."""
+    networks = world.estate.networks
+    return any(hop.network in networks and networks[hop.network].kind == "internet" for hop in connection.hops)
 
 
 def _connects(world: World, client: PassingProgram | EdgeClient, url: Url) -> bool:

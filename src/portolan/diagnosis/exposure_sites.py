@@ -82,7 +82,9 @@ class _Letting:
             who = "without a password" if before.password else "who was kept out"
             yield Gain("readable", key, f"everybody {who} is let in by {named}", "more")
             return
-        new_ranges = set(after.sources) - set(before.sources)
+        # Where anybody was let in, ranges only narrow it.
+        anybody = not before.sources and not before.nobody and not (before.password and not before.either)
+        new_ranges = set() if anybody else set(after.sources) - set(before.sources)
         gone = set(before.not_sources) - set(after.not_sources)
         whole = (before.sources and not after.sources) or (before.nobody and not after.nobody and not after.sources)
         if gone or whole or (after.either and not before.either):

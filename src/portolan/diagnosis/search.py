@@ -12,6 +12,7 @@ from portolan.diagnosis.edge_base import edge_asked
 from portolan.diagnosis.exposure import Exposure, exposure
 from portolan.diagnosis.exposure_reach import for_some_only
 from portolan.diagnosis.gains import Asked
+from portolan.diagnosis.losing import loses_content
 from portolan.diagnosis.proposal import ORDER, Patch, Proposal, Safety
 from portolan.diagnosis.registry import proposals, recognise
 from portolan.estate.estate import Estate
@@ -275,7 +276,7 @@ class _Mending:
     def _try(self, patch: Patch, finding: Finding, current: Visit, here: _Met) -> tuple[World, Visit, bool] | None:
         """The world and visit after a patch, when it meets the expectation or another fault; else None.
 
-        The last value says whether what is met next lies on the same leg or a later one. No change stops a service that runs.
+        The last value says whether what is met next lies on the same leg or a later one. No change stops a service that runs, or loses content.
         """
         try:
             world = self.world.changed(self.apply(patch))
@@ -291,7 +292,8 @@ class _Mending:
             if ((finding.code, finding.object) in met and not further) or _fault_met(after, findings) == here:
                 return None
             onward = len(after.exchanges) >= len(current.exchanges) and _depth(after) >= _depth(current)
-        return None if stops_services(self.world, world) or self._breaks_others(world) else (world, after, onward)
+        spoils = stops_services(self.world, world) or loses_content(self.world.estate, world.estate)
+        return None if spoils or self._breaks_others(world) else (world, after, onward)
 
     def _others(self) -> tuple[list[_Other], list[_Other]]:
         """Every other expectation with every vantage that it is for: those that are met now, and those that are missed."""

@@ -1,0 +1,67 @@
+"""What a change would lose of what is stated: content of sites and buckets that is there before, and not after."""
+
+from collections.abc import Iterator
+
+from portolan.estate.content import Holding
+from portolan.estate.estate import Estate
+from portolan.estate.guesses import machines
+from portolan.estate.machine import Machine
+from portolan.estate.service import WebService
+from portolan.estate.site import Giving
+
+#: Names, and the paths that have rights.
+_Held = tuple[frozenset[str], frozenset[str]]
+
+
+def loses_content(before: Estate, after: Estate) -> bool:
+    """Whether files, objects or their rights are gone that nobody asked to go; a file under another name is still there."""
+    then = {machine.name: machine for machine in machines(before)}
+    for machine in machines(after):
+        was = then.get(machine.name)
+        if was is None or was is machine:
+            continue
+        held = dict(_sites(machine, was))
+        for path, names in _sites(was, machine):
+            if path in held and _gone(names, held[path]):
+                return True
+    for name, store in after.stores.items():
+        old = before.stores.get(name)
+        for label, bucket in store.buckets.items() if old is not None and old is not store else ():
+            known = old.buckets.get(label) if old is not None else None
+            if known is not None and _less(frozenset(known.objects or ()), frozenset(bucket.objects or ())):
+                return True
+    return False
+
+
+def _gone(before: _Held, after: _Held) -> bool:
+    return any(_less(one, other) for one, other in zip(before, after, strict=True))
+
+
+def _less(before: frozenset[str], after: frozenset[str]) -> bool:
+    lost, new = before - after, after - before
+    return len(lost) > 1 or len(lost) > len(new)
+
+
+def _sites(machine: Machine, other: Machine) -> Iterator[tuple[tuple[str, str, int], _Held]]:
+    """What the sites and sections of a machine hold, where the machine's other version has no configuration that was saved before."""
+    for name, service in machine.services.items():
+        twin = other.services.get(name)
+        if twin is None or twin is service or (twin.saved is None) is not (service.saved is None):
+            continue
+        for site in service.sites.values() if isinstance(service, WebService) else ():
+            for number, giving in enumerate((site, *site.sections)):
+                yield (name, site.name, number), _content(machine, giving)
+
+
+def _content(machine: Machine, giving: Giving) -> _Held:
+    holders: list[tuple[str, Holding]] = [("", giving)]
+    if not giving.told and giving.folder is not None:
+        base = str(giving.folder).rstrip("/") + "/"
+        holders += [(name, each) for name, each in machine.folders.items() if base.startswith(name.rstrip("/") + "/")]
+    names: set[str] = set()
+    rights: set[str] = set()
+    for name, each in holders:
+        start = name.rstrip("/") + "/" if name else ""
+        names |= {start + file for file in each.files or ()}
+        rights |= {str(key) if str(key).startswith("/") else start + str(key) for key in each.rights}
+    return frozenset(names), frozenset(rights)
