@@ -6,7 +6,7 @@ Of every fault that makes an expectation missed, the first missed question is ex
 injected object, or its patch is a change of the same size that mends as well and lays open no more. `innocents`: named causes that
 are neither. The patch that is handed out is applied to the files and loaded anew: `mended` where it then meets every expectation,
 `open` where more lies open than in the healthy estate (conformance/openness.py, by asking), `past` where it rewrites history.
-`strict` are complete remedies called `weakens` that open nothing of the kind.
+What the fault itself laid open is `open` too where the patch leaves it so; the exit status goes by what the patch lays open.
 """
 
 import argparse
@@ -66,6 +66,8 @@ class Judged(NamedTuple):
     #: `mended`, `partly`, `breaks`, `advice`, or `none`.
     patch: str = "none"
     opened: tuple[str, ...] = ()
+    #: Those of them that did not lie open in the broken estate: the patch's own doing.
+    by_patch: tuple[str, ...] = ()
     past: bool = False
     #: By class: how many complete remedies there are, and how many of them open more than the healthy estate.
     classes: tuple[tuple[str, bool], ...] = ()
@@ -162,12 +164,17 @@ def _judged(ready: Base, so_far: Judged, broken: Loaded, found: Explanation) -> 
     fault = so_far.fault
     whole = [each for each in found.remedies if each.patch and each.complete and len(each.fixes) == len(found.causes)]
     outcomes = {id(each): _outcome(ready, so_far, broken, each) for each in whole}
+    by_patch: tuple[str, ...] = ()
     best = found.best
     patch, opened, past = "none", (), False
     if best is not None and not best.patch:
         patch = "advice"
     elif best is not None:
         patch, opened = outcomes[id(best)]
+        if opened:
+            world = World(broken.estate, NOW, None, None if fault.booted else frozenset())
+            already = set(_told(openness(world, asked_by(broken.estate) | ready.urls)))
+            by_patch = tuple(each for each in opened if each not in already)
         past = any(set(str(op["path"]).split("/")[3:]) & set(_PAST) or str(op["path"]).startswith(("/at", "/expected"))
                    for op in best.patch)  # fmt: skip
     same_size = (
@@ -184,6 +191,7 @@ def _judged(ready: Base, so_far: Judged, broken: Loaded, found: Explanation) -> 
         innocents=0 if same_size else touched.count(False),
         patch=patch,
         opened=opened,
+        by_patch=by_patch,
         past=past,
         classes=tuple(
             (str(each.safety), bool(outcomes[id(each)][1])) for each in whole if outcomes[id(each)][0] == "mended"
@@ -203,7 +211,11 @@ def _outcome(ready: Base, so_far: Judged, broken: Loaded, remedy: Remedy) -> tup
     state = "mended" if not missed else "breaks" if set(missed) - before else "partly"
     urls = asked_by(loaded.estate) | ready.urls
     newly = beyond(openness(world, urls), open_before(so_far.estate, so_far.fault.booted, urls))
-    return state, tuple(sorted(f"{each.kind}: {each.who} {'/'.join(each.what)}" for each in newly))
+    return state, _told(newly)
+
+
+def _told(newly: frozenset[Open]) -> tuple[str, ...]:
+    return tuple(sorted(f"{each.kind}: {each.who} {'/'.join(each.what)}" for each in newly))
 
 
 def _touches(path: Pointer, fault: Fault) -> bool:
@@ -293,7 +305,9 @@ def main() -> int:
         if each.crash or (arguments.list and _listed(each, arguments.list)):
             print(f"- {each.estate}: {each.fault.kind} at {'.'.join(map(str, each.fault.path))} {each.fault.patch} [{each.url} {each.vantage}]"
                   f"\n    {each.crash or each.patch} {list(each.causes)} {list(each.opened)}")  # fmt: skip
-    bad = [each for each in judged if each.crash or each.opened or each.past or each.patch in ("breaks", "unreadable")]
+    bad = [
+        each for each in judged if each.crash or each.by_patch or each.past or each.patch in ("breaks", "unreadable")
+    ]
     print(f"{len(bad)} of {sum(each.state == 'missed' for each in judged)} with a patch that must not be handed out")
     return 1 if bad or not any(each.state == "missed" for each in judged) else 0
 

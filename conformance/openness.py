@@ -46,11 +46,14 @@ def beyond(after: frozenset[Open], before: frozenset[Open]) -> frozenset[Open]:
     """What lies open and did not before: not a key of a bucket of which any other key lay open, nor a leg unverified that was plain."""
     anything = {(each.who, each.what[0]) for each in before if each.kind == "object" and each.what[1] == "(another)"}
     plain = {(each.who, each.what) for each in before if each.kind == "plain leg"}
+    # What strangers get through to is open to neighbours, too.
+    public = {each.what for each in before if each.kind == "reach" and each.who.startswith("(stranger")}
     return frozenset(
         each
         for each in after - before
         if not (each.kind == "object" and (each.who, each.what[0]) in anything)
         and not (each.kind == "unverified leg" and (each.who, each.what) in plain)
+        and not (each.kind == "reach" and each.who.startswith("(neighbour") and each.what in public)
     )
 
 
@@ -63,8 +66,9 @@ def _panel(estate: Estate) -> dict[str, Vantage]:
         )
         for each in _STRANGERS
     }
-    first = panel[f"(stranger {_STRANGERS[0]})"]
-    panel["(pretender)"] = msgspec.structs.replace(first, name="(pretender)", headers=dict(_SENT))
+    # An address of its own: of two boxes with one address, each is now and then kept from its answers.
+    own = (ip_interface("198.18.99.8/32"),)
+    panel["(pretender)"] = Vantage(name="(pretender)", network="internet", address=own, headers=dict(_SENT))
     held = {item.ip for machine in machines(estate) for port in machine.interfaces.values() for item in port.address}
     held |= {item.ip for each in estate.vantages.values() for item in each.address}
     for name, network in estate.networks.items():

@@ -17,13 +17,15 @@ from portolan.estate.guesses import attachments, machines, stated_sources
 from portolan.estate.machine import Machine
 from portolan.estate.service import NameServer, Resolver, WebService
 from portolan.estate.vantage import Vantage
-from portolan.evidence.legs import Arrival, Exchange
+from portolan.evidence.legs import Arrival, Connection, Exchange
 from portolan.journey.visit import Visit
 from portolan.journey.world import World
 
 #: How many connections are compared at most for one change.
 MOST_REACH = 24_000
 _MOST_STRANGERS = 8
+#: So many targets are tried from a machine that rules name.
+_MOST_NAMED = 500
 #: A forward of so many ports is looked at port by port.
 _FEW_PORTS = 16
 REACHES = " can newly reach "
@@ -59,12 +61,12 @@ def reach_gains(before: World, after: World, kept: World | None, asked: Asked, s
         name = asker.vantage.name
         for address, port, protocol, _ in targets:
             arrival = now.connect(now.estate.vantages[name], address, port, protocol).arrival
-            if arrival is None or then.connect(then.estate.vantages[name], address, port, protocol).arrival is not None:
+            if arrival is None or _same(arrival, then.connect(then.estate.vantages[name], address, port, protocol)):
                 continue
             if (
                 still is not None
                 and name not in bound
-                and still.connect(still.estate.vantages[name], address, port, protocol).arrival
+                and _same(arrival, still.connect(still.estate.vantages[name], address, port, protocol))
             ):
                 continue
             path = arrival.service.place.path
@@ -73,6 +75,12 @@ def reach_gains(before: World, after: World, kept: World | None, asked: Asked, s
             key = ("reach", asker.label, "/".join(map(str, path)), str(address), str(port), protocol)
             found.append(Gain("reach", key, text, judging.grade(asker, arrival), judging.closed(arrival)))
     return found, whole
+
+
+def _same(arrival: Arrival, connection: Connection) -> bool:
+    """Whether a connection came to the same program: another one at the same address and port is newly reached."""
+    other = connection.arrival
+    return other is not None and other.service.place.path == arrival.service.place.path
 
 
 class _Judging:
@@ -89,6 +97,7 @@ class _Judging:
             # Nor is it for strangers, whatever its names, where the programs in front got through and strangers did not.
             self.behind |= passed_to(before).keys() - strangers_reach(before).keys()
         self.ranges = edge_ranges(seen)
+        self.for_some = _let_in_by_name(before) - strangers_reach(before).keys()
 
     def grade(self, asker: _Asker, arrival: Arrival) -> Grade:
         """What somebody gets through to, held against what the expectation is for."""
@@ -102,6 +111,9 @@ class _Judging:
         of_edges = any(item.ip in each for item in asker.vantage.address for each in self.ranges)
         if of_edges and path in self.asked_within:
             return "needed"
+        if asker.anybody and path in self.for_some and self.asked.narrow == "no":
+            # Somebody of the estate was let in to it by name, and strangers were not.
+            return "more"
         if path in self.behind:
             # What a front or an edge passes on to is meant to be behind it.
             return "more" if asker.anybody or private else "beside"
@@ -253,6 +265,16 @@ def _peopled(world: World, askers: list[_Asker]) -> World:
     return made
 
 
+def addresses_meant(case: Case, version: int) -> tuple[str, ...]:
+    """The public addresses of those for whom alone something is expected; nothing where it is for anybody."""
+    expectation = case.expectation
+    if expectation is None or for_some_only(case) == "no":
+        return ()
+    named = [case.estate.vantages[each] for each in expectation.vantages if each in case.estate.vantages]
+    held = [item.ip for each in named for _, addresses in attachments(each) for item in addresses]
+    return tuple(str(each) for each in held if each.version == version and is_public(each))
+
+
 def for_some_only(case: Case) -> Literal["yes", "perhaps", "no"]:
     """Whether the expectation is for those whom it names, and not for anybody.
 
@@ -270,6 +292,24 @@ def for_some_only(case: Case) -> Literal["yes", "perhaps", "no"]:
         return "yes"
     homes = {home.service.place.path for home in case.homes()}
     return "no" if homes & strangers_reach(case.world).keys() else "perhaps"
+
+
+def _let_in_by_name(world: World) -> frozenset[tuple[str | int, ...]]:
+    """The services that machines of the estate get through to whose own addresses some rule names."""
+    key = ("let in by name", id(world.stated), world.now, world.booted)
+    found = world.shared.get(key)
+    if found is None:
+        single = {each.network_address for each in stated_sources(world.estate) if each.num_addresses == 1}
+        named = [each for each in machines(world.estate) if single & set(each.addresses)]
+        held = set()
+        for machine in named[:_MOST_STRANGERS]:
+            for address, port, protocol, owner in _targets(world)[:_MOST_NAMED]:
+                arrival = world.connect(machine, address, port, protocol).arrival if owner != machine.name else None
+                if arrival is not None:
+                    held.add(arrival.service.place.path)
+        found = world.shared[key] = (frozenset(held), world.stated)
+    result: frozenset[tuple[str | int, ...]] = found[0]
+    return result
 
 
 def strangers_reach(world: World) -> dict[tuple[str | int, ...], frozenset[int]]:

@@ -12,7 +12,7 @@ from portolan.diagnosis.base import (
     listed,
 )
 from portolan.diagnosis.edge_base import edge_of
-from portolan.diagnosis.exposure_reach import for_some_only
+from portolan.diagnosis.exposure_reach import addresses_meant
 from portolan.diagnosis.proposal import Proposal, append, append_all, remedy
 from portolan.estate.areas import SERVICES
 from portolan.estate.base import IPAddress, PortRange, is_public
@@ -306,19 +306,9 @@ def askers(case: Case) -> tuple[tuple[str, ...], ...]:
 
 def _named_addresses(case: Case, version: int) -> tuple[str, ...]:
     """The public addresses of those for whom alone something is expected."""
-    expectation, client = case.expectation, case.client
-    if isinstance(client, PassingProgram):
+    if isinstance(case.client, PassingProgram):
         return tuple(str(each) for each in case.device.local if each.version == version and is_public(each))
-    if expectation is None or for_some_only(case) == "no":
-        return ()
-    named = [case.estate.vantages[each] for each in expectation.vantages if each in case.estate.vantages]
-    return tuple(
-        str(item.ip)
-        for each in named
-        for _, held in attachments(each)
-        for item in held
-        if item.version == version and is_public(item.ip)
-    )
+    return addresses_meant(case, version)
 
 
 @remedy("group-not-attached")

@@ -6,6 +6,7 @@ from typing import Any
 import msgspec
 
 from portolan.diagnosis.base import Case, Finding, Home, addresses_of, all_homes, fault, listed, reached_by, target_of
+from portolan.diagnosis.exposure_reach import addresses_meant
 from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, remove, replace
 from portolan.estate.guesses import asked_by, attachments, machines
 from portolan.estate.machine import Forward, Machine, Router
@@ -435,6 +436,11 @@ def add_forward(case: Case, clue: TargetClue) -> Iterator[Proposal]:
             value["port"] = inner[0]
         at = f" port {value['port']}" if "port" in value else ""
         text = f"forward tcp port {connection.port} on {router.name} to {home.machine.name} ({address}{at})"
+        some = addresses_meant(case, address.version)
+        if some:
+            yield Proposal(
+                f"{text}, from {listed(some)} only", append(router.place, "forwards", {**value, "from": [*some]})
+            )
         yield Proposal(text, append(router.place, "forwards", value))
 
 
