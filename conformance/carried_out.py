@@ -17,7 +17,7 @@ from concurrent.futures import ThreadPoolExecutor
 from itertools import islice
 from typing import NamedTuple
 
-from conformance.injected import NOW, anew, base, estates, family, missed_in, tasks
+from conformance.injected import NOW, anew, base, broken_by, estates, family, missed_in, tasks
 from conformance.slips import Fault, faults
 from portolan.diagnosis.search import explain
 from portolan.formats.estate_file import patched
@@ -25,7 +25,6 @@ from portolan.journey.expectation import misses, vantages_for
 from portolan.journey.visit import visit
 from portolan.journey.world import World
 from portolan.rehearsal.run import RehearsalError, Staging, confinement, rehearse
-from portolan.source.problem import EstateError
 
 
 class Remedied(NamedTuple):
@@ -55,25 +54,16 @@ class Carried(NamedTuple):
 
 def remedied(task: tuple[str, int]) -> Remedied | None:
     """The estate after the remedy that is handed out for a fault; None where none is, or it is no change."""
-    name, number = task
-    ready = base(name)
-    fault = faults(ready.document)[number]
-    try:
-        broken = patched(ready.loaded, fault.patch)
-    except EstateError:
-        return None
-    booted = None if fault.booted else frozenset[str]()
-    world = World(broken.estate, NOW, None, booted)
-    missed = missed_in(world)
-    if not missed:
+    ready, fault, broken, world, missed = broken_by(task)
+    if broken is None or world is None or not missed:
         return None
     url, vantage = missed[0]
     found = explain(world, url, broken.estate.vantages[vantage], lambda patch: patched(broken, patch).estate)
     best = found.best
     if best is None or not best.patch or not best.complete:
         return None
-    after = World(anew(ready, patched(broken, best.patch)).estate, NOW, None, booted)
-    return None if missed_in(after) else Remedied(name, fault, best.text, after)
+    after = World(anew(ready, patched(broken, best.patch)).estate, NOW, None, world.booted)
+    return None if missed_in(after) else Remedied(task[0], fault, best.text, after)
 
 
 def drawn(seed: int) -> Iterator[Remedied]:

@@ -138,20 +138,35 @@ def anew(ready: Base, loaded: Loaded) -> Loaded:
         return load_path(str(place))
 
 
-def judge(task: tuple[str, int]) -> Judged:
-    """Injects one fault, and judges what is said of it."""
+class Broken(NamedTuple):
+    """A healthy estate with one fault: None where it does not load any more; and what it misses then."""
+
+    ready: Base
+    fault: Fault
+    loaded: Loaded | None
+    world: World | None = None
+    missed: tuple[tuple[str, str], ...] = ()
+
+
+def broken_by(task: tuple[str, int]) -> Broken:
+    """Injects one fault, and asks every expectation."""
     name, number = task
     ready = base(name)
     fault = faults(ready.document)[number]
     try:
-        broken = patched(ready.loaded, fault.patch)
+        loaded = patched(ready.loaded, fault.patch)
     except EstateError:
-        return Judged(name, fault, "refused")
-    booted = None if fault.booted else frozenset[str]()
-    world = World(broken.estate, NOW, None, booted)
-    missed = missed_in(world)
-    if not missed:
-        return Judged(name, fault, "harmless")
+        return Broken(ready, fault, None)
+    world = World(loaded.estate, NOW, None, None if fault.booted else frozenset())
+    return Broken(ready, fault, loaded, world, tuple(missed_in(world)))
+
+
+def judge(task: tuple[str, int]) -> Judged:
+    """Injects one fault, and judges what is said of it."""
+    name, _ = task
+    ready, fault, broken, world, missed = broken_by(task)
+    if broken is None or world is None or not missed:
+        return Judged(name, fault, "refused" if broken is None else "harmless")
     url, vantage = missed[0]
     try:
         found = explain(world, url, broken.estate.vantages[vantage], lambda patch: patched(broken, patch).estate)
