@@ -1,10 +1,13 @@
 """The interface for programs: typed results, the same as the commands give."""
 
+import gc
 from datetime import UTC, datetime
 
 import pytest
 
 import portolan
+from portolan.evidence.decision import Decision
+from portolan.journey.world import World
 from tests.conftest import STORIES
 
 
@@ -28,3 +31,20 @@ def test_moments_boots_and_names():
     assert estate.follow(url, "street", after_reboot=None).outcome.page == "visit/index.html"
     with pytest.raises(KeyError):
         estate.follow(url, "moon")
+
+
+def test_nothing_is_kept_of_estates_that_were_asked():
+    """Many estates, one after another, in one process: what was answered goes with whoever holds it."""
+
+    def kept() -> int:
+        gc.collect()
+        return sum(isinstance(each, World | Decision) for each in gc.get_objects())
+
+    before = kept()
+    for _ in range(3):
+        estate = portolan.load(str(STORIES / "night-shift"))
+        answered, found = estate.check(), estate.explain("https://bookings.kestrel-ridge.example/", "street")
+        assert (len(answered.groups), len(found.causes)) == (1, 2)
+        assert kept() > before
+        del estate, answered, found
+    assert kept() == before

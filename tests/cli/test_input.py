@@ -26,6 +26,7 @@ SITE = "http://10.20.0.15/"
 ENDS = {
     "change-deep-list-key": (2, "change-deep-list-key:1:11: a key must be a word"), "change-host-is-a-number": (2, "1:40: expected a host with keys, found '7'"),
     "change-index-of-5000-digits": (2, "1:3: '/expected/99999"), "change-is-a-list-key": (2, "1:3: a key must be a word"), "change-key-is-a-list": (2, "1:39: a key must be a word"),
+    "earlier-router-without-its-line.yaml": (2, "8:13: no interface is named 'line' on this machine (at routers.gateway.before)"),
     "escaped-semicolon.yaml": (0, ""), "glue-empty.yaml": (0, "works inside only"), "glue-twice.yaml": (2, "5:117: the name 'ns1.a.example' is written twice"),
     "include-tree": (2, "the zone includes more than 200 files in all"), "json-surrogates.json": (0, ""), "names-with-escapes.yaml": (2, "Take U+001B out."),
     "record-is-a-list.yaml": (2, "5:52: expected a line of text, found a list"), "rfc3597-address.yaml": (0, ""), "target-without-scheme.yaml": (0, ""),
@@ -147,6 +148,13 @@ def test_only_the_estates_own_files_are_read(tmp_path):
     ):
         with pytest.raises(FileError, match=reason):
             files.read(name)
+    deep = folder / "deep"
+    for _ in range(40):
+        deep.joinpath(*"abc").mkdir(parents=True)
+        deep = deep.joinpath(*"abc")
+    with pytest.raises(FileError, match="more than 100 deep"):
+        files.tree("deep")
+    assert files.tree("sub") == ("file",)
     # An exchange after the folder was opened changes nothing of what is reached.
     folder.rename(tmp_path / "moved")
     (tmp_path / "estate").symlink_to("/etc")

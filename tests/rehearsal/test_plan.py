@@ -12,6 +12,7 @@ import pytest
 from portolan.journey.visit import visit
 from portolan.rehearsal.clients import CLIENTS
 from portolan.rehearsal.run import RehearsalError, Staging, agree, confinement, exclusion, missing_programs, plan_of
+from portolan.rehearsal.secrets import hiding
 from tests.conftest import OFFICE, swap, world
 
 URL = "https://visit.kestrel-ridge.example/"
@@ -240,3 +241,17 @@ def test_what_is_missing_is_named(program, tmp_path):
     assert "knotd (package knot)" in done.stderr
     (tmp_path / "estate.yaml").write_text(OFFICE[: OFFICE.index("expected:")])
     assert "expects nothing that could be asked" in program("rehearse").stderr or not able()
+
+
+def test_secrets_are_taken_out_of_words():
+    """Header values by which somebody is let in, in the words of clients and servers: behind their field, and by themselves."""
+    text = swap(
+        OFFICE, ("files: [index.html, tonight.html, img/dome.jpg]", "access: {headers: {X-Seal: SEKRET123, X-Day: ab}}")
+    )
+    hidden = hiding(world(text).estate)
+    said = "> x-seal: SEKRET123\r\n> X-Day: ab\r\n> Host: absent"
+    assert hidden(said) == "> x-seal: (not shown)\r\n> X-Day: (not shown)\r\n> Host: absent"
+    assert hidden({"web": {"running": True, "words": ["no SEKRET123 here"]}}) == {
+        "web": {"running": True, "words": ["no (not shown) here"]}
+    }
+    assert hiding(world(OFFICE).estate)(said) == said

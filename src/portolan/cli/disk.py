@@ -15,6 +15,8 @@ from portolan.source.place import Span
 
 _MOST_FILES = 200_000
 _MOST_LINKS = 40
+#: How deep folders may lie in a copied one: nothing that is published lies so deep, and each level holds a handle open.
+_DEEPEST = 100
 #: Texts that are kept for showing a problem's line.
 _MOST_KEPT = 64
 _FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
@@ -60,13 +62,7 @@ class DiskFiles:
         with self._reached(path) as (folder, name):
             top = os.open(name, _FOLDER, dir_fd=folder)
             try:
-                for below, folders, names, _ in os.fwalk(".", dir_fd=top, follow_symlinks=False):
-                    folders.sort()
-                    prefix = "" if below == "." else below.removeprefix("./") + "/"
-                    found += [prefix + name for name in names]
-                    found += [prefix + name + "/" for name in folders]
-                    if len(found) > _MOST_FILES:
-                        raise FileError(f"it holds more than {_MOST_FILES} files")
+                _gather(top, "", found)
             finally:
                 os.close(top)
         bad = next((each for each in found if not each.isprintable()), None)
@@ -142,6 +138,24 @@ class DiskFiles:
         if not (target + "/").startswith(prefix):
             raise FileError("it lies outside the estate's folder")
         return target[len(prefix) :]
+
+
+def _gather(folder: int, prefix: str, found: list[str]) -> None:
+    """What lies in an open folder and below, as paths; a folder ends with a slash. Raises FileError."""
+    if prefix.count("/") > _DEEPEST:
+        raise FileError(f"its folders lie more than {_DEEPEST} deep in each other")
+    with os.scandir(folder) as entries:
+        held = sorted((each.name, each.is_dir(follow_symlinks=False)) for each in entries)
+    found += [f"{prefix}{name}/" if is_folder else prefix + name for name, is_folder in held]
+    if len(found) > _MOST_FILES:
+        raise FileError(f"it holds more than {_MOST_FILES} files")
+    for name, is_folder in held:
+        if is_folder:
+            below = os.open(name, _FOLDER, dir_fd=folder)
+            try:
+                _gather(below, f"{prefix}{name}/", found)
+            finally:
+                os.close(below)
 
 
 def _content(handle: int) -> bytes:

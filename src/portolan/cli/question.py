@@ -37,6 +37,8 @@ def load_estate(arguments: argparse.Namespace) -> Loaded:
     """The estate that the arguments name, with their changes. Raises EstateError or UsageError."""
     given = arguments.estate or os.environ.get("PORTOLAN_ESTATE") or "."
     loaded = load_path(given)
+    # What is loaded stays until the command ends: later passes need not look through it again.
+    gc.freeze()
     for name in arguments.changes:
         if name == "-" and given == "-":
             raise UsageError("estate and change cannot both come from standard input", "Name a file for one of them.")
@@ -77,8 +79,6 @@ def load_path(given: str) -> Loaded:
     try:
         return _load_path(given)
     finally:
-        # What is loaded stays: later passes need not look through it again.
-        gc.freeze()
         if collecting:
             gc.enable()
 

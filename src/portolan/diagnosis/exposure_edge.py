@@ -12,7 +12,7 @@ from portolan.estate.guesses import attachments, every_edge
 from portolan.estate.store import Bucket, Store
 from portolan.journey.visit import Visit
 from portolan.journey.world import World
-from portolan.store.buckets import right
+from portolan.store.buckets import readable, right
 
 #: Keys that hold secrets, more often than not: keys, dumps, configuration.
 SECRET_ENDINGS = (
@@ -69,7 +69,7 @@ def readable_keys(store: Store, bucket: Bucket, who: str) -> frozenset[str]:
     keys = [each for each in bucket.objects or () if "*" not in each]
     keys += [each.replace("*", "any") for each in bucket.objects or () if "*" in each]
     keys.append(_ANY)
-    return frozenset(key for key in keys if right(store, bucket, "read", key, who).allowed)
+    return frozenset(readable(store, bucket, keys, who))
 
 
 def bucket_gains(before: Estate, after: Estate, asked: Asked, seen: Visit) -> Iterator[Gain]:

@@ -1,6 +1,7 @@
 """What can be found about edges and stores without being asked: ways round an edge, what everybody can read, what waits."""
 
 from collections.abc import Iterator
+from ipaddress import ip_interface
 
 import msgspec
 
@@ -16,7 +17,7 @@ from portolan.estate.store import Bucket, Store
 from portolan.estate.url import BadUrlError, parse
 from portolan.estate.vantage import Vantage
 from portolan.evidence.outcome import Kind
-from portolan.journey.visit import Visit, visit
+from portolan.journey.visit import visit
 from portolan.journey.world import World
 from portolan.source.nearest import nearest
 from portolan.source.place import Place
@@ -51,14 +52,21 @@ def close_it(_case: Case, _clue: object) -> Iterator[Proposal]:
 def ways_round_edges(world: World) -> Iterator[Finding]:
     """Origins that give a stranger their pages."""
     # Of zones, edges as they answer: with their records.
-    for edge in every_edge(world.estate):
-        for url, host in _past(edge):
+    ways = [(edge, list(_past(edge))) for edge in every_edge(world.estate)]
+    hosts = dict.fromkeys(host for _, past in ways for _, host in past)
+    if not hosts:
+        return
+    strangers = {host: _stranger(host, number) for number, host in enumerate(hosts)}
+    people = {**world.stated.vantages, **{each.name: each for each in strangers.values()}}
+    with_strangers = world.changed(msgspec.structs.replace(world.stated, vantages=people))
+    for edge, past in ways:
+        for url, host in past:
             if store_at(world.estate, parse(url).host) is not None and not (
                 edge.access is not None or edge.asks.signs or edge.marks
             ):
                 # Whoever is let in at such an edge may read the bucket anyway.
                 continue
-            seen = _as_stranger(world, url, host)
+            seen = visit(with_strangers, url, strangers[host])
             first = seen.exchanges[0].response
             sent = first is not None and first.location is not None
             if seen.outcome.kind is Kind.SERVED or (
@@ -72,11 +80,10 @@ def ways_round_edges(world: World) -> Iterator[Finding]:
                 break
 
 
-def _as_stranger(world: World, url: str, host: str | None) -> Visit:
-    """What somebody on the internet gets who knows the address, and the host name to say."""
-    asker = Vantage(name="(anybody)", network="internet", address=STRANGER, says_host=host)
-    people = {**world.stated.vantages, asker.name: asker}
-    return visit(world.changed(msgspec.structs.replace(world.stated, vantages=people)), url, asker)
+def _stranger(host: str | None, number: int) -> Vantage:
+    """Somebody on the internet, at an address of his own, who knows the host name to say."""
+    address = tuple(ip_interface(each.ip + number) for each in STRANGER)
+    return Vantage(name=f"(anybody {number})", network="internet", address=address, says_host=host)
 
 
 def _past(edge: EdgeService) -> Iterator[tuple[str, str | None]]:

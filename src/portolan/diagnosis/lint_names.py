@@ -20,6 +20,8 @@ from portolan.estate.zone import Zone
 from portolan.evidence.kinds import zone as zone_kinds
 from portolan.journey.world import World
 
+#: How much of each end of a circle of aliases is shown.
+_MOST_SHOWN = 5
 #: What ends within this time is worth a word.
 REGISTRATION_SOON, SIGNATURES_SOON = timedelta(days=30), timedelta(days=5)
 
@@ -197,23 +199,26 @@ def _addresses(estate: Estate) -> Iterator[Record]:
 
 def alias_loops(world: World) -> Iterator[Finding]:
     """Aliases that lead back to themselves."""
-    told: set[str] = set()
+    walked: set[str] = set()
     for zone in world.estate.zones.values():
         for owner, types in zone.data.nodes.items():
-            chain, name, held = [owner], owner, types
-            while "CNAME" in held and name not in told:
+            chain, name, held = {owner: None}, owner, types
+            while "CNAME" in held and name not in walked:
                 name = held["CNAME"][0].data
                 if name in chain:
-                    told |= set(chain)
+                    way = [*chain, name]
+                    if len(way) > 2 * _MOST_SHOWN:
+                        way[_MOST_SHOWN:-_MOST_SHOWN] = [f"{len(way) - 2 * _MOST_SHOWN} more"]
                     yield Finding(
                         "name-alias-loop",
-                        f"the aliases go round: {' -> '.join([*chain, name])}",
+                        f"the aliases go round: {' -> '.join(way)}",
                         types["CNAME"][0].place,
                     )
                     break
-                chain.append(name)
+                chain[name] = None
                 following = zone_of(world.estate, name)
                 held = following.data.nodes.get(name, {}) if following is not None else {}
+            walked.update(chain)
 
 
 def wrong_types(world: World) -> Iterator[Finding]:

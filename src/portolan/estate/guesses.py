@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator
 from ipaddress import IPv4Network, IPv6Network
+from operator import itemgetter
 
 from portolan.estate.base import IPAddress, IPInterface, IPNetwork
 from portolan.estate.client import Client
@@ -11,6 +12,8 @@ from portolan.estate.machine import Forward, Host, Machine, Router
 from portolan.estate.network import Network
 from portolan.estate.service import WebService
 from portolan.estate.vantage import Vantage
+
+_Held = tuple[int, Machine, IPAddress]
 
 #: The network that exists in every estate.
 INTERNET = Network(name="internet", kind="internet")
@@ -108,31 +111,41 @@ def attachments(machine: Machine | Vantage) -> list[tuple[str, tuple[IPInterface
     return [(interface.network, interface.address) for interface in machine.interfaces.values()]
 
 
-def gateway_candidates(estate: Estate, machine: Machine | Vantage, version: int) -> list[tuple[str, IPAddress]]:
-    """The routers that share a segment with a machine, with their addresses of a family there.
+class Gateways:
+    """The boxes of an estate that pass packets on, by their networks: gathered once, and asked for each machine."""
 
-    Where there is none, the hosts that pass packets on, such as the host of containers.
-    """
-    found: list[tuple[str, IPAddress]] = []
-    mine = {
-        name
-        for name, addresses in attachments(machine)
-        if any(item.version == version for item in addresses)
-        and (network := estate.networks.get(name)) is not None
-        and network.kind != "host-only"
-    }
-    if not mine:
+    def __init__(self, estate: Estate) -> None:
+        self._estate = estate
+        #: Of routers, and of hosts that pass packets on: by network, every address there, with its place in the order written.
+        self._held: tuple[dict[str, list[_Held]], ...] = ({}, {})
+        order = 0
+        for held, boxes in zip(
+            self._held, (estate.routers.values(), filter(passes_on, estate.hosts.values())), strict=True
+        ):
+            for box in boxes:
+                for interface in box.interfaces.values():
+                    for item in interface.address:
+                        order += 1
+                        held.setdefault(interface.network, []).append((order, box, item.ip))
+
+    def candidates(self, machine: Machine | Vantage, version: int) -> list[tuple[str, IPAddress]]:
+        """The routers that share a segment with a machine, with their addresses of a family there.
+
+        Where there is none, the hosts that pass packets on, such as the host of containers.
+        """
+        mine = {
+            name
+            for name, addresses in attachments(machine)
+            if any(item.version == version for item in addresses)
+            and (network := self._estate.networks.get(name)) is not None
+            and network.kind != "host-only"
+        }
+        for held in self._held:
+            near = sorted((each for name in mine for each in held.get(name, ())), key=itemgetter(0))
+            found = [(box.name, ip) for _, box, ip in near if box is not machine and ip.version == version]
+            if found:
+                return found
         return []
-    for others in (estate.routers.values(), filter(passes_on, estate.hosts.values())):
-        for router in others:
-            if router is machine:
-                continue
-            for interface in router.interfaces.values():
-                if interface.network in mine:
-                    found.extend((router.name, item.ip) for item in interface.address if item.version == version)
-        if found:
-            break
-    return found
 
 
 def on_internet(estate: Estate, machine: Machine | Vantage, version: int) -> bool:

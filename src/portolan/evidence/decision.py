@@ -23,7 +23,7 @@ class Leg(StrEnum):
     HTTP = "http"
 
 
-class Decision(msgspec.Struct, frozen=True, eq=False, gc=False, kw_only=True):
+class Decision(msgspec.Struct, frozen=True, eq=False, kw_only=True):
     """One decision. `place` is the line that it rests on; `subject` the estate's value, or the decision, that decided."""
 
     place: Place | None = None

@@ -11,11 +11,11 @@ from typing import Any
 
 from portolan.estate.base import IPAddress, Stated, is_public
 from portolan.estate.certificate import Authority, Certificate
-from portolan.estate.changing import Changing, Otherwise
+from portolan.estate.changing import Changing, Otherwise, booted, with_facts
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import (
+    Gateways,
     attachments,
-    gateway_candidates,
     machines,
     on_internet,
     passes_on,
@@ -50,13 +50,14 @@ def crosscheck(estate: Estate, problems: Problems, damaged: frozenset[tuple[str 
     In `damaged` entries, such as ("hosts", "orion"), something could not be read: only their references are looked
     at, and references to them pass.
     """
-    note = _Notes(problems, damaged)
+    note = _Notes(problems, damaged, Gateways(estate))
     for value in _walk(estate):
         _references(estate, value, note)
         if isinstance(value, Changing) and any(later.until < each.until for later, each in pairwise(value.before)):
             note(value.place.key("before"), "the latest change comes first")
     for machine in machines(estate):
         _machine(estate, machine, note)
+        _other_versions(estate, machine, note)
     _names_of_machines(estate, note)
     _addresses(estate, note)
     for zone in estate.zones.values():
@@ -72,14 +73,26 @@ def crosscheck(estate: Estate, problems: Problems, damaged: frozenset[tuple[str 
 
 
 class _Notes:
-    def __init__(self, problems: Problems, damaged: frozenset[tuple[str | int, ...]]) -> None:
+    def __init__(self, problems: Problems, damaged: frozenset[tuple[str | int, ...]], gateways: Gateways) -> None:
         self._problems = problems
         self.damaged = damaged
+        self.gateways = gateways
 
     def __call__(self, place: Place, message: str, hint: str = "", reference: bool = False) -> None:
         if not reference and place.path[:2] in self.damaged:
             return
         self._problems.add(place.span, message, one_line(place.object, 200), hint)
+
+
+class _Gathered(_Notes):
+    """What would be noted, by place and words, and is not yet."""
+
+    def __init__(self, note: _Notes) -> None:
+        super().__init__(Problems(), note.damaged, note.gateways)
+        self.found: dict[tuple[tuple[str | int, ...], str], tuple[Place, str, str, bool]] = {}
+
+    def __call__(self, place: Place, message: str, hint: str = "", reference: bool = False) -> None:
+        self.found[place.path, message] = (place, message, hint, reference)
 
 
 def _walk(value: Any) -> Iterator[Stated]:
@@ -170,8 +183,7 @@ def _machine(estate: Estate, machine: Machine, note: _Notes) -> None:
         _interface(estate, interface, note)
     _routes(estate, machine, note)
     _gateway(estate, machine, note)
-    for held in (machine.filter, *(each.facts.get("filter") for each in others(machine))):
-        filters(held, tuple(machine.interfaces), note, passes_on(machine))
+    filters(machine.filter, tuple(machine.interfaces), note, passes_on(machine))
     if machine.local_name is not None and not machine.local_name.endswith(".local"):
         note(machine.place.key("local_name"), f"expected a name under .local, found '{one_line(machine.local_name)}'")
     for service in machine.services.values():
@@ -181,6 +193,26 @@ def _machine(estate: Estate, machine: Machine, note: _Notes) -> None:
     translations(machine, note)
     if "lo" in machine.interfaces:
         note(machine.interfaces["lo"].place, "every machine has the loopback interface 'lo' by itself", "Rename it.")
+
+
+def _other_versions(estate: Estate, machine: Machine, note: _Notes) -> None:
+    """A machine as it was, as it is saved and after a boot, held to what it is held to now: at the version's own place."""
+    versions: list[tuple[Otherwise, Machine]] = [(each, with_facts(machine, each.facts)) for each in machine.before]
+    if machine.saved is not None:
+        versions.append((machine.saved, with_facts(machine, machine.saved.facts)))
+    if machine.after_boot is not None:
+        versions.append((machine.after_boot, booted(machine)))
+    if not versions:
+        return
+    now = _Gathered(note)
+    _machine(estate, machine, now)
+    for version, as_then in versions:
+        told = _Gathered(note)
+        _machine(estate, with_facts(as_then, {"before": (), "saved": None, "after_boot": None}), told)
+        within = version.place.path
+        for key, (place, message, hint, reference) in told.found.items():
+            if key not in now.found:
+                note(place if place.path[: len(within)] == within else version.place, message, hint, reference)
 
 
 def _hosts_file(file: HostsFile | None, note: _Notes) -> None:
@@ -273,7 +305,7 @@ def _gateway(estate: Estate, machine: Machine | Vantage, note: _Notes) -> None:
     for version in (4, 6):
         if on_internet(estate, machine, version):
             continue
-        names = {name for name, _ in gateway_candidates(estate, machine, version)}
+        names = {name for name, _ in note.gateways.candidates(machine, version)}
         if len(names) > 1:
             note(
                 machine.place,

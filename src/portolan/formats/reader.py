@@ -110,7 +110,7 @@ class Reader:
                         RENAMED.get(f"{what}: {key}")
                         or RENAMED.get(key)
                         or _of_sibling(key, siblings)
-                        or did_you_mean(key, fields)
+                        or did_you_mean(key, fields, show=40)
                     )
                     self.fail(key_node, path, f"unknown key '{one_line(key)}' for {what}", hint)
                 continue

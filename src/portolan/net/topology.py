@@ -9,7 +9,7 @@ from portolan.estate.base import IPAddress, IPInterface, IPNetwork, is_public
 from portolan.estate.estate import Estate
 from portolan.estate.filter import Filter
 from portolan.estate.guesses import (
-    gateway_candidates,
+    Gateways,
     machines,
     on_internet,
     passes_on,
@@ -240,7 +240,7 @@ class Device:
             )
             lines.append(RouteLine(*everything, None, out, out.place))
         else:
-            for _, address in gateway_candidates(estate, stated, version)[:1]:
+            for _, address in self._topology.gateways.candidates(stated, version)[:1]:
                 out = self._port_towards(address)
                 if out is not None:
                     lines.append(RouteLine(*everything, address, out, None, assumed=True))
@@ -265,6 +265,7 @@ class Topology:
         shared: dict[Any, Any] | None = None,
     ) -> None:
         self.estate = estate
+        self._gateways: Gateways | None = None
         self.startup = startup
         self.ways = ways
         self.shared: dict[Any, Any] = {} if shared is None else shared
@@ -304,6 +305,13 @@ class Topology:
             )
             for name in estate.groups
         }
+
+    @property
+    def gateways(self) -> Gateways:
+        """Who passes packets on, for machines that name no gateway."""
+        if self._gateways is None:
+            self._gateways = Gateways(self.estate)
+        return self._gateways
 
     def device(self, stated: Machine | Vantage) -> Device:
         """The device of a machine or of a visitor."""

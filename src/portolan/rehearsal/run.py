@@ -39,6 +39,7 @@ from portolan.rehearsal.network import build_network
 from portolan.rehearsal.plan import Plan
 from portolan.rehearsal.providers import provided
 from portolan.rehearsal.quoting import UnstageableError
+from portolan.rehearsal.secrets import hiding
 from portolan.rehearsal.troubles import not_the_estates
 from portolan.rehearsal.web import build_web
 
@@ -389,16 +390,18 @@ def _staged(
     except UnstageableError as error:
         raise RehearsalError(str(error)) from None
     result = carry_out(plan, own, limit, progress)
+    hidden = hiding(staging.estate)
     seen: list[Observed] = []
     words: list[str] = []
     for answer in result["results"]:
         each = CLIENTS[client].observed(answer)
-        seen += each
-        words += [answer["err"][-2500:]] * len(each)
+        seen += [one._replace(words=hidden(one.words)) for one in each]
+        words += [hidden(answer["err"])[-2500:]] * len(each)
+    result = {**result, **{key: hidden(result[key]) for key in ("daemons", "counters", "troubles")}}
     missing = len(asked) - len(seen)
     failed = next((each for each in seen if each.kind == "client-failed"), None)
     if missing > 0 or failed is not None:
-        last = failed.words if failed is not None else result["results"][-1]["err"][-300:] if result["results"] else ""
+        last = failed.words if failed is not None else words[-1][-300:] if words else ""
         raise RehearsalError(f"{client} gave no answer to {max(missing, 1)} of {len(asked)} questions: {last.strip()}")
     return seen, result, words
 

@@ -3,11 +3,13 @@
 import base64
 import hashlib
 import re
+from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
+from urllib.parse import unquote
 
 from portolan.estate.machine import Machine
 from portolan.estate.service import Listener, OtherService, Service, WebService
-from portolan.estate.site import Site, Upstream
+from portolan.estate.site import Redirect, Site, Upstream
 from portolan.rehearsal import quoting
 from portolan.rehearsal.certificates import Forge
 from portolan.rehearsal.facts import every_service, path_asked, runs
@@ -26,12 +28,17 @@ from portolan.rehearsal.web_common import (
 )
 from portolan.rehearsal.web_files import furnish
 from portolan.rehearsal.web_nginx import nginx
+from portolan.source.plain import one_line
 
 if TYPE_CHECKING:
     from portolan.rehearsal.naming import Naming
 
 #: Ports below this one need a right that a service may lack (ip(7), ip_unprivileged_port_start).
 _FREE_PORTS = 1024
+#: How many paths of a service are furnished at most: each is a file or more on the stage.
+_MOST_PATHS = 2000
+#: No program takes a longer one (RFC 9110 section 4.1: a URI of 8,000 octets is to be understood; longer ones need not be).
+_LONGEST_PATH = 8000
 
 
 def build_web(plan: Plan, forge: Forge, urls: list[str], unsaid: str, naming: "Naming") -> None:
@@ -52,14 +59,23 @@ def build_web(plan: Plan, forge: Forge, urls: list[str], unsaid: str, naming: "N
 
 
 def paths_of(service: WebService, urls: list[str]) -> set[str]:
-    """Every path that a service may be asked for: those of the URLs, and those that its redirects make of them."""
+    """Every path that a service may be asked for: those of the URLs, and those that its redirects make of them.
+
+    Raises UnstageableError where its redirects make too many.
+    """
     found = {path_asked(url) for url in urls} | {"/"}
     sites = service.sites.values()
-    rules = [rule for site in sites for each in (site, *site.sections) for rule in each.redirects]
-    rules += [rule for site in sites for file in site.rule_files for rule in file.redirects]
+    held = [each.redirects for site in sites for each in (site, *site.sections)]
+    held += [each.redirects for site in sites for each in site.rule_files]
+    rules = [rule for each in held for rule in _until_unconditional(each)]
     for _ in range(2):
         for path in list(found):
+            if len(found) > _MOST_PATHS:
+                text = f"they make more than {_MOST_PATHS} paths"
+                raise quoting.UnstageableError(f"the redirects of {one_line(service.name)}", text, service.place)
             for rule in rules:
+                if not _may_fit(rule, path):
+                    continue
                 start = (
                     rule.when.path[:-1]
                     if rule.when is not None and rule.when.path and rule.when.path.endswith("*")
@@ -68,8 +84,32 @@ def paths_of(service: WebService, urls: list[str]) -> set[str]:
                 rest = path.removeprefix(start)
                 target = str(rule.to).replace("{path}", path).replace("{rest}", rest)
                 target = re.sub(r"\{[a-z]+\}", "x", target.replace("{query}", ""))
-                found.add(path_asked(target if "://" in target else f"http://x/{target.lstrip('/')}"))
+                if len(target) <= _LONGEST_PATH:
+                    found.add(path_asked(target if "://" in target else f"http://x/{target.lstrip('/')}"))
     return found
+
+
+def _may_fit(rule: Redirect, path: str) -> bool:
+    """Whether a rule fits a path as any program could read it: as it is sent, decoded, below any folder."""
+    if rule.when is None or (rule.when.path is None and rule.when.pattern is None):
+        return True
+    read = {path, unquote(path)}
+    read |= {each[at:] for each in read for at, letter in enumerate(each) if letter == "/"}
+    if rule.when.path is not None:
+        start = rule.when.path.partition("*")[0]
+        return any(each.startswith(start) for each in read)
+    import re2  # only for estates that have patterns
+
+    pattern = re2.compile(rule.when.pattern)
+    return any(pattern.search(each) or pattern.search(each.removeprefix("/")) for each in read)
+
+
+def _until_unconditional(rules: Sequence[Redirect]) -> Iterator[Redirect]:
+    """The rules that can apply: behind one without a condition none is asked."""
+    for rule in rules:
+        yield rule
+        if rule.when is None:
+            return
 
 
 def _web(

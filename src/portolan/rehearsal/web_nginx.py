@@ -296,7 +296,9 @@ def _conditions(when: When) -> Iterator[tuple[str, str, str]]:
         pattern = quoting.nginx_pattern(path_pattern(when.path), when.place.key("path"))
         yield "p", f"$p ~ {pattern}", "set $rest $1; "
     if when.pattern is not None:
-        groups = re.compile(when.pattern).groups
+        import re2  # only for estates that have patterns
+
+        groups = re2.compile(when.pattern).groups
         kept = "".join(f"set $m{number} ${number}; " for number in range(1, min(groups, 9) + 1))
         yield "e", f"$p ~ {quoting.nginx_pattern(str(when.pattern), when.place.key('pattern'))}", kept
 

@@ -34,14 +34,14 @@ def nearest(word: str, known: Iterable[str], limit: int = 2) -> str | None:
     return best[1] if best else None
 
 
-def did_you_mean(word: str, known: Iterable[str]) -> str:
-    """A hint that names the nearest spelling, or the whole choice when it is short."""
+def did_you_mean(word: str, known: Iterable[str], show: int = 12) -> str:
+    """A hint that names the nearest spelling, or the whole choice when it is no longer than `show`."""
     choices = sorted(set(known))
     close = nearest(word, choices)
     if close is not None:
         return f"Did you mean '{close}'?"
     if not choices:
         return ""
-    if len(choices) <= 12:
+    if len(choices) <= show:
         return f"Known here: {', '.join(choices)}."
     return ""
