@@ -278,3 +278,30 @@ def test_what_noise_found_is_answered(program, path):
         done = program(*arguments, "-e", path)
         assert done.returncode in (0, 1, 2)
         assert "Traceback" not in done.stderr
+
+
+@pytest.mark.parametrize(("arguments", "expected"), [
+    (["check", "-e", "tab.yaml"], "a tab at 'dome: {}'. Indent with spaces"), (["check", "-e", "forgotten.yaml"], "Add 'portolan: 1'."),
+    (["check", "tab.yaml"], "An estate is named with '-e tab.yaml'."), (["check", "-e", "beside"], "Then name it with -e beside/estates.yaml."),
+    (["check", "-e", "far.yaml"], "unknown key 'proxy_pass' for a site (at hosts.o.services.web.sites.v). Known here: access, answer,"),
+    (["check", "-e", "folders.yaml"], "there is no folder 'pages/vist' (at hosts.o.services.web.sites.v). Did you mean 'pages/visit'?"),
+    (["check", "-e", "folders.yaml"], "there is no folder 'imagse' (at stores.s.buckets.b). Did you mean 'images'?"),
+    (["check", "-e", "folders.yaml"], "cannot read the zone file 'kestral.zone': no such file or folder; did you mean 'kestrel.zone'?"),
+    (["check", "-e", "right.yaml", "--with", "new.yaml"], "note: new.yaml:1:9: 'hosts.oo' is new"),
+    (["check", "-e", "right.yaml", "--with", "near.yaml"], "'hosts.o.services.wbe' is new; did you mean 'web'?"),
+])  # fmt: skip
+def test_slips_are_named_with_what_was_meant(program, tmp_path, arguments, expected):
+    """A tab, a forgotten first line, a file without -e, an estate of another name, far-off keys, mistyped folders, new names."""
+    site = "hosts: {o: {services: {web: {kind: web, listens: [80], sites: {v: {%s}}}}}}\n"
+    stores = (
+        "stores: {s: {pages_at: p.example, buckets: {b: {copy: imagse}}}}\nzones: {k.example: {file: kestral.zone}}\n"
+    )
+    for name, text in {
+        "tab.yaml": "portolan: 1\nnetworks:\n\tdome: {}\n", "forgotten.yaml": site % "", "beside/estates.yaml": "portolan: 1\n",
+        "far.yaml": "portolan: 1\n" + site % "proxy_pass: x", "folders.yaml": "portolan: 1\n" + site % "copy: pages/vist" + stores,
+        "pages/visit/index.html": "x", "images/index.html": "x", "kestrel.zone": "", "right.yaml": "portolan: 1\n" + site % "",
+        "new.yaml": "hosts: {oo: {}}\n", "near.yaml": "hosts: {o: {services: {wbe: {kind: other, listens: [99]}}}}\n",
+    }.items():  # fmt: skip
+        (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / name).write_text(text)
+    assert expected in " ".join(program(*arguments).stderr.split())

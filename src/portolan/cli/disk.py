@@ -11,6 +11,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from portolan.formats.files import FileError, MissingError, inside
+from portolan.source.nearest import nearest
 from portolan.source.place import Span
 
 _MOST_FILES = 200_000
@@ -113,7 +114,16 @@ class DiskFiles:
                     raise FileError("it lies outside the estate's folder")
                 os.close(handles.pop())
                 continue
-            status = os.stat(part, dir_fd=here, follow_symlinks=False)
+            try:
+                status = os.stat(part, dir_fd=here, follow_symlinks=False)
+            except FileNotFoundError:
+                meant = nearest(part, os.listdir(here))
+                near = (
+                    "/".join(meant if each == part else each for each in path.split("/")) if meant is not None else None
+                )
+                raise MissingError(
+                    "no such file or folder", near if path.split("/").count(part) == 1 else None
+                ) from None
             if stat.S_ISLNK(status.st_mode):
                 links += 1
                 if links > _MOST_LINKS:

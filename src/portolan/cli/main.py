@@ -29,6 +29,9 @@ class _Parser(argparse.ArgumentParser):
     def error(self, message: str) -> None:  # type: ignore[override]
         if "required: URL" in message and "--after-reboot" in sys.argv:
             raise UsageError(message, "Put --after-reboot behind the URL, or write --after-reboot=HOST.")
+        given = message.removeprefix("unrecognized arguments: ")
+        if given != message and os.path.exists(given):
+            raise UsageError(message, f"An estate is named with '-e {one_line(given)}'.")
         raise UsageError(message, f"See '{self.prog} --help'.")
 
 

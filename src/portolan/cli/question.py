@@ -10,15 +10,16 @@ from typing import NamedTuple
 
 from portolan.cli.disk import DiskFiles, bounded
 from portolan.cli.errors import UsageError
+from portolan.cli.streams import complain
 from portolan.estate.vantage import Vantage
-from portolan.formats.change import operations
+from portolan.formats.change import new_names, operations
 from portolan.formats.estate_file import Loaded, changed, load
 from portolan.formats.files import FileError
 from portolan.formats.scalars import UnfitError, time
 from portolan.formats.yaml_nodes import compose
 from portolan.journey.moment import all_names
 from portolan.journey.world import World
-from portolan.source.nearest import did_you_mean
+from portolan.source.nearest import did_you_mean, nearest
 from portolan.source.place import Span
 from portolan.source.plain import one_line
 from portolan.source.problem import EstateError
@@ -45,7 +46,10 @@ def load_estate(arguments: argparse.Namespace) -> Loaded:
         shown = "(standard input)" if name == "-" else name
         data = _given_bytes(name, "change")
         try:
-            loaded = changed(loaded, operations(compose(shown, data), loaded.root))
+            steps = operations(compose(shown, data), loaded.root)
+            for each in new_names(loaded.root, steps):
+                complain(f"note: {each}")
+            loaded = changed(loaded, steps)
         except EstateError as error:
             error.line_of = lambda span, name=shown, data=data: _line_of(span, name, data)  # type: ignore[misc]
             raise
@@ -92,7 +96,7 @@ def _load_path(given: str) -> Loaded:
         if stat.S_ISDIR(kind):
             files = DiskFiles(path, given)
             held = set(os.listdir(path))
-            return _read(files, _main_file([name for name in MAIN_FILES if name in held], given))
+            return _read(files, _main_file(held, given))
         if stat.S_ISFIFO(kind) or stat.S_ISCHR(kind):
             # What a shell puts in the place of a file: <(...).
             return _read(DiskFiles(Path("."), ".", _given_bytes(given, "estate")), "-")
@@ -106,13 +110,17 @@ def _load_path(given: str) -> Loaded:
         raise UsageError(f"cannot read '{one_line(given)}': {reason}", "Check the path and its rights.") from None
 
 
-def _main_file(found: list[str], given: str) -> str:
+def _main_file(held: set[str], given: str) -> str:
+    found = [name for name in MAIN_FILES if name in held]
     if len(found) > 1:
         raise UsageError(f"the folder '{one_line(given)}' has {' and '.join(found)}", "Keep one of them.")
     if not found:
+        near = nearest(MAIN_FILES[0], held)
         raise UsageError(
             f"the folder '{one_line(given)}' has no estate.yaml",
-            "Name an estate with -e PATH, or start one: portolan demo --copy DIR.",
+            f"Did you mean its '{one_line(near)}'? Then name it with -e {one_line(os.path.join(given, near))}."
+            if near is not None
+            else "Name an estate with -e PATH, or start one: portolan demo --copy DIR.",
         )
     return found[0]
 

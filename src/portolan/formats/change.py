@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
 from portolan.formats.yaml_nodes import node_of, plain_data
-from portolan.source.nearest import did_you_mean
+from portolan.source.nearest import did_you_mean, nearest
 from portolan.source.place import Span, pointer
 from portolan.source.plain import one_line
 from portolan.source.problem import EstateError, Problem
@@ -41,6 +41,27 @@ def operations(root: Node, document: Node) -> list[Operation]:
 def patch_operations(patch: list[dict[str, Any]]) -> list[Operation]:
     """Operations from a JSON Patch as plain data."""
     return [_operation(node_of(item)) for item in patch]
+
+
+def new_names(root: Node, changes: list[Operation]) -> list[str]:
+    """What a change makes new, in words: each object of a section; deeper down, what is nearly named as one beside it."""
+    found = []
+    for change in changes:
+        parent: Node | None = root
+        for key in change.path[:-1]:
+            parent = _members(parent).get(key) if isinstance(parent, MappingNode) else None
+        if change.op != "add" or not change.path or not isinstance(parent, MappingNode):
+            continue
+        held, name = _members(parent), change.path[-1]
+        near = nearest(name, held)
+        if name not in held and (near is not None or len(change.path) == _OBJECT):
+            meant = f"; did you mean '{one_line(near)}'?" if near is not None else ""
+            found.append(f"{change.span}: '{one_line('.'.join(change.path), 120)}' is new{meant}")
+    return found
+
+
+#: How deep the objects of an estate lie: section and name.
+_OBJECT = 2
 
 
 def apply(root: Node, changes: list[Operation]) -> Node:

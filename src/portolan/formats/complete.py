@@ -152,8 +152,9 @@ def _copied(reader: Completing, values: Values, place: Place, path: Path) -> Non
     copy = values["copy"]
     try:
         values["files"] = reader.files.tree(copy)
-    except MissingError:
+    except MissingError as missing:
         values["absent"] = True
+        _mistyped(reader, place, copy, missing, path)
     except FileError as problem:
         reader.problems.add(
             place.key("copy").span,
@@ -161,6 +162,14 @@ def _copied(reader: Completing, values: Values, place: Place, path: Path) -> Non
             ".".join(map(str, path)),
             "Check the path, which counts from the estate's folder.",
         )
+
+
+def _mistyped(reader: Completing, place: Place, copy: str, missing: MissingError, path: Path) -> None:
+    """A folder that is not there may be what is wrong; one with a near name beside it is a slip in the estate itself."""
+    if missing.near is not None:
+        text = f"there is no folder '{one_line(copy)}'"
+        hint = f"Did you mean '{one_line(missing.near)}'?"
+        reader.problems.add(place.key("copy").span, text, ".".join(map(str, path)), hint)
 
 
 def _listed(reader: Completing, values: Values, path: Path, folder: str | None) -> None:
@@ -258,8 +267,9 @@ def _bucket(reader: Completing, values: Values, _node: Node, path: Path, _name: 
         try:
             files = reader.files.tree(values["copy"])
             values["objects"] = tuple(under + each for each in files if not each.endswith("/"))
-        except MissingError:
+        except MissingError as missing:
             values["absent"] = True
+            _mistyped(reader, place, values["copy"], missing, path)
         except FileError as problem:
             text = f"cannot read the folder '{one_line(values['copy'])}': {problem}"
             reader.problems.add(

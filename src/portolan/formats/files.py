@@ -4,13 +4,19 @@ from collections.abc import Mapping
 from pathlib import PurePosixPath
 from typing import Protocol
 
+from portolan.source.plain import one_line
+
 
 class FileError(Exception):
     """A file cannot be read; the message says why, in words for the user."""
 
 
 class MissingError(FileError):
-    """There is no such file or folder."""
+    """There is no such file or folder; `near` is the path that was probably meant, if there is one."""
+
+    def __init__(self, message: str, near: str | None = None) -> None:
+        super().__init__(message if near is None else f"{message}; did you mean '{one_line(near)}'?")
+        self.near = near
 
 
 class Files(Protocol):

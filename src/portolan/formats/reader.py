@@ -77,7 +77,9 @@ class Reader:
         values, seen = self._held(plan.fields, node, path, a_type(kind), siblings)
         for key in plan.required:
             if key not in seen:
-                self.fail(node, path, f"{a_type(kind)} needs '{key}'", f"Add '{key}: ...'.")
+                self.fail(
+                    node, path, f"{a_type(kind)} needs '{key}'", f"Add '{key}: {'1' if key == 'portolan' else '...'}'."
+                )
         if any(plan.fields[key][0] not in values for key in plan.required):
             return BAD
         values["place"] = Place(path, node, name_node)

@@ -279,6 +279,9 @@ def _problem(name: str, text: str, error: yaml.MarkedYAMLError) -> Problem:
     context_mark = error.context_mark
     if context and context_mark is not None and context_mark.line != line - 1:
         context += f" that starts in line {context_mark.line + 1}"
+    if line <= len(lines) and lines[line - 1][:column].endswith("\t"):
+        hint = "Indent with spaces: YAML takes no tab there (YAML 1.2.2 section 6.1)."
+        return Problem(Span(name, line, column), f"not YAML: a tab{found}", hint=hint)
     hint = next((advice for words_of, advice in _HINTS if words_of in words), "Check the indentation and the brackets.")
     return Problem(Span(name, line, column), f"not YAML: {words}{found}{', ' + context if context else ''}", hint=hint)
 
