@@ -229,6 +229,18 @@ def test_a_copy_is_whole_or_not_there(program, tmp_path):
             assert sorted(str(path.relative_to(target)) for path in target.rglob("*")) == expected
         else:
             assert program("demo", "first-light", "--copy", str(target)).returncode == 0
+    for end in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP) * 3:
+        folder = tmp_path / f"stopped{rng.random()}"
+        folder.mkdir()
+        running = subprocess.Popen(
+            [sys.executable, "-m", "portolan", "demo", "first-light", "--copy", str(folder / "copy")],
+            stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+        )  # fmt: skip
+        while running.poll() is None and not os.listdir(folder):
+            pass
+        running.send_signal(end)
+        running.wait()
+        assert os.listdir(folder) == ["copy"]
     (tmp_path / "link").symlink_to(tmp_path / "elsewhere")
     assert program("demo", "first-light", "--copy", "link").returncode == 2
     assert not (tmp_path / "elsewhere").exists()

@@ -4,6 +4,8 @@ import contextlib
 import os
 import secrets
 import shutil
+import signal
+from collections.abc import Iterator
 from pathlib import Path
 
 from portolan.cli.errors import UsageError
@@ -37,15 +39,26 @@ def _beside(folder: str, path: str, data: bytes) -> None:
     """The same by way of a file with a name that nobody can guess."""
     part = os.path.join(folder, f".{secrets.token_hex(12)}")
     try:
-        handle = os.open(part, os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_WRONLY | os.O_CLOEXEC, 0o644)
-        try:
-            with os.fdopen(handle, "wb") as file:
-                file.write(data)
-            os.link(part, path, follow_symlinks=False)
-        finally:
-            os.unlink(part)
+        with _undisturbed():
+            handle = os.open(part, os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_WRONLY | os.O_CLOEXEC, 0o644)
+            try:
+                with os.fdopen(handle, "wb") as file:
+                    file.write(data)
+                os.link(part, path, follow_symlinks=False)
+            finally:
+                os.unlink(part)
     except OSError as error:
         raise _cannot(path, error) from None
+
+
+@contextlib.contextmanager
+def _undisturbed() -> Iterator[None]:
+    """Lets signals that stop the program wait, so that no part of what is written stays; nobody clears up behind SIGKILL."""
+    before = signal.pthread_sigmask(signal.SIG_BLOCK, (signal.SIGINT, signal.SIGTERM, signal.SIGHUP))
+    try:
+        yield
+    finally:
+        signal.pthread_sigmask(signal.SIG_SETMASK, before)
 
 
 def new_folder(source: Path, target: str) -> None:
@@ -58,15 +71,16 @@ def new_folder(source: Path, target: str) -> None:
     try:
         if os.path.lexists(name) and (os.path.islink(name) or not os.path.isdir(name) or os.listdir(name)):
             raise UsageError(f"'{one_line(target)}' exists and is not an empty folder", "Name a new folder.")
-        os.mkdir(part, 0o700)
-        try:
-            shutil.copytree(source, part, dirs_exist_ok=True, copy_function=shutil.copyfile)
-            os.chmod(part, 0o755)
-            os.rename(part, name)
-        except BaseException:
-            with contextlib.suppress(OSError):
-                shutil.rmtree(part)
-            raise
+        with _undisturbed():
+            os.mkdir(part, 0o700)
+            try:
+                shutil.copytree(source, part, dirs_exist_ok=True, copy_function=shutil.copyfile)
+                os.chmod(part, 0o755)
+                os.rename(part, name)
+            except BaseException:
+                with contextlib.suppress(OSError):
+                    shutil.rmtree(part)
+                raise
     except OSError as error:
         raise _cannot(target, error) from None
     except shutil.Error as error:
