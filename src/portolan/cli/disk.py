@@ -117,13 +117,11 @@ class DiskFiles:
             try:
                 status = os.stat(part, dir_fd=here, follow_symlinks=False)
             except FileNotFoundError:
-                meant = nearest(part, os.listdir(here))
-                near = (
-                    "/".join(meant if each == part else each for each in path.split("/")) if meant is not None else None
-                )
-                raise MissingError(
-                    "no such file or folder", near if path.split("/").count(part) == 1 else None
-                ) from None
+                meant, steps = nearest(part, os.listdir(here)), path.split("/")
+                near = None
+                if meant is not None and steps.count(part) == 1:
+                    near = "/".join(meant if each == part else each for each in steps)
+                raise MissingError("no such file or folder", near) from None
             if stat.S_ISLNK(status.st_mode):
                 links += 1
                 if links > _MOST_LINKS:

@@ -20,7 +20,7 @@ class Holding(Stated, frozen=True, kw_only=True, eq=False):
         EstatePath | None,
         says(
             "A folder of the estate that holds a copy of the content, read instead of `files`. Where the estate has no such "
-            "folder, the content is missing."
+            "folder, the content is missing; beside one of nearly that name it is refused as a slip."
         ),
     ] = None
     inventory: Annotated[

@@ -73,7 +73,11 @@ class Bucket(Changing, frozen=True, kw_only=True, eq=False):
         ),
     ] = None
     copy: Annotated[
-        EstatePath | None, says("A folder of the estate whose files are its objects, read instead of `objects`.")
+        EstatePath | None,
+        says(
+            "A folder of the estate whose files are its objects, read instead of `objects`. Where the estate has no such folder, "
+            "there are none; beside one of nearly that name it is refused as a slip."
+        ),
     ] = None
     inventory: Annotated[
         EstatePath | None,

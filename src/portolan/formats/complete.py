@@ -154,7 +154,7 @@ def _copied(reader: Completing, values: Values, place: Place, path: Path) -> Non
         values["files"] = reader.files.tree(copy)
     except MissingError as missing:
         values["absent"] = True
-        _mistyped(reader, place, copy, missing, path)
+        _mistyped(reader, values, missing, path, "files")
     except FileError as problem:
         reader.problems.add(
             place.key("copy").span,
@@ -164,11 +164,12 @@ def _copied(reader: Completing, values: Values, place: Place, path: Path) -> Non
         )
 
 
-def _mistyped(reader: Completing, place: Place, copy: str, missing: MissingError, path: Path) -> None:
+def _mistyped(reader: Completing, values: Values, missing: MissingError, path: Path, key: str) -> None:
     """A folder that is not there may be what is wrong; one with a near name beside it is a slip in the estate itself."""
     if missing.near is not None:
-        text = f"there is no folder '{one_line(copy)}'"
-        hint = f"Did you mean '{one_line(missing.near)}'?"
+        place: Place = values["place"]
+        text = f"there is no folder '{one_line(values['copy'])}'"
+        hint = f"Did you mean '{one_line(missing.near)}'? Where nothing lies there, write '{key}: []'."
         reader.problems.add(place.key("copy").span, text, ".".join(map(str, path)), hint)
 
 
@@ -269,7 +270,7 @@ def _bucket(reader: Completing, values: Values, _node: Node, path: Path, _name: 
             values["objects"] = tuple(under + each for each in files if not each.endswith("/"))
         except MissingError as missing:
             values["absent"] = True
-            _mistyped(reader, place, values["copy"], missing, path)
+            _mistyped(reader, values, missing, path, "objects")
         except FileError as problem:
             text = f"cannot read the folder '{one_line(values['copy'])}': {problem}"
             reader.problems.add(

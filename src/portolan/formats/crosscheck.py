@@ -51,7 +51,7 @@ def crosscheck(estate: Estate, problems: Problems, damaged: frozenset[tuple[str 
     at, and references to them pass.
     """
     note = _Notes(problems, damaged, Gateways(estate))
-    for value in _walk(estate):
+    for value in stated_values(estate):
         _references(estate, value, note)
         if isinstance(value, Changing) and any(later.until < each.until for later, each in pairwise(value.before)):
             note(value.place.key("before"), "the latest change comes first")
@@ -77,43 +77,51 @@ class _Notes:
         self._problems = problems
         self.damaged = damaged
         self.gateways = gateways
+        #: What was noted so far, by place.
+        self.said: set[tuple[tuple[str | int, ...], str]] = set()
 
     def __call__(self, place: Place, message: str, hint: str = "", reference: bool = False) -> None:
+        self.said.add((place.path, message))
         if not reference and place.path[:2] in self.damaged:
             return
         self._problems.add(place.span, message, one_line(place.object, 200), hint)
 
 
-class _Gathered(_Notes):
-    """What would be noted, by place and words, and is not yet."""
+class _OfVersion(_Notes):
+    """Notes about another version of an object, at its own place: what was not said of the object itself already."""
 
-    def __init__(self, note: _Notes) -> None:
-        super().__init__(Problems(), note.damaged, note.gateways)
-        self.found: dict[tuple[tuple[str | int, ...], str], tuple[Place, str, str, bool]] = {}
+    def __init__(self, note: _Notes, version: Otherwise) -> None:
+        super().__init__(note._problems, note.damaged, note.gateways)
+        self._note = note
+        self._version = version.place
+        self._said_before = frozenset(note.said)
 
     def __call__(self, place: Place, message: str, hint: str = "", reference: bool = False) -> None:
-        self.found[place.path, message] = (place, message, hint, reference)
+        if (place.path, message) not in self._said_before:
+            within = self._version.path
+            here = place if place.path[: len(within)] == within else self._version
+            self._note(here, message, hint, reference)
 
 
-def _walk(value: Any) -> Iterator[Stated]:
+def stated_values(value: Any) -> Iterator[Stated]:
     """Every stated value below and including one, containers first."""
     if isinstance(value, Otherwise):
         yield value
         for inner in value.facts.values():
             if inner and not isinstance(inner, str):
-                yield from _walk(inner)
+                yield from stated_values(inner)
     elif isinstance(value, Stated):
         yield value
         for field, _ in plan_of(type(value)).fields.values():
             inner = getattr(value, field)
             if inner and not isinstance(inner, str):
-                yield from _walk(inner)
+                yield from stated_values(inner)
     elif isinstance(value, dict):
         for inner in value.values():
-            yield from _walk(inner)
+            yield from stated_values(inner)
     elif isinstance(value, tuple) and value and isinstance(value[0], Stated):
         for inner in value:
-            yield from _walk(inner)
+            yield from stated_values(inner)
 
 
 _REFERRING: dict[type, tuple[tuple[str, str, tuple[str, ...]], ...]] = {}
@@ -202,17 +210,9 @@ def _other_versions(estate: Estate, machine: Machine, note: _Notes) -> None:
         versions.append((machine.saved, with_facts(machine, machine.saved.facts)))
     if machine.after_boot is not None:
         versions.append((machine.after_boot, booted(machine)))
-    if not versions:
-        return
-    now = _Gathered(note)
-    _machine(estate, machine, now)
     for version, as_then in versions:
-        told = _Gathered(note)
-        _machine(estate, with_facts(as_then, {"before": (), "saved": None, "after_boot": None}), told)
-        within = version.place.path
-        for key, (place, message, hint, reference) in told.found.items():
-            if key not in now.found:
-                note(place if place.path[: len(within)] == within else version.place, message, hint, reference)
+        bare = with_facts(as_then, {"before": (), "saved": None, "after_boot": None})
+        _machine(estate, bare, _OfVersion(note, version))
 
 
 def _hosts_file(file: HostsFile | None, note: _Notes) -> None:

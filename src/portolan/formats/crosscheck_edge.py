@@ -237,21 +237,21 @@ def _store(store: Store, note: Note) -> None:
 
 
 #: What a bucket's redirects do not know of a site's: keys of the rule, of its condition, and parts of its target.
-_NOT_AT_BUCKETS = ("query", "written_as")
-_NOT_IN_CONDITIONS = ("scheme", "host", "not_host", "port", "pattern", "header", "not_header")
-_NOT_IN_TARGETS = ("{port}", "{query}")
+NOT_AT_BUCKETS = ("query", "written_as")
+NOT_IN_CONDITIONS = ("scheme", "host", "not_host", "port", "pattern", "header", "not_header")
+NOT_IN_TARGETS = ("{port}", "{query}")
 
 
 def _bucket_redirect(rule: Redirect, note: Note) -> None:
     when = rule.when
     hint = "A bucket's redirects know when: {path, status}, and {scheme}, {host}, {path} and {rest} in 'to'."
-    for key in _NOT_AT_BUCKETS:
+    for key in NOT_AT_BUCKETS:
         if rule.place.has(key):
             note(rule.place.key(key), f"a bucket's redirect has no '{key}'", hint)
-    for key in _NOT_IN_CONDITIONS:
+    for key in NOT_IN_CONDITIONS:
         if when is not None and when.place.has(key):
             note(when.place.key(key), f"a bucket's redirect knows no '{key}'", hint)
-    for part in _NOT_IN_TARGETS:
+    for part in NOT_IN_TARGETS:
         if part in rule.to:
             note(rule.place.key("to"), f"a bucket's redirect knows no {part}", hint)
 

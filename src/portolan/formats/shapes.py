@@ -1,9 +1,10 @@
 """What the keys of one object ask of each other, for the JSON Schema; the loader says the same in its cross-checks."""
 
+import re
 from typing import Any
 
 from portolan.formats import patterns
-from portolan.formats.crosscheck_edge import NGINX_HAS_ITS_OWN
+from portolan.formats.crosscheck_edge import NGINX_HAS_ITS_OWN, NOT_AT_BUCKETS, NOT_IN_CONDITIONS, NOT_IN_TARGETS
 from portolan.formats.patterns import BUCKET_NAME, CACHE_CONTROL, PATH_OF_ORIGIN, SENT_TO, TYPED
 
 Schema = dict[str, Any]
@@ -91,10 +92,10 @@ _CONTENT_ONCE: Schema = {"allOf": [_without("files", "copy", "inventory"), _with
 #: Only buckets' redirects go by a status; and they know less than those of sites.
 _SITE_REDIRECT: Schema = {"properties": {"when": _never("status")}}
 _BUCKET_REDIRECT: Schema = {
-    **_never("query", "written_as"),
+    **_never(*NOT_AT_BUCKETS),
     "properties": {
-        "when": _never("scheme", "host", "not_host", "port", "pattern", "header", "not_header"),
-        "to": {"not": {"type": "string", "pattern": r"\{(?:port|query)\}"}},
+        "when": _never(*NOT_IN_CONDITIONS),
+        "to": {"not": {"type": "string", "pattern": "|".join(re.escape(each) for each in NOT_IN_TARGETS)}},
     },
 }
 #: What a site and a section have in common.

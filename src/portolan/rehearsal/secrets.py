@@ -7,11 +7,10 @@ import re
 from collections.abc import Callable, Iterator
 from typing import Any
 
-from portolan.estate.base import Stated
-from portolan.estate.changing import Otherwise
 from portolan.estate.edge import Origin
 from portolan.estate.estate import Estate
 from portolan.estate.site import Access
+from portolan.formats.crosscheck import stated_values
 
 #: What stands in their place.
 HIDDEN = "(not shown)"
@@ -40,20 +39,10 @@ def hiding(estate: Estate) -> Callable[[Any], Any]:
     return hidden
 
 
-def _secrets(value: Any) -> Iterator[tuple[str, str]]:
+def _secrets(estate: Estate) -> Iterator[tuple[str, str]]:
     """Field and value of every header by which somebody is let in, in every version of every object."""
-    if isinstance(value, Access):
-        yield from value.headers.items()
-    if isinstance(value, Origin):
-        yield from value.sends.items()
-    if isinstance(value, Otherwise):
-        yield from _secrets(value.facts)
-    elif isinstance(value, Stated):
-        for name in value.__struct_fields__:
-            yield from _secrets(getattr(value, name))
-    elif isinstance(value, dict):
-        for each in value.values():
-            yield from _secrets(each)
-    elif isinstance(value, tuple | list):
-        for each in value:
-            yield from _secrets(each)
+    for value in stated_values(estate):
+        if isinstance(value, Access):
+            yield from value.headers.items()
+        elif isinstance(value, Origin):
+            yield from value.sends.items()
