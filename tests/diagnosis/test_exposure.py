@@ -1,18 +1,22 @@
 """What changes lay open is computed from the worlds before and after; the class follows, and what may be handed out."""
 
 import json
+from ipaddress import ip_network
 from pathlib import Path
 
 import pytest
 
 from portolan.diagnosis.exposure import Asked, exposure
+from portolan.diagnosis.gains import widened
+from portolan.diagnosis.passing import passed_to
 from portolan.diagnosis.search import Explanation, explain
+from portolan.estate.site import Access
 from portolan.formats.change import patch_operations
 from portolan.formats.estate_file import changed
 from portolan.journey.expectation import expectation_for
 from portolan.journey.visit import visit
 from portolan.journey.world import World
-from tests.conftest import OFFICE, loaded, swap
+from tests.conftest import OFFICE, loaded, swap, world
 
 FOUND = Path(__file__).parent.parent / "found" / "diagnosis"
 VISIT = "https://visit.kestrel-ridge.example/"
@@ -187,3 +191,35 @@ def test_patch_text_and_json_hand_out_the_same(program, tmp_path):
     empty = program("explain", "http://clockhouse.example:8443/", "--format", "patch")
     assert json.loads(empty.stdout) == []
     assert "the patch is empty: ask for the https:// address" in empty.stderr
+
+
+@pytest.mark.parametrize(("before", "after", "ranges", "kept_out", "everybody"), [
+    ({"sources": ["192.0.2.0/24"]}, {"sources": ["192.0.2.0/24", "198.51.100.0/24"]}, {"198.51.100.0/24"}, set(), False),
+    ({"sources": ["192.0.2.0/24"]}, {}, set(), set(), True),
+    # Where anybody was let in, ranges only narrow it.
+    ({"not_sources": ["192.0.2.7/32"]}, {"sources": ["198.51.100.0/24"], "not_sources": ["192.0.2.7/32"]}, set(), set(), False),
+    ({"not_sources": ["192.0.2.7/32"]}, {}, set(), {"192.0.2.7/32"}, False),
+    ({"nobody": True}, {"sources": ["198.51.100.0/24"]}, {"198.51.100.0/24"}, set(), False), ({"nobody": True}, {}, set(), set(), True),
+    ({"password": True}, {"password": True, "sources": ["198.51.100.0/24"]}, {"198.51.100.0/24"}, set(), False),
+])  # fmt: skip
+def test_whom_a_rule_of_access_newly_lets_in(before, after, ranges, kept_out, everybody):
+    """One reading for sites and edges: ranges more, a refusal by name less, everybody."""
+
+    def rule(facts):
+        return Access(
+            **{key: tuple(map(ip_network, each)) if isinstance(each, list) else each for key, each in facts.items()}
+        )
+
+    found = widened(rule(before), rule(after))
+    assert ({*map(str, found.ranges)}, {*map(str, found.kept_out)}, found.everybody) == (ranges, kept_out, everybody)
+
+
+def test_what_is_worked_out_of_a_world_is_of_that_moment_and_boot():
+    """A front that the boot does not start passes nothing on, though the same estate was asked before."""
+    text = swap(
+        OFFICE, ("            files: [index.html]", "            upstream: http://10.20.0.16:8080"),
+        ("certificates:\n", "  vega:\n    interfaces: {dome: {address: 10.20.0.16}}\n    services: {desk: {listens: [8080], after_boot: {state: stopped}}}\ncertificates:\n"),
+    )  # fmt: skip
+    now = world(text)
+    booted = World(now.stated, now.now, now.shared, None)
+    assert (len(passed_to(now)), len(passed_to(booted))) == (1, 0)

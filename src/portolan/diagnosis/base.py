@@ -10,7 +10,7 @@ from portolan.estate.base import IPAddress, is_public
 from portolan.estate.client import Client
 from portolan.estate.edge import EdgeService, SwitchedEdge
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import asked_by, attachments, machines, rented_edges
+from portolan.estate.guesses import asked_by, attachments, machine_called, machines, rented_edges
 from portolan.estate.machine import Forward, Machine
 from portolan.estate.names import answers_to
 from portolan.estate.service import Service, WebService
@@ -462,9 +462,7 @@ def reached_by(case: Case) -> object:
 
 def on_internet(estate: Estate, vantage: Vantage) -> bool:
     """Whether a vantage is on the internet, or at a machine that is."""
-    box: Machine | Vantage | None = vantage
-    if vantage.host is not None:
-        box = estate.hosts.get(vantage.host) or estate.routers.get(vantage.host)
+    box = vantage if vantage.host is None else machine_called(estate, vantage.host)
     networks = [name for name, _ in attachments(box)] if box is not None else []
     return any(
         name == "internet" or (name in estate.networks and estate.networks[name].kind == "internet")
@@ -475,8 +473,7 @@ def on_internet(estate: Estate, vantage: Vantage) -> bool:
 def supposing(case: Case, estate: Estate) -> bool:
     """Whether the expectation would be met in another estate."""
     world = case.world.changed(estate)
-    vantage = estate.vantages.get(case.visit.vantage.name, case.visit.vantage)
-    return not misses(case.expectation, visit(world, case.visit.url, vantage))
+    return not misses(case.expectation, visit(world, case.visit.url, world.there(case.visit.vantage)))
 
 
 class ServiceClue(msgspec.Struct, frozen=True):

@@ -77,7 +77,7 @@ def visit_in(case: Case, estate: Estate) -> Visit | None:
     """What the visitor would get in another estate; None where that is no estate, or no URL."""
     try:
         world = case.world.changed(estate)
-        return visit(world, case.visit.url, world.estate.vantages.get(case.visit.vantage.name, case.visit.vantage))
+        return visit(world, case.visit.url, world.there(case.visit.vantage))
     except (EstateError, BadUrlError):
         return None
 

@@ -38,7 +38,7 @@ def origin_elsewhere(case: Case) -> Finding | None:
     edge = edge_of(case.client)
     if edge is None or edge.asks.at is None:
         return None
-    secure = edge.asks.leg not in (None, "plain")
+    secure = edge.asks.secure
     connection = case.exchange.connection
     reached = connection.reached if connection is not None else None
     ideas: list[tuple[str, dict[str, object]]] = []

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from portolan.diagnosis.edge_base import edge_asked, edge_of, label_of
-from portolan.diagnosis.gains import Asked, Gain, Grade
+from portolan.diagnosis.gains import Asked, Gain, Grade, Widened, widened
 from portolan.estate.base import IPNetwork
 from portolan.estate.edge import EdgeService
 from portolan.estate.estate import Estate
@@ -51,6 +51,8 @@ _SECRET_NAMES = (
 _MOST_NAMED = 3
 #: A key that stands for all those of which nothing is known.
 _ANY = "(any other object)"
+#: Whom an edge lets in that has no filter any more.
+_ANYBODY = Widened(frozenset(), frozenset(), True)
 
 
 def looks_secret(key: str) -> bool:
@@ -197,18 +199,16 @@ def _one_edge(was: EdgeService, edge: EdgeService, asked: Asked, seen: Visit) ->
         yield Gain("unencrypted", ("plain", *key), f"{label} newly serves what is asked without encryption", "more")
     met = any(edge_asked(each) is not None for each in seen.exchanges)
     if was.access is not None and edge.access is not was.access:
-        ranges = set(edge.access.sources) - set(was.access.sources) if edge.access is not None else set()
-        opened = edge.access is None or (bool(was.access.sources) and not edge.access.sources)
+        wider = widened(was.access, edge.access) if edge.access is not None else _ANYBODY
         own = {item.ip for _, held in attachments(asked.vantage) for item in held}
-        gone = set(was.access.not_sources) - set(edge.access.not_sources) if edge.access is not None else set()
-        for each in sorted(ranges, key=str):
+        for each in sorted(wider.ranges, key=str):
             grade: Grade = "needed" if each.num_addresses == 1 and met and each.network_address in own else "more"
             yield Gain(
                 "readable", ("filter", *key, str(each)), f"whoever comes from {each} is let in by {label}", grade
             )
-        for each in sorted(gone, key=str):
+        for each in sorted(wider.kept_out, key=str):
             yield Gain("lifted", ("filter", *key, str(each)), f"{label} no longer keeps {each} out", "more")
-        if opened:
+        if wider.everybody:
             yield Gain("readable", ("filter", *key), f"{label} lets everybody in", "more")
     if was.methods and set(edge.methods) - set(was.methods):
         named = ", ".join(sorted(set(edge.methods) - set(was.methods)))

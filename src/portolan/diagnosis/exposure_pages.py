@@ -3,19 +3,18 @@
 from collections.abc import Iterator
 from typing import NamedTuple
 
-import msgspec
-
 from portolan.diagnosis.gains import STRANGER, Asked, Gain, Grade
 from portolan.estate.base import HeaderName
 from portolan.estate.client import EdgeClient, PassingProgram
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import machines
-from portolan.estate.service import Service, WebService
+from portolan.estate.guesses import changed_machines, machine_called, machines
+from portolan.estate.service import Service, WebService, sites_of
 from portolan.estate.site import Giving, Site, Upstream
 from portolan.estate.url import BadUrlError, Url, parse
 from portolan.estate.vantage import Vantage
 from portolan.evidence.legs import Connection, Exchange
 from portolan.journey.exchange import exchange
+from portolan.journey.expectation import expected_urls
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
 
@@ -32,11 +31,11 @@ def page_gains(before: World, after: World, kept: World, asked: Asked) -> Iterat
     plainly = _plainly_expected(after.estate)
     for url in urls:
         for vantage in vantages[: max(1, MOST_PAGES // len(urls))]:
-            now = visit(after, url, after.estate.vantages.get(vantage.name, vantage))
+            now = visit(after, url, after.there(vantage))
             if not _plain(now):
                 continue
-            then = visit(before, url, before.estate.vantages.get(vantage.name, vantage))
-            if _plain(then) or _plain(visit(kept, url, kept.estate.vantages.get(vantage.name, vantage))):
+            then = visit(before, url, before.there(vantage))
+            if _plain(then) or _plain(visit(kept, url, kept.there(vantage))):
                 continue
             answered = then.exchanges[-1].response
             refused = answered is not None and answered.status >= 400
@@ -60,15 +59,11 @@ def page_gains(before: World, after: World, kept: World, asked: Asked) -> Iterat
 
 def _plainly_expected(estate: Estate) -> set[str]:
     """The hosts of which something is expected plainly."""
-    found = set()
-    for expectation in estate.expected:
-        try:
-            url = parse(expectation.url)
-        except BadUrlError:
-            continue
-        if not url.secure and not expectation.secure and expectation.status is None:
-            found.add(url.host)
-    return found
+    return {
+        url.host
+        for expectation, url in expected_urls(estate)
+        if not url.secure and not expectation.secure and expectation.status is None
+    }
 
 
 def _plain(seen: Visit) -> bool:
@@ -128,7 +123,9 @@ def _upstreams(estate: Estate) -> Iterator[tuple[tuple[object, ...], _Told]]:
     for machine in machines(estate):
         for service in machine.services.values():
             # A program that is an edge is looked at as an edge.
-            for site in service.sites.values() if isinstance(service, WebService) and service.edge is None else ():
+            if isinstance(service, WebService) and service.edge is not None:
+                continue
+            for site in sites_of(service).values():
                 giving: tuple[Giving, ...] = (site, *site.sections)
                 for number, each in enumerate(giving):
                     if isinstance(each.upstream, Upstream):
@@ -145,7 +142,7 @@ def _let_plain(before: World, after: World, asked: Asked) -> Iterator[Gain]:
             text = str(parse(f"{scheme}://{url.shown_host}{url.path}")) if scheme != url.scheme else asked.url
         except BadUrlError:
             continue
-        now = visit(after, text, after.estate.vantages.get(asked.vantage.name, asked.vantage))
+        now = visit(after, text, after.there(asked.vantage))
         for each in now.tree:
             client, response, connection = each.client, each.response, each.connection
             if not isinstance(client, PassingProgram | EdgeClient) or each.url.secure:
@@ -181,67 +178,67 @@ def _over_internet(world: World, connection: Connection) -> bool:
     return any(hop.network in networks and networks[hop.network].kind == "internet" for hop in connection.hops)
 
 
+def _asks(world: World, url: Url, client: PassingProgram | EdgeClient) -> Exchange | None:
+    """What a program or an edge of another world gets in this one; None where its machine is not there."""
+    machine = machine_called(world.estate, client.host)
+    return exchange(world, url, client._replace(machine=machine)) if machine is not None else None
+
+
 def _connects(world: World, client: PassingProgram | EdgeClient, url: Url) -> bool:
-    machine = world.estate.hosts.get(client.host) or world.estate.routers.get(client.host)
-    if machine is None:
-        return False
-    connection = exchange(world, url, client._replace(machine=machine)).connection
-    return connection is not None and connection.arrival is not None
+    found = _asks(world, url, client)
+    return found is not None and found.service is not None
 
 
 def _forced(before: World, url: Url, client: PassingProgram | EdgeClient) -> bool:
     """Whether the same plain request, made before, was sent to a secure address."""
-    machine = before.estate.hosts.get(client.host) or before.estate.routers.get(client.host)
-    if machine is None:
-        return False
-    response = exchange(before, url, client._replace(machine=machine)).response
-    return response is not None and (response.location or "").startswith("https:")
+    found = _asks(before, url, client)
+    return found is not None and _to_secure(found)
+
+
+def _to_secure(found: Exchange) -> bool:
+    """Whether an answer sends to a secure address."""
+    return found.response is not None and (found.response.location or "").startswith("https:")
 
 
 def forcing_gains(before: World, after: World, asked: Asked) -> Iterator[Gain]:
     """Sites that sent whoever asks plainly to a secure address, and now answer plainly: at the machine itself, by name; or to anybody
     who writes a header field that is believed.
     """
-    old = services_of(before.estate)
     path = parse(asked.url).path
-    for machine in machines(after.estate):
+    for earlier, machine in changed_machines(before.estate, after.estate):
         for service in machine.services.values():
-            was = old.get(("machine", machine.name, service.name))
+            was = earlier.services.get(service.name)
             if was is service or not isinstance(was, WebService) or not isinstance(service, WebService):
                 continue
+            then, now = _Program(before, machine.name, was), _Program(after, machine.name, service)
             for name, site in service.sites.items():
-                if name not in was.sites or (
-                    site.redirects is was.sites[name].redirects and service.program == was.program
-                ):
-                    continue
-                named = next(
-                    (str(each) for each in site.names if each and each[0] not in "*." and "*" not in each), None
-                )
-                at = Vantage(name="(at the machine)", host=machine.name, says_host=named)
-                key = ("forcing", machine.name, service.name, name)
-                if _forcing_rules(site) < _forcing_rules(was.sites[name]) and not _sent(
-                    after, machine.name, service, at, path
-                ):
-                    text = f"{site.name} has a rule less for plain requests"
-                    yield Gain("unencrypted", key, text, "more")
-                    continue
-                if _sent(before, machine.name, was, at, path) and not _sent(after, machine.name, service, at, path):
-                    text = f"{service.name} no longer sends plain requests for {site.name} to a secure address"
-                    yield Gain("unencrypted", key, text, "more")
-                    continue
-                for field in _believed(service, site) - _believed(was, was.sites[name]):
-                    pretender = Vantage(
-                        name="(pretender)",
-                        network="internet",
-                        address=STRANGER,
-                        says_host=named,
-                        headers={HeaderName(field): _PRETENDED},
-                    )
-                    if _sent(before, machine.name, was, pretender, path) and _given(
-                        after, machine.name, service, pretender, path
-                    ):
-                        text = f"whoever sends {field}: {_PRETENDED} himself gets {site.name} without encryption"
-                        yield Gain("unencrypted", (*key, field), text, "more")
+                old = was.sites.get(name)
+                if old is not None and (site.redirects is not old.redirects or service.program != was.program):
+                    yield from _no_longer_forced(then, now, old, site, path)
+
+
+def _no_longer_forced(then: "_Program", now: "_Program", old: Site, site: Site, path: str) -> Iterator[Gain]:
+    service, named = now.service, next((str(each) for each in site.names if _is_one_name(each)), None)
+    at = Vantage(name="(at the machine)", host=now.machine, says_host=named)
+    key = ("forcing", now.machine, service.name, site.name)
+    sent = now.sends(at, path)
+    if _forcing_rules(site) < _forcing_rules(old) and not sent:
+        yield Gain("unencrypted", key, f"{site.name} has a rule less for plain requests", "more")
+    elif not sent and then.sends(at, path):
+        text = f"{service.name} no longer sends plain requests for {site.name} to a secure address"
+        yield Gain("unencrypted", key, text, "more")
+    else:
+        for field in _believed(service, site) - _believed(then.service, old):
+            said = {HeaderName(field): _PRETENDED}
+            pretender = Vantage(name="(pretender)", network="internet", address=STRANGER, says_host=named, headers=said)
+            if then.sends(pretender, path) and now.gives(pretender, path):
+                text = f"whoever sends {field}: {_PRETENDED} himself gets {site.name} without encryption"
+                yield Gain("unencrypted", (*key, field), text, "more")
+
+
+def _is_one_name(name: str) -> bool:
+    """Whether a site's name is a name, and no pattern."""
+    return bool(name) and name[0] not in "*." and "*" not in name
 
 
 def _forcing_rules(site: Site) -> int:
@@ -259,40 +256,35 @@ def _believed(service: WebService, site: Site) -> set[str]:
     return {str(each) for each in found if each is not None}
 
 
-def _answers(world: World, machine: str, service: WebService, asker: Vantage, path: str) -> Iterator[Exchange]:
-    """What an asker gets at each plain listener of a service, at the machine's own addresses."""
-    there = world.estate.hosts.get(machine) or world.estate.routers.get(machine)
-    if there is None:
-        return
-    if asker.host is None:
-        world = world.changed(
-            msgspec.structs.replace(world.stated, vantages={**world.stated.vantages, asker.name: asker})
-        )
-        asker = world.estate.vantages[asker.name]
-    for listener in service.listens:
-        bound = listener.address if listener.address and int(listener.address) else None
-        for address in (
-            (bound,) if bound is not None else there.addresses if asker.host is None else there.addresses[:1]
-        ):
-            if not listener.tls:
-                shown = f"[{address}]" if address.version == 6 else str(address)
-                yield visit(world, f"http://{shown}:{listener.port}{path}", asker).exchanges[0]
+class _Program(NamedTuple):
+    """A web server of a machine, to be asked plainly at the machine's own addresses."""
 
+    world: World
+    machine: str
+    service: WebService
 
-def _sent(world: World, machine: str, service: WebService, asker: Vantage, path: str) -> bool:
-    """Whether a plain request at one of the service's listeners is sent to a secure address."""
-    return any(
-        each.response is not None and (each.response.location or "").startswith("https:")
-        for each in _answers(world, machine, service, asker, path)
-    )
+    def sends(self, asker: Vantage, path: str) -> bool:
+        """Whether a plain request at one of its listeners is sent to a secure address."""
+        return any(map(_to_secure, self._answers(asker, path)))
 
+    def gives(self, asker: Vantage, path: str) -> bool:
+        """Whether a plain request at one of its listeners is answered with a page."""
+        return any(each.response is not None and each.response.status < 300 for each in self._answers(asker, path))
 
-def _given(world: World, machine: str, service: WebService, asker: Vantage, path: str) -> bool:
-    """Whether a plain request at one of the service's listeners is answered with a page."""
-    return any(
-        each.response is not None and each.response.status < 300
-        for each in _answers(world, machine, service, asker, path)
-    )
+    def _answers(self, asker: Vantage, path: str) -> Iterator[Exchange]:
+        there, world = machine_called(self.world.estate, self.machine), self.world
+        if there is None:
+            return
+        if asker.host is None:
+            world = world.with_vantages(asker)
+            asker = world.there(asker)
+        every = there.addresses if asker.host is None else there.addresses[:1]
+        for listener in self.service.listens:
+            bound = listener.address if listener.address and int(listener.address) else None
+            for address in (bound,) if bound is not None else every:
+                if not listener.tls:
+                    shown = f"[{address}]" if address.version == 6 else str(address)
+                    yield visit(world, f"http://{shown}:{listener.port}{path}", asker).exchanges[0]
 
 
 def listener_gains(before: Estate, after: Estate) -> Iterator[Gain]:

@@ -4,8 +4,6 @@ from collections.abc import Iterable, Iterator
 from ipaddress import IPv4Address, IPv6Address, ip_interface
 from typing import Literal, NamedTuple
 
-import msgspec
-
 from portolan.diagnosis.base import Case, on_internet
 from portolan.diagnosis.exposure_edge import edge_ranges
 from portolan.diagnosis.gains import STRANGER, Asked, Gain, Grade
@@ -253,16 +251,7 @@ def _touched(before: Estate, after: Estate) -> set[str]:
 def _peopled(world: World, askers: list[_Asker]) -> World:
     """The world with everybody in it who asks; made once for the same people."""
     people = tuple(sorted(f"{each.label} {each.vantage.address} {each.vantage.trusts}" for each in askers))
-    key = ("peopled", id(world.estate), people)
-    found = world.shared.get(key)
-    if found is None:
-        vantages = {**world.estate.vantages, **{each.vantage.name: each.vantage for each in askers}}
-        found = world.shared[key] = (
-            world.changed(msgspec.structs.replace(world.estate, vantages=vantages)),
-            world.estate,
-        )
-    made: World = found[0]
-    return made
+    return world.once(("peopled", people), lambda: world.with_vantages(*(each.vantage for each in askers)))
 
 
 def addresses_meant(case: Case, version: int) -> tuple[str, ...]:
@@ -296,36 +285,31 @@ def for_some_only(case: Case) -> Literal["yes", "perhaps", "no"]:
 
 def _let_in_by_name(world: World) -> frozenset[tuple[str | int, ...]]:
     """The services that machines of the estate get through to whose own addresses some rule names."""
-    key = ("let in by name", id(world.stated), world.now, world.booted)
-    found = world.shared.get(key)
-    if found is None:
-        single = {each.network_address for each in stated_sources(world.estate) if each.num_addresses == 1}
-        named = [each for each in machines(world.estate) if single & set(each.addresses)]
-        held = set()
-        for machine in named[:_MOST_STRANGERS]:
-            for address, port, protocol, owner in _targets(world)[:_MOST_NAMED]:
-                arrival = world.connect(machine, address, port, protocol).arrival if owner != machine.name else None
-                if arrival is not None:
-                    held.add(arrival.service.place.path)
-        found = world.shared[key] = (frozenset(held), world.stated)
-    result: frozenset[tuple[str | int, ...]] = found[0]
-    return result
+    return world.once("let in by name", lambda: frozenset(_reached_by_named(world)))
+
+
+def _reached_by_named(world: World) -> Iterator[tuple[str | int, ...]]:
+    single = {each.network_address for each in stated_sources(world.estate) if each.num_addresses == 1}
+    named = [each for each in machines(world.estate) if single & set(each.addresses)]
+    for machine in named[:_MOST_STRANGERS]:
+        for address, port, protocol, owner in _targets(world)[:_MOST_NAMED]:
+            arrival = world.connect(machine, address, port, protocol).arrival if owner != machine.name else None
+            if arrival is not None:
+                yield arrival.service.place.path
 
 
 def strangers_reach(world: World) -> dict[tuple[str | int, ...], frozenset[int]]:
     """The services that somebody on the internet whom nobody knows gets through to, with their ports; worked out once a world."""
-    key = ("strangers reach", id(world.stated), world.now, world.booted)
-    found = world.shared.get(key)
-    if found is None:
-        stranger = Vantage(name="(anybody)", network="internet", address=STRANGER)
-        vantages = {**world.stated.vantages, stranger.name: stranger}
-        peopled = world.changed(msgspec.structs.replace(world.stated, vantages=vantages))
-        asker = peopled.estate.vantages[stranger.name]
-        held: dict[tuple[str | int, ...], set[int]] = {}
-        for address, port, protocol, _ in _targets(world)[:MOST_REACH]:
-            arrival = peopled.connect(asker, address, port, protocol).arrival if is_public(address) else None
-            if arrival is not None:
-                held.setdefault(arrival.service.place.path, set()).add(arrival.listener.port)
-        found = world.shared[key] = ({path: frozenset(each) for path, each in held.items()}, world.stated)
-    result: dict[tuple[str | int, ...], frozenset[int]] = found[0]
-    return result
+    return world.once("strangers reach", lambda: _strangers_reach(world))
+
+
+def _strangers_reach(world: World) -> dict[tuple[str | int, ...], frozenset[int]]:
+    stranger = Vantage(name="(anybody)", network="internet", address=STRANGER)
+    peopled = world.with_vantages(stranger)
+    stranger = peopled.there(stranger)
+    held: dict[tuple[str | int, ...], set[int]] = {}
+    for address, port, protocol, _ in _targets(world)[:MOST_REACH]:
+        arrival = peopled.connect(stranger, address, port, protocol).arrival if is_public(address) else None
+        if arrival is not None:
+            held.setdefault(arrival.service.place.path, set()).add(arrival.listener.port)
+    return {path: frozenset(each) for path, each in held.items()}

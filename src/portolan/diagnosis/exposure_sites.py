@@ -5,12 +5,12 @@ from typing import Any
 
 from portolan.diagnosis.exposure_edge import edge_ranges
 from portolan.diagnosis.exposure_pages import services_of
-from portolan.diagnosis.gains import Asked, Gain, Grade
+from portolan.diagnosis.gains import Asked, Gain, Grade, widened
 from portolan.estate.base import same_facts
 from portolan.estate.client import PassingProgram
 from portolan.estate.content import Holding
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import attachments, machines
+from portolan.estate.guesses import attachments, changed_machines
 from portolan.estate.machine import Machine
 from portolan.estate.service import WebService, sites_of
 from portolan.estate.site import Access, Giving, Site
@@ -82,14 +82,10 @@ class _Letting:
             who = "without a password" if before.password else "who was kept out"
             yield Gain("readable", key, f"everybody {who} is let in by {named}", "more")
             return
-        # Where anybody was let in, ranges only narrow it.
-        anybody = not before.sources and not before.nobody and not (before.password and not before.either)
-        new_ranges = set() if anybody else set(after.sources) - set(before.sources)
-        gone = set(before.not_sources) - set(after.not_sources)
-        whole = (before.sources and not after.sources) or (before.nobody and not after.nobody and not after.sources)
-        if gone or whole or (after.either and not before.either):
+        wider = widened(before, after)
+        if wider.kept_out or wider.everybody or (after.either and not before.either):
             yield Gain("readable", key, f"more visitors are let in by {named}", "more")
-        for each in sorted(new_ranges, key=str):
+        for each in sorted(wider.ranges, key=str):
             single = each.num_addresses == 1 and each.network_address in self.meant
             text = f"whoever comes from {each} is let in by {named}"
             yield Gain("readable", (*key, str(each)), text, "needed" if single or each in self.ranges else "more")
@@ -108,10 +104,7 @@ def grant_gains(before: Estate, after: Estate, seen: Visit) -> Iterator[Gain]:
             meant = isinstance(reached, Site) and folder == reached.folder
             text = f"{service.name} can newly serve all that lies in {folder}"
             yield Gain("readable", ("grant", *path, str(folder)), text, "needed" if meant else "more")
-    for machine in machines(after):
-        known = next((each for each in machines(before) if each.name == machine.name), None)
-        if known is None or known is machine:
-            continue
+    for known, machine in changed_machines(before, after):
         for name, holding, earlier in _holdings(known, machine):
             for key, rights in holding.rights.items():
                 then = earlier.rights.get(key)

@@ -3,6 +3,8 @@
 from ipaddress import IPv4Interface, IPv6Interface
 from typing import Literal, NamedTuple
 
+from portolan.estate.base import IPNetwork
+from portolan.estate.site import Access
 from portolan.estate.vantage import Expectation, Vantage
 
 #: `needed`: the expectation asks for just this. `beside`: it comes with it, on the same service, and only a smaller form would
@@ -36,3 +38,21 @@ class Gain(NamedTuple):
     text: str
     grade: Grade
     closed: bool = False
+
+
+class Widened(NamedTuple):
+    """Whom a rule of access newly lets in: ranges, those that it kept out by name, and all others at once."""
+
+    ranges: frozenset[IPNetwork]
+    kept_out: frozenset[IPNetwork]
+    everybody: bool
+
+
+def widened(before: Access, after: Access) -> Widened:
+    """Whom a rule of access lets in that it did not; where it let anybody in, ranges only narrow it."""
+    anybody = not before.sources and not before.nobody and not (before.password and not before.either)
+    return Widened(
+        frozenset(() if anybody else {*after.sources} - {*before.sources}),
+        frozenset({*before.not_sources} - {*after.not_sources}),
+        bool(before.sources and not after.sources) or (before.nobody and not after.nobody and not after.sources),
+    )

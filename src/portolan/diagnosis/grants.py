@@ -263,7 +263,7 @@ def _to_edge(case: Case, clue: BucketClue, edge: EdgeService) -> Iterator[Propos
     if clue.pages:
         facts["at"] = f"{bucket.name}.{store.objects_at}"
         words.append(f"ask {facts['at']}")
-        if own.asks.leg in (None, "plain"):
+        if not own.asks.secure:
             facts["leg"] = "verified"
     if not own.asks.signs:
         facts["signs"] = True

@@ -3,8 +3,6 @@
 from collections.abc import Iterator
 from ipaddress import ip_interface
 
-import msgspec
-
 from portolan.diagnosis.base import Case, Finding, Severity, warned
 from portolan.diagnosis.edge_base import label_of, store_at
 from portolan.diagnosis.exposure_edge import looks_secret, readable_keys
@@ -57,8 +55,7 @@ def ways_round_edges(world: World) -> Iterator[Finding]:
     if not hosts:
         return
     strangers = {host: _stranger(host, number) for number, host in enumerate(hosts)}
-    people = {**world.stated.vantages, **{each.name: each for each in strangers.values()}}
-    with_strangers = world.changed(msgspec.structs.replace(world.stated, vantages=people))
+    with_strangers = world.with_vantages(*strangers.values())
     for edge, past in ways:
         for url, host in past:
             if store_at(world.estate, parse(url).host) is not None and not (
@@ -89,7 +86,7 @@ def _stranger(host: str | None, number: int) -> Vantage:
 def _past(edge: EdgeService) -> Iterator[tuple[str, str | None]]:
     """Where a stranger finds the origin, and the host name that it wants to hear."""
     origin = edge.asks
-    scheme = "http" if origin.leg in (None, "plain") else "https"
+    scheme = "https" if origin.secure else "http"
     port = f":{origin.port}" if origin.port is not None else ""
     path = "/" + (edge.index_file or "").lstrip("/")
     if isinstance(edge, SwitchedEdge) and edge.asks_record:

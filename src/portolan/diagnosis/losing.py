@@ -4,9 +4,9 @@ from collections.abc import Iterator
 
 from portolan.estate.content import Holding
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import machines
+from portolan.estate.guesses import changed_machines
 from portolan.estate.machine import Machine
-from portolan.estate.service import WebService
+from portolan.estate.service import sites_of
 from portolan.estate.site import Giving
 
 #: Names, and the paths that have rights.
@@ -15,11 +15,7 @@ _Held = tuple[frozenset[str], frozenset[str]]
 
 def loses_content(before: Estate, after: Estate) -> bool:
     """Whether files, objects or their rights are gone that nobody asked to go; a file under another name is still there."""
-    then = {machine.name: machine for machine in machines(before)}
-    for machine in machines(after):
-        was = then.get(machine.name)
-        if was is None or was is machine:
-            continue
+    for was, machine in changed_machines(before, after):
         held = dict(_sites(machine, was))
         for path, names in _sites(was, machine):
             if path in held and _gone(names, held[path]):
@@ -48,7 +44,7 @@ def _sites(machine: Machine, other: Machine) -> Iterator[tuple[tuple[str, str, i
         twin = other.services.get(name)
         if twin is None or twin is service or (twin.saved is None) is not (service.saved is None):
             continue
-        for site in service.sites.values() if isinstance(service, WebService) else ():
+        for site in sites_of(service).values():
             for number, giving in enumerate((site, *site.sections)):
                 yield (name, site.name, number), _content(machine, giving)
 

@@ -150,7 +150,7 @@ def _without_scheme(origin: Origin) -> tuple[tuple[str, dict[str, object]], ...]
     parts = typed(origin)
     facts: dict[str, object] = {"at": parts.name}
     plain: list[tuple[str, dict[str, object]]] = [(f"write the origin as {parts.name}", facts)]
-    if parts.scheme == "https" and origin.leg in (None, "plain"):
+    if parts.scheme == "https" and not origin.secure:
         plain.append(
             (f"write the origin as {parts.name}, and ask it encrypted and verified", {**facts, "leg": "verified"})
         )
@@ -211,7 +211,7 @@ def origin_address(case: Case) -> Finding | None:
         return None
     name = f"{label}.{other}"
     facts: dict[str, object] = {"at": name}
-    if way == "objects" and edge.asks.leg not in (None, "plain") and not store.pages_tls:
+    if way == "objects" and edge.asks.secure and not store.pages_tls:
         facts["leg"] = "plain"
     if not leads_on(case, edge, **facts):
         return None

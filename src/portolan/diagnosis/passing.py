@@ -6,12 +6,12 @@ from portolan.edge.origin import server_of, typed
 from portolan.estate.base import IPAddress
 from portolan.estate.edge import SwitchedEdge
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import every_edge, machines
-from portolan.estate.service import WebService
+from portolan.estate.guesses import every_edge, machine_called, machines
+from portolan.estate.service import sites_of
 from portolan.estate.site import Upstream
-from portolan.estate.url import BadUrlError, parse
+from portolan.estate.url import DEFAULT_PORTS, BadUrlError, parse
 from portolan.estate.vantage import Vantage
-from portolan.journey.expectation import vantages_for
+from portolan.journey.expectation import expected_urls, vantages_for
 from portolan.journey.furnish import asking_boxes
 from portolan.journey.world import World
 
@@ -25,21 +25,20 @@ _Asks = tuple[str, str, int, tuple[IPAddress, ...]]
 
 def passed_to(world: World) -> dict[Path, frozenset[str]]:
     """The services that fronts and edges pass requests on to, with the machines that ask them; worked out once a world."""
-    key = ("passed to", id(world.stated), world.now)
-    found = world.shared.get(key)
-    if found is None:
-        held: dict[Path, set[str]] = {}
-        for machine, host, port, addresses in (*_fronts(world.estate), *_edges(world.estate)):
-            if machine not in world.estate.hosts and machine not in world.estate.routers:
-                continue
-            asker = Vantage(name="(a program)", host=machine)
-            for address in addresses or _resolved(world, asker, host):
-                arrival = world.connect(asker, address, port).arrival
-                if arrival is not None:
-                    held.setdefault(arrival.service.place.path, set()).add(machine)
-        found = world.shared[key] = ({path: frozenset(each) for path, each in held.items()}, world.stated)
-    result: dict[Path, frozenset[str]] = found[0]
-    return result
+    return world.once("passed to", lambda: _passed_to(world))
+
+
+def _passed_to(world: World) -> dict[Path, frozenset[str]]:
+    held: dict[Path, set[str]] = {}
+    for name, host, port, addresses in (*_fronts(world.estate), *_edges(world.estate)):
+        if machine_called(world.estate, name) is None:
+            continue
+        asker = Vantage(name="(a program)", host=name)
+        for address in addresses or _resolved(world, asker, host):
+            arrival = world.connect(asker, address, port).arrival
+            if arrival is not None:
+                held.setdefault(arrival.service.place.path, set()).add(name)
+    return {path: frozenset(each) for path, each in held.items()}
 
 
 def _resolved(world: World, asker: Vantage, host: str) -> tuple[IPAddress, ...]:
@@ -53,7 +52,7 @@ def _resolved(world: World, asker: Vantage, host: str) -> tuple[IPAddress, ...]:
 def _fronts(estate: Estate) -> Iterator[_Asks]:
     for machine in machines(estate):
         for service in machine.services.values():
-            for site in service.sites.values() if isinstance(service, WebService) else ():
+            for site in sites_of(service).values():
                 for giving in (site, *site.sections):
                     for member in giving.upstream.to if isinstance(giving.upstream, Upstream) else ():
                         yield machine.name, member.shown_host, member.port, ()
@@ -63,7 +62,7 @@ def _edges(estate: Estate) -> Iterator[_Asks]:
     for edge in every_edge(estate):
         path = edge.place.path
         boxes = (str(path[1]),) if path[0] in ("hosts", "routers") else asking_boxes(edge)
-        port = edge.asks.port or (80 if edge.asks.leg in (None, "plain") else 443)
+        port = edge.asks.port or DEFAULT_PORTS["https" if edge.asks.secure else "http"]
         if isinstance(edge, SwitchedEdge) and edge.asks.at is None:
             held = [each.data for records in edge.records.values() for each in records if each.type in ("A", "AAAA")]
             for box in boxes:
@@ -91,8 +90,7 @@ def asked_directly(world: World) -> frozenset[Path]:
             path = service.place.path
             if path not in behind:
                 continue
-            sites = service.sites.values() if isinstance(service, WebService) else ()
-            names = {str(each) for site in sites for each in site.names} - told
+            names = {str(each) for site in sites_of(service).values() for each in site.names} - told
             spoken = {(each.port, each.tls) for each in service.listens}
             if any(
                 host in names or literal in own or (own & addresses and (port, secure) in spoken)
@@ -105,11 +103,7 @@ def asked_directly(world: World) -> frozenset[Path]:
 def _expected(world: World) -> list[tuple[str, IPAddress | None, int, bool, set[IPAddress]]]:
     """What is expected, by host: its address where it is one, port and scheme, and the addresses that vantages find for it."""
     found: dict[tuple[str, int, bool], tuple[IPAddress | None, set[IPAddress]]] = {}
-    for expectation in world.estate.expected:
-        try:
-            url = parse(expectation.url)
-        except BadUrlError:
-            continue
+    for expectation, url in expected_urls(world.estate):
         key = (url.host.rstrip("."), url.port, url.secure)
         if key in found:
             continue
@@ -127,7 +121,7 @@ def _told(estate: Estate) -> set[str]:
         found |= set(zone.edge.records) if zone.edge is not None else set()
     for machine in machines(estate):
         for service in machine.services.values():
-            for site in service.sites.values() if isinstance(service, WebService) else ():
+            for site in sites_of(service).values():
                 if any(giving.upstream is not None for giving in (site, *site.sections)):
                     found |= {str(name) for name in site.names}
     return found

@@ -12,12 +12,11 @@ from portolan.diagnosis.proposal import Patch, Proposal, append, item_path, put,
 from portolan.estate.base import same_facts
 from portolan.estate.edge import EdgeService
 from portolan.estate.guesses import attachments
-from portolan.estate.service import WebService
 from portolan.estate.site import Giving, Section, Site
 from portolan.estate.store import Bucket
-from portolan.estate.url import BadUrlError, parse
 from portolan.evidence.kinds import content as content_kinds
 from portolan.evidence.outcome import Kind
+from portolan.journey.expectation import expected_urls
 from portolan.source.place import Place
 from portolan.store.buckets import is_on
 
@@ -90,12 +89,8 @@ def _meant_for(case: Case) -> tuple[str, ...]:
     """The ranges of those who are expected to get a page there: their segments, or their own addresses."""
     url = case.visit.exchanges[0].url
     estate, found = case.estate, []
-    for expectation in estate.expected:
+    for expectation, other in expected_urls(estate):
         if expectation.status is not None and int(expectation.status) >= 400:
-            continue
-        try:
-            other = parse(expectation.url)
-        except BadUrlError:
             continue
         if (other.host, other.path) != (url.host, url.path):
             continue
@@ -174,12 +169,12 @@ def _by_rule_file(case: Case) -> Iterator[Proposal]:
 def _by_answer(case: Case, giving: Giving, clue: RefusalClue) -> Iterator[Proposal]:
     """The site that is there for refusing takes the request again; else the path gets an answer of its own."""
     served = served_by(case)
-    service = served[1] if served is not None else None
-    for site in service.sites.values() if isinstance(service, WebService) else ():
+    sites = served[1].sites.values() if served is not None else ()
+    for site in sites:
         if site.answer == clue.status and site is not giving:
             facts = {"default": True, **({} if site.in_force else {"enabled": True})}
             patch = [step for key, value in facts.items() for step in put(site.place, key, value)]
-            for other in service.sites.values() if service is not None else ():
+            for other in sites:
                 if other.default and other is not site:
                     patch += remove((*other.place.path, "default"))
             yield Proposal(

@@ -16,7 +16,7 @@ from portolan.diagnosis.losing import loses_content
 from portolan.diagnosis.proposal import ORDER, Patch, Proposal, Safety
 from portolan.diagnosis.registry import proposals, recognise
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import machines
+from portolan.estate.guesses import changed_machines, machines
 from portolan.estate.service import sites_of
 from portolan.estate.url import BadUrlError
 from portolan.estate.vantage import Expectation, Vantage
@@ -280,8 +280,7 @@ class _Mending:
         """
         try:
             world = self.world.changed(self.apply(patch))
-            vantage = world.estate.vantages.get(self.vantage.name, self.vantage)
-            after = visit(world, self.text, vantage)
+            after = visit(world, self.text, world.there(self.vantage))
         except (EstateError, BadUrlError):
             return None
         onward = True
@@ -311,7 +310,7 @@ class _Mending:
     def _breaks_others(self, world: World) -> bool:
         """Whether an expectation that was met is not met any more."""
         met, _ = self._others()
-        return any(_missing_in(world, each, _there(world, vantage)) for each, vantage in met)
+        return any(_missing_in(world, each, world.there(vantage)) for each, vantage in met)
 
     def _asked(self, current: Visit) -> Asked:
         """What is asked for, by whom, and what that says of who is meant to get it."""
@@ -364,8 +363,7 @@ class _Mending:
         found = [
             f"meets what is expected of {each.url} from {vantage.name} too"
             for each, vantage in self._others()[1]
-            if _missing_in(before, each, _there(before, vantage))
-            and not _missing_in(after, each, _there(after, vantage))
+            if _missing_in(before, each, before.there(vantage)) and not _missing_in(after, each, after.there(vantage))
         ]
         rest = () if laid_open.whole else ("the estate is large: not everybody's way to every listener was compared",)
         return (*found, *laid_open.told, *rest)
@@ -381,7 +379,7 @@ class _Mending:
             patch: Patch = [change for step in rest if step.chosen for change in step.chosen.patch]
             try:
                 world = self.world.changed(self.apply(patch))
-                after = visit(world, self.text, world.estate.vantages.get(self.vantage.name, self.vantage))
+                after = visit(world, self.text, world.there(self.vantage))
                 kept = not misses(self.expectation, after)
             except (EstateError, BadUrlError):
                 kept = False
@@ -438,7 +436,7 @@ class _Mending:
             patch = [*patch, *part]
             try:
                 world = self.world.changed(self.apply(patch))
-                seen = visit(world, self.text, _there(world, self.vantage))
+                seen = visit(world, self.text, world.there(self.vantage))
             except (EstateError, BadUrlError):
                 return None
             if self._breaks_others(world):
@@ -506,20 +504,10 @@ def rewrites_history(patch: Patch) -> bool:
 
 def stops_services(before: World, after: World) -> bool:
     """Whether a service that runs does not start any more."""
-    old = {machine.name: machine for machine in machines(before.estate)}
-    for machine in machines(after.estate):
-        was = old.get(machine.name)
-        if was is machine or was is None:
-            continue
-        failing = after.topology.device(machine).sockets.failures.keys()
-        if failing - before.topology.device(was).sockets.failures.keys():
-            return True
-    return False
-
-
-def _there(world: World, vantage: Vantage) -> Vantage:
-    """The same vantage in another world."""
-    return world.estate.vantages.get(vantage.name, vantage)
+    return any(
+        after.topology.device(machine).sockets.failures.keys() - before.topology.device(was).sockets.failures.keys()
+        for was, machine in changed_machines(before.estate, after.estate)
+    )
 
 
 def _missing_in(world: World, expectation: Expectation, vantage: Vantage) -> bool:

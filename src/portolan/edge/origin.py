@@ -47,7 +47,7 @@ def joined(prefix: str, path: str, ways: EdgeWays) -> str:
 
 def server_of(origin: Origin, name: str) -> Url:
     """The URL of an origin's server, by the name or address as typed. Raises BadUrlError where that is none."""
-    scheme = "http" if origin.leg in (None, "plain") else "https"
+    scheme = "https" if origin.secure else "http"
     port = f":{origin.port}" if origin.port is not None and ":" not in name else ""
     shown = f"[{name}]" if name.count(":") > 1 and not name.startswith("[") else name
     return parse(f"{scheme}://{shown}{port}")

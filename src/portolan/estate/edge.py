@@ -87,6 +87,11 @@ class Origin(Stated, frozen=True, kw_only=True, eq=False):
         ),
     ] = None
 
+    @property
+    def secure(self) -> bool:
+        """Whether it is asked encrypted."""
+        return self.leg not in (None, "plain")
+
 
 class Failures(Stated, frozen=True, kw_only=True, eq=False):
     """The status that visitors get when the origin fails, by what went wrong; 400 to 599."""

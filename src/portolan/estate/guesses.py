@@ -10,7 +10,7 @@ from portolan.estate.edge import Edge, EdgeService
 from portolan.estate.estate import Estate
 from portolan.estate.machine import Forward, Host, Machine, Router
 from portolan.estate.network import Network
-from portolan.estate.service import WebService
+from portolan.estate.service import sites_of
 from portolan.estate.vantage import Vantage
 
 _Held = tuple[int, Machine, IPAddress]
@@ -31,6 +31,19 @@ def machines(estate: Estate) -> Iterator[Machine]:
     """Every router and host, routers first, in the order written."""
     yield from estate.routers.values()
     yield from estate.hosts.values()
+
+
+def machine_called(estate: Estate, name: str | None) -> Machine | None:
+    """The host or router of a name."""
+    return estate.hosts.get(name or "") or estate.routers.get(name or "")
+
+
+def changed_machines(before: Estate, after: Estate) -> Iterator[tuple[Machine, Machine]]:
+    """The machines that two estates have and that are not the same in both: as they were, and as they are."""
+    for machine in machines(after):
+        was = (before.hosts if isinstance(machine, Host) else before.routers).get(machine.name)
+        if was is not None and was is not machine:
+            yield was, machine
 
 
 def every_edge(estate: Estate) -> Iterator[EdgeService]:
@@ -69,7 +82,7 @@ def stated_sources(estate: Estate) -> set[IPNetwork]:
             found.update(each for area in filtering.areas.values() for each in area.sources)
             found.update(each for held in filtering.sets.values() for each in held.addresses)
         for service in machine.services.values():
-            for site in service.sites.values() if isinstance(service, WebService) else ():
+            for site in sites_of(service).values():
                 accesses = [
                     site.access,
                     *(each.access for each in site.sections),

@@ -1,10 +1,11 @@
 """Expectations: what was expected for a URL and a vantage, and whether a visit meets it."""
 
+from collections.abc import Iterator
 from enum import StrEnum
 from typing import NamedTuple
 
 from portolan.estate.estate import Estate
-from portolan.estate.url import BadUrlError, parse
+from portolan.estate.url import BadUrlError, Url, parse
 from portolan.estate.vantage import Expectation, Vantage
 from portolan.evidence.outcome import Kind
 from portolan.journey.visit import Visit
@@ -20,6 +21,15 @@ def expectation_for(estate: Estate, url: str, vantage: Vantage) -> Expectation |
         if expectation.is_for(vantage.name) and _whole(expectation.url) == wanted:
             return expectation
     return None
+
+
+def expected_urls(estate: Estate) -> Iterator[tuple[Expectation, Url]]:
+    """Every expectation with its URL read; nothing of those whose URL is none."""
+    for expectation in estate.expected:
+        try:
+            yield expectation, parse(expectation.url)
+        except BadUrlError:
+            continue
 
 
 def vantages_for(estate: Estate, expectation: Expectation) -> list[Vantage]:

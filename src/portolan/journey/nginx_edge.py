@@ -125,7 +125,7 @@ def _member(edge: EdgeService) -> Url | str:
     origin = edge.asks
     parts = typed(origin)
     if parts.scheme is not None:
-        scheme = "http" if origin.leg in (None, "plain") else "https"
+        scheme = "https" if origin.secure else "http"
         return f"its upstream {scheme}://{origin.at} has a scheme in its name"
     try:
         url = server_of(origin, parts.name)

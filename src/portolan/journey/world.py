@@ -1,8 +1,11 @@
 """An estate made ready for visits: the engines' indexes, wired to each other by functions."""
 
+from collections.abc import Callable, Hashable
 from datetime import datetime
 from ipaddress import IPv4Address, IPv6Address, ip_interface
-from typing import Any
+from typing import Any, TypeVar
+
+import msgspec
 
 from portolan.dns.client import resolve
 from portolan.dns.law import ORDINARY_RESOLVERS
@@ -29,6 +32,8 @@ from portolan.programs.edges import ways_of
 from portolan.programs.protocol import EdgeWays, WebProgram
 from portolan.programs.registry import resolver_program, web_program
 from portolan.tls.facts import key_fits
+
+_Made = TypeVar("_Made")
 
 
 def _resolver_at(name: str, *addresses: IPAddress) -> Host:
@@ -83,6 +88,24 @@ class World:
     def changed(self, estate: Estate) -> "World":
         """The world of a changed estate at the same moment."""
         return World(estate, self.now, self.shared, self.booted)
+
+    def once(self, what: Hashable, make: Callable[[], _Made]) -> _Made:
+        """What is worked out of the whole world; made once for the same estate, moment and boots."""
+        key = ("of the world", what, id(self.stated), self.now, self.booted)
+        found = self.shared.get(key)
+        if found is None:
+            found = self.shared[key] = (make(), self.stated)
+        made: _Made = found[0]
+        return made
+
+    def with_vantages(self, *more: Vantage) -> "World":
+        """The same world with more people in it who ask."""
+        people = {**self.stated.vantages, **{each.name: each for each in more}}
+        return self.changed(msgspec.structs.replace(self.stated, vantages=people))
+
+    def there(self, vantage: Vantage) -> Vantage:
+        """A vantage of another world as it is in this one, by its name; itself where nobody is named so."""
+        return self.estate.vantages.get(vantage.name, vantage)
 
     def then(self, moment: datetime) -> "World":
         """The same estate at another moment; made once."""
