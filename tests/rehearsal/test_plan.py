@@ -234,11 +234,11 @@ def _below(pid: int) -> set[tuple[int, str]]:
 def test_what_is_missing_is_named(program, tmp_path):
     """No programs: one clear line, with the packages; a bad URL and an estate without expectations likewise."""
     (tmp_path / "estate.yaml").write_text(OFFICE)
-    code = ("import portolan.rehearsal.run as r; r.missing_programs = lambda client, estate: [('knotd', 'knot')]; "
+    code = ("import portolan.rehearsal.run as r; r.missing_programs = lambda client: [('knotd', 'knot')]; "
             "import sys; from portolan.cli.main import main; sys.exit(main(['rehearse']))")  # fmt: skip
     done = subprocess.run([sys.executable, "-c", code], cwd=tmp_path, capture_output=True, text=True, check=False)
     assert done.returncode == 2
-    assert "knotd (package knot)" in done.stderr
+    assert "knotd; apt-get install knot" in done.stderr
     (tmp_path / "estate.yaml").write_text(OFFICE[: OFFICE.index("expected:")])
     assert "expects nothing that could be asked" in program("rehearse").stderr or not able()
 

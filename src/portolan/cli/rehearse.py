@@ -60,14 +60,13 @@ def _rehearse(arguments: argparse.Namespace) -> int:
     from portolan.cli.question import ready, vantage_of
     from portolan.cli.terminal import print_json, progress_line, style_of
     from portolan.journey.visit import visit
-    from portolan.rehearsal.run import Staging, confinement, missing_programs, rehearse
+    from portolan.rehearsal.run import Staging, confinement, lacking, missing_programs, rehearse
 
     question = ready(arguments)
     estate = question.loaded.estate
-    lacking = missing_programs(arguments.client, estate)
-    if lacking:
-        names = ", ".join(f"{name} (package {package})" for name, package in lacking)
-        raise UsageError(f"a rehearsal needs programs that are not here: {names}", "Install the packages with apt-get.")
+    missing = missing_programs(arguments.client)
+    if missing:
+        raise lacking(missing)
     own = confinement()
     chosen = [vantage_of(arguments, question.loaded)] if arguments.vantage else list(estate.vantages.values())
     if arguments.url is not None:

@@ -4,8 +4,9 @@ Usage: confine.py portolan-stage STARTER-PID STARTER-START PID-NAMESPACE < PLAN
 
 It takes user, mount, network, process, IPC and host name namespaces of its own (namespaces(7)), and there a root folder of
 its own on a tmpfs: the system's programs read-only, a few harmless files of /etc, nothing of the user's. Then it gives up
-the right to gain privileges (PR_SET_NO_NEW_PRIVS), sets limits, and becomes the stage. As root the rehearsal's root is an
-identity that owns nothing outside; with subordinate ids (subuid(5)) its servers and clients get identities of their own.
+the right to gain privileges (PR_SET_NO_NEW_PRIVS), sets limits, refuses the system calls that no program of a rehearsal
+needs and that lead around namespaces (seccomp(2)), and becomes the stage. As root the rehearsal's root is an identity that
+owns nothing outside; with subordinate ids (subuid(5)) its servers and clients get identities of their own.
 
 It dies with its starter: every process on the way to the stage asks the kernel for that (PR_SET_PDEATHSIG), and the stage
 ends when its standard input does.
@@ -13,11 +14,14 @@ ends when its standard input does.
 
 import contextlib
 import ctypes
+import errno
 import os
+import platform
 import pwd
 import resource
 import shutil
 import signal
+import struct
 import subprocess
 import sys
 
@@ -29,12 +33,33 @@ _DETACH = 2
 _PDEATHSIG, _NO_NEW_PRIVS = 1, 38
 _SYS_MOUNT_SETATTR = 442
 _AT_FDCWD, _AT_RECURSIVE = -100, 0x8000
+_SECCOMP, _FILTER = 22, 2
+_JOIN_SESSION_KEYRING = 1
+
+#: System calls by number, for each kind of machine that a rehearsal knows to confine; the rest have no numbers of their own.
+_NAMED = ("socket", "socketpair", "clone", "unshare", "add_key", "request_key", "keyctl", "perf_event_open", "bpf")
+_X86 = dict(zip(_NAMED, (41, 53, 56, 272, 248, 249, 250, 298, 321), strict=True)) | {"userfaultfd": 323}
+_GENERIC = dict(zip(_NAMED, (198, 199, 220, 97, 217, 218, 219, 241, 280), strict=True)) | {"userfaultfd": 282}
+#: Machine (uname(2)) to its architecture as audit.h numbers it, and its system calls.
+_MACHINES = {"x86_64": (0xC000003E, _X86), "aarch64": (0xC00000B7, _GENERIC), "riscv64": (0xC00000F3, _GENERIC)}
+#: The same number everywhere: io_uring_setup, _enter, _register, and clone3, whose flags no filter can read.
+_NEWER = (425, 426, 427, 435)
+#: Other numbers of the same machine: the calls of x32 (x86-64 only).
+_X32 = 0x40000000
+#: AF_UNIX, AF_INET, AF_INET6, AF_NETLINK. Others have no namespaces (AF_VSOCK leads to the machine's host), or no use here.
+_FAMILIES = (1, 2, 10, 16)
+
+_REFUSED_CALLS = ("add_key", "request_key", "keyctl", "perf_event_open", "bpf", "userfaultfd")
+#: What a filter's steps do, what it gives back, and where struct seccomp_data has the call, the architecture, and the first argument.
+_LOAD, _EQUAL, _AT_LEAST, _ANY_BIT, _GIVE = 0x20, 0x15, 0x35, 0x45, 0x06
+_ALLOWED, _REFUSED = 0x7FFF0000, 0x00050000
+_CALL, _ARCHITECTURE, _FIRST = 0, 4, 16
 
 #: Identities inside: 65,536 of them from here on outside, for a rehearsal by root; nobody has these (login.defs(5) ends below).
 _FIRST_IDENTITY, _IDENTITIES = 0x70000000, 65536
 #: The private root holds so much and so many files at most; one file, one process, so many processes.
 _ROOT_OPTIONS = "mode=755,size=1024m,nr_inodes=200k"
-_MOST_FILE_BYTES, _MOST_BYTES, _MOST_PROCESSES, _MOST_FILES = 256 << 20, 6 << 30, 8192, 16384
+_MOST_FILE_BYTES, _MOST_BYTES, _MOST_PROCESSES, _MOST_FILES = 256 << 20, 6 << 30, 4096, 16384
 #: Files of the machine that programs need to run, copied; none says anything of its user.
 _COPIED = ("etc/ld.so.cache", "etc/services", "etc/protocols", "etc/ssl/openssl.cnf", "etc/os-release")
 _BOUND = ("usr", "etc/fonts", "etc/alternatives")
@@ -165,6 +190,7 @@ def private_root(scripts: dict[str, bytes]) -> None:
         "www-data:x:1001:1001::/:/bin/false\nnobody:x:65534:65534::/:/bin/false\n",
         "etc/group": "root:x:0:\nserver:x:1001:\nvisitor:x:1002:\nwww-data:x:1001:\nnogroup:x:65534:\n",
         "etc/nsswitch.conf": "passwd: files\ngroup: files\nhosts: files dns\nservices: files\nprotocols: files\n",
+        "etc/host.conf": "multi on\n",
         "etc/hosts": "127.0.0.1 localhost\n::1 localhost\n",
         "etc/resolv.conf": "",
         "etc/hostname": "stage\n",
@@ -197,11 +223,56 @@ def limits() -> None:
     """What the stage and all below it may use."""
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     resource.setrlimit(resource.RLIMIT_FSIZE, (_MOST_FILE_BYTES, _MOST_FILE_BYTES))
-    resource.setrlimit(resource.RLIMIT_DATA, (_MOST_BYTES, _MOST_BYTES))
+    bytes_at_most = min(_MOST_BYTES, os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") // 2)
+    resource.setrlimit(resource.RLIMIT_DATA, (bytes_at_most, bytes_at_most))
     for kind, most in ((resource.RLIMIT_NPROC, _MOST_PROCESSES), (resource.RLIMIT_NOFILE, _MOST_FILES)):
         _, hard = resource.getrlimit(kind)
         most = most if hard == resource.RLIM_INFINITY else min(most, hard)
         resource.setrlimit(kind, (most, most))
+
+
+def leave_keyring() -> None:
+    """Leaves the starter's session keyring, where the keys of a login lie, for an empty one (keyrings(7))."""
+    machine = _MACHINES.get(platform.machine())
+    if machine is None or libc.syscall(machine[1]["keyctl"], _JOIN_SESSION_KEYRING, None) >= 0:
+        return
+    # Where the kernel has no keys, or lets nobody here at them, there is nothing to leave.
+    if ctypes.get_errno() not in (errno.ENOSYS, errno.EPERM, errno.EACCES):
+        checked(-1, "a session keyring of its own")
+
+
+def filter_steps(architecture: int, calls: dict[str, int]) -> list[tuple[int, int, int, int]]:
+    """The filter as a program of classic BPF (bpf(2)): what it does, two jumps, a value."""
+
+    def refused(error: int) -> tuple[int, int, int, int]:
+        return (_GIVE, 0, 0, _REFUSED | error)
+
+    allowed = (_GIVE, 0, 0, _ALLOWED)
+    steps = [(_LOAD, 0, 0, _ARCHITECTURE), (_EQUAL, 1, 0, architecture), refused(errno.ENOSYS)]
+    steps += [(_LOAD, 0, 0, _CALL), (_AT_LEAST, 0, 1, _X32), refused(errno.ENOSYS)]
+    for each in (*_NEWER, *(calls[name] for name in _REFUSED_CALLS)):
+        steps += [(_EQUAL, 0, 1, each), refused(errno.ENOSYS)]
+    families = [(_EQUAL, len(_FAMILIES) - place, 0, family) for place, family in enumerate(_FAMILIES)]
+    of_socket = [(_LOAD, 0, 0, _FIRST), *families, refused(errno.EAFNOSUPPORT), allowed]
+    of_clone = [(_LOAD, 0, 0, _FIRST), (_ANY_BIT, 0, 1, _NEW_USER), refused(errno.EPERM), allowed]
+    for name, checks in (("socket", of_socket), ("socketpair", of_socket), ("clone", of_clone), ("unshare", of_clone)):
+        steps += [(_EQUAL, 0, len(checks), calls[name]), *checks]
+    return [*steps, allowed]
+
+
+def refuse_calls() -> None:
+    """Lets the kernel refuse what leads around namespaces, by a filter that all below inherit and nobody can lift.
+
+    Refused are: system calls of other architectures and of x32; sockets of families without namespaces; user namespaces
+    in this one; io_uring, which asks the kernel past any filter; keyrings; programs in the kernel and its counters.
+    """
+    machine = _MACHINES.get(platform.machine())
+    if machine is None:
+        raise CannotError(f"no filter of system calls is known for {platform.machine()}")
+    steps = filter_steps(*machine)
+    text = ctypes.create_string_buffer(b"".join(struct.pack("=HBBI", *step) for step in steps))
+    program = ctypes.create_string_buffer(struct.pack("@HP", len(steps), ctypes.addressof(text)))
+    checked(libc.prctl(_SECCOMP, _FILTER, program, 0, 0), "a filter of system calls")
 
 
 def inside(scripts: dict[str, bytes], many: bool) -> None:
@@ -210,6 +281,7 @@ def inside(scripts: dict[str, bytes], many: bool) -> None:
     private_root(scripts)
     limits()
     checked(libc.prctl(_NO_NEW_PRIVS, 1, 0, 0, 0), "prctl")
+    refuse_calls()
     os.umask(0o022)
     os.execve(
         "/usr/bin/python3",
@@ -222,6 +294,10 @@ def between(scripts: dict[str, bytes], ready: int, go: int) -> int:
     """Leaves every namespace of the starter's, waits for its identities, and waits for the stage."""
     everything = _NEW_USER | _NEW_NS | _NEW_NET | _NEW_IPC | _NEW_UTS | _NEW_PID | _NEW_CGROUP
     die_with_parent()
+    # Whoever runs out of memory here goes first, before anything of the user's (proc(5)).
+    with contextlib.suppress(OSError), open("/proc/self/oom_score_adj", "w", encoding="ascii") as file:
+        file.write("1000")
+    leave_keyring()
     checked(libc.unshare(everything), "namespaces of its own")
     os.write(ready, b"1")
     answer = os.read(go, 1)

@@ -1,11 +1,12 @@
 """What a rehearsal consists of: plain values that drivers make and the stage carries out."""
 
+from time import monotonic
 from typing import Any, NamedTuple
 
 from portolan.estate.estate import Estate
 from portolan.estate.machine import Machine
 from portolan.estate.vantage import Vantage
-from portolan.rehearsal.quoting import batch_line
+from portolan.rehearsal.quoting import TooMuchError, batch_line
 
 #: Where every rehearsal's files live; a private tmpfs that only the rehearsal's own processes see.
 BASE = "/run/rehearsal"
@@ -58,6 +59,29 @@ class Round(NamedTuple):
     pause: float = 0
 
 
+#: A plan is made outside the confinement, so it is bounded: namespaces, files, octets of all files, and seconds.
+_MOST_SPACES, _MOST_FILES, _MOST_OCTETS, _MOST_SECONDS = 1_000, 20_000, 256_000_000, 120.0
+
+
+class Files(dict[str, str]):
+    """The files of a plan by their names. Raises TooMuchError where they become too many or too long, or take too long."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._octets = 0
+        self._end = monotonic() + _MOST_SECONDS
+
+    def __setitem__(self, name: str, text: str) -> None:
+        self._octets += len(text) - len(self.get(name, ""))
+        super().__setitem__(name, text)
+        if len(self) > _MOST_FILES:
+            raise TooMuchError(f"more than {_MOST_FILES:,} files")
+        if self._octets > _MOST_OCTETS:
+            raise TooMuchError(f"files of more than {_MOST_OCTETS // 1_000_000} MB")
+        if monotonic() > self._end:
+            raise TooMuchError(f"planning takes more than {_MOST_SECONDS:.0f} s")
+
+
 class Plan:
     """Everything that the stage carries out, in order: links, set-up scripts, daemons, probes."""
 
@@ -66,7 +90,7 @@ class Plan:
         self.spaces: dict[str, list[str]] = {}
         self.links: list[str] = []
         self.batches: dict[str, list[str]] = {}
-        self.files: dict[str, str] = {}
+        self.files = Files()
         self.folders: list[str] = []
         #: Folders that a `server` or a `visitor` may write to.
         self.owned: list[list[str]] = []
@@ -85,6 +109,8 @@ class Plan:
             stated = self.estate.hosts.get(stated.host) or self.estate.routers[stated.host]
         name = self._names.get(id(stated))
         if name is None:
+            if len(self._names) == _MOST_SPACES:
+                raise TooMuchError(f"more than {_MOST_SPACES:,} machines and visitors", stated.place)
             name = self._names[id(stated)] = f"{'v' if isinstance(stated, Vantage) else 'm'}{len(self._names)}"
             self.spaces[name] = []
         return name
@@ -114,7 +140,7 @@ class Plan:
             "base": BASE,
             "spaces": self.spaces,
             "links": self.links,
-            "files": self.files,
+            "files": dict(self.files),
             "folders": self.folders,
             "owned": self.owned,
             "modes": self.modes,

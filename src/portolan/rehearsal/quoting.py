@@ -23,8 +23,18 @@ class UnstageableError(Exception):
     """Something that the estate says cannot be written into a program's configuration; the message names its place."""
 
     def __init__(self, what: str, text: str, place: Place | None) -> None:
-        where = "" if place is None or place.span.file == "(assumed)" else f" ({place.span}, at {place.object})"
-        super().__init__(f"{what} cannot be staged: '{one_line(text, 60)}'{where}")
+        super().__init__(f"{what} cannot be staged: '{one_line(text, 60)}'{_where(place)}")
+
+
+class TooMuchError(UnstageableError):
+    """The estate would make more than a rehearsal has room for; the message names what, and the place where it became too much."""
+
+    def __init__(self, what: str, place: Place | None = None) -> None:
+        Exception.__init__(self, f"too much to stage: {what}{_where(place)}")
+
+
+def _where(place: Place | None) -> str:
+    return "" if place is None or place.span.file == "(assumed)" else f" ({place.span}, at {place.object})"
 
 
 def _carried(text: str, what: str, place: Place | None) -> str:

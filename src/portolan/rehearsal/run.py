@@ -32,7 +32,7 @@ from portolan.rehearsal.certificates import Forge
 from portolan.rehearsal.client import Asking, Observed
 from portolan.rehearsal.clients import CLIENTS
 from portolan.rehearsal.edges import build_edges
-from portolan.rehearsal.facts import Box, client_of, every_machine, every_service, host_asked, in_force, same_url
+from portolan.rehearsal.facts import client_of, every_service, host_asked, in_force, same_url
 from portolan.rehearsal.filters import build_filters
 from portolan.rehearsal.naming import Naming
 from portolan.rehearsal.network import build_network
@@ -62,6 +62,9 @@ PROGRAMS = {
     "knotd": "knot",
     "unbound": "unbound",
 }
+#: The same, of programs that only some estates need; and the library that shifts clocks.
+MORE_PROGRAMS = {"named": "bind9", "nsd": "nsd"}
+_CLOCKS = "/usr/lib/*/faketime/libfaketimeMT.so.1"
 _BROWSER_REDIRECTS = 20
 _PATH = "/usr/sbin:/usr/bin:/sbin:/bin"
 
@@ -130,25 +133,28 @@ class Staging(NamedTuple):
 Question = tuple[str, Vantage, "Visit"]
 
 
-def missing_programs(client: str = "curl", estate: Estate | None = None) -> list[tuple[str, str]]:
-    """Programs that are not here, with their packages; an estate may need more than most."""
-    wanted = {**PROGRAMS, **CLIENTS[client].packages}
-    if estate is not None and any(zone.views for zone in estate.zones.values()):
-        wanted["named"] = "bind9"
-    found = [(name, package) for name, package in wanted.items() if shutil.which(name, path=_PATH) is None]
-    if estate is not None and _needs_clocks(estate) and not glob("/usr/lib/*/faketime/libfaketimeMT.so.1"):
+def missing_programs(client: str = "curl") -> list[tuple[str, str]]:
+    """Programs of every rehearsal with a client that are not here, with their packages."""
+    return _not_here({**PROGRAMS, **CLIENTS[client].packages})
+
+
+def _not_here(wanted: dict[str, str]) -> list[tuple[str, str]]:
+    return [(name, package) for name, package in wanted.items() if shutil.which(name, path=_PATH) is None]
+
+
+def lacking(missing: Sequence[tuple[str, str]]) -> RehearsalError:
+    """What is said where programs are missing: their names, and the command that installs them."""
+    names, packages = (", ".join(name for name, _ in missing), " ".join(dict.fromkeys(each for _, each in missing)))
+    return RehearsalError(f"a rehearsal needs what is not here: {names}; apt-get install {packages}")
+
+
+def _missing_for(plan: dict[str, Any]) -> list[tuple[str, str]]:
+    """What one plan runs beyond that, and is not here."""
+    started = {Path(each["command"][0]).name for each in plan["daemons"] if each["command"][0].startswith("/")}
+    found = _not_here({name: package for name, package in MORE_PROGRAMS.items() if name in started})
+    if any(each["clock"] is not None for each in (*plan["daemons"], *plan["probes"])) and not glob(_CLOCKS):
         found.append(("libfaketime", "libfaketime"))
     return found
-
-
-def _needs_clocks(estate: Estate) -> bool:
-    services = [service for _, service in every_service(estate) if isinstance(service, Resolver)]
-    clients: list[Box] = [*every_machine(estate), *estate.vantages.values()]
-    return (
-        any(each.checks_signatures or each.last_asked for each in services)
-        or any(each.last_asked or each.clock for each in estate.vantages.values())
-        or any(each.resolver == "validating" for each in clients)
-    )
 
 
 def confinement() -> list[str]:
@@ -389,6 +395,9 @@ def _staged(
         plan = plan_of(staging, [(url, vantage) for url, vantage, _ in asked], unsaid, evidence, client)
     except UnstageableError as error:
         raise RehearsalError(str(error)) from None
+    missing = _missing_for(plan)
+    if missing:
+        raise lacking(missing)
     result = carry_out(plan, own, limit, progress)
     hidden = hiding(staging.estate)
     seen: list[Observed] = []
@@ -398,11 +407,13 @@ def _staged(
         seen += [one._replace(words=hidden(one.words)) for one in each]
         words += [hidden(answer["err"])[-2500:]] * len(each)
     result = {**result, **{key: hidden(result[key]) for key in ("daemons", "counters", "troubles")}}
-    missing = len(asked) - len(seen)
+    unanswered = len(asked) - len(seen)
     failed = next((each for each in seen if each.kind == "client-failed"), None)
-    if missing > 0 or failed is not None:
+    if unanswered > 0 or failed is not None:
         last = failed.words if failed is not None else words[-1][-300:] if words else ""
-        raise RehearsalError(f"{client} gave no answer to {max(missing, 1)} of {len(asked)} questions: {last.strip()}")
+        raise RehearsalError(
+            f"{client} gave no answer to {max(unanswered, 1)} of {len(asked)} questions: {last.strip()}"
+        )
     return seen, result, words
 
 

@@ -211,6 +211,8 @@ def start(daemon: dict[str, Any], many: bool) -> Any:
         *as_other(_SERVER, many, daemon["privileged"]),
         *clocked(daemon["clock"]),
         *daemon["command"],
+        # nginx gives its temporary folders to whom it is told, by default to `nobody`, who is not there beside one identity.
+        *(["-g", "user root;"] if daemon["kind"] == "nginx" and not many else []),
     ]
     with open(below(f"{daemon['name']}.out"), "wb") as out:
         process = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=out, stderr=out, env=environment)
@@ -402,5 +404,9 @@ def _serve_badly(caller: socket.socket, does: str) -> None:
 
 if __name__ == "__main__":
     signal.signal(signal.SIGPIPE, signal.SIG_DFL)
-    code = main()
+    try:
+        code = main()
+    except OSError as error:
+        os.write(2, f"the stage: {error.strerror or error}\n".encode())
+        code = 1
     os._exit(code)  # nothing is waited for: the thread that watches the starter least of all

@@ -71,8 +71,8 @@ def paths_of(service: WebService, urls: list[str]) -> set[str]:
     for _ in range(2):
         for path in list(found):
             if len(found) > _MOST_PATHS:
-                text = f"they make more than {_MOST_PATHS} paths"
-                raise quoting.UnstageableError(f"the redirects of {one_line(service.name)}", text, service.place)
+                what = f"the redirects of {one_line(service.name)} make more than {_MOST_PATHS:,} paths"
+                raise quoting.TooMuchError(what, service.place)
             for rule in rules:
                 if not _may_fit(rule, path):
                     continue
