@@ -12,6 +12,7 @@ from portolan.programs import edges as ways
 from portolan.store import buckets
 from portolan.store import respond as store
 
+_real_from = exchange._asks_from
 _real_right, _real_key, _real_said, _real_shown = (
     buckets.right,
     cache.key_of,
@@ -34,6 +35,7 @@ EDGE_BREAKS: dict[str, Callable[[], AbstractContextManager[Any]]] = {
     "an edge takes every name": lambda: patch.object(names.Names, "told", lambda _, host: host),
     "an edge shows its own certificate for every name": lambda: patch.object(exchange, "shown_by_edge", lambda told, named, _: _real_shown(told, named, told.edge.certificate or "ridge")),
     "an edge's filter comes last": lambda: patch.object(ways, "RENTED", ways.RENTED._replace(order=("plain", "method", "filter"))),
+    "an edge asks from the first address of its ranges": lambda: patch.object(exchange, "_asks_from", lambda *asked: _real_from(*asked)[:1]),
     "an edge filters nobody": lambda: patch.dict(respond._STAGES, {"filter": lambda *_: None}),
     "an edge takes every method": lambda: patch.dict(respond._STAGES, {"method": lambda *_: None}),
     "an edge's key has the scheme": lambda: patch.object(cache, "key_of", lambda parts, *rest: _real_key(("scheme", *parts), *rest)),

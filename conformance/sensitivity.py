@@ -21,7 +21,11 @@ from conformance.run import drawn, held_against, side_by_side, table
 from conformance.way_worlds import BOOTED
 from portolan.dns import memory, naming, versions
 from portolan.dns.zone import ZoneIndex
-from portolan.estate.filter import Filter
+from portolan.estate import areas, url
+from portolan.estate.base import PortRange
+from portolan.estate.filter import Filter, FilterRule
+from portolan.estate.machine import Forward, Machine
+from portolan.estate.network import GroupRule
 from portolan.estate.records import ZoneData
 from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
@@ -30,7 +34,7 @@ from portolan.journey import race
 from portolan.journey import visit as journey_visit
 from portolan.journey.visit import visit
 from portolan.journey.world import World
-from portolan.net import filtering, law, translation, walk
+from portolan.net import filtering, law, topology, translation, walk
 from portolan.net.topology import Device
 from portolan.programs.apache import Apache
 from portolan.programs.nginx import Nginx
@@ -75,6 +79,12 @@ def _no_wildcard(index: ZoneIndex, name: str) -> Any:
     return None if getattr(found, "wildcard", None) is not None else found
 
 
+def _bare(address: Any) -> Any:
+    return type(address)(address.ip)
+
+
+real_prefix, real_ports, real_addresses = topology.prefix_of, areas.service_ports, Machine.addresses.fget
+real_defect = ZoneData.defect_for
 real_covers, real_look = verify.covers, ZoneIndex.look
 real_forwards, real_kept, real_content = Device.forwards_at, memory.kept_until, content.content
 real_arrives, real_decides = translation._arrives, filtering._decides
@@ -146,6 +156,28 @@ BREAKS: dict[str, Callable[[], AbstractContextManager[Any]]] = {
     "a section's prefix is kept": lambda: patch.object(Apache, "passing", Apache.passing._replace(replaces_path=False)),
     "the next of a pool is never asked": lambda: patch.object(respond, "goes_on", lambda *_: False),
     "POST stays POST": lambda: patch.object(journey_visit, "_TURN_TO_GET", frozenset()),
+    # what estates say, as it is read: a rehearsal has readings of its own
+    "a written mask does not count": lambda: patch.object(
+        topology, "prefix_of", lambda address, network: real_prefix(_bare(address), network)
+    ),
+    "a mask of one address is a range": lambda: patch.object(
+        topology,
+        "prefix_of",
+        lambda address, network: None if real_prefix(address, network) is None else address.network,
+    ),
+    "areas let other ports in": lambda: patch.object(
+        areas, "service_ports", lambda text: [(protocol, PortRange(1, 2)) for protocol, _ in real_ports(text)]
+    ),
+    "forwards are all for TCP": lambda: patch.object(Forward, "protocol", "tcp"),
+    "rules are for every protocol": lambda: patch.object(FilterRule, "protocol", "any"),
+    "a group's rules are for everybody": lambda: patch.object(GroupRule, "peers", ()),
+    "names beyond ASCII are asked for as they stand": lambda: patch.object(url, "_ascii", lambda host: host),
+    "a machine has its first address only": lambda: patch.object(
+        Machine, "addresses", property(lambda machine: real_addresses(machine)[:1])
+    ),
+    "server software loads what most load": lambda: patch.object(
+        ZoneData, "defect_for", lambda data, _: real_defect(data, None)
+    ),
 }
 
 

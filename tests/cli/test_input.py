@@ -74,7 +74,7 @@ def test_certificates_that_no_library_reads(program, tmp_path, name):
 
 @pytest.mark.parametrize(("changes", "expected"), [
     ([("other:\n            names", '"a\\nestate.yaml:1:1: error: x":\n            names')], "Write it on one line."),
-    ([("  street:", '  "str\\u2028eet":')], "Take U+2028 out."), ([("  street:", '  "str\\u200beet":')], "Take U+200B out."),
+    ([("  street:", '  "str\\u2028eet":')], "Take U+2028 out."), ([("  street:", '  "str\\u200beet":')], "Take U+200B out."), ([("  street:", '  "street\\u3164":')], "Take U+3164 out."),
     ([("files: [index.html, t", 'files: ["a\\u202eb", t')], "Take U+202E out."), ([("address: 10.20.0.50", 'address: "fe80::1%eth0"')], "expected an IP address"), ([("at: 2026-03-14T20:00:00Z", "at: 9999-12-31")], "Between the years"),
 ])  # fmt: skip
 def test_text_that_nobody_sees(changes, expected):

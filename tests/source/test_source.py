@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from portolan.source.nearest import did_you_mean, distance, nearest
 from portolan.source.place import pointer
-from portolan.source.plain import UNSEEN, one_line, plain
+from portolan.source.plain import UNSEEN, one_line, plain, unseen
 
 WORDS = st.text(alphabet="abc", max_size=6)
 
@@ -56,6 +56,7 @@ def test_nothing_that_moves_a_terminal_is_left(text):
     """No control, format or surrogate character but the line feed."""
     shown = plain(text)
     assert not [char for char in shown if char != "\n" and unicodedata.category(char)[0] == "C"]
+    assert not re.search(UNSEEN.replace("\\u0000-\\u001f", ""), shown)
     assert "\n" not in one_line(text)
     assert len(one_line(text, 20)) <= 20
 
@@ -72,4 +73,18 @@ def test_characters_that_nobody_sees_are_those_of_unicode():
     known = {code for code in range(0x110000) if unicodedata.category(chr(code)) in ("Cc", "Cf", "Zl", "Zp")}
     assert known <= told
     # An older table than 15.1 has not assigned some yet.
-    assert {unicodedata.category(chr(code)) for code in told - known} <= {"Cn"}
+    others = {code for code in told - known if unicodedata.category(chr(code)) != "Cn"}
+    # Letters, marks and a sign that are shown as nothing: Default_Ignorable_Code_Point, and the notehead that is none.
+    marks = {0x34F, 0x17B4, 0x17B5, *range(0x180B, 0x180E), 0x180F, *range(0xFE00, 0xFE10), *range(0xE0100, 0xE01F0)}
+    assert others == marks | {0x115F, 0x1160, 0x3164, 0xFFA0, 0x1D159}
+
+
+#: Letters and marks that are shown as nothing where they are not understood (Default_Ignorable_Code_Point of Unicode 15.1).
+IGNORED = "\u00ad\u034f\u061c\u115f\u1160\u17b4\u17b5\u180b\u180e\u180f\u200b\u2065\u3164\ufe00\ufe0f\ufeff\uffa0\ufff0\U0001bca3\U0001d173\U000e0000\U000e0100\U000e0fff"
+
+
+@pytest.mark.parametrize("char", IGNORED, ids=lambda char: f"U+{ord(char):04X}")
+def test_letters_that_nobody_sees_are_found_and_shown(char):
+    """Two names that look the same are the same; whatever their category is."""
+    assert unseen(f"web{char}") == char
+    assert plain(f"web{char}").isascii()

@@ -40,6 +40,8 @@ class DiskFiles:
         self._root = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
         self._real = os.path.realpath(folder)
         self._texts: dict[str, bytes] = {}
+        #: The lines of the text that was asked for last.
+        self._split: tuple[str, list[bytes]] = ("", [])
 
     def __del__(self) -> None:
         root = getattr(self, "_root", -1)
@@ -82,7 +84,9 @@ class DiskFiles:
         data = self._texts.get(span.file)
         if data is None:
             return None
-        lines = data.split(b"\n", span.line)
+        if self._split[0] != span.file:
+            self._split = (span.file, data.split(b"\n"))
+        lines = self._split[1]
         return lines[span.line - 1].decode("utf-8", "replace").rstrip("\r") if span.line <= len(lines) else None
 
     @contextmanager

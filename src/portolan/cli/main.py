@@ -11,7 +11,7 @@ from portolan.cli import check, completion, demo, explain, fault, follow, rehear
 from portolan.cli.errors import UsageError
 from portolan.cli.streams import complain, give_up_output
 from portolan.source.plain import one_line, plain
-from portolan.source.problem import EstateError, shown_with_line
+from portolan.source.problem import EstateError
 from portolan.version import VERSION
 
 if TYPE_CHECKING:
@@ -113,9 +113,11 @@ _MOST_SHOWN = 100
 
 def _refused(error: EstateError) -> int:
     """Tells what is wrong with the input, each problem with its line."""
+    from portolan.formats.secrets import shown_problem
+
     shown = error.problems[:_MOST_SHOWN]
     for problem in shown:
-        complain(shown_with_line(problem, error.line_of(problem.span)))
+        complain(shown_problem(problem, error.line_of))
     count = len(error.problems) + error.more
     more = count - len(shown)
     if more:

@@ -8,6 +8,7 @@ import time
 from collections.abc import Callable
 from typing import TextIO
 
+from portolan.source.plain import without_passwords
 from portolan.views.style import Style
 
 _WIDEST = 140
@@ -43,4 +44,4 @@ def print_json(data: object) -> None:
     """Plain data as JSON in ASCII, so that nothing in it can move a terminal."""
     import json
 
-    sys.stdout.write(json.dumps(data, indent=2, ensure_ascii=True) + "\n")
+    sys.stdout.write(without_passwords(json.dumps(data, indent=2, ensure_ascii=True)) + "\n")

@@ -44,8 +44,8 @@ def says(
 ) -> msgspec.Meta:
     """A field's meaning; `refers` lists the sections of the estate whose names the field may hold.
 
-    `kind` says what text the field takes: a `word` (nothing invisible in it), a `line` (tabs too, as files of lines have
-    them), or `prose` (several lines, for people). `sets` says what the named sets hold that may stand in the field too
+    `kind` says what text the field takes: a `word` (nothing invisible in it), a `secret` (a word that is never shown), a
+    `line` (tabs too, as files of lines have them), or `prose` (several lines, for people). `sets` says what the named sets hold that may stand in the field too
     (`addresses`, `ports`; `-`: no set may, but `first-last`).
     """
     extra: dict[str, Any] | None = {"refers": refers} if refers else None

@@ -71,7 +71,10 @@ class Origin(Stated, frozen=True, kw_only=True, eq=False):
     ] = None
     sends: Annotated[
         dict[HeaderName, str],
-        says("Header fields that it adds, such as one by which the origin knows it. Write an invented value."),
+        says(
+            "Header fields that it adds, such as one by which the origin knows it. Write an invented value; it is never shown.",
+            kind="secret",
+        ),
     ] = {}
     signs: Annotated[bool, says("Whether it signs its requests, so that an object store knows which edge asks.")] = (
         False

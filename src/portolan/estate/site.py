@@ -56,11 +56,11 @@ class When(Stated, frozen=True, kw_only=True, eq=False):
     ] = None
     header: Annotated[
         dict[HeaderName, str],
-        says("Header fields of the request and their values; `''`: not sent."),
+        says("Header fields of the request and their values; `''`: not sent.", kind="secret"),
     ] = {}
     not_header: Annotated[
         dict[HeaderName, str],
-        says("Header fields that do not have these values; a field that is not sent has none."),
+        says("Header fields that do not have these values; a field that is not sent has none.", kind="secret"),
     ] = {}
     status: Annotated[
         Status | None, says("At a bucket: only where the answer would have this status.", example=404)
@@ -121,7 +121,8 @@ class Access(Stated, frozen=True, kw_only=True, eq=False):
     headers: Annotated[
         dict[HeaderName, str],
         says(
-            "Only requests with these header fields, such as one that an edge adds. Write an invented value; it is never shown."
+            "Only requests with these header fields, such as one that an edge adds. Write an invented value; it is never shown.",
+            kind="secret",
         ),
     ] = {}
 
@@ -169,10 +170,12 @@ class Upstream(Stated, frozen=True, kw_only=True, eq=False):
         says(
             "Header fields that it sets, in place of what the visitor sent. {scheme}, {host} and {port} stand for the "
             "request's parts.",
+            kind="secret",
         ),
     ] = {}
     appends: Annotated[
-        dict[HeaderName, str], says("Header fields to whose value, if any, it adds another behind a comma.")
+        dict[HeaderName, str],
+        says("Header fields to whose value, if any, it adds another behind a comma.", kind="secret"),
     ] = {}
     replaces_errors: Annotated[
         bool, says("Whether error pages here stand for errors that the upstream answers itself, too.")

@@ -88,7 +88,7 @@ class Vantage(Stated, frozen=True, kw_only=True, eq=False):
     body: Annotated[int, says("How many octets it sends along.")] = 0
     headers: Annotated[
         dict[HeaderName, str],
-        says("Header fields that it sends, beside the usual ones.", example="X-Forwarded-Proto: https"),
+        says("Header fields that it sends, beside the usual ones.", example="X-Forwarded-Proto: https", kind="secret"),
     ] = {}
     knows_password: Annotated[bool, says("Whether it knows the password where one is asked for, and sends it.")] = False
     says_host: Annotated[

@@ -22,6 +22,7 @@ from portolan.source.plain import UNSEEN
 _TEXT: dict[str, Any] = {"type": ["string", "integer", "number", "boolean"]}
 _SEEN: dict[str, dict[str, Any]] = {
     "word": {**_TEXT, "not": {"pattern": UNSEEN, "type": "string"}},
+    "secret": {**_TEXT, "not": {"pattern": UNSEEN, "type": "string"}},
     "line": {**_TEXT, "not": {"pattern": patterns.UNSEEN_BUT_TABS, "type": "string"}},
     "prose": _TEXT,
 }

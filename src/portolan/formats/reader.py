@@ -253,9 +253,34 @@ def without_none(annotation: Any) -> tuple[Any, bool]:
     return annotation, False
 
 
+def is_secret(meta: msgspec.Meta | None) -> bool:
+    """Whether what a field holds is never shown."""
+    return meta is not None and (meta.extra or {}).get("kind") == "secret"
+
+
+def _hushed(read: Converter) -> Converter:
+    """A converter whose problems do not say what was found."""
+
+    def hushed(reader: Reader, node: Node, path: Path) -> Any:
+        before = len(reader.problems.found)
+        value = read(reader, node, path)
+        told = reader.problems.found
+        told[before:] = [
+            each._replace(message=each.message.partition(", found '")[0] + ", found another value")
+            if ", found '" in each.message
+            else each
+            for each in told[before:]
+        ]
+        return value
+
+    return hushed
+
+
 def converter(annotation: Any) -> Converter:
     """The converter for an annotation."""
     kind, meta = bare(annotation)
+    if is_secret(meta):
+        return _hushed(converter(kind))
     kind, _ = without_none(kind)
     origin, args = typing.get_origin(kind), typing.get_args(kind)
     looser = _LOOSER.get((meta.extra or {}).get("kind", "word")) if meta is not None else None

@@ -4,7 +4,9 @@ The engines have rules of their own for all of this. Nothing of theirs is used h
 show it. What is not written is read as docs/estate-reference.md says.
 """
 
+import contextlib
 import re
+import socket
 from collections.abc import Iterator
 from datetime import datetime
 from ipaddress import ip_address, ip_network
@@ -13,13 +15,14 @@ from urllib.parse import quote, urlsplit
 
 import msgspec
 
-from portolan.estate.base import IPAddress, IPInterface, IPNetwork
+from portolan.estate.base import IPAddress, IPInterface, IPNetwork, PortRange
 from portolan.estate.estate import Estate
-from portolan.estate.machine import Host, Machine, Router
-from portolan.estate.network import Interface, Network
+from portolan.estate.filter import FilterRule
+from portolan.estate.machine import Forward, Host, Machine, Router
+from portolan.estate.network import Interface, ListRule, Network
 from portolan.estate.service import Service
 from portolan.estate.vantage import Vantage
-from portolan.formats.scalars import UnfitError, host_name
+from portolan.rehearsal.quoting import UnstageableError
 
 Box = Machine | Vantage
 _EVERYWHERE = Network(name="internet", kind="internet")
@@ -45,6 +48,42 @@ def every_service(estate: Estate) -> Iterator[tuple[Machine, Service]]:
 def runs(service: Service) -> bool:
     """Whether a program is to be started at all."""
     return service.state == "running" and service.failing is None
+
+
+def addresses_of(box: Box) -> list[IPAddress]:
+    """Every address of a box, in the order written."""
+    held = [box.address] if isinstance(box, Vantage) else [each.address for each in box.interfaces.values()]
+    return [item.ip for addresses in held for item in addresses]
+
+
+def forwarded(forward: Forward) -> tuple[str, PortRange]:
+    """The protocol and the outside ports of a forward; every one that states none is for no port."""
+    if forward.tcp is not None:
+        return "tcp", forward.tcp
+    return ("udp", forward.udp) if forward.udp is not None else ("tcp", PortRange(0, 0))
+
+
+def protocol_of(rule: FilterRule | ListRule) -> str:
+    """The protocol that a rule is about, which stands behind its verdict, or behind `of`."""
+    words = (getattr(rule, key, None) for key in ("allow", "drop", "reject", "deny", "back", "of"))
+    return next((word for word in words if word is not None), "any")
+
+
+def area_ports(text: str) -> list[tuple[str, str]]:
+    """Protocol and ports of a service as an area writes it, as nft writes ports; names as this machine knows them (services(5)).
+
+    Raises UnstageableError for a name that it does not know.
+    """
+    ports, slash, protocol = text.partition("/")
+    if slash:
+        return [(protocol, ports)]
+    found = []
+    for each in ("tcp", "udp"):
+        with contextlib.suppress(OSError):
+            found.append((each, str(socket.getservbyname(text, each))))
+    if not found:
+        raise UnstageableError("a service's name that /etc/services here does not have", text, None)
+    return found
 
 
 def client_of(estate: Estate, vantage: Vantage) -> Box:
@@ -132,7 +171,7 @@ def passes_packets(box: Box) -> bool:
     if box.passes_on is not None:
         return box.passes_on
     return bool(box.masquerade or box.source_nat or box.one_to_one) or any(
-        each.to not in (None, *box.addresses) for each in box.forwards
+        each.to not in (None, *addresses_of(box)) for each in box.forwards
     )
 
 
@@ -261,10 +300,21 @@ def host_asked(url: str) -> str | None:
         ip_address(host)
     except ValueError:
         try:
-            return str(host_name(host)) if host else None
-        except (UnfitError, UnboundLocalError):
+            return _ascii_name(host) or None
+        except (ValueError, UnboundLocalError):
             return None
     return None
+
+
+def _ascii_name(host: str) -> str:
+    """A name as clients ask for it: in its ASCII form (RFC 5891), in lower case. Raises ValueError where it has none."""
+    if not host.isascii():
+        import idna
+
+        host = idna.encode(host, uts46=True).decode("ascii")  # raises a ValueError of its own
+    if not re.fullmatch(r"[A-Za-z0-9_.-]{0,253}", host):
+        raise ValueError("no name")
+    return host.lower()
 
 
 def path_asked(url: str) -> str:
@@ -302,8 +352,8 @@ def _normal(url: str) -> tuple[str, str, int | None, str, str]:
         port = parts.port or {"http": 80, "https": 443}.get(parts.scheme.lower())
         host = parts.hostname or ""
         if not host.isascii():
-            host = str(host_name(host))
+            host = _ascii_name(host)
         path = quote(_without_dots(parts.path or "/"), safe=_UNENCODED)
         return parts.scheme.lower(), host, port, path, quote(parts.query, safe=_UNENCODED)
-    except (ValueError, UnfitError):
+    except ValueError:
         return "", url, None, "", ""

@@ -3,13 +3,12 @@
 from collections.abc import Callable, Iterable, Iterator
 from ipaddress import IPv4Network, IPv6Network
 
-from portolan.estate.areas import service_ports
 from portolan.estate.base import IPNetwork, PortRange
 from portolan.estate.estate import Estate
 from portolan.estate.filter import Area, Chain, Filter, FilterRule
 from portolan.estate.machine import Machine, Router
 from portolan.estate.network import GroupRule, Interface, ListRule
-from portolan.rehearsal.facts import Box, every_box, every_machine, network_of
+from portolan.rehearsal.facts import Box, area_ports, every_box, every_machine, network_of, protocol_of
 from portolan.rehearsal.network import device_name
 from portolan.rehearsal.plan import Plan
 from portolan.rehearsal.quoting import rules
@@ -152,14 +151,14 @@ def _rule(rule: FilterRule, box: Box, chains: list[str]) -> Iterator[str]:
     if legs is None:
         return
     # A message's type says its protocol too.
-    common = ["" if rule.icmp_types else _protocol(rule.protocol), *legs]
+    common = ["" if rule.icmp_types else _protocol(protocol_of(rule)), *legs]
     for word, held, negated in (
         ("sport", rule.source_ports, ""),
         ("sport", rule.not_source_ports, "!= "),
         ("dport", rule.ports, ""),
         ("dport", rule.not_ports, "!= "),
     ):
-        common.append(_ports(held, rule.protocol, word, negated))
+        common.append(_ports(held, protocol_of(rule), word, negated))
     common += _states(rule)
     for side, own in (("saddr", rule.from_own), ("daddr", rule.to_own)):
         if own is not None:
@@ -237,7 +236,7 @@ def _areas(filtering: Filter, box: Box) -> list[str]:
 
 def _area(area: Area) -> str:
     lines = [
-        f"{protocol} dport {ports} counter accept" for text in area.services for protocol, ports in service_ports(text)
+        f"{protocol} dport {ports} counter accept" for text in area.services for protocol, ports in area_ports(text)
     ]
     return "\n    ".join([*lines, *(f"counter {verdict}" for verdict in _verdicts(area.otherwise, area.answer))])
 
@@ -296,12 +295,12 @@ def _lists(box: Box, estate: Estate) -> list[str]:
 def _list_lines(rules: tuple[ListRule, ...]) -> Iterator[str]:
     yield _NEIGHBOURS
     for rule in rules:
-        ports = _ports(rule.ports, rule.protocol, "dport")
+        ports = _ports(rule.ports, protocol_of(rule), "dport")
         for source in _sides(rule.sources, "saddr"):
             for destination in _sides(rule.destinations, "daddr"):
                 if {source[:3], destination[:3]} != {"ip ", "ip6"}:
                     parts = (
-                        _protocol(rule.protocol),
+                        _protocol(protocol_of(rule)),
                         ports,
                         source,
                         destination,
@@ -341,9 +340,10 @@ def _allowances(interface: Interface, estate: Estate, inbound: bool) -> Iterator
             return
         for rule in rules:
             peers: list[IPNetwork] = []
-            for each in rule.peers:
+            stated = rule.sources if inbound else rule.destinations
+            for each in stated:
                 peers += _members(estate, each) if isinstance(each, str) else [each]
-            if rule.peers and not peers:
+            if stated and not peers:
                 continue
             yield from _allowance(rule, peers, inbound)
     yield "counter drop"

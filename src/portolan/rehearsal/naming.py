@@ -15,7 +15,7 @@ from portolan.estate.service import NameServer, Resolver, Service
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
 from portolan.rehearsal import name_programs as programs
-from portolan.rehearsal.facts import Box, client_of, every_machine, every_service, has, legs, public, runs
+from portolan.rehearsal.facts import Box, addresses_of, client_of, every_machine, every_service, has, legs, public, runs
 from portolan.rehearsal.network import (
     AUTHORITY,
     RESOLVER,
@@ -446,4 +446,4 @@ def _sockets(service: Service) -> list[str]:
 def _addresses_of(machine: Machine, service: Service) -> list[IPAddress]:
     """The addresses at which a name server can be asked."""
     named = [each.address for each in service.listens if each.address is not None and int(each.address)]
-    return [each for each in machine.addresses if not named or each in named]
+    return [each for each in addresses_of(machine) if not named or each in named]

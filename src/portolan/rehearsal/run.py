@@ -21,7 +21,7 @@ from urllib.parse import urlsplit
 
 from portolan.estate.client import CLOSED_PORTS, EdgeClient, PassingProgram
 from portolan.estate.estate import Estate
-from portolan.estate.service import Resolver, WebService, sites_of
+from portolan.estate.service import Resolver, WebService
 from portolan.estate.site import Upstream
 from portolan.estate.vantage import Vantage
 from portolan.evidence.kinds import connect as connect_kinds
@@ -251,7 +251,9 @@ def _hosts(estate: Estate, questions: Sequence[tuple[str, Vantage]]) -> list[str
     """Every name that may be asked for, for caches that were filled earlier."""
     found = [host_asked(url) for url, _ in questions]
     for _, service in every_service(estate):
-        found += [str(name) for site in sites_of(service).values() for name in site.names if "*" not in name]
+        found += [
+            str(name) for site in getattr(service, "sites", {}).values() for name in site.names if "*" not in name
+        ]
     return [name for name in dict.fromkeys(found) if name and all(0 < len(part) < 64 for part in name.split("."))]
 
 

@@ -6,7 +6,7 @@ from portolan.estate.base import IPAddress, PortRange
 from portolan.estate.filter import FilterRule
 from portolan.estate.machine import Forward, Machine, SourceNat
 from portolan.estate.service import NameServer, Resolver
-from portolan.rehearsal.facts import Box, runs, several
+from portolan.rehearsal.facts import Box, addresses_of, forwarded, runs, several
 from portolan.rehearsal.network import device_name
 
 
@@ -78,9 +78,9 @@ def _sent_to(box: Machine, forward: Forward, version: int) -> Iterator[tuple[str
     if forward.up_to is not None:
         host += f"-[{forward.up_to}]" if version == 6 else f"-{forward.up_to}"
     word = "redirect" if forward.to is None else "dnat"
-    for ports, number in _shifted(forward.outside, forward.port):
+    for ports, number in _shifted(forwarded(forward)[1], forward.port):
         to = host.replace("[", "").replace("]", "") if number is None else f"{host}:{number}"
-        yield f"{forward.protocol} dport {ports}", f"{_unturned(box, forward)}counter {word} to {to}"
+        yield f"{forwarded(forward)[0]} dport {ports}", f"{_unturned(box, forward)}counter {word} to {to}"
 
 
 def _shifted(outside: PortRange, port: int | None) -> Iterator[tuple[str, int | None]]:
@@ -170,7 +170,7 @@ def _own_first(box: Machine, family: str, version: int) -> Iterator[str]:
     """Where the machine's own services come first: what they take is not translated."""
     if not box.own_services_first:
         return
-    own = [each for each in box.addresses if each.version == version]
+    own = [each for each in addresses_of(box) if each.version == version]
     for service in box.services.values():
         if not runs(service):
             continue
