@@ -3,7 +3,7 @@
 import copy
 import json
 import random
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Iterator
 from typing import Any
 
 #: What a slip, a copy from elsewhere, or malice puts in the place of a value.
@@ -174,10 +174,54 @@ def byte_change(rng: random.Random, text: str) -> bytes:
     return bytes(data)
 
 
-def data_change(rng: random.Random, value: Any) -> Any:
-    """The data with a node of it replaced, taken away, renamed, or doubled."""
+class Pool:
+    """What estates say, by where it stands: keys with values that may be put where somebody else has them."""
+
+    def __init__(self, every: Iterable[Any]) -> None:
+        self._held: dict[tuple[int, str], list[tuple[str, Any]]] = {}
+        seen = set()
+        for data in every:
+            for path, node in _nodes(data):
+                for key, value in node.items() if isinstance(node, dict) else ():
+                    text = json.dumps(value, default=str)
+                    for place in _contexts(path):
+                        if len(text) < 400 and (place, key, text) not in seen:
+                            seen.add((place, key, text))
+                            self._held.setdefault(place, []).append((str(key), json.loads(text)))
+
+    def graft(self, rng: random.Random, value: Any) -> None:
+        """Puts a key with its value where such keys stand, in place."""
+        nodes = [(path, node) for path, node in _nodes(value) if isinstance(node, dict)]
+        path, node = rng.choice(nodes) if nodes else ((), None)
+        fitting = next((held for place in _contexts(path) if (held := self._held.get(place))), None)
+        if node is not None and fitting is not None:
+            wanted = rng.choice(sorted({key for key, _ in fitting}))  # as often for rare keys as for common ones
+            node[wanted] = copy.deepcopy(rng.choice([each for key, each in fitting if key == wanted]))
+
+
+def _nodes(data: Any) -> Iterator[tuple[tuple[str, ...], Any]]:
+    """Every node of data with the keys that lead to it."""
+    held: list[tuple[tuple[str, ...], Any]] = [((), data)]
+    while held:
+        path, node = held.pop()
+        yield path, node
+        inner = node.items() if isinstance(node, dict) else enumerate(node) if isinstance(node, list) else ()
+        held += [((*path, str(key)), each) for key, each in inner]
+
+
+def _contexts(path: tuple[str, ...]) -> list[tuple[int, str]]:
+    """What a place is like: an object by the section that it stands in, else by its own key."""
+    own = (1, path[-1] if path else "")
+    return [(2, path[-2]), own] if len(path) > 1 else [own]
+
+
+def data_change(rng: random.Random, value: Any, pool: Pool | None = None) -> Any:
+    """The data with a node of it replaced, taken away, renamed, or doubled; or with something that others say put in."""
     value = json.loads(json.dumps(value))
     for _ in range(rng.choice((1, 1, 1, 2, 3))):
+        if pool is not None and rng.random() < 0.4:
+            pool.graft(rng, value)
+            continue
         held = [value]
         spots: list[tuple[Any, Any]] = []
         while held:

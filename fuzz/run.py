@@ -24,13 +24,14 @@ from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from conformance.worlds import WORLDS, text_of
-from fuzz.mutate import byte_change, data_change, line_change, url_change
+from conformance.run import table
+from fuzz.mutate import Pool, byte_change, data_change, line_change, url_change
 from portolan.source.plain import unseen
 
 ROOT = Path(__file__).resolve().parent.parent
 STORIES = ROOT / "src" / "portolan" / "stories"
 FOUND = ROOT / "tests" / "found"
+HEALTHY = ROOT / "conformance" / "healthy"
 CORPUS, FINDS = Path(__file__).with_name("corpus"), Path(__file__).with_name("finds")
 MOST_SECONDS, MOST_BYTES = 2.0, 500 * 1024 * 1024
 
@@ -51,8 +52,12 @@ class Seedling(NamedTuple):
     vantages: list[str]
 
 
-def seedlings() -> list[Seedling]:
-    """The shipped stories, what was found earlier, and the corpus."""
+#: So many of the worlds that are held against real systems are grown from at a time.
+_SOME_WORLDS = 150
+
+
+def seedlings(rng: random.Random) -> list[Seedling]:
+    """The shipped stories, healthy estates, what was found earlier, the corpus, and some of the worlds of all kinds."""
     from portolan.formats.yaml_nodes import compose, plain_data
     from portolan.source.problem import EstateError
 
@@ -71,8 +76,9 @@ def seedlings() -> list[Seedling]:
         for path in sorted((*FOUND.rglob("*.yaml"), *CORPUS.glob("*.yaml")))
         if path.name != "estate.yaml"
     ]
+    found += [{"estate.yaml": path.read_text("utf-8")} for path in sorted(HEALTHY.glob("*.yaml"))]
     # Worlds that are held against real systems load, and between them say all that can be said.
-    found += [{"estate.yaml": text_of(name)} for name in WORLDS] + found[:8] * 20
+    found += [{"estate.yaml": text} for _, text, _ in rng.sample([*table([])], _SOME_WORLDS)] + found[:8] * 20
     grown = []
     for files in found:
         data: Any = {}
@@ -87,7 +93,7 @@ def seedlings() -> list[Seedling]:
     return grown
 
 
-def drawn(rng: random.Random, seeds: list[Seedling]) -> Input:
+def drawn(rng: random.Random, seeds: list[Seedling], pool: Pool) -> Input:
     """One input."""
     seed = rng.choice(seeds)
     files = {name: text.encode("utf-8", "surrogatepass") for name, text in seed.files.items()}
@@ -102,7 +108,7 @@ def drawn(rng: random.Random, seeds: list[Seedling]) -> Input:
     elif kind <= 7:
         del files["estate.yaml"]
         main = "estate.json"
-        files[main] = json.dumps(data_change(rng, seed.data)).encode("utf-8", "surrogatepass")
+        files[main] = json.dumps(data_change(rng, seed.data, pool)).encode("utf-8", "surrogatepass")
     elif kind == 8:
         change = [
             {
@@ -148,7 +154,7 @@ def command(rng: random.Random, main: str, url: str, vantage: str, extra: list[s
         return ["check", *common, *form, *boot]
     asker = ["--from", vantage] if rng.random() < 0.9 else []
     large = ["--zoom", rng.choice(("name", "way"))] if rng.random() < 0.3 and form[1] == "text" else []
-    return ["follow" if word < 0.9 else "explain", *common, *asker, *form, *large, *boot, "--", url]
+    return ["follow" if word < 0.75 else "explain", *common, *asker, *form, *large, *boot, "--", url]
 
 
 def carried_out(each: Input, folder: Path) -> tuple[int, float, str]:
@@ -184,13 +190,15 @@ def wrong_with(status: int, took: float, said: str) -> str | None:
 def stretch(seed: int, count: int) -> tuple[Counter[int], list[str], int]:
     """Many inputs in one process: how they ended, what went wrong, and the most memory used."""
     gc.freeze = lambda: None  # one process, many estates: nothing of an earlier one is to be kept
-    rng, seeds = random.Random(seed), seedlings()
+    rng = random.Random(seed)
+    seeds = seedlings(rng)
+    pool = Pool(each.data for each in seeds)
     ended: Counter[int] = Counter()
     wrong = []
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         for number in range(count):
-            each = drawn(rng, seeds)
+            each = drawn(rng, seeds, pool)
             status, took, said = carried_out(each, folder)
             ended[status] += 1
             reason = wrong_with(status, took, said)

@@ -14,7 +14,7 @@ import sys
 from collections import Counter
 from typing import Any
 
-from fuzz.mutate import data_change
+from fuzz.mutate import Pool, data_change
 from fuzz.run import FINDS, seedlings
 from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
@@ -126,12 +126,13 @@ def main() -> int:
     arguments = parser.parse_args()
     validator = jsonschema.Draft202012Validator(estate_schema())
     rng = random.Random(arguments.seed)
-    seeds = [each.data for each in seedlings() if isinstance(each.data, dict) and each.data]
+    seeds = [each.data for each in seedlings(rng) if isinstance(each.data, dict) and each.data]
+    pool = Pool(seeds)
     agreed = excused = 0
     differing: Counter[str] = Counter()
     samples: dict[str, str] = {}
     for _ in range(arguments.count):
-        data = data_change(rng, rng.choice(seeds))
+        data = data_change(rng, rng.choice(seeds), pool)
         said = problems(data)
         if said == [""]:
             excused += 1

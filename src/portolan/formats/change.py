@@ -4,7 +4,7 @@ The old nodes are never altered: what is untouched is shared, so that only touch
 """
 
 import re
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, TypeVar
 
 from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
@@ -32,10 +32,21 @@ def operations(root: Node, document: Node) -> list[Operation]:
     if isinstance(root, MappingNode):
         found: list[Operation] = []
         _merge((), root, document, found)
-        return found
+        return _bounded(root, found)
     if not isinstance(root, SequenceNode):
         raise _error(root, "expected a JSON Patch (a list) or a JSON Merge Patch (a mapping)")
-    return [_operation(item) for item in root.value]
+    return [_operation(item) for item in _bounded(root, root.value)]
+
+
+#: Steps of a change; each costs what the list that it changes is long.
+_MOST_STEPS = 10_000
+_Step = TypeVar("_Step")
+
+
+def _bounded(root: Node, steps: list[_Step]) -> list[_Step]:
+    if len(steps) > _MOST_STEPS:
+        raise _error(root, f"a change has at most {_MOST_STEPS:,} steps, and this one {len(steps):,}; split it")
+    return steps
 
 
 def patch_operations(patch: list[dict[str, Any]]) -> list[Operation]:

@@ -23,6 +23,7 @@ from portolan.estate.store import Bucket
 from portolan.estate.url import Url
 from portolan.estate.zone import Version, Zone
 from portolan.formats import hosts_text, pem
+from portolan.formats.bounds import NAMED_MEMBERS, counted
 from portolan.formats.files import FileError, Files, MissingError
 from portolan.formats.inventories.objects_json import object_keys
 from portolan.formats.inventories.registry import inventory
@@ -342,6 +343,7 @@ def _with_members(reader: Completing, chain: _Chain, sets: dict[str, NamedSet], 
 def _members(reader: Completing, named: SetName, kind: str, sets: dict[str, NamedSet], path: Path) -> tuple[Any, ...]:
     found = sets.get(named.name)
     held: tuple[Any, ...] = getattr(found, kind) if found is not None else ()
+    counted(reader.problems, NAMED_MEMBERS, len(held), named.node, path)
     if found is None:
         hint = did_you_mean(named.name, sets) or "Add it under 'sets' of this filter."
         reader.fail(named.node, path, f"no set of this filter is named '{one_line(named.name)}'", hint)

@@ -92,6 +92,10 @@ def _reread(reader: Completing, loaded: Loaded, field: str, key: str, node: Mapp
     return {name: part[name] if name in part else known[name] for name in names if name in part or name in known}
 
 
+#: Files that an estate includes.
+_MOST_INCLUDED = 200
+
+
 def _assembled(files: Files, main: str, problems: Problems) -> MappingNode:
     root = _parsed(files, main, Span(files.shown(main), 1, 1))
     included = next((value for key, value in root.value if key.value == "include"), None)
@@ -99,6 +103,10 @@ def _assembled(files: Files, main: str, problems: Problems) -> MappingNode:
         return root
     parts = included.value if isinstance(included, SequenceNode) else [included]
     pairs = list(root.value)
+    if len(parts) > _MOST_INCLUDED:
+        hint = "Join some of them."
+        text = f"the estate includes more than {_MOST_INCLUDED} files"
+        raise EstateError([Problem(Place((), included).span, text, "include", hint)])
     for part in parts:
         span = Place((), part).span
         if not isinstance(part.value, str):

@@ -15,14 +15,16 @@ from typing import Any, Literal
 import msgspec
 from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
-from portolan.estate.base import AnyStatus, IPNetwork, ListenerKey, PortRange, SetName, Stated, Status
+from portolan.estate.base import AnyStatus, IPNetwork, ListenerKey, Pattern, PortRange, SetName, Stated, Status
 from portolan.estate.changing import VERSIONS, Otherwise
 from portolan.estate.service import Listener
 from portolan.formats import patterns
+from portolan.formats.bounds import BOUNDS, PATTERNS, counted
 from portolan.formats.keys import INTERNAL, RENAMED
 from portolan.formats.listener_text import listener_parts
 from portolan.formats.scalars import SCALARS, UnfitError, address_range
 from portolan.formats.type_words import a_type
+from portolan.formats.unshown import hushed, is_secret
 from portolan.formats.yaml_nodes import is_plain
 from portolan.source.nearest import did_you_mean
 from portolan.source.place import Place, Span
@@ -121,8 +123,12 @@ class Reader:
                 continue
             seen.add(key)
             value = entry[1](self, value_node, (*path, key))
-            if value is not BAD:
-                values[entry[0]] = value
+            if value is BAD:
+                continue
+            bound = BOUNDS.get((what, key))
+            if bound is not None and isinstance(value, tuple | dict):
+                counted(self.problems, bound, len(value), value_node, (*path, key))
+            values[entry[0]] = value
         return values, seen
 
     def otherwise(self, owner: type[Stated], kind: type[Otherwise], node: Node, path: Path) -> Any:
@@ -253,34 +259,11 @@ def without_none(annotation: Any) -> tuple[Any, bool]:
     return annotation, False
 
 
-def is_secret(meta: msgspec.Meta | None) -> bool:
-    """Whether what a field holds is never shown."""
-    return meta is not None and (meta.extra or {}).get("kind") == "secret"
-
-
-def _hushed(read: Converter) -> Converter:
-    """A converter whose problems do not say what was found."""
-
-    def hushed(reader: Reader, node: Node, path: Path) -> Any:
-        before = len(reader.problems.found)
-        value = read(reader, node, path)
-        told = reader.problems.found
-        told[before:] = [
-            each._replace(message=each.message.partition(", found '")[0] + ", found another value")
-            if ", found '" in each.message
-            else each
-            for each in told[before:]
-        ]
-        return value
-
-    return hushed
-
-
 def converter(annotation: Any) -> Converter:
     """The converter for an annotation."""
     kind, meta = bare(annotation)
     if is_secret(meta):
-        return _hushed(converter(kind))
+        return hushed(converter(kind))
     kind, _ = without_none(kind)
     origin, args = typing.get_origin(kind), typing.get_args(kind)
     looser = _LOOSER.get((meta.extra or {}).get("kind", "word")) if meta is not None else None
@@ -450,6 +433,8 @@ def _scalar(kind: Any) -> Converter:
             return reader.fail(
                 node, path, f"expected {_expected(parse)}, found {text}, which is no text", "Put it in quotes."
             )
+        if kind is Pattern:
+            counted(reader.problems, PATTERNS, 1, node, path)
         try:
             return parse(text)
         except UnfitError as unfit:

@@ -8,7 +8,8 @@ from itertools import islice
 from portolan.estate.base import Stated
 from portolan.estate.estate import Estate
 from portolan.formats.crosscheck import stated_values
-from portolan.formats.reader import annotations_of, bare, is_secret
+from portolan.formats.reader import annotations_of, bare
+from portolan.formats.unshown import is_secret
 from portolan.source.nearest import nearest
 from portolan.source.place import Span
 from portolan.source.problem import Problem, shown_with_line

@@ -23,6 +23,8 @@ from portolan.source.problem import Problem, Problems
 DEFAULT_TTL = 3600
 #: How deep files may include each other, and how many in all.
 _MOST_INCLUDES, _MOST_INCLUDED = 16, 200
+#: Records of all zones of an estate.
+_MOST_RECORDS = 3_000_000
 #: The octets of a character string (RFC 1035 section 3.3).
 _LONGEST_STRING = 255
 _TOKEN = re.compile(r'"((?:[^"\\]|\\.)*)"|((?:[^\s"();\\]|\\.)+)')
@@ -118,7 +120,9 @@ class ZoneReader:
                 ttl = data.minimum if word == "SOA" else DEFAULT_TTL
         self._last_ttl = ttl
         record = Record(owner, word, ttl, data, shown, entry.line, entry.text)
-        if self._judged(record, entry):
+        if self._judged(record, entry) and self.problems.count(
+            "records of zones", 1, _MOST_RECORDS, Span(shown, entry.line, 1), f"zones.{self.zone}"
+        ):
             self.records.append(record)
         return owner
 
@@ -175,8 +179,9 @@ class ZoneReader:
             if not self._in_file:
                 raise ValueError("$GENERATE belongs into a zone file, found '$GENERATE'")
             self._doubt("generate", Record(owner, "", 0, None, shown, entry.line, entry.text), claims=True)
-            made = generated(arguments, MOST_GENERATED - self.problems.generated)
-            self.problems.generated += len(made)
+            what = "lines of $GENERATE"
+            made = generated(arguments, self.problems.left(what, MOST_GENERATED))
+            self.problems.count(what, len(made), MOST_GENERATED, Span(shown, entry.line, 1))
             for tokens in made:
                 self._record(Entry(tokens, False, entry.line, " ".join(tokens)), shown, origin, owner)
             return origin

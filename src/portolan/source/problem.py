@@ -63,13 +63,27 @@ class Problems:
     def __init__(self) -> None:
         self.found: list[Problem] = []
         self.more = 0
-        #: How many lines of zones the load made of others (`$GENERATE`); there is a bound to it.
-        self.generated = 0
+        self._counted: dict[str, int] = {}
 
     @property
     def full(self) -> bool:
         """Whether further problems are only counted; what would be said of them need not be worked out."""
         return len(self.found) >= self.LIMIT
+
+    def left(self, what: str, most: int) -> int:
+        """How many more of something an estate may have, before `count` says that it is too much."""
+        return most - self._counted.get(what, 0)
+
+    def count(self, what: str, number: int, most: int, span: Span, path: str = "") -> bool:
+        """Counts things of which an estate may have so many in all; notes once where they became too many.
+
+        Returns whether they still fit. Somebody else's few lines are not to cost minutes and gigabytes.
+        """
+        before = self._counted.get(what, 0)
+        self._counted[what] = before + number
+        if before <= most < before + number:
+            self.add(span, f"the estate has more than {most:,} {what} in all", path, "Split it, or leave some out.")
+        return before + number <= most
 
     def add(self, span: Span, message: str, path: str = "", hint: str = "") -> None:
         """Notes one problem."""
