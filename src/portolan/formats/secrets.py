@@ -19,7 +19,9 @@ HIDDEN = "(not shown)"
 #: So many lines above a line are looked at for the key that it belongs to.
 _FAR = 200
 #: What the lines of a key look like: long runs of base64 (RFC 7468 section 3).
-_KEY_LINES = re.compile(r"(?=[a-z0-9+/]*[A-Z])(?=[A-Z0-9+/]*[a-z])[A-Za-z0-9+/]{40,}={0,2}")
+_KEY_LINES = re.compile(r"[A-Za-z0-9+/]{40,}={0,2}")
+#: Of a longer line, so many columns before and behind the place are looked at.
+_BEFORE, _BEHIND = 20_000, 200
 
 
 @cache
@@ -64,7 +66,8 @@ _KEY_ALONE = re.compile(r"""(?:.*[\s-])?["']?([\w-]+)["']?\s*:\s*\{?\s*(?:#.*)?"
 def _secret_parts(line: str, below: bool) -> Iterator[tuple[int, int]]:
     """Where a line holds what is never shown; `below`: it belongs to a key of the lines above."""
     for found in _KEY_LINES.finditer(line):
-        yield found.span()
+        if found[0].upper() != found[0] != found[0].lower():
+            yield found.span()
     if below:
         yield line.find(":") + 1, len(line)
         return
@@ -87,6 +90,8 @@ def shown_problem(problem: Problem, line_of: Callable[[Span], str | None]) -> st
     line = line_of(problem.span)
     if line is None:
         return str(problem)
+    left_out = max(0, problem.span.column - _BEFORE)
+    line = " " * left_out + line[left_out : problem.span.column + _BEHIND]
     parts = list(_secret_parts(line, _below_key(problem.span, line, line_of)))
     hidden = {word for start, end in parts for word in re.split(r"[\s{}\[\],:'\"]+", line[start:end]) if len(word) > 3}
     for start, end in parts:
