@@ -33,19 +33,29 @@ from portolan.net.rules import Stretch, matches
 
 ROOT = Path(__file__).resolve().parent.parent
 STORY = ROOT / "src" / "portolan" / "stories" / "half-open"
+PEM_STORY = STORY.with_name("first-light")
+PLAIN = "http://nowhere.kestrel-ridge.example/"
 URL = "https://visit.kestrel-ridge.example/"
 
 
-def cold(arguments: list[str], runs: int) -> float:
-    """The median time of a whole process, in milliseconds."""
-    times = []
-    # As after an installation: with compiled modules.
-    environment = {name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
-    for _ in range(runs + 1):
-        start = time.perf_counter()
-        subprocess.run([sys.executable, *arguments], capture_output=True, check=False, env=environment)
-        times.append((time.perf_counter() - start) * 1000)
-    return statistics.median(times[1:])
+#: As after an installation: with compiled modules.
+_ENVIRONMENT = {name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
+
+
+def _once(arguments: list[str]) -> float:
+    start = time.perf_counter()
+    subprocess.run([sys.executable, *arguments], capture_output=True, check=False, env=_ENVIRONMENT)
+    return (time.perf_counter() - start) * 1000
+
+
+def cold(arguments: list[str], runs: int) -> tuple[float, float]:
+    """A whole process: its median time in milliseconds, and how many times that of a bare interpreter which ran just before.
+
+    The machine is shared and its speed drifts: each run is paired with a bare one, and the median of the ratios is told.
+    """
+    _once(arguments)
+    pairs = [(_once(["-c", "pass"]), _once(arguments)) for _ in range(runs)]
+    return statistics.median(took for _, took in pairs), statistics.median(took / bare for bare, took in pairs)
 
 
 def best(action: Callable[[], object]) -> float:
@@ -81,16 +91,16 @@ def main() -> None:
     parser.add_argument("--quick", action="store_true", help="fewer runs, a smaller estate")
     quick = parser.parse_args().quick
     runs, sites = (5, 1000) if quick else (15, 10_000)
-    bare = cold(["-c", "pass"], runs)
-    line("bare interpreter", f"{bare:.0f} ms")
     for what, arguments, goal in (
-        ("portolan --version", ["--version"], "at most 60 ms over the bare interpreter"),
-        ("portolan follow, main story", ["follow", URL, "-e", str(STORY)], "at most 300 ms"),
-        ("portolan explain, main story", ["explain", URL, "-e", str(STORY)], ""),
+        ("portolan --version", ["--version"], "at most 4 times"),
+        ("portolan follow, main story", ["follow", URL, "-e", str(STORY)], "9 times; at most 300 ms"),
+        ("portolan explain, main story", ["explain", URL, "-e", str(STORY)], "11 times"),
+        ("follow, a PEM named and not met", ["follow", PLAIN, "-e", str(PEM_STORY)], "11 times"),
+        ("follow, a PEM met", ["follow", URL, "-e", str(PEM_STORY)], "14 times"),
         ("portolan demo", ["demo"], "under 2 s"),
     ):
-        took = cold(["-m", "portolan", *arguments], runs)
-        line(what, f"{took:.0f} ms, {took / bare:.1f} x bare", goal)
+        took, ratio = cold(["-m", "portolan", *arguments], runs)
+        line(what, f"{took:.0f} ms, {ratio:.1f} x bare", goal)
     loaded = load_path(str(STORY))
     assert loaded.estate.at is not None
     world = World(loaded.estate, loaded.estate.at)

@@ -3,8 +3,8 @@
 For programs: `portolan.load("observatory")`, then `.follow(url, "street")`, `.explain(url, "street")` and `.check()`.
 """
 
-from typing import TYPE_CHECKING
-
+# As type checkers read it; importing `typing` here would take longer than all else until signals are minded.
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from portolan.public import Described
 

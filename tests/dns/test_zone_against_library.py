@@ -1,10 +1,14 @@
 """Zone files: our reader against the DNS library as an independent oracle."""
 
+import dns.rdata
+import dns.rdataclass
 import dns.rdatatype
 import dns.zone
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from portolan.formats.record_data import checked_text
 from portolan.formats.zone_file import read_zone
 from portolan.source.place import Span
 from portolan.source.problem import Problems
@@ -30,6 +34,10 @@ DATA = st.one_of(
         ]
     ),
 )
+CAA = st.tuples(
+    st.integers(0, 300), st.sampled_from(["issue", "issuewild", "iodef", "Issue", "x9"]),
+    st.text("abc;=. @:/!#~[]-_%\"\\()", max_size=12), st.sampled_from(["{}", '"{}"']),
+).map(lambda part: f"{part[0]} {part[1]} {part[3].format(part[2])}")  # fmt: skip
 CLASS_TTL = st.sampled_from(["", "IN ", "300 ", "1h ", "IN 300 ", "300 IN "])
 LINES = st.tuples(OWNERS, CLASS_TTL, DATA).map(lambda part: f"{part[0]} {part[1]}{part[2]}")
 FORMS = st.sampled_from(["{}", "{} ; a comment", "{} (\n )", "({}\n)"])
@@ -53,3 +61,15 @@ def test_same_records_as_the_library(lines):
     }  # fmt: skip
     ours = {(owner, kind, len(records)) for owner, types in data.nodes.items() for kind, records in types.items()}
     assert ours == theirs
+
+
+@given(CAA)
+def test_caa_records_read_without_the_library_say_the_same(text):
+    """What is read by a pattern of our own is what the library makes of it (RFC 8659 section 4.1.1)."""
+    try:
+        wanted = dns.rdata.from_text(dns.rdataclass.IN, dns.rdatatype.CAA, text).to_text()
+    except Exception:  # the library refuses it, and so does the reader
+        with pytest.raises(ValueError, match="not CAA data"):
+            checked_text("CAA", text, "zone.example")
+        return
+    assert checked_text("CAA", text, "zone.example") == wanted

@@ -1,11 +1,8 @@
 """The JSON view: stable, versioned, described by the schemas beside this file."""
 
 from datetime import datetime
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from portolan.diagnosis.asking import Answers
-from portolan.diagnosis.base import Finding
-from portolan.diagnosis.search import Explanation, Remedy
 from portolan.estate.client import Client, EdgeClient
 from portolan.estate.estate import Estate
 from portolan.estate.vantage import Vantage
@@ -16,10 +13,16 @@ from portolan.journey.expectation import Miss
 from portolan.journey.visit import Visit
 from portolan.source.place import Place, pointer
 
+if TYPE_CHECKING:
+    # What failed is shown by values of that room; an answer in which nothing did does not wait for it.
+    from portolan.diagnosis.asking import Answers
+    from portolan.diagnosis.base import Finding
+    from portolan.diagnosis.search import Explanation, Remedy
+
 VERSION = 1
 
 
-def follow_data(visit: Visit, missed: tuple[Miss, ...], expected: bool, findings: list[Finding]) -> dict[str, Any]:
+def follow_data(visit: Visit, missed: tuple[Miss, ...], expected: bool, findings: "list[Finding]") -> dict[str, Any]:
     """One visit as plain data."""
     return {
         "portolan": VERSION,
@@ -35,7 +38,7 @@ def follow_data(visit: Visit, missed: tuple[Miss, ...], expected: bool, findings
     }
 
 
-def explain_data(explanation: Explanation, findings: list[Finding]) -> dict[str, Any]:
+def explain_data(explanation: "Explanation", findings: "list[Finding]") -> dict[str, Any]:
     """An explanation as plain data."""
     data = follow_data(explanation.visit, explanation.missed, explanation.expectation is not None, findings)
     data["causes"] = [finding_data(cause) for cause in explanation.causes]
@@ -60,7 +63,7 @@ def outcome_data(outcome: Outcome) -> dict[str, Any]:
     }
 
 
-def finding_data(finding: Finding) -> dict[str, Any]:
+def finding_data(finding: "Finding") -> dict[str, Any]:
     """A finding as plain data."""
     return {
         "code": finding.code,
@@ -72,7 +75,7 @@ def finding_data(finding: Finding) -> dict[str, Any]:
     }
 
 
-def _remedy(remedy: Remedy) -> dict[str, Any]:
+def _remedy(remedy: "Remedy") -> dict[str, Any]:
     return {
         "text": remedy.text,
         "object": remedy.place.object if remedy.place is not None else None,
@@ -191,7 +194,7 @@ def _where(place: Place | None) -> str | None:
     return place.span.short
 
 
-def check_data(estate: Estate, at: datetime, findings: list[Finding], answers: Answers) -> dict[str, Any]:
+def check_data(estate: Estate, at: datetime, findings: "list[Finding]", answers: "Answers") -> dict[str, Any]:
     """What a check found, as plain data."""
     return {
         "portolan": VERSION,
