@@ -3,7 +3,9 @@
 Nobody writes these down; they follow from what is written. Made anew for every changed estate, what is unchanged is shared.
 """
 
-from collections.abc import Iterable
+from bisect import bisect_left, bisect_right
+from collections import Counter
+from collections.abc import Sequence
 from datetime import datetime
 from ipaddress import IPv4Address, IPv6Address, ip_interface
 from typing import Any, Literal, NamedTuple
@@ -44,8 +46,10 @@ def furnished(estate: Estate, now: datetime, shared: dict[Any, Any]) -> Estate:
     if not estate.edges and not estate.stores and not switched:
         return estate
     ranged = any(edge.asks_from for edge in (*estate.edges.values(), *(zone.edge for zone in switched if zone.edge)))
-    sources = stated_sources(estate) if ranged else set()
-    made = _Made(dict(estate.hosts), dict(estate.zones), dict(estate.certificates), _speaks_six(estate), sources)
+    sources = sorted(stated_sources(estate), key=_start) if ranged else []
+    made = _Made(
+        dict(estate.hosts), dict(estate.zones), dict(estate.certificates), _speaks_six(estate), sources, Counter()
+    )
     for number, edge in enumerate(estate.edges.values()):
         if _in_effect(edge, now):
             _add_edge(made, edge, number, shared)
@@ -71,8 +75,14 @@ class _Made(NamedTuple):
     zones: dict[str, Zone]
     certificates: dict[str, Certificate]
     six: bool
-    #: The ranges that rules name.
-    sources: set[IPNetwork]
+    #: The ranges that rules name, by version and first address.
+    sources: list[IPNetwork]
+    #: How many machines ask from each range: one for each kind of resolver that edges ask.
+    asking: Counter[IPNetwork]
+
+
+def _start(network: IPNetwork) -> tuple[Literal[4, 6], int]:
+    return network.version, int(network.network_address)
 
 
 def _add_edge(made: _Made, edge: Edge, number: int, shared: dict[Any, Any]) -> None:
@@ -173,7 +183,8 @@ def _add_ranges(made: _Made, edge: Edge, shared: dict[Any, Any]) -> None:
     for network, name in zip(edge.asks_from, asking_boxes(edge), strict=False):
         if name in made.hosts:
             continue
-        taken = sum(each.startswith(f"the edges' range {network}") for each in made.hosts)
+        taken = made.asking[network]
+        made.asking[network] += 1
         address = network.network_address + min(taken + 1, network.num_addresses - 1)
         for number, each in enumerate((address, *_other_parts(network, address, made.sources)), 1):
             part = name if number == 1 else part_of_range(name, number)
@@ -187,17 +198,12 @@ def part_of_range(name: str, number: int) -> str:
     return f"{name}, part {number}"
 
 
-def _other_parts(network: IPNetwork, first: IPAddress, sources: Iterable[IPNetwork]) -> list[IPAddress]:
+def _other_parts(network: IPNetwork, first: IPAddress, sources: Sequence[IPNetwork]) -> list[IPAddress]:
     """An address of every part of a range that rules tell apart, but the part of the first address."""
     low, high = int(network.network_address), int(network.broadcast_address)
-    cuts = {
-        each
-        for each in sources
-        if each.version == network.version
-        and each != network
-        and low <= int(each.network_address) <= high
-        and int(each.broadcast_address) <= high
-    }
+    start = bisect_left(sources, (network.version, low), key=_start)
+    end = bisect_right(sources, (network.version, high), key=_start)
+    cuts = {each for each in sources[start:end] if each != network and int(each.broadcast_address) <= high}
     if not cuts:
         return []
 
