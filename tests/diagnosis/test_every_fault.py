@@ -130,6 +130,7 @@ FORCING = (
 )
 #: code: (changes, url, vantage); the expectation of the office holds for VISIT from street.
 BAD = {
+    "differs-by-a-slip": ([("dome: {address: 10.20.0.1}", "dome: {address: 10.20.0.1/30}")], VISIT, "street"),
     "name-missing": ([(REC, "")], VISIT, "street"),
     "name-wrong-type": ([(REC, "      - visit 3600 TXT x\n")], VISIT, "street"),
     "name-doubled-origin": ([(REC, "      - visit.kestrel-ridge.example 3600 A 203.0.113.40\n")], VISIT, "street"),

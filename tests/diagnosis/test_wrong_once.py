@@ -76,7 +76,7 @@ def test_a_fault_on_an_earlier_leg_is_progress_too():
     text = swap(
         OFFICE,
         ("      - visit 3600 A 203.0.113.40\n", ""),
-        ("hosts:\n", "hosts:\n  vega:\n    interfaces: {internet: {address: 203.0.113.99}}\n    services: {web: {program: nginx, listens: [443 tls], certificate: visit, sites: {wrong: {files: []}}}}\n"),
-        ("street: {network: internet, address: 198.51.100.77", "street: {network: internet, address: 198.51.100.77, hosts_file: {lines: [203.0.113.99 visit.kestrel-ridge.example]}"),
+        ("hosts:\n", "hosts:\n  vega:\n    interfaces: {internet: {address: 192.0.2.9}}\n    services: {web: {program: nginx, listens: [443 tls], certificate: visit, sites: {wrong: {files: []}}}}\n"),
+        ("street: {network: internet, address: 198.51.100.77", "street: {network: internet, address: 198.51.100.77, hosts_file: {lines: [192.0.2.9 visit.kestrel-ridge.example]}"),
     )  # fmt: skip
     assert causes(text) == (["name-hosts-override", "name-missing"], "visit/index.html")

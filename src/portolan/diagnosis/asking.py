@@ -5,6 +5,7 @@ from typing import NamedTuple
 from portolan.diagnosis.base import Case, Finding
 from portolan.diagnosis.registry import recognise
 from portolan.diagnosis.search import Apply, explain
+from portolan.diagnosis.smallest import MOST_IN_CHECK
 from portolan.estate.estate import Estate
 from portolan.estate.url import BadUrlError
 from portolan.estate.vantage import Expectation, Vantage
@@ -76,7 +77,7 @@ def _grouped(world: World, missed: list[Missed], apply: Apply, small: bool) -> t
     proven: dict[tuple[str, str], tuple[Finding | None, list[Missed]]] = {}
     for cause, held in groups.values():
         first = held[0]
-        causes = explain(world, first.expectation.url, first.vantage, apply).causes
+        causes = explain(world, first.expectation.url, first.vantage, apply, MOST_IN_CHECK).causes
         better = causes[0] if causes else cause
         proven.setdefault(_key(better, first), (better, []))[1].extend(held)
     return tuple(Group(cause, tuple(held)) for cause, held in proven.values())

@@ -30,6 +30,7 @@ from portolan.diagnosis import (
     remembering,
     resolving,
     site,
+    slip,
     targets,
     upstream,
     way,
@@ -67,6 +68,7 @@ FAMILIES = (
     lint_names,
     lint_web,
     lint_edge,
+    slip,
 )
 
 FAULTS: tuple[Fault, ...] = tuple(

@@ -4,93 +4,41 @@ Every remedy that is shown was proven by asking again: the expectation is met, o
 no other expectation fares worse. A cause that turns out not to be needed is not blamed.
 """
 
-from collections.abc import Callable
 from typing import NamedTuple
 
 from portolan.diagnosis.base import Case, Finding
-from portolan.diagnosis.edge_base import edge_asked
 from portolan.diagnosis.exposure import Exposure, exposure
-from portolan.diagnosis.exposure_reach import for_some_only
 from portolan.diagnosis.gains import Asked
 from portolan.diagnosis.losing import loses_content
 from portolan.diagnosis.proposal import ORDER, Patch, Proposal, Safety
 from portolan.diagnosis.registry import proposals, recognise
-from portolan.estate.estate import Estate
-from portolan.estate.guesses import changed_machines, machines
-from portolan.estate.service import sites_of
+from portolan.diagnosis.repair import GUARDED, Repair, where_it_changes
+from portolan.diagnosis.smallest import MOST_TRIED
+from portolan.diagnosis.trial import (
+    Apply,
+    Explanation,
+    Remedy,
+    Step,
+    Taken,
+    Trial,
+    depth_of,
+    rewrites_history,
+    stops_services,
+)
 from portolan.estate.url import BadUrlError
-from portolan.estate.vantage import Expectation, Vantage
-from portolan.evidence.outcome import Outcome
-from portolan.journey.expectation import Miss, expectation_for, misses, vantages_for
+from portolan.estate.vantage import Vantage
+from portolan.journey.expectation import misses
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
-from portolan.source.place import Place
 from portolan.source.problem import EstateError
 
-#: Turns a patch of the estate's document into the changed estate; raises EstateError when it does not fit.
-Apply = Callable[[Patch], Estate]
+__all__ = ["Apply", "Explanation", "Remedy", "Taken", "explain", "rewrites_history"]
 
 #: What a visit ended by, where, and the code and object of the cause that fits it first.
 _Met = tuple[str, str, int, tuple[str, str]]
-#: An expectation, and a vantage that it is for.
-_Other = tuple[Expectation, Vantage]
 MOST_CAUSES = 8
 #: How many states are looked at before the search gives up, and how many changes are followed for one cause.
 _MOST_STATES, _MOST_WAYS = 24, 3
-#: Marks under which nothing that weakens is handed out.
-GUARDED = frozenset(("takes-payments", "private"))
-
-
-class Remedy(NamedTuple):
-    """A proven remedy, or advice that changes nothing here (`patch` empty).
-
-    `safety` is computed from what the change lays open. `outcome` is what the visitor gets after this change and those of the
-    causes before it; `complete` says whether that meets the expectation. `changes` says what else it changes for visitors.
-    """
-
-    text: str
-    patch: Patch
-    safety: Safety
-    fixes: tuple[str, ...]
-    outcome: Outcome | None
-    complete: bool
-    changes: tuple[str, ...] = ()
-    #: What has to change; None where several things have to.
-    place: Place | None = None
-    #: The cause that it mends, by its number from 1; 0 for all of them.
-    cause: int = 0
-    #: Where its parts depend on each other: in which order they are done, each state proven.
-    steps: tuple["Taken", ...] = ()
-
-
-class Taken(NamedTuple):
-    """One step of a remedy, and what the visitor gets when it and those before it are done."""
-
-    text: str
-    patch: Patch
-    outcome: Outcome
-
-
-class Explanation(NamedTuple):
-    """Why a visit did not get what was expected, and what mends it."""
-
-    visit: Visit
-    expectation: Expectation | None
-    missed: tuple[Miss, ...]
-    causes: tuple[Finding, ...]
-    remedies: tuple[Remedy, ...]
-    after: Visit | None
-    withheld: tuple[str, ...] = ()
-    #: Other sets of causes, each of which would explain it by itself.
-    other_causes: tuple[tuple[Finding, ...], ...] = ()
-
-    @property
-    def best(self) -> Remedy | None:
-        """The remedy to hand out: the first that mends it all and does not weaken, else advice; None where there is neither."""
-        every = [cause.code for cause in self.causes]
-        whole = [each for each in self.remedies if each.patch and each.complete and sorted(each.fixes) == sorted(every)]
-        advice = [each for each in self.remedies if not each.patch]
-        return next((each for each in (*whole, *advice) if each.safety is not Safety.WEAKENS), None)
 
 
 class _Tried(NamedTuple):
@@ -104,42 +52,26 @@ class _Tried(NamedTuple):
     exposure: Exposure
 
 
-class _Step(NamedTuple):
-    """A cause with what mends it; `chosen` is what the search went on with."""
-
-    finding: Finding
-    chosen: Proposal | None
-    remedies: tuple[Remedy, ...]
-    #: In which exchange of the visit it was met.
-    leg: int = 0
-
-
 class _State(NamedTuple):
     """Where a search stands: the changes so far, the world and the visit that they lead to, the steps taken."""
 
     world: World
     visit: Visit
     patch: Patch
-    steps: tuple[_Step, ...]
+    steps: tuple[Step, ...]
 
 
-def explain(world: World, text: str, vantage: Vantage, apply: Apply) -> Explanation:
-    """Why a URL does not give a visitor what was expected (or a page), and the remedies, proven."""
-    return _Mending(world, text, vantage, apply).run()
+def explain(world: World, text: str, vantage: Vantage, apply: Apply, most: int = MOST_TRIED) -> Explanation:
+    """Why a URL does not give a visitor what was expected (or a page), and the remedies, proven; `most` changes are tried."""
+    return _Mending(world, text, vantage, apply, most).run()
 
 
-class _Mending:
-    def __init__(self, world: World, text: str, vantage: Vantage, apply: Apply) -> None:
-        self.world = world
-        self.text = text
-        self.vantage = vantage
-        self.apply = apply
-        self.expectation = expectation_for(world.estate, text, vantage)
-        self.first = visit(world, text, vantage)
-        self.withheld: list[str] = []
+class _Mending(Trial):
+    def __init__(self, world: World, text: str, vantage: Vantage, apply: Apply, most: int) -> None:
+        super().__init__(world, text, vantage, apply)
+        self.most = most
         #: Causes that turned out not to be needed, by code and object.
         self.spared: set[tuple[str, str]] = set()
-        self._known_others: tuple[list[_Other], list[_Other]] | None = None
 
     def run(self) -> Explanation:
         """Looks for causes until none is left, then drops those that were not needed."""
@@ -149,6 +81,11 @@ class _Mending:
         steps, final = self._steps()
         if final is not None and len(steps) > 1:
             steps, final = self._needed(steps, final)
+        repair = Repair(self, self.most)
+        smaller = repair.instead_of(steps, final)
+        if smaller is not None:
+            return smaller
+        steps = [where_it_changes(self.world.estate, step) for step in steps]
         remedies = [remedy._replace(cause=number) for number, step in enumerate(steps, 1) for remedy in step.remedies]
         if (
             final is not None
@@ -158,13 +95,20 @@ class _Mending:
             remedies.insert(0, self._together(steps, final))
         causes = tuple(step.finding for step in steps)
         return Explanation(
-            self.first, self.expectation, missed, causes, tuple(remedies), final, tuple(dict.fromkeys(self.withheld))
+            self.first,
+            self.expectation,
+            missed,
+            causes,
+            tuple(remedies),
+            final,
+            tuple(dict.fromkeys(self.withheld)),
+            bounded=repair.bounded,
         )
 
-    def _steps(self) -> tuple[list[_Step], Visit | None]:
+    def _steps(self) -> tuple[list[Step], Visit | None]:
         """The way to the end that the search finds; where it finds none, the first way that it went."""
         self._budget = _MOST_STATES
-        self._first_way: list[_Step] = []
+        self._first_way: list[Step] = []
         found = self._search(_State(self.world, self.first, [], ()), frozenset())
         if found is None:
             return self._first_way, None
@@ -183,7 +127,7 @@ class _Mending:
         self._budget -= 1
         met |= {here}
         back: list[_State] = []
-        advice: _Step | None = None
+        advice: Step | None = None
         known = {(step.finding.code, step.finding.object) for step in state.steps if step.leg == _leg(state.visit)}
         known |= self.spared
         for finding in findings:
@@ -220,9 +164,9 @@ class _Mending:
         if [step.finding for step in way[: len(held)]] == held and len(way) > len(held):
             self._first_way = way
 
-    def _remedied(self, state: _State, finding: Finding, here: _Met) -> tuple[_Step, list[_Tried]]:
+    def _remedied(self, state: _State, finding: Finding, here: _Met) -> tuple[Step, list[_Tried]]:
         """Every proposal for a cause, tried and weighed: the safest first."""
-        asked = self._asked(state.visit)
+        asked = self.asked_for(state.visit)
         advice: list[Remedy] = []
         tried: list[_Tried] = []
         for proposal in proposals(Case(state.world, state.visit, self.expectation), finding):
@@ -251,14 +195,14 @@ class _Mending:
                 (finding.code,),
                 each.visit.outcome,
                 each.complete,
-                self._other_changes(state.world, each.world, each.exposure),
+                self.other_changes(state.world, each.world, each.exposure),
                 finding.place,
-                steps=self._taken(each.proposal.parts, state.patch) or (),
+                steps=self.taken(each.proposal.parts, state.patch) or (),
             )
             for safety, each in weighed
         ]
         ordered = sorted([*remedies, *advice], key=lambda each: ORDER[each.safety])
-        return _Step(finding, None, tuple(ordered), _leg(state.visit)), [each for _, each in weighed]
+        return Step(finding, None, tuple(ordered), _leg(state.visit)), [each for _, each in weighed]
 
     def _weighed(self, tried: list[_Tried], asked: Asked) -> list[tuple[Safety, _Tried]]:
         """What is handed out, the safest first; of one class what completes first, then what leads onward."""
@@ -290,85 +234,11 @@ class _Mending:
             further = len(after.exchanges) > len(current.exchanges)
             if ((finding.code, finding.object) in met and not further) or _fault_met(after, findings) == here:
                 return None
-            onward = len(after.exchanges) >= len(current.exchanges) and _depth(after) >= _depth(current)
+            onward = len(after.exchanges) >= len(current.exchanges) and depth_of(after) >= depth_of(current)
         spoils = stops_services(self.world, world) or loses_content(self.world.estate, world.estate)
-        return None if spoils or self._breaks_others(world) else (world, after, onward)
+        return None if spoils or self.breaks_others(world) else (world, after, onward)
 
-    def _others(self) -> tuple[list[_Other], list[_Other]]:
-        """Every other expectation with every vantage that it is for: those that are met now, and those that are missed."""
-        if self._known_others is None:
-            met: list[_Other] = []
-            missed: list[_Other] = []
-            for expectation in self.world.estate.expected:
-                for vantage in vantages_for(self.world.estate, expectation):
-                    if expectation is not self.expectation or vantage.name != self.vantage.name:
-                        held = missed if _missing_in(self.world, expectation, vantage) else met
-                        held.append((expectation, vantage))
-            self._known_others = met, missed
-        return self._known_others
-
-    def _breaks_others(self, world: World) -> bool:
-        """Whether an expectation that was met is not met any more."""
-        met, _ = self._others()
-        return any(_missing_in(world, each, world.there(vantage)) for each, vantage in met)
-
-    def _asked(self, current: Visit) -> Asked:
-        """What is asked for, by whom, and what that says of who is meant to get it."""
-        case = Case(self.world, self.first, self.expectation)
-        return Asked(
-            self.text, self.vantage, self.expectation, self._marks(current), self._closed(), for_some_only(case)
-        )
-
-    def _closed(self) -> bool:
-        """Whether what is asked for is meant to be refused: the expectation says so, or the site, edge or bucket expected."""
-        expectation, estate = self.expectation, self.world.estate
-        if expectation is None:
-            return False
-        if "closed" in expectation.marks:
-            return True
-        met = [edge for edge in map(edge_asked, self.first.tree) if edge is not None]
-        marks = [edge.marks for edge in met]
-        for machine in machines(estate):
-            for service in machine.services.values():
-                marks += [site.marks for site in sites_of(service).values() if site.name == expectation.site]
-        for store in estate.stores.values():
-            marks += [bucket.marks for bucket in store.buckets.values() if bucket.name == expectation.site]
-        return any("closed" in each for each in marks)
-
-    def _marks(self, current: Visit) -> frozenset[str]:
-        """The marks of what was asked for: of the expectation, of the site expected, of the one met, and of those with the name."""
-        found = set(self.expectation.marks) if self.expectation is not None else set()
-        expected = self.expectation.site if self.expectation is not None else None
-        hosts = {exchange.url.host.rstrip(".") for exchange in (*self.first.tree, *current.tree)}
-        met = {
-            exchange.response.site for exchange in (*self.first.tree, *current.tree) if exchange.response is not None
-        }
-        for machine in machines(self.world.estate):
-            for service in machine.services.values():
-                for site in sites_of(service).values():
-                    if site.name == expected or site in met or hosts & set(site.names):
-                        found.update(site.marks)
-        for exchange in (*self.first.tree, *current.tree):
-            edge = edge_asked(exchange)
-            found.update(edge.marks if edge is not None else ())
-        for store in self.world.estate.stores.values():
-            for bucket in store.buckets.values():
-                if bucket.name == expected or bucket in met:
-                    found.update(bucket.marks)
-        return frozenset(found)
-
-    def _other_changes(self, before: World, after: World, laid_open: Exposure) -> tuple[str, ...]:
-        """Expectations that are newly met, and what is laid open."""
-        # What was met from the start is so still, or the change would not be looked at.
-        found = [
-            f"meets what is expected of {each.url} from {vantage.name} too"
-            for each, vantage in self._others()[1]
-            if _missing_in(before, each, before.there(vantage)) and not _missing_in(after, each, after.there(vantage))
-        ]
-        rest = () if laid_open.whole else ("the estate is large: not everybody's way to every listener was compared",)
-        return (*found, *laid_open.told, *rest)
-
-    def _needed(self, steps: list[_Step], final: Visit) -> tuple[list[_Step], Visit]:
+    def _needed(self, steps: list[Step], final: Visit) -> tuple[list[Step], Visit]:
         """Takes away every cause without whose remedy the expectation is met all the same.
 
         What is left is worked out anew, so that each remedy tells what it does without the one taken away.
@@ -394,7 +264,7 @@ class _Mending:
                 steps = rest
         return steps, final
 
-    def _together(self, steps: list[_Step], final: Visit) -> Remedy:
+    def _together(self, steps: list[Step], final: Visit) -> Remedy:
         parts = [
             part
             for step in steps
@@ -403,14 +273,14 @@ class _Mending:
         ]
         taken = None
         for order in (sorted(parts, key=_rank), parts) if any(_rank(part) < _LAST for part in parts) else ():
-            taken = self._taken(tuple(order), [])
+            taken = self.taken(tuple(order), [])
             if taken is not None and taken[-1].outcome == final.outcome:
                 parts = order
                 break
             taken = None
         patch: Patch = [change for _, part in parts for change in part]
         world = self.world.changed(self.apply(patch))
-        asked = self._asked(self.first)
+        asked = self.asked_for(self.first)
         laid_open = exposure(self.world, world, asked, final)
         own = {remedy.text: remedy.safety for step in steps for remedy in step.remedies}
         worst = max(
@@ -424,25 +294,9 @@ class _Mending:
             tuple(step.finding.code for step in steps),
             final.outcome,
             True,
-            self._other_changes(self.world, world, laid_open),
+            self.other_changes(self.world, world, laid_open),
             steps=taken or (),
         )
-
-    def _taken(self, parts: tuple[tuple[str, Patch], ...], before: Patch) -> tuple[Taken, ...] | None:
-        """What the visitor gets after each step; None where a state on the way is no estate, or takes from somebody what was met."""
-        found: list[Taken] = []
-        patch = [*before]
-        for text, part in parts:
-            patch = [*patch, *part]
-            try:
-                world = self.world.changed(self.apply(patch))
-                seen = visit(world, self.text, world.there(self.vantage))
-            except (EstateError, BadUrlError):
-                return None
-            if self._breaks_others(world):
-                return None
-            found.append(Taken(text, part, seen.outcome))
-        return tuple(found)
 
 
 #: What of an estate is changed first where several settings depend on each other: a certificate before the name that it is for, a
@@ -480,38 +334,3 @@ def _fault_met(found: Visit, findings: list[Finding]) -> _Met:
 def _leg(found: Visit) -> int:
     """The number of the exchange that a visit ended in."""
     return len(found.exchanges)
-
-
-def _depth(found: Visit) -> int:
-    """How far the last exchange came."""
-    last = found.exchanges[-1]
-    if last.response is not None:
-        return 4
-    if last.handshake is not None:
-        return 3
-    return 2 if last.attempts else 1
-
-
-#: What was, and what is expected: facts of the past, of memories and of deployments that no change to a setting makes otherwise.
-_HISTORY = frozenset(("before", "last_asked", "looked_up", "holds", "in_effect_from", "remembers_redirects", "strict"))
-
-
-def rewrites_history(patch: Patch) -> bool:
-    """Whether a change is to what was, to the moment, or to what is expected: no remedy, whatever its outcome."""
-    paths = [str(change["path"]).split("/")[1:] for change in patch]
-    return any(path[0] in ("at", "expected", "portolan") or _HISTORY & set(path[2:]) for path in paths)
-
-
-def stops_services(before: World, after: World) -> bool:
-    """Whether a service that runs does not start any more."""
-    return any(
-        after.topology.device(machine).sockets.failures.keys() - before.topology.device(was).sockets.failures.keys()
-        for was, machine in changed_machines(before.estate, after.estate)
-    )
-
-
-def _missing_in(world: World, expectation: Expectation, vantage: Vantage) -> bool:
-    try:
-        return bool(misses(expectation, visit(world, expectation.url, vantage)))
-    except BadUrlError:
-        return True

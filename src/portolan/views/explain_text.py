@@ -38,9 +38,15 @@ def explain_text(
                 style, style.ink(f" {number}  ", "bold"), 4, f"{behind}{cause.code}: {cause.text}", where(cause.place)
             )
     else:
+        tried = "No change that was tried mends this" if explanation.bounded else "No single change mends this"
         lines += paragraph(
-            style, "No known fault explains this. The steps above show what decided; add --every-step for all."
+            style,
+            f"No known fault explains this. {tried}: something may not be described here. The steps above show what "
+            "decided; add --every-step for all.",
         )
+    for others in explanation.other_causes:
+        for cause in others:
+            lines += row(style, "    ", 4, f"or one of these: {cause.text}", where(cause.place), ink=("dim",))
     lines += ["", *_remedies(explanation, style)]
     return "\n".join(lines).rstrip("\n") + "\n"
 

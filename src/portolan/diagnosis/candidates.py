@@ -1,0 +1,585 @@
+"""Every small change that might have been meant: the slips of each fact that an estate states, found through its types.
+
+Nothing here knows a fault. What a change mends, breaks and lays open is found out by trying it (smallest.py).
+"""
+
+from collections.abc import Iterable, Iterator
+from typing import Any, NamedTuple
+
+from portolan.diagnosis.proposal import Patch, add_record, append, drop_record, put, remove, swap_record
+from portolan.estate.base import Stated
+from portolan.estate.changing import Otherwise
+from portolan.estate.estate import Estate
+from portolan.estate.filter import Chain, NamedChain
+from portolan.estate.guesses import machines
+from portolan.estate.machine import Forward, Machine
+from portolan.estate.network import Group, Interface
+from portolan.estate.records import Record
+from portolan.estate.service import Listener
+from portolan.estate.site import Site
+from portolan.estate.slips import Holds, Known, fields_of, slips
+from portolan.estate.vantage import Vantage
+from portolan.estate.zone import Zone
+from portolan.source.nearest import distance
+from portolan.source.place import FixedMark, FixedNode, Place, pointer
+
+#: What is no setting: history, the moment, what is wished for, words for people, and what a program does by nature.
+_NO_SETTINGS = frozenset(
+    (
+        "before",
+        "marks",
+        "title",
+        "about",
+        "at",
+        "expected",
+        "portolan",
+        "include",
+        "written_in",
+        "kind",
+        "place",
+        "holds",
+        "last_asked",
+        "looked_up",
+        "in_effect_from",
+        "remembers_redirects",
+        "strict",
+        "answers_after",
+        "program",
+        "held_by_others",
+    )
+)
+#: What of a visitor may be wrong: its own settings, and not what it asks.
+_OF_VISITORS = frozenset(("hosts_file", "resolver", "search", "gateway", "trusts", "clock"))
+#: What protects: taking it away mends much, and is believed last.
+PROTECTIONS = frozenset(
+    (
+        "filter",
+        "inbound",
+        "outbound",
+        "forward",
+        "arriving",
+        "access",
+        "access_list",
+        "groups",
+        "default",
+        "rules",
+        "areas",
+        "password",
+        "methods",
+        "sealed",
+        "otherwise",
+        "basics",
+        "nobody",
+        "headers",
+        "not_from",
+        "leg",
+        "trusts",
+        "plain",
+        "delegated_to",
+        "ds",
+        "certificate",
+        "tls",
+        "redirects",
+        "largest_body",
+        "enabled_for",
+    )
+)
+#: Words that decide what passes; rarely mistaken for one another.
+_VERDICTS = frozenset(("default", "otherwise", "allow", "drop", "reject", "deny", "state", "from_own", "to_own"))
+_UNLIKELY, _ISSUED_ANEW, _VISITORS_OWN = 1.2, 0.8, 0.4
+#: What is copied from a sibling as a whole; and of a list so many items are put in together.
+_COPIED = frozenset(("redirects", "upstream", "sections", "access", "error_pages", "grants", "forwards", "hosts_file"))
+_MOST_TOGETHER, _MOST_NAMED = 4, 12
+_CHANGED, _ADDED, _TAKEN, _MOVED, _PROTECTION = 0.0, 2.0, 2.4, 1.7, 2.5
+#: Where changes are looked for: what is asked and expected is none of it, and certificates are issued anew, and not corrected.
+_SECTIONS = ("networks", "routers", "hosts", "groups", "zones", "edges", "stores", "vantages")
+#: What no visit rests on costs more; in an estate with more objects it is not looked at.
+_BESIDE, _MANY_OBJECTS = 0.4, 150
+#: Of one fact so many slips are tried, so many values of siblings, and so many items of a list.
+_MOST_SLIPS, _MOST_SIBLINGS, _MOST_ITEMS = 8, 3, 40
+#: A zone with more records has its slips tried for names near to those that were asked.
+_MANY_RECORDS = 40
+
+
+class Candidate(NamedTuple):
+    """One small change: where, what, and how far from what is written; in words what is wrong, and what to do."""
+
+    place: Place
+    patch: Patch
+    cost: float
+    wrong: str
+    text: str
+
+
+class Wanted(NamedTuple):
+    """What the questions that are missed ask for: host names, ports with whether they are secure, and the visitors' addresses."""
+
+    hosts: tuple[str, ...]
+    ports: tuple[tuple[int, bool], ...]
+
+
+def candidates(estate: Estate, about: Known, wanted: Wanted, near: frozenset[tuple[Any, ...]]) -> list[Candidate]:
+    """The candidates of an estate, the likeliest first; `near` are the objects (section and name) that the visits rest on."""
+    found: list[Candidate] = []
+    work = _Work(estate, about, wanted)
+    objects = [value for section in _SECTIONS for value in getattr(estate, section).values() if value.place.path]
+    for value in objects:
+        distant = value.place.path[:2] not in near
+        if distant and len(objects) > _MANY_OBJECTS:
+            continue
+        beside = (_BESIDE if distant else 0.0) + (_VISITORS_OWN if value.place.path[0] == "vantages" else 0.0)
+        found += (each._replace(cost=each.cost + beside) for each in work.of(value))
+    unique = {str(each.patch): each for each in sorted(found, key=lambda each: -each.cost)}
+    return sorted(unique.values(), key=lambda each: each.cost)
+
+
+class _Work:
+    """Walks an estate's values beside the document that states them."""
+
+    def __init__(self, estate: Estate, about: Known, wanted: Wanted) -> None:
+        self.estate = estate
+        self.about = about
+        self.wanted = wanted
+        held = {str(each) for machine in machines(estate) for each in machine.addresses}
+        held |= {str(item.ip) for each in estate.vantages.values() for item in each.address}
+        #: Addresses that something refers to and nobody has.
+        self.orphans = [each for each in about.addresses if each not in held]
+        self._siblings: dict[tuple[type, str], dict[str, int]] = {}
+        #: By type and key, where a sibling says something in many words.
+        self._large: dict[type, dict[str, Place]] = {}
+        for value in _below(estate):
+            self._note(value)
+
+    def _note(self, value: Stated) -> None:
+        """Remembers what an object says, for those like it that do not."""
+        for key, node in _pairs(value):
+            if isinstance(node.value, str):
+                said = self._siblings.setdefault((_type_of(value), key), {})
+                said[node.value] = said.get(node.value, 0) + 1
+            elif node.value and key in _COPIED:
+                self._large.setdefault(_type_of(value), {})[key] = Place((*value.place.path, key), node)
+
+    def of(self, value: Stated) -> Iterator[Candidate]:
+        """The candidates of an object and of all below it."""
+        kind, path = _type_of(value), value.place.path
+        fields = fields_of(kind)
+        said = dict(_pairs(value))
+        for key, node in said.items():
+            if key in _NO_SETTINGS or (isinstance(value, Vantage) and key not in _OF_VISITORS):
+                continue
+            holds = fields.get(key, ("", None))[1]
+            yield from self._key(value, key, node, holds)
+        yield from self._absent(value, kind, said)
+        if isinstance(value, Zone) and isinstance(value.place.node.value, list):
+            yield from self._zone(value)
+        if isinstance(value, Chain | NamedChain | Group):
+            yield from self._rule(value)
+        if isinstance(value, Machine):
+            yield from self._forwards(value)
+        for part in _parts(value):
+            if part.place.path[: len(path)] == path and len(part.place.path) > len(path):
+                yield from self.of(part)
+
+    # -- keys that are written --
+
+    def _key(self, value: Stated, key: str, node: Any, holds: Holds | None) -> Iterator[Candidate]:
+        path = (*value.place.path, key)
+        place = Place(path, node)
+        whole = len(path) == 3 and key in ("interfaces", "services", "records", "buckets", "file", "subnets")
+        if not whole and not (isinstance(value, Stated) and key in ("sites", "services", "buckets")):
+            yield self._taken(place, key, node)
+        if holds is None or holds.kind == "secret":
+            return
+        if isinstance(node.value, str):
+            yield from self._changed(place, node.value, holds)
+            if holds.many:
+                yield from self._more(value, key, holds, [node.value])
+        elif not node.value and holds.many:
+            yield from self._more(value, key, holds, [])
+        elif node.value and not isinstance(node.value[0], tuple):
+            for number, item in enumerate(node.value[:_MOST_ITEMS]):
+                here = Place((*path, number), item)
+                yield self._taken(here, key, item)
+                if number + 1 < len(node.value):
+                    patch: Patch = [
+                        {"op": "move", "from": pointer((*path, number)), "path": pointer((*path, number + 1))}
+                    ]
+                    wrong = f"{_called(here)} stands before the next one, which it keeps from its turn"
+                    yield Candidate(here, patch, _MOVED, wrong, f"put {_called(here)} behind the next one")
+                if isinstance(item.value, str) and not isinstance(value, Zone):
+                    yield from self._changed(here, item.value, holds)
+            if isinstance(node.value[0].value, str):
+                yield from self._more(value, key, holds, [each.value for each in node.value])
+
+    def _changed(self, place: Place, text: str, holds: Holds) -> Iterator[Candidate]:
+        if place.path[-2:-1] == ("lines",) or place.path[-1] == "lines":
+            yield from self._line(place, text)
+            return
+        others = [name for section in holds.refers for name in getattr(self.estate, section, {})]
+        if place.path[-1] in ("on", "in", "out", "not_on", "via_interface") or "interfaces" in place.path[-2:]:
+            machine = self.estate.hosts.get(str(place.path[1])) or self.estate.routers.get(str(place.path[1]))
+            others += machine.interfaces if machine is not None else ()
+        for slip in slips(holds, text, self.about, others)[:_MOST_SLIPS]:
+            cost = slip.cost + (_UNLIKELY if place.path[-1] in _VERDICTS else 0.0)
+            if holds.refers and self._speaks_of(slip.meant) and not self._speaks_of(text):
+                cost -= 1.0
+            if place.path[0] == "certificates":
+                cost += _ISSUED_ANEW
+            yield self._meant(place, text, slip.meant, cost, holds)
+
+    def _speaks_of(self, name: str) -> bool:
+        """Whether something is named as what is asked for."""
+        return any(name in host.split(".") or name == host for host in self.wanted.hosts)
+
+    def _meant(self, place: Place, text: str, meant: str, cost: float, holds: Holds) -> Candidate:
+        patch: Patch = [{"op": "replace", "path": pointer(place.path), "value": _typed(meant, holds)}]
+        wrong = f"{_called(place)} is {text or 'empty'}; {meant} was probably meant{_by(text, meant)}"
+        return Candidate(
+            place, patch, _CHANGED + cost, wrong, f"write {meant} in place of {text or 'nothing'} for {_called(place)}"
+        )
+
+    def _line(self, place: Place, text: str) -> Iterator[Candidate]:
+        """A line of a hosts file: its address, or one of its names."""
+        words = text.split()
+        of_address = Holds(tuple(fields_of(Forward)["to"][1].scalar), False, (), "word")
+        of_name = Holds(tuple(fields_of(Site)["names"][1].scalar), False, (), "word")
+        for number, word in enumerate(words):
+            for slip in slips(of_address if number == 0 else of_name, word, self.about)[:_MOST_SLIPS]:
+                meant = " ".join([*words[:number], slip.meant, *words[number + 1 :]])
+                # A line that overrides names on purpose is rather out of date than mistyped where it says something else altogether.
+                cost = slip.cost if slip.cost < _ADDED else slip.cost + _PROTECTION
+                yield self._meant(place, text, meant, cost, of_name)
+
+    def _taken(self, place: Place, key: str, node: Any) -> Candidate:
+        cost = _TAKEN + (_PROTECTION if key in PROTECTIONS else 0.0)
+        if key in (
+            "from",
+            "in",
+            "on",
+            "enabled",
+            "loaded",
+            "saved",
+            "after_boot",
+            "until",
+            "unreadable",
+            "in_effect_from",
+        ):
+            cost -= 0.9
+        if key == "state" and isinstance(node.value, str):
+            cost -= 0.9
+        held = (
+            f" ({node.value})"
+            if isinstance(node.value, str) and len(node.value) < 60 and key not in ("headers", "sends")
+            else ""
+        )
+        return Candidate(
+            place, remove(place.path), cost, f"{_called(place)}{held} stands in the way", f"take {_called(place)} away"
+        )
+
+    # -- what is absent --
+
+    def _more(self, value: Stated, key: str, holds: Holds, said: list[str]) -> Iterator[Candidate]:
+        """An item more in a list of words."""
+        for meant, cost in self._fitting(value, key, holds):
+            if meant not in said:
+                cost += _ISSUED_ANEW if value.place.path[0] == "certificates" else -0.35
+                yield self._added(value, key, meant, cost, append(value.place, key, _typed(meant, holds)))
+
+    def _absent(self, value: Stated, kind: type, said: dict[str, Any]) -> Iterator[Candidate]:
+        """A key that is not written: what siblings say there, and what was asked for and nobody has."""
+        for key, (_, holds) in fields_of(kind).items():
+            if (
+                key in said
+                or key in _NO_SETTINGS
+                or holds.kind == "secret"
+                or (isinstance(value, Vantage) and key not in _OF_VISITORS)
+            ):
+                continue
+            siblings = self._siblings.get((kind, key), {})
+            meant = {each: _ADDED - 0.1 * min(count, 5) for each, count in [*siblings.items()][:_MOST_SIBLINGS]}
+            fitting = [*self._fitting(value, key, holds)]
+            for each, cost in fitting:
+                meant.setdefault(each, cost)
+            for each, cost in meant.items():
+                if holds.refers and self._speaks_of(each):
+                    cost -= 0.6
+                if value.place.path[0] == "certificates":
+                    cost += _ISSUED_ANEW
+                yield self._added(value, key, each, cost, put(value.place, key, _typed(each, holds)))
+            if holds.many and 1 < len(fitting) <= _MOST_TOGETHER and not holds.refers:
+                every = [_typed(each, holds) for each, _ in fitting]
+                words = ", ".join(each for each, _ in fitting)
+                yield self._added(value, key, words, fitting[0][1] + 0.1, put(value.place, key, every))
+        yield from self._copied(value, kind, said)
+
+    def _copied(self, value: Stated, kind: type, said: dict[str, Any]) -> Iterator[Candidate]:
+        """What siblings have in many words and this one does not: rules of redirects, an upstream, an access."""
+        for key, place in self._large.get(kind, {}).items():
+            if key not in said and key not in _NO_SETTINGS and place.path[:-1] != value.place.path:
+                patch: Patch = [{"op": "copy", "from": pointer(place.path), "path": pointer((*value.place.path, key))}]
+                yield self._added(value, key, f"as {_called(place)} has it", _ADDED + 0.4, patch)
+
+    def _fitting(self, value: Stated, key: str, holds: Holds) -> Iterator[tuple[str, float]]:
+        """What a field could hold that questions ask for and nobody has."""
+        if isinstance(value, Interface) and key == "address":
+            yield from self._free_addresses(value)
+        if Listener in holds.scalar:
+            yield from ((f"{port} tls" if tls else str(port), _ADDED) for port, tls in self.wanted.ports)
+        if key in ("names", "canonical", "pages_at", "objects_at"):
+            yield from self._free_names(key)
+        if key in ("tcp", "udp", "ports", "port"):
+            yield from ((str(port), _ADDED) for port, _ in self.wanted.ports)
+        if key == "asks_from":
+            yield from ((each, _ADDED + 0.5) for each in self.about.addresses)
+        for section in holds.refers:
+            yield from ((each, _ADDED + 0.3) for each in [*getattr(self.estate, section, {})][:_MOST_NAMED])
+
+    def _free_addresses(self, interface: Interface) -> Iterator[tuple[str, float]]:
+        """Addresses that something refers to and nobody has, and a network's first."""
+        network = self.estate.networks.get(interface.network)
+        subnets = network.subnets if network is not None else ()
+        for each in self.orphans:
+            if not subnets or any(_within(each, subnet) for subnet in subnets):
+                yield each, _ADDED - 0.05 * min(self.about.addresses[each], 6)
+        for subnet in subnets:
+            yield str(subnet.network_address + 1), _ADDED + 0.3
+
+    def _free_names(self, key: str) -> Iterator[tuple[str, float]]:
+        """Names that are asked for; for a provider's, what they end in, and what else is named."""
+        for host in self.wanted.hosts:
+            yield host, _ADDED if key == "names" else _ADDED + 0.2
+            if key in ("pages_at", "objects_at"):
+                yield host.partition(".")[2], _ADDED + 0.3
+        if key != "names":
+            yield from ((each, _ADDED + 0.5) for each in self.about.names if each not in self.wanted.hosts)
+
+    def _added(self, value: Stated, key: str, meant: str, cost: float, patch: Patch) -> Candidate:
+        place = Place((*value.place.path, key), value.place.node, value.place.name)
+        return Candidate(
+            place,
+            patch,
+            cost,
+            f"{_called(value.place)} lacks {key} {meant}",
+            f"add {key} {meant} to {_called(value.place)}",
+        )
+
+    def _rule(self, chain: Any) -> Iterator[Candidate]:
+        """A rule like its siblings for all that is asked."""
+        ports = sorted({port for port, _ in self.wanted.ports})
+        keys = ("inbound", "outbound") if isinstance(chain, Group) else ("rules",)
+        for key in keys if ports else ():
+            node = next((item for name, item in _pairs(chain) if name == key), None)
+            wider = [ports] if len(ports) == 1 else [ports, *[[each] for each in ports]]
+            for each in wider:
+                rule = {"allow": "tcp", "ports": each if len(each) > 1 else each[0]}
+                words = f"{key}: allow tcp {', '.join(map(str, each))}"
+                place = Place((*chain.place.path, key), node or chain.place.node)
+                patch = append(
+                    chain.place, key, rule, None if isinstance(chain, Group) else 0 if node is not None else None
+                )
+                yield Candidate(
+                    place,
+                    patch,
+                    _ADDED + 0.2,
+                    f"{_called(chain.place)} lacks a rule that lets tcp {', '.join(map(str, each))} in",
+                    f"add to {_called(chain.place)} {words}",
+                )
+                yield Candidate(
+                    place,
+                    append(chain.place, key, rule),
+                    _ADDED + 0.2,
+                    f"{_called(chain.place)} lacks a rule that lets tcp {', '.join(map(str, each))} in",
+                    f"add to {_called(chain.place)} {words}",
+                )
+
+    def _forwards(self, machine: Machine) -> Iterator[Candidate]:
+        """A forward like one that is there, for the other protocol or another port that is asked."""
+        for number, forward in enumerate(machine.forwards):
+            said = {key: node.value for key, node in _pairs(forward) if isinstance(node.value, str)}
+            of = forward.protocol
+            others = [{("udp" if of == "tcp" else "tcp"): said.get(of)}]
+            others += [{of: str(port)} for port, _ in self.wanted.ports if str(port) != said.get(of)]
+            for other in others:
+                value = {key: each for key, each in said.items() if key not in ("tcp", "udp")} | other
+                made = {key: int(each) if each and each.isdigit() else each for key, each in value.items()}
+                words = " ".join(f"{key} {each}" for key, each in other.items())
+                place = Place((*machine.place.path, "forwards"), machine.place.node, machine.place.name)
+                text = f"forward {words} as forward {number + 1} does"
+                yield Candidate(
+                    place,
+                    append(machine.place, "forwards", made),
+                    _ADDED + 0.1,
+                    f"{_called(machine.place)} has no forward for {words}",
+                    f"{text} on {machine.name}",
+                )
+
+    # -- records --
+
+    def _zone(self, zone: Zone) -> Iterator[Candidate]:
+        every = [record for types in zone.data.nodes.values() for held in types.values() for record in held]
+        few = len(every) <= _MANY_RECORDS
+        of_address = fields_of(Forward)["to"][1]
+        of_name = fields_of(Site)["names"][1]
+        yield from self._lacking(zone)
+        for record in every:
+            if record.type not in ("A", "AAAA", "CNAME", "NS", "DNAME") or not (
+                few or record.owner in self.wanted.hosts
+            ):
+                continue
+            place = _of_record(zone, record)
+            data = str(record.data)
+            yield Candidate(
+                place,
+                drop_record(zone, record),
+                _TAKEN,
+                f"the record {_words(record)} stands in the way",
+                f"take the record {_words(record)} away",
+            )
+            if record.type in ("A", "AAAA"):
+                for slip in slips(of_address, data, self.about)[:_MOST_SLIPS]:
+                    yield self._record(zone, record, place, slip.meant, slip.cost)
+            else:
+                for meant, cost in _dots(data, zone.name):
+                    yield self._record(zone, record, place, f"{meant}.", cost)
+                for slip in slips(of_name, data, self.about)[:_MOST_SLIPS]:
+                    yield self._record(zone, record, place, f"{slip.meant}.", slip.cost)
+            for host in self.wanted.hosts:
+                if host != record.owner and host.endswith(zone.name) and host not in zone.data.nodes:
+                    near_by = slips(of_name, record.owner, self.about._replace(names=type(self.about.names)({host: 1})))
+                    near = near_by[0].cost if near_by else 3.0
+                    if near < 2.0:
+                        written = f"{data}." if record.type in ("CNAME", "NS", "DNAME") else data
+                        patch = [*drop_record(zone, record), *add_record(zone, host, record.type, written, record.ttl)]
+                        yield Candidate(
+                            place,
+                            patch,
+                            near,
+                            f"the record {_words(record)} was probably meant for {host}",
+                            f"write the record {_words(record)} for {host}",
+                        )
+
+    def _lacking(self, zone: Zone) -> Iterator[Candidate]:
+        """An address record for a name that is asked for and has none of that kind."""
+        for host in self.wanted.hosts:
+            if host != zone.name and not host.endswith(f".{zone.name}"):
+                continue
+            held = zone.data.nodes.get(host, {})
+            for machine in machines(self.estate):
+                for address in machine.addresses:
+                    kind = "A" if address.version == 4 else "AAAA"
+                    if kind in held or "CNAME" in held:
+                        continue
+                    cost = _ADDED + 0.3 - (0.5 if machine.name in host.split(".") else 0.0)
+                    place = Place((*zone.place.path, "records"), zone.place.node, zone.place.name)
+                    yield Candidate(
+                        place,
+                        add_record(zone, host, kind, address),
+                        cost,
+                        f"{host} has no {kind} record",
+                        f"add the record {host} {kind} {address}",
+                    )
+
+    def _record(self, zone: Zone, record: Record, place: Place, meant: str, cost: float) -> Candidate:
+        patch = swap_record(zone, record, record.type, meant)
+        return Candidate(
+            place,
+            patch,
+            cost,
+            f"the record {_words(record)}; {meant.rstrip('.')} was probably meant",
+            f"write {meant.rstrip('.')} in place of {record.data} in the record of {record.owner}",
+        )
+
+
+def _by(text: str, meant: str) -> str:
+    """By how much two texts differ, where it is little."""
+    return {1: ", which differs by one character", 2: ", which differs by two characters"}.get(
+        distance(text, meant, 2), ""
+    )
+
+
+def _dots(data: str, zone: str) -> Iterator[tuple[str, float]]:
+    """A name with its final dot lost, or with one too many."""
+    if data.endswith(f".{zone}"):
+        inner = data.removesuffix(f".{zone}")
+        if "." in inner:
+            yield inner, 0.8
+    elif not data.endswith(zone):
+        yield f"{data}.{zone}", 0.9
+
+
+def _of_record(zone: Zone, record: Record) -> Place:
+    """Where a record stands: its line of the estate, or of its file."""
+    for number, line in enumerate(zone.records):
+        if line == record.text:
+            node = next((item for name, item in zone.place.node.value if name.value == "records"), zone.place.node)
+            item = node.value[number] if isinstance(node.value, list) and not isinstance(node.value[0], tuple) else node
+            return Place((*zone.place.path, "records", number), item)
+    return Place(zone.place.path, FixedNode(FixedMark(record.file, record.line - 1, 0)))
+
+
+def _words(record: Record) -> str:
+    return f"{record.owner} {record.type} {record.data}"
+
+
+def _called(place: Place) -> str:
+    """An object by the path that leads to it."""
+    return ".".join(map(str, place.path))
+
+
+def _typed(text: str, holds: Holds) -> Any:
+    """A value as JSON has it."""
+    if bool in holds.scalar and text in ("true", "false"):
+        return text == "true"
+    return int(text) if text.isdigit() and str not in holds.scalar else text
+
+
+def _within(text: str, subnet: Any) -> bool:
+    from ipaddress import ip_address
+
+    try:
+        return ip_address(text) in subnet
+    except (ValueError, TypeError):
+        return False
+
+
+def _type_of(value: Stated) -> type:
+    """The type whose keys an object has: another version of something has those of what it is a version of."""
+    return value.owner if isinstance(value, Otherwise) else type(value)
+
+
+def _pairs(value: Stated) -> Iterator[tuple[str, Any]]:
+    held = value.place.node.value
+    for pair in held if isinstance(held, list) else ():
+        if isinstance(pair, tuple) and isinstance(pair[0].value, str):
+            yield pair[0].value, pair[1]
+
+
+def _parts(value: Stated) -> Iterator[Stated]:
+    """The stated values directly below an object."""
+    fields = (
+        value.facts
+        if isinstance(value, Otherwise)
+        else {
+            each: getattr(value, each) for each in value.__struct_fields__ if each not in ("before", "place", "owner")
+        }
+    )
+    for held in fields.values():
+        if isinstance(held, Stated):
+            yield held
+        elif isinstance(held, dict):
+            yield from (each for each in held.values() if isinstance(each, Stated))
+        elif isinstance(held, tuple) and held and isinstance(held[0], Stated):
+            yield from held
+
+
+def _below(value: Any) -> Iterator[Stated]:
+    held: list[Stated] = [value]
+    while held:
+        each = held.pop()
+        yield each
+        held += _parts(each)
+
+
+def asked_objects(paths: Iterable[tuple[Any, ...]]) -> frozenset[tuple[Any, ...]]:
+    """Section and name of what these places lie in."""
+    return frozenset(path[:2] for path in paths if len(path) > 1)

@@ -1,0 +1,342 @@
+"""What is said instead of the recognisers' way: a smaller change that mends as much, or one where none of theirs mends at all."""
+
+from typing import NamedTuple
+
+from portolan.diagnosis.base import Case, Finding
+from portolan.diagnosis.candidates import Candidate
+from portolan.diagnosis.exposure import Exposure, exposure
+from portolan.diagnosis.losing import loses_content
+from portolan.diagnosis.proposal import Patch, Safety
+from portolan.diagnosis.registry import proposals
+from portolan.diagnosis.slip import slip
+from portolan.diagnosis.smallest import Attempt, Mend, changed_place, cost_of, known_of, mends
+from portolan.diagnosis.trial import (
+    HISTORY,
+    Explanation,
+    Remedy,
+    Step,
+    Trial,
+    depth_of,
+    rewrites_history,
+    stops_services,
+)
+from portolan.estate.estate import Estate
+from portolan.journey.expectation import misses
+from portolan.journey.visit import Visit
+from portolan.journey.world import World
+from portolan.source.place import Place
+
+#: A known cause that costs no more needs no other beside it; what is cheaper by so much comes before it, and what is not is as likely.
+_PLAIN, _CLEARLY, _FAR_NEARER = 1.0, 0.3, 1.0
+#: What it costs that a change lays more open than is needed, or what is expected; and that there are two of them.
+_WEAKENING, _OPENING, _SECOND = 2.5, 0.1, 0.6
+#: So many of the changes that mend are weighed by what they lay open, and so many told.
+_MOST_WEIGHED, _MOST_TOLD = 10, 3
+#: Of two changes: how many first ones are followed, how many of one object, and what part of the bound each has.
+_MOST_FOLLOWED, _MOST_OF_ONE, _PART = 6, 2, 5
+#: Marks under which nothing that weakens is handed out.
+GUARDED = frozenset(("takes-payments", "private"))
+
+
+class _Way(NamedTuple):
+    """How many expectations a way mends, and what it costs to believe in it; `whole`: one known cause mends all that is missed."""
+
+    mended: int
+    cost: float
+    whole: bool
+
+    def yields_to(self, mended: int, cost: float) -> bool:
+        """Whether a change that nobody recognises comes before it: what is known by name gives way to what is far nearer only."""
+        if mended != self.mended:
+            return mended > self.mended
+        return cost < self.cost - (_FAR_NEARER if self.whole else _CLEARLY)
+
+
+class _Ended(NamedTuple):
+    """What a visit ended by, and how far it came."""
+
+    kind: str
+    text: str
+    depth: tuple[int, int]
+
+
+class _Further(NamedTuple):
+    """A change after which the visit ends otherwise, and no earlier."""
+
+    candidate: Candidate
+    world: World
+    visit: Visit
+    depth: tuple[int, int]
+
+    @property
+    def rank(self) -> tuple[int, int, float]:
+        """What leads furthest comes first, then what is nearest."""
+        return (-self.depth[0], -self.depth[1], self.candidate.cost)
+
+
+class _Weighed(NamedTuple):
+    """A change that mends, with what it lays open counted in its cost."""
+
+    mend: Mend
+    cost: float
+    laid_open: Exposure
+
+    @property
+    def cause(self) -> Finding:
+        """The cause that it is: in a recogniser's words where one names the same, else in those of the slip."""
+        if self.mend.finding is not None:
+            return self.mend.finding._replace(place=self.mend.place)
+        return slip(self.mend.wrong, self.mend.place)
+
+
+class Repair:
+    """Looks for the smallest change beside the way that recognisers found; `most` changes are tried."""
+
+    def __init__(self, trial: Trial, most: int) -> None:
+        self.trial = trial
+        self.most = most
+        self.bounded = False
+        self._further: list[_Further] = []
+
+    def instead_of(self, steps: list[Step], final: Visit | None) -> Explanation | None:
+        """What the smallest change says, where it mends more than the recognisers' way, or is believed more readily."""
+        trial = self.trial
+        asked = [trial.text, *(each.url for each, _ in trial.others()[1])]
+        case = Case(trial.world, trial.first, trial.expectation)
+        if any(_of_the_past(case, step.finding) for step in steps[:1]):
+            return None
+        known = self._known_way(case, steps, final, asked)
+        if known is not None and known.whole and known.cost <= _PLAIN:
+            return None
+        dearest = known.cost - _FAR_NEARER if known is not None and known.whole else 99.0
+        attempt = self._attempt([], trial.world, trial.first)
+        found, self.bounded = mends(case, [trial.first], asked, attempt, self.most, dearest)
+        weighed = self._classed(found, [])
+        if not weighed:
+            return self._two(asked) if final is None else None
+        best = weighed[0]
+        if best.laid_open.safety is Safety.WEAKENS and steps:
+            return None
+        if known is not None:
+            # What is recognised first is likelier than what else is, and has words of its own.
+            first = where_it_changes(trial.world.estate, steps[0]).finding.place
+            recognised = known.whole and (best.mend.finding is not None or _of_one_thing(best.mend.place, first))
+            if recognised or not known.yields_to(best.mend.mended, best.cost):
+                return None
+        return self._told(steps, weighed)
+
+    def _attempt(self, before: Patch, world: World, current: Visit) -> Attempt:
+        """What tries a change beside those before: the world and visit where it mends, and how many expectations; else None.
+
+        What ends otherwise than the visit does now, and no earlier, is kept: a second change may mend the rest.
+        """
+        trial, here = self.trial, _ended(current)
+
+        def attempt(candidate: Candidate) -> tuple[World, Visit, int] | None:
+            if rewrites_history(candidate.patch):
+                return None
+            made = trial.changed([*before, *candidate.patch])
+            if made is None:
+                return None
+            after_world, after = made
+            missed, there = bool(misses(trial.expectation, after)), _ended(after)
+            if missed and (before or there[:2] == here[:2] or there.depth < here.depth):
+                return None
+            spoils = stops_services(world, after_world) or loses_content(trial.world.estate, after_world.estate)
+            if spoils or trial.breaks_others(after_world):
+                return None
+            if missed:
+                self._further.append(_Further(candidate, after_world, after, there.depth))
+                return None
+            return after_world, after, trial.mended(after_world)
+
+        return attempt
+
+    def _known_way(self, case: Case, steps: list[Step], final: Visit | None, asked: list[str]) -> _Way | None:
+        """What the recognisers' way mends and costs; None where it does not lead to the end."""
+        chosen = [step.chosen for step in steps if step.chosen is not None]
+        if final is None or len(chosen) < len(steps):
+            return None
+        made = self.trial.changed([change for each in chosen for change in each.patch])
+        if made is None:
+            return None
+        about = known_of(case, [self.trial.first], asked)
+        cost = sum(cost_of(each.patch, case.estate.place.node, about) for each in chosen)
+        told = [remedy for step in steps for remedy in step.remedies if remedy.safety is Safety.WEAKENS]
+        weakens = any(remedy.text == each.text for remedy in told for each in chosen)
+        mended = self.trial.mended(made[0])
+        whole = len(steps) == 1 and not weakens and mended == 1 + len(self.trial.others()[1])
+        return _Way(mended, cost + _SECOND * (len(steps) - 1) + (_WEAKENING if weakens else 0.0), whole)
+
+    def _classed(self, found: list[Mend], before: Patch) -> list[_Weighed]:
+        """The best of what mends, with what each lays open counted in; refusals that are meant stay."""
+        trial = self.trial
+        asked = trial.asked_for(trial.first)
+        weighed = []
+        for mend in found[:_MOST_WEIGHED]:
+            laid_open = exposure(trial.world, mend.world, asked, mend.visit)
+            if laid_open.closed:
+                trial.withheld.append(f"{mend.proposal.text}: the refusal is marked as meant")
+            elif laid_open.safety is Safety.WEAKENS and (asked.marks & GUARDED or before):
+                trial.withheld.append(mend.proposal.text)
+            else:
+                dear = {Safety.WEAKENS: _WEAKENING, Safety.OPENS: _OPENING}.get(laid_open.safety, 0.0)
+                weighed.append(_Weighed(mend, mend.cost + dear, laid_open))
+        return sorted(weighed, key=lambda each: (-each.mend.mended, round(each.cost, 2)))
+
+    def _told(self, steps: list[Step], weighed: list[_Weighed]) -> Explanation:
+        """One change as an explanation: its remedies, and what would explain it as well."""
+        trial, best, cause = self.trial, weighed[0], weighed[0].cause
+        same = [each for each in weighed if each.cause.object == cause.object and each.mend.mended == best.mend.mended]
+        remedies = [self._remedy(each, cause, 1) for each in same[:_MOST_TOLD]]
+        advice = [
+            remedy._replace(cause=1)
+            for step in steps[:1]
+            for remedy in step.remedies
+            if step.finding.code == cause.code and not remedy.patch
+        ]
+        return Explanation(
+            trial.first,
+            trial.expectation,
+            misses(trial.expectation, trial.first),
+            (cause,),
+            (*remedies, *advice),
+            best.mend.visit,
+            tuple(dict.fromkeys(trial.withheld)),
+            _equals(weighed),
+        )
+
+    def _remedy(self, each: _Weighed, cause: Finding, number: int) -> Remedy:
+        mend, trial = each.mend, self.trial
+        changes = trial.other_changes(trial.world, mend.world, each.laid_open)
+        steps = trial.taken(mend.proposal.parts, []) or ()
+        return Remedy(
+            mend.proposal.text,
+            mend.proposal.patch,
+            each.laid_open.safety,
+            (cause.code,),
+            mend.visit.outcome,
+            True,
+            changes,
+            cause.place,
+            number,
+            steps,
+        )
+
+    def _two(self, asked: list[str]) -> Explanation | None:
+        """Two changes where none mends by itself: the second is looked for where the first leads further."""
+        trial = self.trial
+        best: tuple[float, _Further, list[_Weighed]] | None = None
+        for first in self._followed():
+            case = Case(first.world, first.visit, trial.expectation)
+            attempt = self._attempt(first.candidate.patch, first.world, first.visit)
+            found, bounded = mends(case, [first.visit, trial.first], asked, attempt, self.most // _PART)
+            self.bounded |= bounded
+            weighed = self._classed(found, first.candidate.patch)
+            if weighed:
+                cost = first.candidate.cost + weighed[0].cost - weighed[0].mend.mended
+                if best is None or cost < best[0]:
+                    best = cost, first, weighed
+        return None if best is None else self._both(best[1], best[2])
+
+    def _followed(self) -> list[_Further]:
+        """The first changes that are worth following: those that lead furthest, and not all of one object."""
+        held: dict[tuple[object, ...], int] = {}
+        found = []
+        for each in sorted(self._further, key=lambda one: one.rank):
+            of = each.candidate.place.path[:4]
+            held[of] = held.get(of, 0) + 1
+            if held[of] <= _MOST_OF_ONE:
+                found.append(each)
+            if len(found) == _MOST_FOLLOWED:
+                break
+        return found
+
+    def _both(self, first: _Further, weighed: list[_Weighed]) -> Explanation:
+        """Two changes as an explanation: what each does, and both together."""
+        trial, best = self.trial, weighed[0]
+        asked = trial.asked_for(trial.first)
+        alone = exposure(trial.world, first.world, asked, first.visit)
+        causes = (slip(first.candidate.wrong, first.candidate.place), best.cause)
+        patch = [*first.candidate.patch, *best.mend.patch]
+        changes = trial.other_changes(trial.world, best.mend.world, best.laid_open)
+        codes = tuple(each.code for each in causes)
+        remedies = (
+            Remedy(
+                f"{first.candidate.text}; then {best.mend.proposal.text}",
+                patch,
+                best.laid_open.safety,
+                codes,
+                best.mend.visit.outcome,
+                True,
+                changes,
+            ),
+            Remedy(
+                first.candidate.text,
+                first.candidate.patch,
+                alone.safety,
+                codes[:1],
+                first.visit.outcome,
+                False,
+                (),
+                first.candidate.place,
+                1,
+            ),
+            self._remedy(best, causes[1], 2),
+        )
+        return Explanation(
+            trial.first,
+            trial.expectation,
+            misses(trial.expectation, trial.first),
+            causes,
+            remedies,
+            best.mend.visit,
+            tuple(dict.fromkeys(trial.withheld)),
+        )
+
+
+def _equals(weighed: list[_Weighed]) -> tuple[tuple[Finding, ...], ...]:
+    """What is as likely as the best: other objects, that mend as many at nearly the same cost."""
+    best = weighed[0]
+    named = {best.cause.object}
+    found: list[tuple[Finding, ...]] = []
+    for each in weighed[1:]:
+        if (
+            each.mend.mended == best.mend.mended
+            and each.cost - best.cost <= _CLEARLY
+            and each.cause.object not in named
+        ):
+            named.add(each.cause.object)
+            found.append((each.cause,))
+    return tuple(found[:_MOST_TOLD])
+
+
+def _of_the_past(case: Case, finding: Finding) -> bool:
+    """Whether what was explains it (a memory, a cache, a moment): no setting is wrong then."""
+    if finding.place is not None and set(finding.place.path) & HISTORY:
+        return True
+    return any(each.thought for each in proposals(case, finding))
+
+
+def _ended(found: Visit) -> _Ended:
+    depth = (len(found.exchanges), depth_of(found))
+    if found.stop is None:
+        return _Ended(str(found.outcome), found.outcome.final_url, depth)
+    return _Ended(found.stop.kind, found.stop.text, depth)
+
+
+def _of_one_thing(one: Place | None, other: Place | None) -> bool:
+    """Whether a change is to what a recogniser names, a part of it, or a record of the same zone: it says better what is wrong."""
+    if one is None or other is None or not other.path:
+        return False
+    return one.path[: len(other.path)] == other.path or (other.path[0] == "zones" and one.path[:2] == other.path[:2])
+
+
+def where_it_changes(estate: Estate, step: Step) -> Step:
+    """A cause with the place where its change is made: a cause is a change."""
+    if step.chosen is None or not step.chosen.patch:
+        return step
+    place = changed_place(estate, step.finding.place, step.chosen.patch)
+    if step.finding.place is not None and place.path == step.finding.place.path:
+        return step
+    return step._replace(finding=step.finding._replace(place=place))

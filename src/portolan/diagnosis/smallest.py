@@ -1,0 +1,283 @@
+"""The smallest change: of all that might have been meant, what makes everything come true that is missed.
+
+A change is tried in thought: the missed question first; only where that is met, the others. What breaks an expectation, stops a
+service or loses content is none. The cheapest that mends most is the cause; equals are told.
+"""
+
+import re
+from collections.abc import Callable, Iterable, Iterator
+from typing import NamedTuple
+
+from portolan.diagnosis.base import Case, Finding
+from portolan.diagnosis.candidates import PROTECTIONS, Candidate, Wanted, asked_objects, candidates
+from portolan.diagnosis.proposal import Patch, Proposal
+from portolan.diagnosis.registry import proposals, recognise
+from portolan.estate.estate import Estate
+from portolan.estate.guesses import machines
+from portolan.estate.slips import Known, apart, known, texts
+from portolan.estate.url import BadUrlError, parse
+from portolan.journey.visit import Visit
+from portolan.journey.world import World
+from portolan.source.place import Node, Place
+
+#: So many changes are tried by default, and for each question of a check.
+MOST_TRIED, MOST_IN_CHECK = 400, 120
+#: With so many ranges that edges ask from, each visit counts once more.
+_FEW_RANGES = 8
+#: What costs so much more than a change that mends everything is not looked at.
+_MARGIN = 0.6
+
+
+#: Tries a change: the world and the visit where it mends what was asked, and how many expectations it mends; else None.
+Attempt = Callable[[Candidate], tuple[World, Visit, int] | None]
+
+
+class Try(NamedTuple):
+    """A change to be tried, the cause that it would be, and the recogniser's proposal that it is."""
+
+    candidate: Candidate
+    finding: Finding | None
+    proposal: Proposal | None
+
+
+class Mend(NamedTuple):
+    """A change that meets what was missed: how many expectations it mends, and what it costs to believe it.
+
+    `finding` is the recogniser's where one names the same object, or proposed the change itself.
+    """
+
+    place: Place | None
+    patch: Patch
+    cost: float
+    mended: int
+    wrong: str
+    proposal: Proposal
+    world: World
+    visit: Visit
+    finding: Finding | None = None
+
+    @property
+    def rank(self) -> tuple[int, float]:
+        """What mends most comes first, then what is believed most readily."""
+        return (-self.mended, round(self.cost, 2))
+
+
+def evidence(visits: Iterable[Visit]) -> frozenset[tuple[object, ...]]:
+    """The objects that visits rest on: those of every decision, the grounds' and the inner exchanges' too."""
+    paths: list[tuple[object, ...]] = []
+    for each in visits:
+        for exchange in each.tree:
+            for decision in exchange.decisions:
+                held = decision.place
+                if held is not None:
+                    paths.append(held.path)
+                subject = getattr(decision.subject, "place", None)
+                if isinstance(subject, Place):
+                    paths.append(subject.path)
+    return asked_objects(paths)
+
+
+#: A host and port inside a stated URL.
+_AT_PORT = re.compile(r"(https?)://(?:[^/:\s]+|\[[^\]]*\]):(\d+)")
+
+
+def wanted(asked: Iterable[str], visits: Iterable[Visit], estate: Estate) -> Wanted:
+    """The names and ports that URLs ask for: the visitors', and those that programs ask others behind them."""
+    hosts: list[str] = []
+    ports: list[tuple[int, bool]] = []
+    for text in asked:
+        try:
+            url = parse(text)
+        except BadUrlError:
+            continue
+        if url.literal is None:
+            hosts.append(url.host.rstrip("."))
+        ports.append((url.port, url.secure))
+    for visit in visits:
+        for exchange in visit.tree:
+            if exchange.url.literal is None:
+                hosts.append(exchange.url.host.rstrip("."))
+            ports.append((exchange.url.port, exchange.url.secure))
+    for text in texts(estate.place.node):
+        ports += [(int(number), scheme == "https") for scheme, number in _AT_PORT.findall(text) if len(number) < 6]
+    for machine in machines(estate):
+        ports += [(forward.port, False) for forward in machine.forwards if forward.port]
+    return Wanted(tuple(dict.fromkeys(hosts)), tuple(dict.fromkeys(ports)))
+
+
+def tries(case: Case, visits: list[Visit], asked: list[str]) -> Iterator[Try]:
+    """What might be changed: the recognisers' proposals, then the slips of all that is stated, the likeliest first."""
+    findings = recognise(case)
+    wish = wanted(asked, visits, case.estate)
+    about = known_of(case, visits, asked)
+    for finding in findings:
+        for proposal in proposals(case, finding):
+            if proposal.patch and not proposal.thought:
+                for each in (*_wider(proposal, wish), proposal):
+                    cost = cost_of(each.patch, case.estate.place.node, about)
+                    place = changed_place(case.estate, finding.place, each.patch)
+                    yield Try(Candidate(place, each.patch, cost, finding.text, each.text), finding, each)
+    near = evidence(visits) | asked_objects(home.machine.place.path for home in case.homes())
+    for candidate in candidates(case.estate, about, wish, near):
+        yield Try(
+            candidate, next((finding for finding in findings if _same(finding.place, candidate.place)), None), None
+        )
+
+
+def known_of(case: Case, visits: list[Visit], asked: list[str]) -> Known:
+    """What the estate states, and what is asked of it."""
+    wish = wanted(asked, visits, case.estate)
+    about = known(case.estate.place.node, wish.hosts, [*(port for port, _ in wish.ports), *_ports(case)])
+    # A page is expected as SITE/PATH: its path, and every end of it, is a file that somebody has.
+    for each in case.estate.expected:
+        parts = (each.page or "").split("/")
+        about.words.update("/".join(parts[start:]) for start in range(1, len(parts)))
+    return about
+
+
+def _wider(proposal: Proposal, wish: Wanted) -> Iterator[Proposal]:
+    """A rule or a forward for one port, for every port that is missed: what was lost was hardly one of two alike."""
+    ports = sorted({port for port, _ in wish.ports})
+    if len(ports) < 2 or len(proposal.patch) != 1 or not isinstance(proposal.patch[0].get("value"), dict):
+        return
+    (step,) = proposal.patch
+    said = step["value"]
+    if said.get("ports") in ports:
+        yield Proposal(f"{proposal.text}; and {_all(ports)}", [{**step, "value": {**said, "ports": ports}}])
+    elif said.get("tcp") in ports:
+        each = [{**step, "value": {**said, "tcp": port}} for port in ports]
+        yield Proposal(f"{proposal.text}; the same for {_all(ports)}", each)
+
+
+def _all(ports: list[int]) -> str:
+    return ", ".join(map(str, ports))
+
+
+def changed_place(estate: Estate, named: Place | None, patch: Patch) -> Place:
+    """What a change is made to: what the recogniser named where that lies on the way, else the object that the change is in."""
+    path = tuple(part.replace("~1", "/").replace("~0", "~") for part in str(patch[0]["path"]).split("/")[1:])
+    if named is not None and named.path and tuple(map(str, named.path[:2])) == path[:2]:
+        return named
+    node: Node = estate.place.node
+    held: list[str | int] = []
+    name = None
+    for part in path[:-1] if path[0] != "zones" else path[:2]:
+        pair = next((each for each in node.value if isinstance(each, tuple) and each[0].value == part), None)
+        if pair is not None:
+            name, node = pair
+            held.append(part)
+        elif part.isdigit() and isinstance(node.value, list) and int(part) < len(node.value):
+            name, node = None, node.value[int(part)]
+            held.append(int(part))
+        else:
+            break
+    return Place(tuple(held), node, name)
+
+
+def _ports(case: Case) -> Iterator[int]:
+    """The ports that something listens on, is sent on to, or asks."""
+    for machine in machines(case.estate):
+        for service in machine.services.values():
+            yield from (each.port for each in service.listens)
+        for forward in machine.forwards:
+            yield forward.outside.first
+            if forward.port:
+                yield forward.port
+
+
+#: What a step of a recogniser's change costs: a value in another's place by their distance, something added, something taken away.
+_ADDED, _TAKEN, _PROTECTED, _FITS = 1.9, 2.3, 2.5, 0.2
+#: However many steps a known remedy has, it is one idea.
+_ONE_IDEA = 2.6
+
+
+def cost_of(patch: Patch, root: Node, about: Known) -> float:
+    """What a recogniser's change costs, by what it writes in place of what; that it fits what ended the visit makes it likelier."""
+    total = 0.0
+    for step in patch:
+        path = [part.replace("~1", "/").replace("~0", "~") for part in str(step["path"]).split("/")[1:]]
+        old = [] if path[-1:] == ["-"] else _scalars_at(root, path)
+        new = _scalars(step.get("value"))
+        if step["op"] in ("move", "copy"):
+            total += _ADDED
+            continue
+        gone, come = [each for each in old if each not in new], [each for each in new if each not in old]
+        if step["op"] == "remove":
+            gone, come = old[:1] or [""], []
+        total += _exchanged(gone, come, path, about)
+    return min(total, _ONE_IDEA) - _FITS
+
+
+def _exchanged(gone: list[str], come: list[str], path: list[str], about: Known) -> float:
+    total = 0.0
+    for number, each in enumerate(come):
+        if number < len(gone):
+            total += apart(gone[number], each, about) if number == 0 else 0.3
+        else:
+            total += _ADDED if number == 0 else 0.05
+    if len(gone) > len(come):
+        total += _TAKEN + (_PROTECTED if path[-1] in PROTECTIONS else 0.0)
+    return total or 0.5
+
+
+def _scalars(value: object) -> list[str]:
+    if isinstance(value, dict):
+        return [text for each in value.values() for text in _scalars(each)]
+    if isinstance(value, list):
+        return [text for each in value for text in _scalars(each)]
+    return [] if value is None else [str(value).lower() if isinstance(value, bool) else str(value)]
+
+
+def _scalars_at(node: Node, path: list[str]) -> list[str]:
+    for part in path:
+        if not isinstance(node.value, list):
+            return []
+        pair = next((each[1] for each in node.value if isinstance(each, tuple) and each[0].value == part), None)
+        if pair is None and part.isdigit() and int(part) < len(node.value):
+            item = node.value[int(part)]
+            pair = None if isinstance(item, tuple) else item
+        if pair is None:
+            return []
+        node = pair
+    return list(texts(node))
+
+
+def _same(one: Place | None, other: Place) -> bool:
+    """Whether a finding is about what a change is made to: the very fact, or the object that holds it."""
+    if one is None or not one.path:
+        return False
+    path, held = one.path, other.path
+    return path == held or path == held[:-1] or held == path[:-1]
+
+
+def mends(
+    case: Case, visits: list[Visit], asked: list[str], attempt: Attempt, bound: int, dearest: float = 99.0
+) -> tuple[list[Mend], bool]:
+    """Every change within the bound that meets what was missed, the best first; and whether the bound was met.
+
+    What costs as much as `dearest` is not looked at, nor what costs clearly more than a change that mends everything.
+    """
+    found: list[Mend] = []
+    seen: set[str] = set()
+    most = len(asked)
+    # A visit to an edge asks its origin from each of its ranges, and counts for as many.
+    weight = 1 + sum(len(edge.asks_from) for edge in case.estate.edges.values()) // _FEW_RANGES
+    number = 0
+    for each, finding, proposal in tries(case, visits, asked):
+        best = min((mend.cost for mend in found if mend.mended >= most), default=dearest)
+        if each.cost >= min(dearest, best + _MARGIN):
+            if proposal is None:
+                break  # they come in the order of their cost
+            continue
+        if str(each.patch) in seen:
+            continue
+        seen.add(str(each.patch))
+        number += weight
+        if number > bound:
+            return sorted(found, key=lambda mend: mend.rank), True
+        result = attempt(each)
+        if result is not None:
+            world, after, mended = result
+            made = proposal or Proposal(each.text, each.patch)
+            found.append(Mend(each.place, each.patch, each.cost, mended, each.wrong, made, world, after, finding))
+    return sorted(found, key=lambda mend: mend.rank), False

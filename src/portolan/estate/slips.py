@@ -1,0 +1,310 @@
+"""How each type of fact goes wrong: what was probably meant where something else is written, and how far the two are apart.
+
+One place for the search for causes and for whoever injects faults. A slip's cost grows with its distance: a letter or digit is
+nearest, a value that the estate states elsewhere comes before one that nobody states. A new key has the slips of its type.
+"""
+
+import re
+import types
+import typing
+from collections import Counter
+from collections.abc import Iterable, Iterator
+from functools import cache
+from ipaddress import ip_address, ip_network
+from typing import Any, Literal, NamedTuple
+
+import msgspec
+
+from portolan.estate.base import (
+    CoveredName,
+    EstatePath,
+    FolderPath,
+    HostName,
+    IPAddress,
+    IPInterface,
+    IPNetwork,
+    NamePattern,
+    PortRange,
+    Stated,
+    Template,
+    WebAddress,
+)
+from portolan.estate.service import Listener
+from portolan.source.nearest import distance
+from portolan.source.place import Node
+
+_V4 = re.compile(r"(?<![\w.])(?:\d{1,3}\.){3}\d{1,3}(?![\w.])")
+_V6 = re.compile(r"(?<![\w:.])[0-9a-fA-F]*:[0-9a-fA-F:]*:[0-9a-fA-F:.]*(?![\w:])")
+_NAME = re.compile(r"(?<![\w./-])(?:\*\.)?[a-z0-9_](?:[a-z0-9_-]*\.)+[a-z][a-z0-9-]*(?![\w-])")
+_PORT = re.compile(r"\d+$")
+#: What a value costs that is so many letters away; further ones cost `_FAR`.
+_BY_DISTANCE, _FAR = {1: 1.0, 2: 1.4, 3: 1.8}, 2.5
+#: What one more mention elsewhere takes off, and how many count.
+_MENTION, _MOST_MENTIONS = 0.06, 6
+#: So many ports are thought of, those that are asked first.
+_MOST_PORTS = 48
+
+
+class Slip(NamedTuple):
+    """What may have been meant in place of a text, and what it costs to believe so."""
+
+    meant: str
+    cost: float
+
+
+class Known(NamedTuple):
+    """What an estate states anywhere, with how often: its addresses, names and words; and the ports that are asked or listened on."""
+
+    addresses: Counter[str]
+    names: Counter[str]
+    words: Counter[str]
+    ports: tuple[str, ...]
+
+
+def known(root: Node, asked: Iterable[str] = (), ports: Iterable[int] = ()) -> Known:
+    """What a document states, and the names and ports that are asked for."""
+    addresses: Counter[str] = Counter()
+    names: Counter[str] = Counter(asked)
+    words: Counter[str] = Counter()
+    for text in texts(root):
+        for each in (*_V4.findall(text), *(_V6.findall(text) if ":" in text else ())):
+            addresses[each] += 1
+        names.update(_NAME.findall(text))
+        if "/" in text or "." in text or text.isalpha():
+            words[text] += 1
+    return Known(addresses, names, words, tuple(dict.fromkeys(map(str, ports)))[:_MOST_PORTS])
+
+
+def apart(one: str, other: str, about: Known) -> float:
+    """How far two values are from each other, less what the rest of the estate says for the second."""
+    left, right = (_V4.search(each) or _V6.search(each) for each in (one, other))
+    if left is not None and right is not None:
+        if left[0] == right[0]:
+            return 1.2
+        return _apart(left[0], right[0]) - _mentions(about.addresses, left[0], right[0])
+    return _cost(one, other)
+
+
+def texts(node: Node) -> Iterator[str]:
+    """Every scalar below a node, in no order."""
+    held = [node]
+    while held:
+        value = held.pop().value
+        if isinstance(value, str):
+            yield value
+        elif isinstance(value, list):
+            held += [each for part in value for each in (part if isinstance(part, tuple) else (part,))]
+
+
+# -- what a field holds ------------------------------------------------------------------------------------------------
+
+
+class Holds(NamedTuple):
+    """A field's type without its wrapping: the scalar that it or its items are, whether it is a list, what it refers to."""
+
+    scalar: Any
+    many: bool
+    refers: tuple[str, ...]
+    kind: str
+
+
+@cache
+def fields_of(kind: type[Stated]) -> dict[str, tuple[str, Holds]]:
+    """By key: the field of a type, and what it holds."""
+    annotations: dict[str, Any] = {}
+    for base in reversed(kind.__mro__):
+        if issubclass(base, Stated):
+            annotations.update(base.__annotations__)
+    pairs = zip(kind.__struct_encode_fields__, kind.__struct_fields__, strict=True)
+    return {key: (field, _holds(annotations[field])) for key, field in pairs if field != "place"}
+
+
+def _holds(annotation: Any) -> Holds:
+    meta = None
+    if typing.get_origin(annotation) is typing.Annotated:
+        meta = next((part for part in annotation.__metadata__ if isinstance(part, msgspec.Meta)), None)
+        annotation = annotation.__origin__
+    extra = (meta.extra or {}) if meta is not None else {}
+    many = False
+    parts = [part for part in _union(annotation) if part is not type(None)]
+    if any(typing.get_origin(part) is tuple for part in parts):
+        many = True
+        parts = [
+            inner
+            for part in parts
+            for inner in (_union(typing.get_args(part)[0]) if typing.get_origin(part) is tuple else (part,))
+        ]
+    return Holds(tuple(parts), many, tuple(extra.get("refers", ())), str(extra.get("kind", "word")))
+
+
+def _union(annotation: Any) -> tuple[Any, ...]:
+    if typing.get_origin(annotation) in (typing.Union, types.UnionType):
+        return tuple(inner for part in typing.get_args(annotation) for inner in _union(part))
+    return (annotation,)
+
+
+# -- slips by type -----------------------------------------------------------------------------------------------------
+
+_ADDRESSES = frozenset((*typing.get_args(IPAddress), *typing.get_args(IPInterface), *typing.get_args(IPNetwork)))
+_NAMES = frozenset((HostName, NamePattern, CoveredName))
+_PATHS = frozenset((FolderPath, EstatePath))
+_TARGETS = frozenset((WebAddress, Template))
+
+
+def slips(holds: Holds, text: str, about: Known, others: Iterable[str] = ()) -> list[Slip]:
+    """What may have been meant by a text in a field, the nearest first; `others` are the names that a reference may have."""
+    found: dict[str, float] = {}
+
+    def add(each: Iterable[Slip]) -> None:
+        for slip in each:
+            if slip.meant != text and slip.cost < found.get(slip.meant, 99.0):
+                found[slip.meant] = slip.cost
+
+    parts = set(holds.scalar)
+    literals = [str(word) for part in parts if typing.get_origin(part) is Literal for word in typing.get_args(part)]
+    add(Slip(each, 1.6) for each in literals)
+    if holds.refers:
+        add(Slip(each, _cost(text, each)) for each in others)
+    if bool in parts:
+        add([Slip("false" if text == "true" else "true", 1.3)])
+    if parts & _ADDRESSES:
+        add(_address(text, about))
+    if parts & _NAMES:
+        add(_name(text, about))
+    if Listener in parts:
+        add(_listener(text, about))
+    if PortRange in parts or (int in parts and text.isdigit()):
+        add(Slip(each, _cost(text, each)) for each in about.ports)
+    if parts & _TARGETS or "://" in text:
+        add(_target(text, about))
+    if parts & _PATHS or (str in parts and not holds.refers):
+        add(_path(text, about))
+    return [Slip(meant, cost) for meant, cost in sorted(found.items(), key=lambda each: each[1])]
+
+
+def _cost(text: str, other: str) -> float:
+    return _BY_DISTANCE.get(distance(text.lower(), other.lower(), 3), _FAR)
+
+
+def _mentions(counted: Counter[str], text: str, other: str) -> float:
+    """What it takes off that the rest of the estate says the one rather than the other."""
+    more = counted[other] - max(0, counted[text] - 1)
+    return _MENTION * max(-_MOST_MENTIONS, min(_MOST_MENTIONS, more))
+
+
+def _address(text: str, about: Known) -> Iterator[Slip]:
+    plain, slash, mask = text.partition("/")
+    try:
+        version = ip_address(plain).version
+    except ValueError:
+        return
+    if slash and not text.endswith(("/32", "/128")):
+        yield Slip(plain, 1.5)
+    for other in about.addresses:
+        try:
+            same = ip_address(other).version == version
+        except ValueError:
+            continue
+        if same and other != plain:
+            meant = other
+            if slash:
+                try:
+                    net = ip_network(f"{other}/{mask}", strict=False)
+                except ValueError:
+                    continue
+                meant = str(net) if plain == str(ip_network(text, strict=False).network_address) else f"{other}/{mask}"
+            yield Slip(meant, _apart(plain, meant.partition("/")[0]) - _mentions(about.addresses, plain, other))
+
+
+def _apart(one: str, other: str) -> float:
+    """How far two addresses are from each other, by their groups."""
+    sign = ":" if ":" in one else "."
+    left, right = one.split(sign), other.split(sign)
+    differing = [(a, b) for a, b in zip(left, right, strict=False) if a != b]
+    if len(left) != len(right) or len(differing) > 1:
+        return 1.0 if distance(one, other, 1) == 1 else _FAR
+    a, b = differing[0] if differing else ("", "")
+    return 1.0 if distance(a, b, 1) == 1 or _next(a, b, 16 if sign == ":" else 10) else 1.5
+
+
+def _next(a: str, b: str, base: int) -> bool:
+    try:
+        return abs(int(a, base) - int(b, base)) == 1
+    except ValueError:
+        return False
+
+
+def _name(text: str, about: Known) -> Iterator[Slip]:
+    bare = text.rstrip(".")
+    if bare != text:
+        yield Slip(bare, 0.9)
+    for other in about.names:
+        if other == bare:
+            continue
+        cost = _cost(bare, other)
+        if f"www.{other}" == bare or f"www.{bare}" == other:
+            cost = 1.2
+        elif other.endswith(f".{bare}") or bare.endswith(f".{other}"):
+            cost = min(cost, 1.6)
+        yield Slip(other, cost - _mentions(about.names, text, other))
+
+
+def _listener(text: str, about: Known) -> Iterator[Slip]:
+    words = text.split()
+    where, _, port = words[0].rpartition(":")
+    rest = words[1:]
+    yield Slip(" ".join([words[0], *(rest[1:] if rest[:1] == ["tls"] else ["tls", *rest])]), 1.2)
+    if where:
+        yield Slip(" ".join([port, *rest]), 1.2 if where.startswith(("127.", "[::1")) else 1.6)
+    for each in about.ports:
+        if each != port:
+            yield Slip(" ".join([f"{where}:{each}" if where else each, *rest]), _cost(port, each))
+            tls = ["tls"] if each.endswith("443") else []
+            yield Slip(" ".join([f"{where}:{each}" if where else each, *tls]), _cost(port, each) + 0.1)
+
+
+_TARGET = re.compile(r"(https?|\{scheme\})://([^/:?#{]*|\{host\}|\[[^\]]*\])(:\d+)?(.*)", re.DOTALL)
+
+
+def _target(text: str, about: Known) -> Iterator[Slip]:
+    match = _TARGET.fullmatch(text)
+    if match is None:
+        if text.startswith("/"):
+            yield from _path(text, about)
+        return
+    scheme, host, port, rest = match[1], match[2], match[3] or "", match[4]
+    for other in ("http", "https"):
+        if other != scheme:
+            yield Slip(f"{other}://{host}{port}{rest}", 1.0)
+    for slip in (*_name(host, about), *_address(host.strip("[]"), about)):
+        yield Slip(f"{scheme}://{f'[{slip.meant}]' if ':' in slip.meant else slip.meant}{port}{rest}", slip.cost)
+    for each in about.ports:
+        if f":{each}" != port:
+            yield Slip(f"{scheme}://{host}:{each}{rest}", _cost(port[1:], each) if port else 1.8)
+    if port:
+        yield Slip(f"{scheme}://{host}{rest}", 1.8)
+    whole = rest
+    for part in ("{path}", "{query}"):
+        if part in whole:
+            continue
+        whole = f"{whole.rstrip('/')}{part}" if part == "{path}" else f"{whole}{part}"
+        yield Slip(f"{scheme}://{host}{port}{whole}", 1.4)
+    for slip in _path(rest, about) if rest.startswith("/") else ():
+        yield Slip(f"{scheme}://{host}{port}{slip.meant}", slip.cost)
+
+
+def _path(text: str, about: Known) -> Iterator[Slip]:
+    if text.endswith("/"):
+        yield Slip(text.rstrip("/") or text, 1.6)
+    elif "/" in text:
+        yield Slip(f"{text}/", 1.6)
+    if "/" in text:
+        yield Slip(f"{text}*" if text.endswith("/") else f"{text}/*", 1.7)
+    for other in about.words:
+        far = distance(text, other, 2)
+        if 0 < far <= 2 and len(text) > far + 1:
+            yield Slip(other, _BY_DISTANCE[far] - _mentions(about.words, text, other))
+        elif other.endswith(f"/{text}") or text.endswith(f"/{other}"):
+            yield Slip(other, 1.5)
+        elif (text and other.startswith(f"{text}/")) or text.startswith(f"{other}/"):
+            yield Slip(other, 1.7)
