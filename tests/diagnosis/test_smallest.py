@@ -5,6 +5,7 @@ from collections import Counter
 import pytest
 
 from portolan.diagnosis.search import explain
+from portolan.diagnosis.smallest import MOST_TRIED
 from portolan.estate.machine import Forward
 from portolan.estate.network import Interface
 from portolan.estate.service import WebService
@@ -53,7 +54,7 @@ def test_what_the_rest_says_counts():
     assert up.cost < down.cost
 
 
-def explained(text, url=VISIT, vantage="street", most=400):
+def explained(text, url=VISIT, vantage="street", most=MOST_TRIED):
     """What is said of an estate, with what applies its patches."""
     held = loaded(text)
     world = World(held.estate, held.estate.at)

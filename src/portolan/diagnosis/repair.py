@@ -9,7 +9,7 @@ from portolan.diagnosis.losing import loses_content
 from portolan.diagnosis.proposal import Patch, Safety
 from portolan.diagnosis.registry import proposals
 from portolan.diagnosis.slip import slip
-from portolan.diagnosis.smallest import Attempt, Mend, changed_place, cost_of, known_of, mends
+from portolan.diagnosis.smallest import MOST_TRIED, Attempt, Mend, changed_place, cost_of, known_of, mends
 from portolan.diagnosis.trial import (
     HISTORY,
     Explanation,
@@ -33,7 +33,7 @@ _WEAKENING, _OPENING, _SECOND = 2.5, 0.1, 0.6
 #: So many of the changes that mend are weighed by what they lay open, and so many told.
 _MOST_WEIGHED, _MOST_TOLD = 10, 3
 #: Of two changes: how many first ones are followed, how many of one object, and what part of the bound each has.
-_MOST_FOLLOWED, _MOST_OF_ONE, _PART = 6, 2, 5
+_MOST_FOLLOWED, _MOST_OF_ONE, _PART = 3, 2, 5
 #: Marks under which nothing that weakens is handed out.
 GUARDED = frozenset(("takes-payments", "private"))
 
@@ -113,7 +113,8 @@ class Repair:
         found, self.bounded = mends(case, [trial.first], asked, attempt, self.most, dearest)
         weighed = self._classed(found, [])
         if not weighed:
-            return self._two(asked) if final is None else None
+            # A check, which tries little for each question, leaves that to who asks one.
+            return self._two(asked) if final is None and self.most >= MOST_TRIED else None
         best = weighed[0]
         if best.laid_open.safety is Safety.WEAKENS and steps:
             return None

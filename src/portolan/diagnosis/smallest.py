@@ -21,7 +21,7 @@ from portolan.journey.world import World
 from portolan.source.place import Node, Place
 
 #: So many changes are tried by default, and for each question of a check.
-MOST_TRIED, MOST_IN_CHECK = 400, 120
+MOST_TRIED, MOST_IN_CHECK = 250, 40
 #: With so many ranges that edges ask from, each visit counts once more.
 _FEW_RANGES = 8
 #: What costs so much more than a change that mends everything is not looked at.
