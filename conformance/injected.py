@@ -175,6 +175,90 @@ def judge(task: tuple[str, int]) -> Judged:
     return _judged(ready, Judged(name, fault, "missed", url, vantage), broken, found)
 
 
+class Several(NamedTuple):
+    """What became of several faults at once."""
+
+    estate: str
+    faults: tuple[Fault, ...]
+    state: str
+    #: Of the faults, how many a cause touches; of the causes, how many touch none.
+    named: int = 0
+    innocents: int = 0
+    causes: tuple[str, ...] = ()
+    patch: str = "none"
+
+    @property
+    def right(self) -> bool:
+        """Whether every fault is named."""
+        return self.named == len(self.faults)
+
+
+def judge_several(task: tuple[str, tuple[int, ...]]) -> Several:
+    """Injects faults that each make something missed, and judges what is said of all that are met by one question."""
+    name, numbers = task
+    ready = base(name)
+    chosen = tuple(faults(ready.document)[number] for number in numbers)
+    alone = [set(broken_by((name, number)).missed) for number in numbers]
+    if any(each.booted for each in chosen) or not all(alone):
+        return Several(name, chosen, "harmless")
+    try:
+        loaded = ready.loaded
+        # From the end of the document, so that no path of another is moved.
+        for fault in sorted(chosen, key=lambda each: [str(step).zfill(4) for step in each.path], reverse=True):
+            loaded = patched(loaded, fault.patch)
+    except EstateError:
+        return Several(name, chosen, "refused")
+    world = World(loaded.estate, NOW)
+    # A question that each of them alone makes missed shows them all.
+    shared = [each for each in missed_in(world) if all(each in missed for missed in alone)]
+    if not shared:
+        return Several(name, chosen, "apart")
+    url, vantage = shared[0]
+    found = explain(world, url, loaded.estate.vantages[vantage], lambda patch: patched(loaded, patch).estate)
+    paths = [cause.place.path if cause.place is not None else () for cause in found.causes]
+    named = sum(any(_touches(path, fault) for path in paths) for fault in chosen)
+    innocents = sum(not any(_touches(path, fault) for fault in chosen) for path in paths)
+    patch = "none"
+    if found.best is not None and found.best.patch:
+        try:
+            after = World(anew(ready, patched(loaded, found.best.patch)).estate, NOW)
+            patch = "mended" if (url, vantage) not in missed_in(after) else "partly"
+        except EstateError:
+            patch = "unreadable"
+    return Several(name, chosen, "missed", named, innocents, tuple(f"{each.code} at {each.object}" for each in found.causes), patch)  # fmt: skip
+
+
+def several(arguments: argparse.Namespace) -> int:
+    """Draws faults together, and prints how many are named; 1 where a patch does not do what it says."""
+    rng = random.Random(arguments.seed)
+    names = arguments.estate or estates()
+    counts = {name: len(faults(base(name).document)) for name in names}
+    drawn = [rng.choice(names) for _ in range(arguments.together * arguments.of)]
+    every = [(name, tuple(sorted(rng.sample(range(counts[name]), arguments.of)))) for name in drawn]
+    judged: list[Several] = []
+    with Pool(arguments.processes) as pool:
+        for each in pool.imap(judge_several, every, chunksize=8):
+            if each.state == "missed":
+                judged.append(each)
+            if len(judged) == arguments.together:
+                break
+        pool.terminate()
+    right, innocent = sum(each.right for each in judged), sum(bool(each.innocents) for each in judged)
+    mended, wrong = (
+        sum(each.patch == "mended" for each in judged),
+        [each for each in judged if each.patch in ("partly", "unreadable")],
+    )
+    print(
+        f"{len(judged)} times {arguments.of} faults that one question meets: all named {right}, with an innocent {innocent}, mended {mended}, wrong patches {len(wrong)}"
+    )
+    for each in judged if arguments.list else ():
+        if not each.right:
+            print(
+                f"- {each.estate}: {[(fault.kind, '.'.join(map(str, fault.path))) for fault in each.faults]}\n    {each.patch} {each.causes}"
+            )
+    return 1 if wrong or not judged else 0
+
+
 def _judged(ready: Base, so_far: Judged, broken: Loaded, found: Explanation) -> Judged:
     fault = so_far.fault
     whole = [each for each in found.remedies if each.patch and each.complete and len(each.fixes) == len(found.causes)]
@@ -309,7 +393,11 @@ def main() -> int:
     parser.add_argument(
         "--list", choices=("wrong", "open", "innocent", "breaks", "past", "none", "weakens", "partly", "advice")
     )
+    parser.add_argument("--together", type=int, default=0, help="draw so many groups of faults, instead of single ones")
+    parser.add_argument("--of", type=int, default=2, help="of so many faults each")
     arguments = parser.parse_args()
+    if arguments.together:
+        return several(arguments)
     every = tasks(arguments.estate or estates())
     if arguments.sample:
         every = random.Random(arguments.seed).sample(every, min(arguments.sample, len(every)))

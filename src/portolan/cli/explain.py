@@ -20,6 +20,11 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         "portolan explain https://visit.kestrel-ridge.example/ --from street",
     )
     question_options(parser)
+    parser.add_argument(
+        "--thorough",
+        action="store_true",
+        help="try every change that might have been meant, however long it takes, and not only the likeliest",
+    )
     estate_options(parser)
     format_option(parser, "text", "json", "patch")
     parser.set_defaults(run=run)
@@ -33,12 +38,16 @@ def run(arguments: argparse.Namespace) -> int:
     from portolan.diagnosis.base import Case
     from portolan.diagnosis.registry import recognise
     from portolan.diagnosis.search import explain
+    from portolan.diagnosis.smallest import EVERY, MOST_TRIED
     from portolan.formats.estate_file import patched
 
     question = ready(arguments)
     vantage = vantage_of(arguments, question.loaded)
     with asked():
-        found = explain(question.world, arguments.url, vantage, lambda patch: patched(question.loaded, patch).estate)
+        most = EVERY if arguments.thorough else MOST_TRIED
+        found = explain(
+            question.world, arguments.url, vantage, lambda patch: patched(question.loaded, patch).estate, most
+        )
     findings = recognise(Case(question.world, found.visit, found.expectation))
     if arguments.format == "patch":
         print_json(found.best.patch if found.best is not None else [])

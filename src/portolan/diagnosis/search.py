@@ -9,6 +9,7 @@ from typing import NamedTuple
 from portolan.diagnosis.base import Case, Finding
 from portolan.diagnosis.exposure import Exposure, exposure
 from portolan.diagnosis.gains import Asked
+from portolan.diagnosis.instead import asked_instead
 from portolan.diagnosis.losing import loses_content
 from portolan.diagnosis.proposal import ORDER, Patch, Proposal, Safety
 from portolan.diagnosis.registry import proposals, recognise
@@ -84,7 +85,7 @@ class _Mending(Trial):
         repair = Repair(self, self.most)
         smaller = repair.instead_of(steps, final)
         if smaller is not None:
-            return smaller
+            return smaller._replace(remedies=(*asked_instead(self), *smaller.remedies))
         steps = [where_it_changes(self.world.estate, step) for step in steps]
         remedies = [remedy._replace(cause=number) for number, step in enumerate(steps, 1) for remedy in step.remedies]
         if (
@@ -99,7 +100,7 @@ class _Mending(Trial):
             self.expectation,
             missed,
             causes,
-            tuple(remedies),
+            (*asked_instead(self), *remedies),
             final,
             tuple(dict.fromkeys(self.withheld)),
             bounded=repair.bounded,

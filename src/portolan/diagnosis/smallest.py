@@ -22,6 +22,8 @@ from portolan.source.place import Node, Place
 
 #: So many changes are tried by default, and for each question of a check.
 MOST_TRIED, MOST_IN_CHECK = 250, 40
+#: As good as all.
+EVERY = 1_000_000
 #: With so many ranges that edges ask from, each visit counts once more.
 _FEW_RANGES = 8
 #: What costs so much more than a change that mends everything is not looked at.

@@ -47,6 +47,8 @@ class Remedy(NamedTuple):
     cause: int = 0
     #: Where its parts depend on each other: in which order they are done, each state proven.
     steps: tuple["Taken", ...] = ()
+    #: Without a patch: what the visitor should ask instead, and from where, proven by asking it.
+    ask: tuple[str, str] | None = None
 
 
 class Taken(NamedTuple):
@@ -75,10 +77,11 @@ class Explanation(NamedTuple):
     @property
     def best(self) -> Remedy | None:
         """The remedy to hand out: the first that mends it all and does not weaken, else advice; None where there is neither."""
+        instead = [each for each in self.remedies if each.ask is not None]
         every = [cause.code for cause in self.causes]
         whole = [each for each in self.remedies if each.patch and each.complete and sorted(each.fixes) == sorted(every)]
         advice = [each for each in self.remedies if not each.patch]
-        return next((each for each in (*whole, *advice) if each.safety is not Safety.WEAKENS), None)
+        return next((each for each in (*instead, *whole, *advice) if each.safety is not Safety.WEAKENS), None)
 
 
 class Step(NamedTuple):

@@ -157,7 +157,7 @@ def slips(holds: Holds, text: str, about: Known, others: Iterable[str] = ()) -> 
 
     def add(each: Iterable[Slip]) -> None:
         for slip in each:
-            if slip.meant != text and slip.cost < found.get(slip.meant, 99.0):
+            if slip.meant != text and slip.cost < found.get(slip.meant, DEFAULT_COST):
                 found[slip.meant] = slip.cost
 
     parts = set(holds.scalar)
@@ -291,6 +291,15 @@ def _target(text: str, about: Known) -> Iterator[Slip]:
         yield Slip(f"{scheme}://{host}{port}{whole}", 1.4)
     for slip in _path(rest, about) if rest.startswith("/") else ():
         yield Slip(f"{scheme}://{host}{port}{slip.meant}", slip.cost)
+
+
+#: More than any slip costs.
+DEFAULT_COST = 99.0
+
+
+def slips_of_address(text: str, about: Known) -> list[tuple[str, float]]:
+    """What address of a page may have been meant by one that was typed, with what it costs to believe so."""
+    return [(slip.meant, slip.cost) for slip in _target(text, about) if "{" not in slip.meant]
 
 
 def _path(text: str, about: Known) -> Iterator[Slip]:

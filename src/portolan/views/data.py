@@ -44,6 +44,7 @@ def explain_data(explanation: "Explanation", findings: "list[Finding]") -> dict[
     data["causes"] = [finding_data(cause) for cause in explanation.causes]
     data["other_causes"] = [[finding_data(cause) for cause in others] for others in explanation.other_causes]
     data["remedies"] = [_remedy(remedy) for remedy in explanation.remedies]
+    data["bounded"] = explanation.bounded
     data["withheld"] = list(explanation.withheld)
     data["after"] = outcome_data(explanation.after.outcome) if explanation.after is not None else None
     return data
@@ -86,6 +87,7 @@ def _remedy(remedy: "Remedy") -> dict[str, Any]:
         "also_changes": list(remedy.changes),
         "outcome": outcome_data(remedy.outcome) if remedy.outcome is not None else None,
         "complete": remedy.complete,
+        "ask": None if remedy.ask is None else {"url": remedy.ask[0], "from": remedy.ask[1]},
         "steps": [
             {"text": each.text, "change": each.patch, "outcome": outcome_data(each.outcome)} for each in remedy.steps
         ],

@@ -148,6 +148,10 @@ _DEFINITIONS: dict[str, Schema] = {
         also_changes=_list(_TEXT),
         outcome=_or_null(_ref("outcome")),
         complete=_TRUTH,
+        ask={
+            **_or_null(_object(url=_TEXT, **{"from": _TEXT})),
+            "description": "Without a change: what the visitor should ask instead, proven by asking it.",
+        },
         steps={
             **_list(_object(text=_TEXT, change=_list({"type": "object"}), outcome=_ref("outcome"))),
             "description": "Where its parts depend on each other: in which order they are done, and what the visitor gets then.",
@@ -177,6 +181,7 @@ _SHAPES: dict[str, Schema] = {
         **_FOLLOW,
         causes={**_list(_ref("finding")), "description": "Those that together keep the visitor out, in the order met."},
         other_causes={**_list(_list(_ref("finding"))), "description": "Other sets that would explain it as well."},
+        bounded={**_TRUTH, "description": "Whether more changes could have been tried than the bound allows."},
         remedies=_list(_ref("remedy")),
         withheld=_list(_TEXT),
         after=_or_null(_ref("outcome")),
