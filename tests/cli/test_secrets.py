@@ -8,7 +8,7 @@ import pytest
 from portolan.formats.secrets import secret_values
 from portolan.rehearsal.secrets import hiding
 from tests.conftest import loaded
-from tests.rehearsal.test_plan import able
+from tests.rehearsal.test_plan import able, rehearsed
 
 V, H = "http://visit.kestrel-ridge.example", "http://held.kestrel-ridge.example"
 ESTATE = """\
@@ -137,7 +137,7 @@ def test_no_command_prints_one(program, tmp_path, arguments):
 def test_no_rehearsal_prints_one(program, tmp_path, arguments):
     """Real clients and servers repeat them all."""
     (tmp_path / "estate.yaml").write_text(planted())
-    done = program("rehearse", *arguments)
+    done = rehearsed(program, *arguments)
     assert done.returncode in (0, 1), done.stderr
     assert "(not shown)" in done.stdout
     assert not TELLING.search(done.stdout + done.stderr)

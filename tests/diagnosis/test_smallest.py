@@ -119,3 +119,18 @@ def test_the_bound_is_kept_and_told():
     found, _ = explained(swap(OFFICE, (HOST, "{dome: {address: 10.20.0.16}}")), most=1)
     assert found.bounded or found.causes
     assert all(each.complete for each in found.remedies if each.patch and each.cause == 0)
+
+
+def test_a_mistyped_name_is_answered_with_the_one_that_was_meant():
+    """Nothing in the estate is wrong: what is handed out changes nothing, and is proven by asking it."""
+    found, held = explained(OFFICE, "https://vsiit.kestrel-ridge.example/")
+    assert found.best is not None
+    assert (found.best.patch, found.best.ask) == ([], (VISIT, "street"))
+    world = World(held.estate, held.estate.at)
+    assert visit(world, found.best.ask[0], held.estate.vantages["street"]).outcome == found.best.outcome
+
+
+def test_what_the_estate_states_was_not_mistyped():
+    """A name of a record or an expectation is right by definition."""
+    found, _ = explained(swap(OFFICE, (HOST, "{dome: {address: 10.20.0.15/30}}")))
+    assert all(each.ask is None for each in found.remedies)

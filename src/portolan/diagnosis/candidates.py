@@ -6,6 +6,7 @@ Nothing here knows a fault. What a change mends, breaks and lays open is found o
 from collections.abc import Iterable, Iterator
 from typing import Any, NamedTuple
 
+from portolan.diagnosis.base import Finding
 from portolan.diagnosis.proposal import Patch, add_record, append, drop_record, put, remove, swap_record
 from portolan.estate.base import Stated
 from portolan.estate.changing import Otherwise
@@ -109,6 +110,8 @@ class Candidate(NamedTuple):
     cost: float
     wrong: str
     text: str
+    #: The recogniser's, whose proposal it is.
+    finding: Finding | None = None
 
 
 class Wanted(NamedTuple):

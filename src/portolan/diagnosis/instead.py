@@ -1,14 +1,12 @@
-"""What the visitor should ask instead: an address that is expected, or the same one otherwise, proven by asking it.
+"""What the visitor should ask instead of a name or an address that the estate does not state: a near one, proven by asking it.
 
 Only for what nobody expects: an address that is stated as expected is right by definition, and the estate is wrong.
 """
 
-from collections.abc import Iterator
-
 from portolan.diagnosis.proposal import Safety
 from portolan.diagnosis.trial import Remedy, Trial
 from portolan.estate.slips import DEFAULT_COST, known, slips_of_address
-from portolan.estate.url import BadUrlError, Url, parse
+from portolan.estate.url import BadUrlError, parse
 from portolan.evidence.outcome import Outcome
 from portolan.journey.expectation import misses
 from portolan.journey.visit import visit
@@ -51,8 +49,13 @@ def _near(trial: Trial) -> list[str]:
         except BadUrlError:
             continue
     about = known(trial.world.estate.place.node, hosts)
+    stated = (
+        str(asked.literal) in about.addresses if asked.literal is not None else asked.host.rstrip(".") in about.names
+    )
+    if stated:
+        return []  # what the estate states was hardly mistyped
     cost: dict[str, float] = {}
-    for text, far in (*_otherwise(asked), *slips_of_address(str(asked), about)):
+    for text, far in slips_of_address(str(asked), about):
         try:
             meant = str(parse(text))
         except BadUrlError:
@@ -61,9 +64,3 @@ def _near(trial: Trial) -> list[str]:
         if meant != str(asked) and far <= _FARTHEST:
             cost[meant] = min(far, cost.get(meant, DEFAULT_COST))
     return sorted(cost, key=lambda each: (cost[each], each))[:_MOST_ASKED]
-
-
-def _otherwise(url: Url) -> Iterator[tuple[str, float]]:
-    """The same address with the other scheme, or without its port."""
-    yield str(url._replace(scheme="https", port=443)), 1.2
-    yield str(url._replace(scheme="http", port=80)), 1.4

@@ -33,7 +33,9 @@ _WEAKENING, _OPENING, _SECOND = 2.5, 0.1, 0.6
 #: So many of the changes that mend are weighed by what they lay open, and so many told.
 _MOST_WEIGHED, _MOST_TOLD = 10, 3
 #: Of two changes: how many first ones are followed, how many of one object, and what part of the bound each has.
-_MOST_FOLLOWED, _MOST_OF_ONE, _PART = 3, 2, 5
+_MOST_FOLLOWED, _MOST_OF_ONE, _PART = 4, 2, 3
+#: What it takes off that one more decision is behind.
+_PAST = 0.4
 #: Marks under which nothing that weakens is handed out.
 GUARDED = frozenset(("takes-payments", "private"))
 
@@ -53,10 +55,9 @@ class _Way(NamedTuple):
 
 
 class _Ended(NamedTuple):
-    """What a visit ended by, and how far it came."""
+    """What a visit ended by, every attempt of it, and how far it came."""
 
-    kind: str
-    text: str
+    what: tuple[tuple[str, str], ...]
     depth: tuple[int, int]
 
 
@@ -70,8 +71,9 @@ class _Further(NamedTuple):
 
     @property
     def rank(self) -> tuple[int, int, float]:
-        """What leads furthest comes first, then what is nearest."""
-        return (-self.depth[0], -self.depth[1], self.candidate.cost)
+        """What leads furthest comes first: in more exchanges, deeper, past more decisions; then what is nearest."""
+        past = sum(len(each.decisions) for each in self.visit.tree)
+        return (-self.depth[0], -self.depth[1], self.candidate.cost - _PAST * past)
 
 
 class _Weighed(NamedTuple):
@@ -141,7 +143,7 @@ class Repair:
                 return None
             after_world, after = made
             missed, there = bool(misses(trial.expectation, after)), _ended(after)
-            if missed and (before or there[:2] == here[:2] or there.depth < here.depth):
+            if missed and (before or there.what == here.what or there.depth < here.depth):
                 return None
             spoils = stops_services(world, after_world) or loses_content(trial.world.estate, after_world.estate)
             if spoils or trial.breaks_others(after_world):
@@ -258,7 +260,9 @@ class Repair:
         trial, best = self.trial, weighed[0]
         asked = trial.asked_for(trial.first)
         alone = exposure(trial.world, first.world, asked, first.visit)
-        causes = (slip(first.candidate.wrong, first.candidate.place), best.cause)
+        known = first.candidate.finding
+        one = slip(first.candidate.wrong, first.candidate.place)
+        causes = (one if known is None else known._replace(place=first.candidate.place), best.cause)
         patch = [*first.candidate.patch, *best.mend.patch]
         changes = trial.other_changes(trial.world, best.mend.world, best.laid_open)
         codes = tuple(each.code for each in causes)
@@ -322,8 +326,9 @@ def _of_the_past(case: Case, finding: Finding) -> bool:
 def _ended(found: Visit) -> _Ended:
     depth = (len(found.exchanges), depth_of(found))
     if found.stop is None:
-        return _Ended(str(found.outcome), found.outcome.final_url, depth)
-    return _Ended(found.stop.kind, found.stop.text, depth)
+        return _Ended(((str(found.outcome), found.outcome.final_url),), depth)
+    stops = [each for exchange in found.tree for each in exchange.decisions if each.stops]
+    return _Ended(tuple((each.kind, each.text) for each in (*stops, found.stop)), depth)
 
 
 def _of_one_thing(one: Place | None, other: Place | None) -> bool:

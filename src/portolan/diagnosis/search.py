@@ -85,7 +85,7 @@ class _Mending(Trial):
         repair = Repair(self, self.most)
         smaller = repair.instead_of(steps, final)
         if smaller is not None:
-            return smaller._replace(remedies=(*asked_instead(self), *smaller.remedies))
+            return smaller._replace(remedies=(*smaller.remedies, *asked_instead(self)))
         steps = [where_it_changes(self.world.estate, step) for step in steps]
         remedies = [remedy._replace(cause=number) for number, step in enumerate(steps, 1) for remedy in step.remedies]
         if (
@@ -100,7 +100,7 @@ class _Mending(Trial):
             self.expectation,
             missed,
             causes,
-            (*asked_instead(self), *remedies),
+            (*remedies, *asked_instead(self)),
             final,
             tuple(dict.fromkeys(self.withheld)),
             bounded=repair.bounded,

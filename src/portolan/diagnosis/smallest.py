@@ -118,7 +118,7 @@ def tries(case: Case, visits: list[Visit], asked: list[str]) -> Iterator[Try]:
                 for each in (*_wider(proposal, wish), proposal):
                     cost = cost_of(each.patch, case.estate.place.node, about)
                     place = changed_place(case.estate, finding.place, each.patch)
-                    yield Try(Candidate(place, each.patch, cost, finding.text, each.text), finding, each)
+                    yield Try(Candidate(place, each.patch, cost, finding.text, each.text, finding), finding, each)
     near = evidence(visits) | asked_objects(home.machine.place.path for home in case.homes())
     for candidate in candidates(case.estate, about, wish, near):
         yield Try(
