@@ -57,6 +57,7 @@ BEYOND = re.compile(
             "^expected (one|a preference) ",
             # one value against another
             "lies outside the network",
+            "leaves by no interface",
             "needs its prefix length",
             "is no public address",
             "is on no network",
