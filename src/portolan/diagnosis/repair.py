@@ -112,7 +112,9 @@ class Repair:
             return None
         dearest = known.cost - _FAR_NEARER if known is not None and known.whole else 99.0
         attempt = self._attempt([], trial.world, trial.first)
-        found, self.bounded = mends(case, [trial.first], asked, attempt, self.most, dearest)
+        # Where a way is known that mends everything, what is nearer than it comes early.
+        bound = self.most // 2 if known is not None and known.mended == len(asked) else self.most
+        found, self.bounded = mends(case, [trial.first], asked, attempt, bound, dearest)
         weighed = self._classed(found, [])
         if not weighed:
             # A check, which tries little for each question, leaves that to who asks one.
