@@ -21,7 +21,7 @@ from portolan.journey.world import World
 from portolan.source.place import Node, Place
 
 #: So many changes are tried by default, and for each question of a check.
-MOST_TRIED, MOST_IN_CHECK = 160, 30
+MOST_TRIED, MOST_IN_CHECK = 160, 24
 #: As good as all.
 EVERY = 1_000_000
 #: With so many ranges that edges ask from, each visit counts once more.
