@@ -31,7 +31,8 @@ from conformance.openness import Open, asked_by, beyond, openness
 from conformance.slips import Fault, faults
 from conformance.slips import Path as Pointer
 from portolan.cli.question import load_path
-from portolan.diagnosis.search import Explanation, Remedy, explain
+from portolan.diagnosis.search import explain
+from portolan.diagnosis.trial import Explanation, Remedy
 from portolan.formats.estate_file import Loaded, patched
 from portolan.journey.expectation import misses, vantages_for
 from portolan.journey.visit import visit

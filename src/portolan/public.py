@@ -13,7 +13,7 @@ from portolan.journey.world import World
 
 if TYPE_CHECKING:  # loaded when somebody asks for them
     from portolan.diagnosis.asking import Answers
-    from portolan.diagnosis.search import Explanation
+    from portolan.diagnosis.trial import Explanation
 
 
 class Described(NamedTuple):

@@ -5,6 +5,7 @@ import re
 
 import pytest
 
+from portolan.estate.slips import known
 from portolan.formats.secrets import secret_values
 from portolan.rehearsal.secrets import hiding
 from tests.conftest import loaded
@@ -130,6 +131,14 @@ def test_no_command_prints_one(program, tmp_path, arguments):
     done = program(*arguments)
     assert done.returncode in (0, 1), done.stderr
     assert not TELLING.search(done.stdout + done.stderr)
+
+
+def test_no_secret_is_taken_for_what_was_meant():
+    """What might have been meant is looked for in all that the estate states, but in what is never shown."""
+    text = ESTATE.replace("@@", "zz99secret.example/tonight.html")
+    about = known(loaded(text.replace("bob:zz99secret.example/tonight.html@", "")).estate.place.node)
+    assert about.names["visit.kestrel-ridge.example"] > 1
+    assert not TELLING.search(" ".join((*about.words, *about.names, *about.addresses)))
 
 
 @pytest.mark.skipif(not able(), reason="needs namespaces and the servers' packages; .ci/run installs them")

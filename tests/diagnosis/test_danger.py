@@ -8,7 +8,7 @@ import pytest
 import portolan
 from portolan.diagnosis.exposure import Exposure
 from portolan.diagnosis.gains import Gain
-from portolan.diagnosis.search import rewrites_history
+from portolan.diagnosis.trial import rewrites_history
 from portolan.public import Described
 from portolan.source.problem import EstateError
 

@@ -6,7 +6,8 @@ from string import Formatter
 import pytest
 
 from portolan.diagnosis.registry import BY_CODE, FAULTS, PROPOSERS
-from portolan.diagnosis.search import Explanation, explain
+from portolan.diagnosis.search import explain
+from portolan.diagnosis.trial import Explanation
 from portolan.evidence.decision import Leg, every_kind
 from portolan.formats.change import patch_operations
 from portolan.formats.estate_file import changed

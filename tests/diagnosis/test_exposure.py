@@ -9,7 +9,8 @@ import pytest
 from portolan.diagnosis.exposure import Asked, exposure
 from portolan.diagnosis.gains import widened
 from portolan.diagnosis.passing import passed_to
-from portolan.diagnosis.search import Explanation, explain
+from portolan.diagnosis.search import explain
+from portolan.diagnosis.trial import Explanation
 from portolan.estate.site import Access
 from portolan.formats.change import patch_operations
 from portolan.formats.estate_file import changed

@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from portolan.source.nearest import did_you_mean, distance, nearest
-from portolan.source.place import pointer
+from portolan.source.place import keys_of, pointer
 from portolan.source.plain import UNSEEN, one_line, plain, unseen
 
 WORDS = st.text(alphabet="abc", max_size=6)
@@ -64,6 +64,7 @@ def test_nothing_that_moves_a_terminal_is_left(text):
 def test_json_pointers():
     """RFC 6901 section 3."""
     assert pointer(("a/b", "m~n", 0)) == "/a~1b/m~0n/0"
+    assert keys_of("/a~1b/m~0n/0") == ("a/b", "m~n", "0")
 
 
 def test_characters_that_nobody_sees_are_those_of_unicode():

@@ -8,7 +8,7 @@ from portolan.cli.streams import complain
 from portolan.source.plain import one_line
 
 if TYPE_CHECKING:
-    from portolan.diagnosis.search import Explanation
+    from portolan.diagnosis.trial import Explanation
 
 
 def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:

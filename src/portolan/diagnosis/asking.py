@@ -4,8 +4,9 @@ from typing import NamedTuple
 
 from portolan.diagnosis.base import Case, Finding
 from portolan.diagnosis.registry import recognise
-from portolan.diagnosis.search import Apply, explain
+from portolan.diagnosis.search import explain
 from portolan.diagnosis.smallest import MOST_IN_CHECK
+from portolan.diagnosis.trial import Apply
 from portolan.estate.estate import Estate
 from portolan.estate.url import BadUrlError
 from portolan.estate.vantage import Expectation, Vantage

@@ -3,26 +3,27 @@
 Nothing here knows a fault. What a change mends, breaks and lays open is found out by trying it (smallest.py).
 """
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
+from ipaddress import ip_address
+from itertools import product
 from typing import Any, NamedTuple
 
 from portolan.diagnosis.base import Finding
 from portolan.diagnosis.proposal import Patch, add_record, append, drop_record, put, remove, swap_record
 from portolan.estate.base import Stated
-from portolan.estate.changing import Otherwise
+from portolan.estate.changing import Earlier, Otherwise, parts_of
 from portolan.estate.estate import Estate
 from portolan.estate.filter import Chain, NamedChain
 from portolan.estate.guesses import machines
-from portolan.estate.machine import Forward, Machine
+from portolan.estate.machine import Machine
 from portolan.estate.network import Group, Interface
 from portolan.estate.records import Record
 from portolan.estate.service import Listener
-from portolan.estate.site import Site
-from portolan.estate.slips import Holds, Known, fields_of, slips
+from portolan.estate.slips import ADDRESS, NAME, Holds, Known, fields_of, slips
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
 from portolan.source.nearest import distance
-from portolan.source.place import FixedMark, FixedNode, Place, pointer
+from portolan.source.place import Place, place_in_file, pointer
 
 #: What is no setting: history, the moment, what is wished for, words for people, and what a program does by nature.
 _NO_SETTINGS = frozenset(
@@ -87,11 +88,21 @@ PROTECTIONS = frozenset(
 )
 #: Words that decide what passes; rarely mistaken for one another.
 _VERDICTS = frozenset(("default", "otherwise", "allow", "drop", "reject", "deny", "state", "from_own", "to_own"))
-_UNLIKELY, _ISSUED_ANEW, _VISITORS_OWN = 1.2, 0.8, 0.4
+_UNLIKELY, _ONE_MORE, _VISITORS_OWN = 1.2, 0.35, 0.4
 #: What is copied from a sibling as a whole; and of a list so many items are put in together.
 _COPIED = frozenset(("redirects", "upstream", "sections", "access", "error_pages", "grants", "forwards", "hosts_file"))
 _MOST_TOGETHER, _MOST_NAMED = 4, 12
-_CHANGED, _ADDED, _TAKEN, _MOVED, _PROTECTION = 0.0, 2.0, 2.4, 1.7, 2.5
+_ADDED, _TAKEN, _MOVED, _PROTECTION = 2.0, 2.4, 1.7, 2.5
+#: What holds whole objects, which nobody writes by a slip; and what does at the objects of a section.
+_WHOLE, _WHOLE_OF_OBJECTS = (
+    frozenset(("sites", "services", "buckets")),
+    frozenset(("interfaces", "records", "file", "subnets")),
+)
+#: What a rule or an object is narrowed by, or kept from: taken away more readily than what it does.
+_NARROWS = frozenset(
+    ("from", "in", "on", "enabled", "loaded", "saved", "after_boot", "until", "unreadable", "in_effect_from")
+)
+_NARROWING = 0.9
 #: Where changes are looked for: what is asked and expected is none of it, and certificates are issued anew, and not corrected.
 _SECTIONS = ("networks", "routers", "hosts", "groups", "zones", "edges", "stores", "vantages")
 #: What no visit rests on costs more; in an estate with more objects it is not looked at.
@@ -115,7 +126,7 @@ class Candidate(NamedTuple):
 
 
 class Wanted(NamedTuple):
-    """What the questions that are missed ask for: host names, ports with whether they are secure, and the visitors' addresses."""
+    """What the questions that are missed ask for: host names, and ports with whether they are secure."""
 
     hosts: tuple[str, ...]
     ports: tuple[tuple[int, bool], ...]
@@ -150,17 +161,18 @@ class _Work:
         self._siblings: dict[tuple[type, str], dict[str, int]] = {}
         #: By type and key, where a sibling says something in many words.
         self._large: dict[type, dict[str, Place]] = {}
-        for value in _below(estate):
-            self._note(value)
+        self._note(estate)
 
     def _note(self, value: Stated) -> None:
-        """Remembers what an object says, for those like it that do not."""
+        """Remembers what an object and all below it say, for those like them that do not."""
         for key, node in _pairs(value):
             if isinstance(node.value, str):
                 said = self._siblings.setdefault((_type_of(value), key), {})
                 said[node.value] = said.get(node.value, 0) + 1
             elif node.value and key in _COPIED:
                 self._large.setdefault(_type_of(value), {})[key] = Place((*value.place.path, key), node)
+        for part in _parts(value):
+            self._note(part)
 
     def of(self, value: Stated) -> Iterator[Candidate]:
         """The candidates of an object and of all below it."""
@@ -188,8 +200,7 @@ class _Work:
     def _key(self, value: Stated, key: str, node: Any, holds: Holds | None) -> Iterator[Candidate]:
         path = (*value.place.path, key)
         place = Place(path, node)
-        whole = len(path) == 3 and key in ("interfaces", "services", "records", "buckets", "file", "subnets")
-        if not whole and not (isinstance(value, Stated) and key in ("sites", "services", "buckets")):
+        if key not in _WHOLE and not (len(path) == 3 and key in _WHOLE_OF_OBJECTS):
             yield self._taken(place, key, node)
         if holds is None or holds.kind == "secret":
             return
@@ -207,8 +218,8 @@ class _Work:
                     patch: Patch = [
                         {"op": "move", "from": pointer((*path, number)), "path": pointer((*path, number + 1))}
                     ]
-                    wrong = f"{_called(here)} stands before the next one, which it keeps from its turn"
-                    yield Candidate(here, patch, _MOVED, wrong, f"put {_called(here)} behind the next one")
+                    wrong = f"{here.object} stands before the next one, which it keeps from its turn"
+                    yield Candidate(here, patch, _MOVED, wrong, f"put {here.object} behind the next one")
                 if isinstance(item.value, str) and not isinstance(value, Zone):
                     yield from self._changed(here, item.value, holds)
             if isinstance(node.value[0].value, str):
@@ -226,8 +237,6 @@ class _Work:
             cost = slip.cost + (_UNLIKELY if place.path[-1] in _VERDICTS else 0.0)
             if holds.refers and self._speaks_of(slip.meant) and not self._speaks_of(text):
                 cost -= 1.0
-            if place.path[0] == "certificates":
-                cost += _ISSUED_ANEW
             yield self._meant(place, text, slip.meant, cost, holds)
 
     def _speaks_of(self, name: str) -> bool:
@@ -236,47 +245,26 @@ class _Work:
 
     def _meant(self, place: Place, text: str, meant: str, cost: float, holds: Holds) -> Candidate:
         patch: Patch = [{"op": "replace", "path": pointer(place.path), "value": _typed(meant, holds)}]
-        wrong = f"{_called(place)} is {text or 'empty'}; {meant} was probably meant{_by(text, meant)}"
-        return Candidate(
-            place, patch, _CHANGED + cost, wrong, f"write {meant} in place of {text or 'nothing'} for {_called(place)}"
-        )
+        wrong = f"{place.object} is {text or 'empty'}; {meant} was probably meant{_by(text, meant)}"
+        return Candidate(place, patch, cost, wrong, f"write {meant} in place of {text or 'nothing'} for {place.object}")
 
     def _line(self, place: Place, text: str) -> Iterator[Candidate]:
         """A line of a hosts file: its address, or one of its names."""
         words = text.split()
-        of_address = Holds(tuple(fields_of(Forward)["to"][1].scalar), False, (), "word")
-        of_name = Holds(tuple(fields_of(Site)["names"][1].scalar), False, (), "word")
         for number, word in enumerate(words):
-            for slip in slips(of_address if number == 0 else of_name, word, self.about)[:_MOST_SLIPS]:
+            for slip in slips(ADDRESS if number == 0 else NAME, word, self.about)[:_MOST_SLIPS]:
                 meant = " ".join([*words[:number], slip.meant, *words[number + 1 :]])
                 # A line that overrides names on purpose is rather out of date than mistyped where it says something else altogether.
                 cost = slip.cost if slip.cost < _ADDED else slip.cost + _PROTECTION
-                yield self._meant(place, text, meant, cost, of_name)
+                yield self._meant(place, text, meant, cost, NAME)
 
     def _taken(self, place: Place, key: str, node: Any) -> Candidate:
         cost = _TAKEN + (_PROTECTION if key in PROTECTIONS else 0.0)
-        if key in (
-            "from",
-            "in",
-            "on",
-            "enabled",
-            "loaded",
-            "saved",
-            "after_boot",
-            "until",
-            "unreadable",
-            "in_effect_from",
-        ):
-            cost -= 0.9
-        if key == "state" and isinstance(node.value, str):
-            cost -= 0.9
-        held = (
-            f" ({node.value})"
-            if isinstance(node.value, str) and len(node.value) < 60 and key not in ("headers", "sends")
-            else ""
-        )
+        if key in _NARROWS or (key == "state" and isinstance(node.value, str)):
+            cost -= _NARROWING
+        held = f" ({node.value})" if isinstance(node.value, str) and len(node.value) < 60 else ""
         return Candidate(
-            place, remove(place.path), cost, f"{_called(place)}{held} stands in the way", f"take {_called(place)} away"
+            place, remove(place.path), cost, f"{place.object}{held} stands in the way", f"take {place.object} away"
         )
 
     # -- what is absent --
@@ -285,8 +273,7 @@ class _Work:
         """An item more in a list of words."""
         for meant, cost in self._fitting(value, key, holds):
             if meant not in said:
-                cost += _ISSUED_ANEW if value.place.path[0] == "certificates" else -0.35
-                yield self._added(value, key, meant, cost, append(value.place, key, _typed(meant, holds)))
+                yield self._added(value, key, meant, cost - _ONE_MORE, append(value.place, key, _typed(meant, holds)))
 
     def _absent(self, value: Stated, kind: type, said: dict[str, Any]) -> Iterator[Candidate]:
         """A key that is not written: what siblings say there, and what was asked for and nobody has."""
@@ -306,8 +293,6 @@ class _Work:
             for each, cost in meant.items():
                 if holds.refers and self._speaks_of(each):
                     cost -= 0.6
-                if value.place.path[0] == "certificates":
-                    cost += _ISSUED_ANEW
                 yield self._added(value, key, each, cost, put(value.place, key, _typed(each, holds)))
             if holds.many and 1 < len(fitting) <= _MOST_TOGETHER and not holds.refers:
                 every = [_typed(each, holds) for each, _ in fitting]
@@ -320,7 +305,7 @@ class _Work:
         for key, place in self._large.get(kind, {}).items():
             if key not in said and key not in _NO_SETTINGS and place.path[:-1] != value.place.path:
                 patch: Patch = [{"op": "copy", "from": pointer(place.path), "path": pointer((*value.place.path, key))}]
-                yield self._added(value, key, f"as {_called(place)} has it", _ADDED + 0.4, patch)
+                yield self._added(value, key, f"as {place.object} has it", _ADDED + 0.4, patch)
 
     def _fitting(self, value: Stated, key: str, holds: Holds) -> Iterator[tuple[str, float]]:
         """What a field could hold that questions ask for and nobody has."""
@@ -362,8 +347,8 @@ class _Work:
             place,
             patch,
             cost,
-            f"{_called(value.place)} lacks {key} {meant}",
-            f"add {key} {meant} to {_called(value.place)}",
+            f"{value.place.object} lacks {key} {meant}",
+            f"add {key} {meant} to {value.place.object}",
         )
 
     def _rule(self, chain: Any) -> Iterator[Candidate]:
@@ -373,26 +358,18 @@ class _Work:
         for key in keys if ports else ():
             node = next((item for name, item in _pairs(chain) if name == key), None)
             wider = [ports] if len(ports) == 1 else [ports, *[[each] for each in ports]]
-            for each in wider:
+            place = Place((*chain.place.path, key), node or chain.place.node)
+            # In a chain the order decides: before all others, and behind them.
+            ends = (0, None) if node is not None and not isinstance(chain, Group) else (None,)
+            for each, at in product(wider, ends):
+                told = ", ".join(map(str, each))
                 rule = {"allow": "tcp", "ports": each if len(each) > 1 else each[0]}
-                words = f"{key}: allow tcp {', '.join(map(str, each))}"
-                place = Place((*chain.place.path, key), node or chain.place.node)
-                patch = append(
-                    chain.place, key, rule, None if isinstance(chain, Group) else 0 if node is not None else None
-                )
                 yield Candidate(
                     place,
-                    patch,
+                    append(chain.place, key, rule, at),
                     _ADDED + 0.2,
-                    f"{_called(chain.place)} lacks a rule that lets tcp {', '.join(map(str, each))} in",
-                    f"add to {_called(chain.place)} {words}",
-                )
-                yield Candidate(
-                    place,
-                    append(chain.place, key, rule),
-                    _ADDED + 0.2,
-                    f"{_called(chain.place)} lacks a rule that lets tcp {', '.join(map(str, each))} in",
-                    f"add to {_called(chain.place)} {words}",
+                    f"{chain.place.object} lacks a rule that lets tcp {told} in",
+                    f"add to {chain.place.object} {key}: allow tcp {told}",
                 )
 
     def _forwards(self, machine: Machine) -> Iterator[Candidate]:
@@ -412,7 +389,7 @@ class _Work:
                     place,
                     append(machine.place, "forwards", made),
                     _ADDED + 0.1,
-                    f"{_called(machine.place)} has no forward for {words}",
+                    f"{machine.place.object} has no forward for {words}",
                     f"{text} on {machine.name}",
                 )
 
@@ -421,8 +398,6 @@ class _Work:
     def _zone(self, zone: Zone) -> Iterator[Candidate]:
         every = [record for types in zone.data.nodes.values() for held in types.values() for record in held]
         few = len(every) <= _MANY_RECORDS
-        of_address = fields_of(Forward)["to"][1]
-        of_name = fields_of(Site)["names"][1]
         yield from self._lacking(zone)
         for record in every:
             if record.type not in ("A", "AAAA", "CNAME", "NS", "DNAME") or not (
@@ -439,16 +414,16 @@ class _Work:
                 f"take the record {_words(record)} away",
             )
             if record.type in ("A", "AAAA"):
-                for slip in slips(of_address, data, self.about)[:_MOST_SLIPS]:
+                for slip in slips(ADDRESS, data, self.about)[:_MOST_SLIPS]:
                     yield self._record(zone, record, place, slip.meant, slip.cost)
             else:
                 for meant, cost in _dots(data, zone.name):
                     yield self._record(zone, record, place, f"{meant}.", cost)
-                for slip in slips(of_name, data, self.about)[:_MOST_SLIPS]:
+                for slip in slips(NAME, data, self.about)[:_MOST_SLIPS]:
                     yield self._record(zone, record, place, f"{slip.meant}.", slip.cost)
             for host in self.wanted.hosts:
                 if host != record.owner and host.endswith(zone.name) and host not in zone.data.nodes:
-                    near_by = slips(of_name, record.owner, self.about._replace(names=type(self.about.names)({host: 1})))
+                    near_by = slips(NAME, record.owner, self.about._replace(names=type(self.about.names)({host: 1})))
                     near = near_by[0].cost if near_by else 3.0
                     if near < 2.0:
                         written = f"{data}." if record.type in ("CNAME", "NS", "DNAME") else data
@@ -512,21 +487,14 @@ def _dots(data: str, zone: str) -> Iterator[tuple[str, float]]:
 
 def _of_record(zone: Zone, record: Record) -> Place:
     """Where a record stands: its line of the estate, or of its file."""
-    for number, line in enumerate(zone.records):
-        if line == record.text:
-            node = next((item for name, item in zone.place.node.value if name.value == "records"), zone.place.node)
-            item = node.value[number] if isinstance(node.value, list) and not isinstance(node.value[0], tuple) else node
-            return Place((*zone.place.path, "records", number), item)
-    return Place(zone.place.path, FixedNode(FixedMark(record.file, record.line - 1, 0)))
+    number = next((at for at, line in enumerate(zone.records) if line == record.text), None)
+    if number is not None:
+        return zone.place.item("records", number)
+    return place_in_file(zone.place.path, record.file, record.line)
 
 
 def _words(record: Record) -> str:
     return f"{record.owner} {record.type} {record.data}"
-
-
-def _called(place: Place) -> str:
-    """An object by the path that leads to it."""
-    return ".".join(map(str, place.path))
 
 
 def _typed(text: str, holds: Holds) -> Any:
@@ -537,8 +505,6 @@ def _typed(text: str, holds: Holds) -> Any:
 
 
 def _within(text: str, subnet: Any) -> bool:
-    from ipaddress import ip_address
-
     try:
         return ip_address(text) in subnet
     except (ValueError, TypeError):
@@ -558,31 +524,5 @@ def _pairs(value: Stated) -> Iterator[tuple[str, Any]]:
 
 
 def _parts(value: Stated) -> Iterator[Stated]:
-    """The stated values directly below an object."""
-    fields = (
-        value.facts
-        if isinstance(value, Otherwise)
-        else {
-            each: getattr(value, each) for each in value.__struct_fields__ if each not in ("before", "place", "owner")
-        }
-    )
-    for held in fields.values():
-        if isinstance(held, Stated):
-            yield held
-        elif isinstance(held, dict):
-            yield from (each for each in held.values() if isinstance(each, Stated))
-        elif isinstance(held, tuple) and held and isinstance(held[0], Stated):
-            yield from held
-
-
-def _below(value: Any) -> Iterator[Stated]:
-    held: list[Stated] = [value]
-    while held:
-        each = held.pop()
-        yield each
-        held += _parts(each)
-
-
-def asked_objects(paths: Iterable[tuple[Any, ...]]) -> frozenset[tuple[Any, ...]]:
-    """Section and name of what these places lie in."""
-    return frozenset(path[:2] for path in paths if len(path) > 1)
+    """The stated values directly below an object as it is; what it was is no setting."""
+    return (each for each in parts_of(value) if not isinstance(each, Earlier))

@@ -26,6 +26,9 @@ class Safety(StrEnum):
 #: In which order remedies are offered.
 ORDER: dict[Safety, int] = {each: number for number, each in enumerate(Safety)}
 
+#: Marks under which nothing that weakens is handed out.
+GUARDED = frozenset(("takes-payments", "private"))
+
 Patch = list[dict[str, Any]]
 
 

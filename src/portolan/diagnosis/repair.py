@@ -6,10 +6,10 @@ from portolan.diagnosis.base import Case, Finding
 from portolan.diagnosis.candidates import Candidate
 from portolan.diagnosis.exposure import Exposure, exposure
 from portolan.diagnosis.losing import loses_content
-from portolan.diagnosis.proposal import Patch, Safety
+from portolan.diagnosis.proposal import GUARDED, Patch, Safety
 from portolan.diagnosis.registry import proposals
 from portolan.diagnosis.slip import slip
-from portolan.diagnosis.smallest import MOST_TRIED, Attempt, Mend, changed_place, cost_of, known_of, mends
+from portolan.diagnosis.smallest import MOST_TRIED, Attempt, Mend, Sought, changed_place, cost_of, mends, sought
 from portolan.diagnosis.trial import (
     HISTORY,
     Explanation,
@@ -21,6 +21,7 @@ from portolan.diagnosis.trial import (
     stops_services,
 )
 from portolan.estate.estate import Estate
+from portolan.estate.slips import DEFAULT_COST
 from portolan.journey.expectation import misses
 from portolan.journey.visit import Visit
 from portolan.journey.world import World
@@ -36,8 +37,6 @@ _MOST_WEIGHED, _MOST_TOLD = 10, 3
 _MOST_FOLLOWED, _MOST_OF_ONE, _PART = 2, 2, 4
 #: What it takes off that one more decision is behind.
 _PAST = 0.4
-#: Marks under which nothing that weakens is handed out.
-GUARDED = frozenset(("takes-payments", "private"))
 
 
 class _Way(NamedTuple):
@@ -107,14 +106,15 @@ class Repair:
         case = Case(trial.world, trial.first, trial.expectation)
         if any(_of_the_past(case, step.finding) for step in steps[:1]):
             return None
-        known = self._known_way(case, steps, final, asked)
+        what = sought(case, [trial.first], asked)
+        known = self._known_way(steps, final, what)
         if known is not None and known.whole and known.cost <= _PLAIN:
             return None
-        dearest = known.cost - _FAR_NEARER if known is not None and known.whole else 99.0
+        dearest = known.cost - _FAR_NEARER if known is not None and known.whole else DEFAULT_COST
         attempt = self._attempt([], trial.world, trial.first)
         # Where a way is known that mends everything, what is nearer than it comes early.
         bound = self.most // 2 if known is not None and known.mended == len(asked) else self.most
-        found, self.bounded = mends(case, [trial.first], asked, attempt, bound, dearest)
+        found, self.bounded = mends(case, what, attempt, bound, dearest)
         weighed = self._classed(found, [])
         if not weighed:
             # A check, which tries little for each question, leaves that to who asks one.
@@ -157,7 +157,7 @@ class Repair:
 
         return attempt
 
-    def _known_way(self, case: Case, steps: list[Step], final: Visit | None, asked: list[str]) -> _Way | None:
+    def _known_way(self, steps: list[Step], final: Visit | None, what: Sought) -> _Way | None:
         """What the recognisers' way mends and costs; None where it does not lead to the end."""
         chosen = [step.chosen for step in steps if step.chosen is not None]
         if final is None or len(chosen) < len(steps):
@@ -165,12 +165,12 @@ class Repair:
         made = self.trial.changed([change for each in chosen for change in each.patch])
         if made is None:
             return None
-        about = known_of(case, [self.trial.first], asked)
-        cost = sum(cost_of(each.patch, case.estate.place.node, about) for each in chosen)
+        root = self.trial.world.estate.place.node
+        cost = sum(cost_of(each.patch, root, what.about) for each in chosen)
         told = [remedy for step in steps for remedy in step.remedies if remedy.safety is Safety.WEAKENS]
         weakens = any(remedy.text == each.text for remedy in told for each in chosen)
         mended = self.trial.mended(made[0])
-        whole = len(steps) == 1 and not weakens and mended == 1 + len(self.trial.others()[1])
+        whole = len(steps) == 1 and not weakens and mended == len(what.asked)
         return _Way(mended, cost + _SECOND * (len(steps) - 1) + (_WEAKENING if weakens else 0.0), whole)
 
     def _classed(self, found: list[Mend], before: Patch) -> list[_Weighed]:
@@ -191,7 +191,7 @@ class Repair:
 
     def _told(self, steps: list[Step], weighed: list[_Weighed]) -> Explanation:
         """One change as an explanation: its remedies, and what would explain it as well."""
-        trial, best, cause = self.trial, weighed[0], weighed[0].cause
+        best, cause = weighed[0], weighed[0].cause
         same = [each for each in weighed if each.cause.object == cause.object and each.mend.mended == best.mend.mended]
         remedies = [self._remedy(each, cause, 1) for each in same[:_MOST_TOLD]]
         advice = [
@@ -200,15 +200,20 @@ class Repair:
             for remedy in step.remedies
             if step.finding.code == cause.code and not remedy.patch
         ]
+        return self._explanation((cause,), (*remedies, *advice), best.mend.visit, _equals(weighed))
+
+    def _explanation(
+        self,
+        causes: tuple[Finding, ...],
+        remedies: tuple[Remedy, ...],
+        after: Visit,
+        others: tuple[tuple[Finding, ...], ...] = (),
+    ) -> Explanation:
+        trial = self.trial
+        missed = misses(trial.expectation, trial.first)
+        withheld = tuple(dict.fromkeys(trial.withheld))
         return Explanation(
-            trial.first,
-            trial.expectation,
-            misses(trial.expectation, trial.first),
-            (cause,),
-            (*remedies, *advice),
-            best.mend.visit,
-            tuple(dict.fromkeys(trial.withheld)),
-            _equals(weighed),
+            trial.first, trial.expectation, missed, causes, remedies, after, withheld, others, self.bounded
         )
 
     def _remedy(self, each: _Weighed, cause: Finding, number: int) -> Remedy:
@@ -235,7 +240,8 @@ class Repair:
         for first in self._followed():
             case = Case(first.world, first.visit, trial.expectation)
             attempt = self._attempt(first.candidate.patch, first.world, first.visit)
-            found, bounded = mends(case, [first.visit, trial.first], asked, attempt, self.most // _PART)
+            what = sought(case, [first.visit, trial.first], asked)
+            found, bounded = mends(case, what, attempt, self.most // _PART)
             self.bounded |= bounded
             weighed = self._classed(found, first.candidate.patch)
             if weighed:
@@ -291,15 +297,7 @@ class Repair:
             ),
             self._remedy(best, causes[1], 2),
         )
-        return Explanation(
-            trial.first,
-            trial.expectation,
-            misses(trial.expectation, trial.first),
-            causes,
-            remedies,
-            best.mend.visit,
-            tuple(dict.fromkeys(trial.withheld)),
-        )
+        return self._explanation(causes, remedies, best.mend.visit)
 
 
 def _equals(weighed: list[_Weighed]) -> tuple[tuple[Finding, ...], ...]:

@@ -11,29 +11,24 @@ from portolan.diagnosis.exposure import Exposure, exposure
 from portolan.diagnosis.gains import Asked
 from portolan.diagnosis.instead import asked_instead
 from portolan.diagnosis.losing import loses_content
-from portolan.diagnosis.proposal import ORDER, Patch, Proposal, Safety
+from portolan.diagnosis.proposal import GUARDED, ORDER, Patch, Proposal, Safety
 from portolan.diagnosis.registry import proposals, recognise
-from portolan.diagnosis.repair import GUARDED, Repair, where_it_changes
+from portolan.diagnosis.repair import Repair, where_it_changes
 from portolan.diagnosis.smallest import MOST_TRIED
 from portolan.diagnosis.trial import (
     Apply,
     Explanation,
     Remedy,
     Step,
-    Taken,
     Trial,
     depth_of,
     rewrites_history,
     stops_services,
 )
-from portolan.estate.url import BadUrlError
 from portolan.estate.vantage import Vantage
 from portolan.journey.expectation import misses
-from portolan.journey.visit import Visit, visit
+from portolan.journey.visit import Visit
 from portolan.journey.world import World
-from portolan.source.problem import EstateError
-
-__all__ = ["Apply", "Explanation", "Remedy", "Taken", "explain", "rewrites_history"]
 
 #: What a visit ended by, where, and the code and object of the cause that fits it first.
 _Met = tuple[str, str, int, tuple[str, str]]
@@ -223,11 +218,10 @@ class _Mending(Trial):
 
         The last value says whether what is met next lies on the same leg or a later one. No change stops a service that runs, or loses content.
         """
-        try:
-            world = self.world.changed(self.apply(patch))
-            after = visit(world, self.text, world.there(self.vantage))
-        except (EstateError, BadUrlError):
+        made = self.changed(patch)
+        if made is None:
             return None
+        world, after = made
         onward = True
         if misses(self.expectation, after):
             findings = recognise(Case(world, after, self.expectation))
@@ -248,13 +242,8 @@ class _Mending(Trial):
         while at < len(steps) and len(steps) > 1:
             rest = steps[:at] + steps[at + 1 :]
             patch: Patch = [change for step in rest if step.chosen for change in step.chosen.patch]
-            try:
-                world = self.world.changed(self.apply(patch))
-                after = visit(world, self.text, world.there(self.vantage))
-                kept = not misses(self.expectation, after)
-            except (EstateError, BadUrlError):
-                kept = False
-            if not kept:
+            made = self.changed(patch)
+            if made is None or misses(self.expectation, made[1]):
                 at += 1
                 continue
             self.spared.add((steps[at].finding.code, steps[at].finding.object))

@@ -9,16 +9,17 @@ from collections.abc import Callable, Iterable, Iterator
 from typing import NamedTuple
 
 from portolan.diagnosis.base import Case, Finding
-from portolan.diagnosis.candidates import PROTECTIONS, Candidate, Wanted, asked_objects, candidates
+from portolan.diagnosis.candidates import PROTECTIONS, Candidate, Wanted, candidates
 from portolan.diagnosis.proposal import Patch, Proposal
 from portolan.diagnosis.registry import proposals, recognise
+from portolan.estate.annotations import secret_keys
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
-from portolan.estate.slips import Known, apart, known, texts
+from portolan.estate.slips import DEFAULT_COST, Known, apart, known, texts
 from portolan.estate.url import BadUrlError, parse
 from portolan.journey.visit import Visit
 from portolan.journey.world import World
-from portolan.source.place import Node, Place
+from portolan.source.place import Node, Place, keys_of
 
 #: So many changes are tried by default, and for each question of a check.
 MOST_TRIED, MOST_IN_CHECK = 160, 24
@@ -64,19 +65,25 @@ class Mend(NamedTuple):
         return (-self.mended, round(self.cost, 2))
 
 
-def evidence(visits: Iterable[Visit]) -> frozenset[tuple[object, ...]]:
-    """The objects that visits rest on: those of every decision, the grounds' and the inner exchanges' too."""
-    paths: list[tuple[object, ...]] = []
+class Sought(NamedTuple):
+    """What is looked for: the addresses that are missed, the visits that missed them, what those ask for, and what the estate states."""
+
+    asked: list[str]
+    visits: list[Visit]
+    wish: Wanted
+    about: Known
+
+
+def evidence(case: Case, visits: Iterable[Visit]) -> frozenset[tuple[object, ...]]:
+    """The objects (section and name) that visits rest on, in every decision of every exchange; and those that lead home."""
+    paths = [home.machine.place.path for home in case.homes()]
     for each in visits:
         for exchange in each.tree:
             for decision in exchange.decisions:
-                held = decision.place
-                if held is not None:
-                    paths.append(held.path)
-                subject = getattr(decision.subject, "place", None)
-                if isinstance(subject, Place):
-                    paths.append(subject.path)
-    return asked_objects(paths)
+                for held in (decision.place, getattr(decision.subject, "place", None)):
+                    if isinstance(held, Place):
+                        paths.append(held.path)
+    return frozenset(path[:2] for path in paths if len(path) > 1)
 
 
 #: A host and port inside a stated URL.
@@ -100,41 +107,37 @@ def wanted(asked: Iterable[str], visits: Iterable[Visit], estate: Estate) -> Wan
             if exchange.url.literal is None:
                 hosts.append(exchange.url.host.rstrip("."))
             ports.append((exchange.url.port, exchange.url.secure))
-    for text in texts(estate.place.node):
+    for text in texts(estate.place.node, secret_keys()):
         ports += [(int(number), scheme == "https") for scheme, number in _AT_PORT.findall(text) if len(number) < 6]
     for machine in machines(estate):
         ports += [(forward.port, False) for forward in machine.forwards if forward.port]
     return Wanted(tuple(dict.fromkeys(hosts)), tuple(dict.fromkeys(ports)))
 
 
-def tries(case: Case, visits: list[Visit], asked: list[str]) -> Iterator[Try]:
-    """What might be changed: the recognisers' proposals, then the slips of all that is stated, the likeliest first."""
-    findings = recognise(case)
+def sought(case: Case, visits: list[Visit], asked: list[str]) -> Sought:
+    """What the missed questions ask for, and what the estate states about it."""
     wish = wanted(asked, visits, case.estate)
-    about = known_of(case, visits, asked)
-    for finding in findings:
-        for proposal in proposals(case, finding):
-            if proposal.patch and not proposal.thought:
-                for each in (*_wider(proposal, wish), proposal):
-                    cost = cost_of(each.patch, case.estate.place.node, about)
-                    place = changed_place(case.estate, finding.place, each.patch)
-                    yield Try(Candidate(place, each.patch, cost, finding.text, each.text, finding), finding, each)
-    near = evidence(visits) | asked_objects(home.machine.place.path for home in case.homes())
-    for candidate in candidates(case.estate, about, wish, near):
-        yield Try(
-            candidate, next((finding for finding in findings if _same(finding.place, candidate.place)), None), None
-        )
-
-
-def known_of(case: Case, visits: list[Visit], asked: list[str]) -> Known:
-    """What the estate states, and what is asked of it."""
-    wish = wanted(asked, visits, case.estate)
-    about = known(case.estate.place.node, wish.hosts, [*(port for port, _ in wish.ports), *_ports(case)])
+    about = known(case.estate.place.node, wish.hosts, [*(port for port, _ in wish.ports), *_ports(case.estate)])
     # A page is expected as SITE/PATH: its path, and every end of it, is a file that somebody has.
     for each in case.estate.expected:
         parts = (each.page or "").split("/")
         about.words.update("/".join(parts[start:]) for start in range(1, len(parts)))
-    return about
+    return Sought(asked, visits, wish, about)
+
+
+def tries(case: Case, what: Sought) -> Iterator[Try]:
+    """What might be changed: the recognisers' proposals, then the slips of all that is stated, the likeliest first."""
+    estate, findings = case.estate, recognise(case)
+    for finding in findings:
+        for proposal in proposals(case, finding):
+            if proposal.patch and not proposal.thought:
+                for each in (*_wider(proposal, what.wish), proposal):
+                    cost = cost_of(each.patch, estate.place.node, what.about)
+                    place = changed_place(estate, finding.place, each.patch)
+                    yield Try(Candidate(place, each.patch, cost, finding.text, each.text, finding), finding, each)
+    for candidate in candidates(estate, what.about, what.wish, evidence(case, what.visits)):
+        named = next((finding for finding in findings if _same(finding.place, candidate.place)), None)
+        yield Try(candidate, named, None)
 
 
 def _wider(proposal: Proposal, wish: Wanted) -> Iterator[Proposal]:
@@ -155,30 +158,37 @@ def _all(ports: list[int]) -> str:
     return ", ".join(map(str, ports))
 
 
-def changed_place(estate: Estate, named: Place | None, patch: Patch) -> Place:
-    """What a change is made to: what the recogniser named where that lies on the way, else the object that the change is in."""
-    path = tuple(part.replace("~1", "/").replace("~0", "~") for part in str(patch[0]["path"]).split("/")[1:])
-    if named is not None and named.path and tuple(map(str, named.path[:2])) == path[:2]:
-        return named
-    node: Node = estate.place.node
-    held: list[str | int] = []
-    name = None
-    for part in path[:-1] if path[0] != "zones" else path[:2]:
-        pair = next((each for each in node.value if isinstance(each, tuple) and each[0].value == part), None)
+def _walked(node: Node, path: Iterable[str]) -> list[tuple[str | int, Node | None, Node]]:
+    """The steps that a path leads to from a node, as far as it does: each key or index, the node of its name, and what stands there."""
+    found: list[tuple[str | int, Node | None, Node]] = []
+    for part in path:
+        held = node.value if isinstance(node.value, list) else []
+        pair = next((each for each in held if isinstance(each, tuple) and each[0].value == part), None)
         if pair is not None:
-            name, node = pair
-            held.append(part)
-        elif part.isdigit() and isinstance(node.value, list) and int(part) < len(node.value):
-            name, node = None, node.value[int(part)]
-            held.append(int(part))
+            found.append((part, *pair))
+        elif part.isdigit() and int(part) < len(held) and not isinstance(held[int(part)], tuple):
+            found.append((int(part), None, held[int(part)]))
         else:
             break
-    return Place(tuple(held), node, name)
+        node = found[-1][2]
+    return found
 
 
-def _ports(case: Case) -> Iterator[int]:
-    """The ports that something listens on, is sent on to, or asks."""
-    for machine in machines(case.estate):
+def changed_place(estate: Estate, named: Place | None, patch: Patch) -> Place:
+    """What a change is made to: what the recogniser named where that lies on the way, else the object that the change is in."""
+    path = keys_of(patch[0]["path"])
+    if named is not None and named.path and tuple(map(str, named.path[:2])) == path[:2]:
+        return named
+    steps = _walked(estate.place.node, path[:-1] if path[0] != "zones" else path[:2])
+    if not steps:
+        return estate.place
+    _, name, node = steps[-1]
+    return Place(tuple(key for key, _, _ in steps), node, name)
+
+
+def _ports(estate: Estate) -> Iterator[int]:
+    """The ports that something listens on, or is sent on from and to."""
+    for machine in machines(estate):
         for service in machine.services.values():
             yield from (each.port for each in service.listens)
         for forward in machine.forwards:
@@ -197,12 +207,13 @@ def cost_of(patch: Patch, root: Node, about: Known) -> float:
     """What a recogniser's change costs, by what it writes in place of what; that it fits what ended the visit makes it likelier."""
     total = 0.0
     for step in patch:
-        path = [part.replace("~1", "/").replace("~0", "~") for part in str(step["path"]).split("/")[1:]]
-        old = [] if path[-1:] == ["-"] else _scalars_at(root, path)
-        new = _scalars(step.get("value"))
         if step["op"] in ("move", "copy"):
             total += _ADDED
             continue
+        path = keys_of(step["path"])
+        steps = _walked(root, path)
+        old = list(texts(steps[-1][2])) if steps and len(steps) == len(path) else []
+        new = _scalars(step.get("value"))
         gone, come = [each for each in old if each not in new], [each for each in new if each not in old]
         if step["op"] == "remove":
             gone, come = old[:1] or [""], []
@@ -210,7 +221,7 @@ def cost_of(patch: Patch, root: Node, about: Known) -> float:
     return min(total, _ONE_IDEA) - _FITS
 
 
-def _exchanged(gone: list[str], come: list[str], path: list[str], about: Known) -> float:
+def _exchanged(gone: list[str], come: list[str], path: tuple[str, ...], about: Known) -> float:
     total = 0.0
     for number, each in enumerate(come):
         if number < len(gone):
@@ -230,20 +241,6 @@ def _scalars(value: object) -> list[str]:
     return [] if value is None else [str(value).lower() if isinstance(value, bool) else str(value)]
 
 
-def _scalars_at(node: Node, path: list[str]) -> list[str]:
-    for part in path:
-        if not isinstance(node.value, list):
-            return []
-        pair = next((each[1] for each in node.value if isinstance(each, tuple) and each[0].value == part), None)
-        if pair is None and part.isdigit() and int(part) < len(node.value):
-            item = node.value[int(part)]
-            pair = None if isinstance(item, tuple) else item
-        if pair is None:
-            return []
-        node = pair
-    return list(texts(node))
-
-
 def _same(one: Place | None, other: Place) -> bool:
     """Whether a finding is about what a change is made to: the very fact, or the object that holds it."""
     if one is None or not one.path:
@@ -253,7 +250,7 @@ def _same(one: Place | None, other: Place) -> bool:
 
 
 def mends(
-    case: Case, visits: list[Visit], asked: list[str], attempt: Attempt, bound: int, dearest: float = 99.0
+    case: Case, what: Sought, attempt: Attempt, bound: int, dearest: float = DEFAULT_COST
 ) -> tuple[list[Mend], bool]:
     """Every change within the bound that meets what was missed, the best first; and whether the bound was met.
 
@@ -261,11 +258,11 @@ def mends(
     """
     found: list[Mend] = []
     seen: set[str] = set()
-    most = len(asked)
+    most = len(what.asked)
     # A visit to an edge asks its origin from each of its ranges, and counts for as many.
     weight = 1 + sum(len(edge.asks_from) for edge in case.estate.edges.values()) // _FEW_RANGES
     number = 0
-    for each, finding, proposal in tries(case, visits, asked):
+    for each, finding, proposal in tries(case, what):
         best = min((mend.cost for mend in found if mend.mended >= most), default=dearest)
         if each.cost >= min(dearest, best + _MARGIN):
             if proposal is None:

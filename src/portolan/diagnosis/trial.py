@@ -199,14 +199,10 @@ class Trial:
         patch = [*before]
         for text, part in parts:
             patch = [*patch, *part]
-            try:
-                world = self.world.changed(self.apply(patch))
-                seen = visit(world, self.text, world.there(self.vantage))
-            except (EstateError, BadUrlError):
+            made = self.changed(patch)
+            if made is None or self.breaks_others(made[0]):
                 return None
-            if self.breaks_others(world):
-                return None
-            found.append(Taken(text, part, seen.outcome))
+            found.append(Taken(text, part, made[1].outcome))
         return tuple(found)
 
 

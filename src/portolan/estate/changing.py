@@ -1,5 +1,6 @@
 """Other versions of a thing, one mechanism for all objects: before a moment, saved and not in force, after a boot."""
 
+from collections.abc import Iterator
 from datetime import datetime
 from typing import Annotated, Any
 
@@ -90,3 +91,23 @@ def booted(value: Any) -> Any:
     """An object after a boot: with what is saved, and what the boot makes otherwise."""
     taken = reloaded(value)
     return taken if taken.after_boot is None else with_facts(taken, {**taken.after_boot.facts, "after_boot": None})
+
+
+def parts_of(value: Stated) -> Iterator[Stated]:
+    """The stated values directly below one, other versions of it included."""
+    fields = value.__struct_fields__
+    held = value.facts.values() if isinstance(value, Otherwise) else [getattr(value, each) for each in fields]
+    for inner in held:
+        if isinstance(inner, Stated):
+            yield inner
+        elif isinstance(inner, dict):
+            yield from (each for each in inner.values() if isinstance(each, Stated))
+        elif isinstance(inner, tuple) and inner and isinstance(inner[0], Stated):
+            yield from inner
+
+
+def stated_values(value: Stated) -> Iterator[Stated]:
+    """Every stated value below and including one, containers first."""
+    yield value
+    for part in parts_of(value):
+        yield from stated_values(part)

@@ -13,8 +13,7 @@ from functools import cache
 from ipaddress import ip_address, ip_network
 from typing import Any, Literal, NamedTuple
 
-import msgspec
-
+from portolan.estate.annotations import annotations_of, bare, secret_keys
 from portolan.estate.base import (
     CoveredName,
     EstatePath,
@@ -36,7 +35,6 @@ from portolan.source.place import Node
 _V4 = re.compile(r"(?<![\w.])(?:\d{1,3}\.){3}\d{1,3}(?![\w.])")
 _V6 = re.compile(r"(?<![\w:.])[0-9a-fA-F]*:[0-9a-fA-F:]*:[0-9a-fA-F:.]*(?![\w:])")
 _NAME = re.compile(r"(?<![\w./-])(?:\*\.)?[a-z0-9_](?:[a-z0-9_-]*\.)+[a-z][a-z0-9-]*(?![\w-])")
-_PORT = re.compile(r"\d+$")
 #: What a value costs that is so many letters away; further ones cost `_FAR`.
 _BY_DISTANCE, _FAR = {1: 1.0, 2: 1.4, 3: 1.8}, 2.5
 #: What one more mention elsewhere takes off, and how many count.
@@ -62,11 +60,11 @@ class Known(NamedTuple):
 
 
 def known(root: Node, asked: Iterable[str] = (), ports: Iterable[int] = ()) -> Known:
-    """What a document states, and the names and ports that are asked for."""
+    """What a document states and may be shown, and the names and ports that are asked for."""
     addresses: Counter[str] = Counter()
     names: Counter[str] = Counter(asked)
     words: Counter[str] = Counter()
-    for text in texts(root):
+    for text in texts(root, secret_keys()):
         for each in (*_V4.findall(text), *(_V6.findall(text) if ":" in text else ())):
             addresses[each] += 1
         names.update(_NAME.findall(text))
@@ -85,15 +83,18 @@ def apart(one: str, other: str, about: Known) -> float:
     return _cost(one, other)
 
 
-def texts(node: Node) -> Iterator[str]:
-    """Every scalar below a node, in no order."""
+def texts(node: Node, but: frozenset[str] = frozenset()) -> Iterator[str]:
+    """Every scalar below a node, in no order; nothing of what stands under some keys."""
     held = [node]
     while held:
         value = held.pop().value
         if isinstance(value, str):
             yield value
-        elif isinstance(value, list):
-            held += [each for part in value for each in (part if isinstance(part, tuple) else (part,))]
+        for part in value if isinstance(value, list) else ():
+            if not isinstance(part, tuple):
+                held.append(part)
+            elif part[0].value not in but:
+                held += part
 
 
 # -- what a field holds ------------------------------------------------------------------------------------------------
@@ -111,19 +112,13 @@ class Holds(NamedTuple):
 @cache
 def fields_of(kind: type[Stated]) -> dict[str, tuple[str, Holds]]:
     """By key: the field of a type, and what it holds."""
-    annotations: dict[str, Any] = {}
-    for base in reversed(kind.__mro__):
-        if issubclass(base, Stated):
-            annotations.update(base.__annotations__)
+    annotations = annotations_of(kind)
     pairs = zip(kind.__struct_encode_fields__, kind.__struct_fields__, strict=True)
     return {key: (field, _holds(annotations[field])) for key, field in pairs if field != "place"}
 
 
 def _holds(annotation: Any) -> Holds:
-    meta = None
-    if typing.get_origin(annotation) is typing.Annotated:
-        meta = next((part for part in annotation.__metadata__ if isinstance(part, msgspec.Meta)), None)
-        annotation = annotation.__origin__
+    annotation, meta = bare(annotation)
     extra = (meta.extra or {}) if meta is not None else {}
     many = False
     parts = [part for part in _union(annotation) if part is not type(None)]
@@ -149,6 +144,8 @@ _ADDRESSES = frozenset((*typing.get_args(IPAddress), *typing.get_args(IPInterfac
 _NAMES = frozenset((HostName, NamePattern, CoveredName))
 _PATHS = frozenset((FolderPath, EstatePath))
 _TARGETS = frozenset((WebAddress, Template))
+#: What stands in records and hosts files: an address, and a name.
+ADDRESS, NAME = Holds(tuple(_ADDRESSES), False, (), "word"), Holds((NamePattern,), False, (), "word")
 
 
 def slips(holds: Holds, text: str, about: Known, others: Iterable[str] = ()) -> list[Slip]:

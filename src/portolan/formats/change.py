@@ -10,7 +10,7 @@ from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
 from portolan.formats.yaml_nodes import node_of, plain_data
 from portolan.source.nearest import did_you_mean, nearest
-from portolan.source.place import Span, pointer
+from portolan.source.place import Span, keys_of, pointer
 from portolan.source.plain import one_line
 from portolan.source.problem import EstateError, Problem
 
@@ -125,7 +125,7 @@ def _keys(node: Node) -> Keys:
     text: str = node.value
     if text and not text.startswith("/"):
         raise _error(node, f"expected a JSON Pointer that starts with '/', found '{one_line(text)}'")
-    return tuple(part.replace("~1", "/").replace("~0", "~") for part in text.split("/")[1:])
+    return keys_of(text)
 
 
 def _merge(path: Keys, patch: MappingNode, target: Node | None, found: list[Operation]) -> None:

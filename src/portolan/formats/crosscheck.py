@@ -4,14 +4,13 @@ One function a concern, each noting all that it finds. What an estate may wrongl
 is for the engine to answer and for the faults to explain.
 """
 
-from collections.abc import Iterator
 from datetime import datetime
 from itertools import pairwise
-from typing import Any
 
+from portolan.estate.annotations import annotations_of, bare
 from portolan.estate.base import IPAddress, Stated, is_public
 from portolan.estate.certificate import Authority, Certificate
-from portolan.estate.changing import Changing, Otherwise, booted, with_facts
+from portolan.estate.changing import Changing, Otherwise, booted, stated_values, with_facts
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import (
     Gateways,
@@ -32,7 +31,7 @@ from portolan.estate.zone import Zone
 from portolan.formats.crosscheck_edge import edges_and_stores
 from portolan.formats.crosscheck_way import access_list, filters, translations
 from portolan.formats.crosscheck_web import machine_folders, site_makes_sense, web_service
-from portolan.formats.reader import annotations_of, bare, plan_of
+from portolan.formats.reader import plan_of
 from portolan.formats.record_data import checked_text
 from portolan.formats.scalars import UnfitError, host_name
 from portolan.source.nearest import did_you_mean
@@ -101,27 +100,6 @@ class _OfVersion(_Notes):
             within = self._version.path
             here = place if place.path[: len(within)] == within else self._version
             self._note(here, message, hint, reference)
-
-
-def stated_values(value: Any) -> Iterator[Stated]:
-    """Every stated value below and including one, containers first."""
-    if isinstance(value, Otherwise):
-        yield value
-        for inner in value.facts.values():
-            if inner and not isinstance(inner, str):
-                yield from stated_values(inner)
-    elif isinstance(value, Stated):
-        yield value
-        for field, _ in plan_of(type(value)).fields.values():
-            inner = getattr(value, field)
-            if inner and not isinstance(inner, str):
-                yield from stated_values(inner)
-    elif isinstance(value, dict):
-        for inner in value.values():
-            yield from stated_values(inner)
-    elif isinstance(value, tuple) and value and isinstance(value[0], Stated):
-        for inner in value:
-            yield from stated_values(inner)
 
 
 _REFERRING: dict[type, tuple[tuple[str, str, tuple[str, ...]], ...]] = {}

@@ -4,12 +4,13 @@ from typing import Any, NamedTuple
 
 from yaml.nodes import MappingNode, Node, SequenceNode
 
+from portolan.estate.annotations import bare
 from portolan.estate.estate import Estate
 from portolan.formats.change import Operation, apply, patch_operations
 from portolan.formats.complete import Completing, with_internet
 from portolan.formats.crosscheck import crosscheck
 from portolan.formats.files import FileError, Files
-from portolan.formats.reader import BAD, bare, converter, plan_of
+from portolan.formats.reader import BAD, converter, plan_of
 from portolan.formats.scalars import UnfitError, estate_path
 from portolan.formats.yaml_nodes import compose
 from portolan.source.place import Place, Span

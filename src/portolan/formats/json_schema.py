@@ -8,13 +8,14 @@ from typing import Any, Literal
 
 import msgspec
 
+from portolan.estate.annotations import annotations_of, bare
 from portolan.estate.base import IPNetwork, PortRange, Stated
 from portolan.estate.changing import VERSIONS
 from portolan.estate.estate import Estate
 from portolan.estate.service import Listener
 from portolan.formats import patterns
 from portolan.formats.listener_text import WRITTEN
-from portolan.formats.reader import annotations_of, bare, plan_of, tagged, version_kind, without_none
+from portolan.formats.reader import plan_of, tagged, version_kind, without_none
 from portolan.formats.scalars import SCALARS
 from portolan.formats.shapes import NEVER_EMPTY, SHAPES
 from portolan.source.plain import UNSEEN

@@ -15,6 +15,7 @@ from typing import Any, Literal
 import msgspec
 from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
+from portolan.estate.annotations import annotations_of, bare, is_secret
 from portolan.estate.base import AnyStatus, IPNetwork, ListenerKey, Pattern, PortRange, SetName, Stated, Status
 from portolan.estate.changing import VERSIONS, Otherwise
 from portolan.estate.service import Listener
@@ -24,7 +25,7 @@ from portolan.formats.keys import INTERNAL, RENAMED
 from portolan.formats.listener_text import listener_parts
 from portolan.formats.scalars import SCALARS, UnfitError, address_range
 from portolan.formats.type_words import a_type
-from portolan.formats.unshown import hushed, is_secret
+from portolan.formats.unshown import hushed
 from portolan.formats.yaml_nodes import is_plain
 from portolan.source.nearest import did_you_mean
 from portolan.source.place import Place, Span
@@ -226,23 +227,6 @@ def _otherwise(owner: type[Stated], annotation: Any) -> Converter | None:
         return reader.otherwise(owner, part, node, path)
 
     return _many(read) if many else read
-
-
-def annotations_of(kind: type[Stated]) -> dict[str, Any]:
-    """A type's annotations with those that it inherits."""
-    found: dict[str, Any] = {}
-    for base in reversed(kind.__mro__):
-        if issubclass(base, Stated):
-            found.update(base.__annotations__)
-    return found
-
-
-def bare(annotation: Any) -> tuple[Any, msgspec.Meta | None]:
-    """An annotation without Annotated, and its Meta."""
-    if typing.get_origin(annotation) is typing.Annotated:
-        meta = next((part for part in annotation.__metadata__ if isinstance(part, msgspec.Meta)), None)
-        return annotation.__origin__, meta
-    return annotation, None
 
 
 def without_none(annotation: Any) -> tuple[Any, bool]:

@@ -2,14 +2,11 @@
 
 import re
 from collections.abc import Callable, Iterator
-from functools import cache
 from itertools import islice
 
-from portolan.estate.base import Stated
+from portolan.estate.annotations import secret_fields, secret_keys
+from portolan.estate.changing import stated_values
 from portolan.estate.estate import Estate
-from portolan.formats.crosscheck import stated_values
-from portolan.formats.reader import annotations_of, bare
-from portolan.formats.unshown import is_secret
 from portolan.source.nearest import nearest
 from portolan.source.place import Span
 from portolan.source.problem import Problem, shown_with_line
@@ -24,12 +21,6 @@ _KEY_LINES = re.compile(r"[A-Za-z0-9+/]{40,}={0,2}")
 _BEFORE, _BEHIND = 20_000, 200
 
 
-@cache
-def secret_fields(kind: type[Stated]) -> tuple[str, ...]:
-    """The fields of a type whose values are never shown."""
-    return tuple(field for field, annotation in annotations_of(kind).items() if is_secret(bare(annotation)[1]))
-
-
 def secret_values(estate: Estate) -> Iterator[tuple[str, str]]:
     """Name and value of all that is never shown, in every version of every object."""
     for value in stated_values(estate):
@@ -37,26 +28,9 @@ def secret_values(estate: Estate) -> Iterator[tuple[str, str]]:
             yield from (getattr(value, field, None) or {}).items()
 
 
-@cache
-def _secret_keys() -> tuple[str, ...]:
-    """The keys whose values are never shown."""
-
-    def below(kind: type[Stated]) -> Iterator[type[Stated]]:
-        yield kind
-        for each in kind.__subclasses__():
-            yield from below(each)
-
-    found = {
-        kind.__struct_encode_fields__[kind.__struct_fields__.index(field)]
-        for kind in below(Stated)
-        for field in secret_fields(kind)
-    }
-    return tuple(sorted(found))
-
-
 def _is_key(word: str) -> bool:
     """Whether a word is such a key, or was perhaps meant for one."""
-    return word in _secret_keys() or nearest(word, _secret_keys()) is not None
+    return word in secret_keys() or nearest(word, secret_keys()) is not None
 
 
 _KEY = re.compile(r"""(?<![\w-])["']?([\w-]+)["']?\s*:\s*""")

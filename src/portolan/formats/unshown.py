@@ -3,8 +3,6 @@
 from collections.abc import Callable
 from typing import Any, Protocol, TypeVar, cast
 
-import msgspec
-
 from portolan.source.problem import Problems
 
 
@@ -15,11 +13,6 @@ class _Reading(Protocol):
 
 
 _Read = TypeVar("_Read", bound=Callable[..., Any])
-
-
-def is_secret(meta: msgspec.Meta | None) -> bool:
-    """Whether what a field holds is never shown."""
-    return meta is not None and (meta.extra or {}).get("kind") == "secret"
 
 
 def hushed(read: _Read) -> _Read:

@@ -116,3 +116,8 @@ def place_in_file(path: tuple[str | int, ...], file: str, line: int, column: int
 def pointer(path: Iterable[str | int]) -> str:
     """A path as a JSON Pointer (RFC 6901 section 3)."""
     return "".join("/" + str(part).replace("~", "~0").replace("/", "~1") for part in path)
+
+
+def keys_of(text: str) -> tuple[str, ...]:
+    """The path that a JSON Pointer writes (RFC 6901 section 4)."""
+    return tuple(part.replace("~1", "/").replace("~0", "~") for part in text.split("/")[1:])

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     # What failed is shown by values of that room; an answer in which nothing did does not wait for it.
     from portolan.diagnosis.asking import Answers
     from portolan.diagnosis.base import Finding
-    from portolan.diagnosis.search import Explanation, Remedy
+    from portolan.diagnosis.trial import Explanation, Remedy
 
 VERSION = 1
 

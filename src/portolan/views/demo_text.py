@@ -1,6 +1,6 @@
 """The text view of `demo`."""
 
-from portolan.diagnosis.search import Explanation
+from portolan.diagnosis.trial import Explanation
 from portolan.estate.estate import Estate
 from portolan.journey.visit import Visit
 from portolan.views.explain_text import explain_text

@@ -2,7 +2,7 @@
 
 from portolan.diagnosis.base import Finding
 from portolan.diagnosis.proposal import Safety
-from portolan.diagnosis.search import Explanation, Remedy
+from portolan.diagnosis.trial import Explanation, Remedy
 from portolan.evidence.outcome import Outcome
 from portolan.views.style import Style, paragraph, row
 from portolan.views.text import assumed, head, legs, verdict, where
@@ -54,14 +54,14 @@ def explain_text(
 def _remedies(explanation: Explanation, style: Style) -> list[str]:
     best = explanation.best
     whole = best if best is not None and best.cause == 0 and best.steps and explanation.after is not None else None
-    instead = [each for each in explanation.remedies if each.ask is not None]
-    lines: list[str] = []
-    if instead:
-        lines.append(style.ink("What the visitor should ask", "bold"))
-        for each in instead:
-            result = in_words(each.outcome) if each.outcome is not None else ""
-            lines += row(style, "    ", 4, f"{each.ask[0] if each.ask else ''}: gives {result}")
-        lines.append("")
+    lines = [
+        line
+        for each in explanation.remedies
+        if each.ask is not None and each.outcome is not None
+        for line in row(style, "    ", 4, f"{each.ask[0]}: gives {in_words(each.outcome)}")
+    ]
+    if lines:
+        lines = [style.ink("What the visitor should ask", "bold"), *lines, ""]
     lines += [style.ink("What to do" if whole is None else "What to do, in this order", "bold")]
     lines += _by_cause(explanation, style) if whole is None else _by_step(explanation, whole, style)
     for text in explanation.withheld:
