@@ -98,16 +98,22 @@ def parts_of(value: Stated) -> Iterator[Stated]:
     fields = value.__struct_fields__
     held = value.facts.values() if isinstance(value, Otherwise) else [getattr(value, each) for each in fields]
     for inner in held:
-        if isinstance(inner, Stated):
-            yield inner
-        elif isinstance(inner, dict):
+        # Most of what an object holds is words and numbers, or nothing: they are passed over first.
+        if not inner or inner.__class__ is str:
+            continue
+        if inner.__class__ is dict:
             yield from (each for each in inner.values() if isinstance(each, Stated))
-        elif isinstance(inner, tuple) and inner and isinstance(inner[0], Stated):
-            yield from inner
+        elif inner.__class__ is tuple:
+            if isinstance(inner[0], Stated):
+                yield from inner
+        elif isinstance(inner, Stated):
+            yield inner
 
 
 def stated_values(value: Stated) -> Iterator[Stated]:
     """Every stated value below and including one, containers first."""
-    yield value
-    for part in parts_of(value):
-        yield from stated_values(part)
+    held = [value]
+    while held:
+        each = held.pop()
+        yield each
+        held += [*parts_of(each)][::-1]

@@ -160,8 +160,7 @@ def slips(holds: Holds, text: str, about: Known, others: Iterable[str] = ()) -> 
     parts = set(holds.scalar)
     literals = [str(word) for part in parts if typing.get_origin(part) is Literal for word in typing.get_args(part)]
     add(Slip(each, 1.6) for each in literals)
-    if holds.refers:
-        add(Slip(each, _cost(text, each)) for each in others)
+    add(Slip(each, _cost(text, each)) for each in others)
     if bool in parts:
         add([Slip("false" if text == "true" else "true", 1.3)])
     if parts & _ADDRESSES:
