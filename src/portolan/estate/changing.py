@@ -93,6 +93,11 @@ def booted(value: Any) -> Any:
     return taken if taken.after_boot is None else with_facts(taken, {**taken.after_boot.facts, "after_boot": None})
 
 
+def others(value: Changing) -> list[Otherwise]:
+    """Every other version of an object."""
+    return [each for each in (*value.before, value.saved, value.after_boot) if each is not None]
+
+
 def parts_of(value: Stated) -> Iterator[Stated]:
     """The stated values directly below one, other versions of it included."""
     fields = value.__struct_fields__

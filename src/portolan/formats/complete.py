@@ -12,7 +12,7 @@ from portolan.estate.certificate import Authority, Certificate
 from portolan.estate.content import Folder, PagePart
 from portolan.estate.edge import Edge, EdgeService, Origin, SwitchedEdge
 from portolan.estate.estate import Estate
-from portolan.estate.filter import CHAINS, Chain, Filter, NamedChain, NamedSet
+from portolan.estate.filter import CHAINS, Chain, Filter, FilterRule, NamedChain, NamedSet
 from portolan.estate.guesses import INTERNET
 from portolan.estate.machine import HostsFile
 from portolan.estate.network import Interface, Network
@@ -361,6 +361,8 @@ def with_internet(networks: dict[str, Network]) -> dict[str, Network]:
     return networks if INTERNET.name in networks else {**networks, INTERNET.name: INTERNET}
 
 
+#: What is not whole when it is read: its owner puts in what other keys of the owner say.
+COMPLETED_BY_OWNERS = (Chain, NamedChain, FilterRule, Version)
 COMPLETERS: dict[type, Callable[[Completing, Values, Node, Path, str], None]] = {
     Certificate: _certificate,
     Authority: _certificate,

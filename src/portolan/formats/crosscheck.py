@@ -4,18 +4,19 @@ One function a concern, each noting all that it finds. What an estate may wrongl
 is for the engine to answer and for the faults to explain.
 """
 
+from collections.abc import Callable
 from datetime import datetime
+from functools import cache
 from itertools import pairwise
 
 from portolan.estate.annotations import annotations_of, bare
 from portolan.estate.base import IPAddress, Stated, is_public
 from portolan.estate.certificate import Authority, Certificate
-from portolan.estate.changing import Changing, Otherwise, booted, stated_values, with_facts
+from portolan.estate.changing import Changing, Otherwise, booted, others, with_facts
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import (
     Gateways,
     attachments,
-    machines,
     on_internet,
     passes_on,
     prefix_of,
@@ -24,7 +25,6 @@ from portolan.estate.machine import HostsFile, Machine
 from portolan.estate.network import Interface
 from portolan.estate.service import Listener, NameServer, Resolver, WebService, sites_of
 from portolan.estate.services import AnyService
-from portolan.estate.site import Site
 from portolan.estate.url import BadUrlError, parse
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
@@ -34,6 +34,7 @@ from portolan.formats.crosscheck_web import machine_folders, site_makes_sense, w
 from portolan.formats.reader import plan_of
 from portolan.formats.record_data import checked_text
 from portolan.formats.scalars import UnfitError, host_name
+from portolan.formats.since import Since, Written
 from portolan.source.nearest import did_you_mean
 from portolan.source.place import Place
 from portolan.source.plain import one_line
@@ -43,36 +44,49 @@ from portolan.source.problem import Problems
 BUILT_IN = {"networks": ("internet",), "authorities": ("public", "self")}
 
 
-def crosscheck(estate: Estate, problems: Problems, damaged: frozenset[tuple[str | int, ...]] = frozenset()) -> None:
+def crosscheck(
+    estate: Estate,
+    problems: Problems,
+    damaged: frozenset[tuple[str | int, ...]] = frozenset(),
+    clean: Estate | None = None,
+) -> None:
     """Notes everything about an estate that its values cannot each know.
 
     In `damaged` entries, such as ("hosts", "orion"), something could not be read: only their references are looked
-    at, and references to them pass.
+    at, and references to them pass. Where nothing is to be noted in a `clean` estate that shares what is unchanged
+    with this one, only what changed since, and what rests on that, is looked at.
     """
-    note = _Notes(problems, damaged, Gateways(estate))
-    for value in stated_values(estate):
+    note = _Notes(problems, damaged, cache(lambda: Gateways(estate)))
+    since = Since(estate, clean)
+    for value in since.references():
         _references(estate, value, note)
         if isinstance(value, Changing) and any(later.until < each.until for later, each in pairwise(value.before)):
             note(value.place.key("before"), "the latest change comes first")
-    for machine in machines(estate):
+    for machine in since.machines():
         _machine(estate, machine, note)
         _other_versions(estate, machine, note)
+        _interfaces(machine, note)
     _names_of_machines(estate, note)
-    _addresses(estate, note)
-    for zone in estate.zones.values():
-        _zone(estate, zone, note)
-    for certificate in estate.certificates.values():
+    for network in since.entries("networks"):
+        access_list(network, note)
+    names = Written(estate.zones)
+    for zone in since.zones():
+        _zone(zone, names, note)
+    for certificate in since.entries("certificates"):
         _certificate(certificate, note)
-    for authority in estate.authorities.values():
+    for authority in since.authorities():
         _authority(estate, authority, note)
-    for vantage in estate.vantages.values():
+    for vantage in since.vantages():
         _vantage(estate, vantage, note)
-    edges_and_stores(estate, note)
-    _whole(estate, note)
+    if since.edges_or_stores():
+        edges_and_stores(estate, note)
+    _whole(estate, since.names_of_sites(), note)
 
 
 class _Notes:
-    def __init__(self, problems: Problems, damaged: frozenset[tuple[str | int, ...]], gateways: Gateways) -> None:
+    def __init__(
+        self, problems: Problems, damaged: frozenset[tuple[str | int, ...]], gateways: Callable[[], Gateways]
+    ) -> None:
         self._problems = problems
         self.damaged = damaged
         self.gateways = gateways
@@ -283,7 +297,7 @@ def _gateway(estate: Estate, machine: Machine | Vantage, note: _Notes) -> None:
     for version in (4, 6):
         if on_internet(estate, machine, version):
             continue
-        names = {name for name, _ in note.gateways.candidates(machine, version)}
+        names = {name for name, _ in note.gateways().candidates(machine, version)}
         if len(names) > 1:
             note(
                 machine.place,
@@ -318,31 +332,23 @@ def _service(service: AnyService, note: _Notes) -> None:
                 site_makes_sense(service, site, new, note)
 
 
-def others(value: Changing) -> list[Otherwise]:
-    """Every other version of an object."""
-    return [each for each in (*value.before, value.saved, value.after_boot) if each is not None]
-
-
-def _addresses(estate: Estate, note: _Notes) -> None:
+def _interfaces(machine: Machine, note: _Notes) -> None:
     """One address twice on one box and network; two boxes with one address are a fault to explain, and no error."""
-    for machine in machines(estate):
-        seen: dict[tuple[str, IPAddress], str] = {}
-        for interface in machine.interfaces.values():
-            for address in interface.address:
-                key = (interface.network, address.ip)
-                if seen.setdefault(key, interface.name) != interface.name:
-                    note(interface.place.key("address"), f"{address.ip} is on interface {one_line(seen[key])} already")
-    for network in estate.networks.values():
-        access_list(network, note)
+    seen: dict[tuple[str, IPAddress], str] = {}
+    for interface in machine.interfaces.values():
+        for address in interface.address:
+            key = (interface.network, address.ip)
+            if seen.setdefault(key, interface.name) != interface.name:
+                note(interface.place.key("address"), f"{address.ip} is on interface {one_line(seen[key])} already")
 
 
-def _zone(estate: Estate, zone: Zone, note: _Notes) -> None:
+def _zone(zone: Zone, names: Written, note: _Notes) -> None:
     try:
         name = host_name(zone.name)
     except UnfitError as unfit:
         note(zone.place, f"expected {unfit.expected}, found '{one_line(zone.name)}'")
         return
-    if any(other != zone.name and other.lower().rstrip(".") == name for other in estate.zones):
+    if names.twice(zone, name):
         note(zone.place, f"the zone {name} is written twice", "Keep one of them.")
     elif name != zone.name:
         note(zone.place, f"a zone's name is written '{name}' here", "In lower case, without the final dot.")
@@ -350,8 +356,8 @@ def _zone(estate: Estate, zone: Zone, note: _Notes) -> None:
         note(zone.place, "the zone has neither 'file' nor 'records'", "Name its master file.")
     if zone.without and zone.file is None:
         note(zone.place.key("without"), "'without' is about the records of a 'file'")
-    parent = next((other for other in estate.zones if name.endswith("." + other)), None)
-    if parent:
+    parent = names.above(name)
+    if parent is not None:
         for key in ("delegated_to", "glue", "registered_until", "on_hold"):
             if zone.place.has(key):
                 note(
@@ -462,25 +468,14 @@ def _vantage(estate: Estate, vantage: Vantage, note: _Notes) -> None:
         note(vantage.place.key("trusts"), "nobody trusts 'self'", "Name an authority.")
 
 
-def _other_sites(service: AnyService) -> list[Site]:
-    """The sites that other versions of a service have: those saved and not in force, of before, of after a boot."""
-    return [site for other in others(service) for site in other.facts.get("sites", {}).values()]
-
-
-def _whole(estate: Estate, note: _Notes) -> None:
+def _whole(estate: Estate, site_names: frozenset[str] | None, note: _Notes) -> None:
+    """What vantages and expectations say of each other and of sites; `site_names` are None where none of them went away."""
     defaults = [vantage for vantage in estate.vantages.values() if vantage.default]
     for vantage in defaults[1:]:
         note(vantage.place.key("default"), f"{defaults[0].name} is the default vantage already")
-    site_names = {
-        site.name
-        for machine in machines(estate)
-        for service in machine.services.values()
-        for site in (*sites_of(service).values(), *(() if sites_of(service) else (service,)), *_other_sites(service))
-    }
-    site_names |= {name for store in estate.stores.values() for name in (*store.buckets, *store.strangers)}
     for expectation in estate.expected:
         site = expectation.site
-        if site is not None and site not in site_names:
+        if site is not None and site_names is not None and site not in site_names:
             text = f"no site or bucket is named '{one_line(site)}'"
             note(expectation.place.key("page"), text, did_you_mean(site, site_names))
         if expectation.status is not None and not 100 <= expectation.status <= 599:

@@ -5,9 +5,11 @@ from typing import Any, NamedTuple
 from yaml.nodes import MappingNode, Node, SequenceNode
 
 from portolan.estate.annotations import bare
+from portolan.estate.base import Stated
+from portolan.estate.changing import stated_values
 from portolan.estate.estate import Estate
 from portolan.formats.change import Operation, apply, patch_operations
-from portolan.formats.complete import Completing, with_internet
+from portolan.formats.complete import COMPLETED_BY_OWNERS, Completing, with_internet
 from portolan.formats.crosscheck import crosscheck
 from portolan.formats.files import FileError, Files
 from portolan.formats.reader import BAD, converter, plan_of
@@ -24,6 +26,8 @@ class Loaded(NamedTuple):
     estate: Estate
     root: Node
     files: Files
+    #: What was read of the nodes of an entry, by the entry's identity: gathered when the entry is first read again.
+    parts: dict[int, dict[int, Stated]]
 
 
 def load(files: Files, main: str) -> Loaded:
@@ -35,7 +39,7 @@ def load(files: Files, main: str) -> Loaded:
     if estate is not BAD:
         crosscheck(estate, problems, frozenset(reader.damaged))
     problems.raise_any()
-    return Loaded(estate, root, files)
+    return Loaded(estate, root, files, {})
 
 
 def changed(loaded: Loaded, changes: list[Operation]) -> Loaded:
@@ -58,6 +62,8 @@ def changed(loaded: Loaded, changes: list[Operation]) -> Loaded:
         elif isinstance(node, MappingNode) and isinstance(getattr(loaded.estate, field), dict):
             values[field] = _reread(reader, loaded, field, key, node, before.get(key))
         else:
+            for each in _items(getattr(loaded.estate, field)):
+                reader.known.update(_parts(loaded, each))
             values[field] = read(reader, node, (key,))
     for key in sections:
         if key not in plan.fields:
@@ -68,9 +74,9 @@ def changed(loaded: Loaded, changes: list[Operation]) -> Loaded:
         raise EstateError([Problem(changes[0].span, f"the change leaves the estate without '{plan.required[0]}'")])
     values["networks"] = with_internet(values.get("networks", {}))
     estate = Estate(**values)
-    crosscheck(estate, problems)
+    crosscheck(estate, problems, clean=loaded.estate)
     problems.raise_any()
-    return Loaded(estate, root, loaded.files)
+    return Loaded(estate, root, loaded.files, {})
 
 
 def patched(loaded: Loaded, patch: list[dict[str, Any]]) -> Loaded:
@@ -85,12 +91,31 @@ def _reread(reader: Completing, loaded: Loaded, field: str, key: str, node: Mapp
     fresh = [(name, value) for name, value in node.value if value is not held.get(name.value)]
     if len(set(names)) < len(names):
         fresh = list(node.value)
+    for name, _ in fresh:
+        if name.value in known:
+            reader.known.update(_parts(loaded, known[name.value]))
     section, _ = bare(Estate.__annotations__[field])
     part = converter(section)(reader, MappingNode(node.tag, fresh, node.start_mark, node.end_mark), (key,))
     if part is BAD:
         return BAD
     # What could not be read is in neither; it was noted.
     return {name: part[name] if name in part else known[name] for name in names if name in part or name in known}
+
+
+def _items(value: Any) -> tuple[Stated, ...]:
+    """The stated values of a section that is no mapping."""
+    return tuple(each for each in (value if isinstance(value, tuple) else (value,)) if isinstance(each, Stated))
+
+
+def _parts(loaded: Loaded, entry: Stated) -> dict[int, Stated]:
+    """What was read within an entry, by its node; without what owners complete, which depends on more than the node."""
+    found = loaded.parts.get(id(entry))
+    if found is None:
+        found = {
+            id(each.place.node): each for each in stated_values(entry) if not isinstance(each, COMPLETED_BY_OWNERS)
+        }
+        loaded.parts[id(entry)] = found
+    return found
 
 
 #: Files that an estate includes.

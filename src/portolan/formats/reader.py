@@ -54,6 +54,8 @@ class Reader:
         self.problems = problems
         #: The entries of sections, such as ("hosts", "orion"), in which something could not be read.
         self.damaged: set[Path] = set()
+        #: What was read of nodes before, by the node's identity: the same node at the same path is the same value again.
+        self.known: dict[int, Stated] = {}
 
     def read(
         self,
@@ -69,6 +71,9 @@ class Reader:
         What is wrong is left out where the type has a default for it, so that the rest can be checked too; BAD where
         it has none. `siblings` are the other types that could stand here, by their tag.
         """
+        known = self.known.get(id(node))
+        if known is not None and type(known) is kind and known.place.path == path:
+            return known
         plan = plan_of(kind)
         if not isinstance(node, MappingNode):
             return self.fail(
