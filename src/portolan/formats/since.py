@@ -26,11 +26,12 @@ class Since:
         self._estate = estate
         self._clean = clean
         #: Sections by name, as pairs of what was and what is; those that are the same are left out.
-        self._changed = {
-            field: (None if clean is None else getattr(clean, field), getattr(estate, field))
-            for field in Estate.__struct_fields__
-            if clean is None or getattr(clean, field) is not getattr(estate, field)
-        }
+        self._changed: dict[str, tuple[Any, Any]] = {}
+        for field in Estate.__struct_fields__:
+            was, held = getattr(clean, field, None), getattr(estate, field)
+            # What nobody states is empty, and each time another emptiness.
+            if clean is None or (held is not was and (held or was)):
+                self._changed[field] = was, held
 
     def entries(self, section: str) -> list[Any]:
         """The entries of a section that are not what they were."""
