@@ -15,14 +15,15 @@ from portolan.formats.estate_file import patched
 from portolan.journey.expectation import misses, vantages_for
 from portolan.journey.visit import visit
 from portolan.journey.world import World
+from portolan.source.words import Words
 from tests.conftest import OFFICE, loaded, swap
 
 VISIT = "https://visit.kestrel-ridge.example/"
 HOST = "{dome: {address: 10.20.0.15}}"
 ABOUT = Known(
     Counter({"10.20.0.15": 3, "10.20.0.16": 1, "203.0.113.40": 2, "2001:db8::15": 1}),
-    Counter({"visit.kestrel-ridge.example": 2, "www.kestrel-ridge.example": 1}),
-    Counter({"index.html": 2, "img/dome.jpg": 1}),
+    Words({"visit.kestrel-ridge.example": 2, "www.kestrel-ridge.example": 1}),
+    Words({"index.html": 2, "img/dome.jpg": 1}),
     ("443", "80", "8080"),
 )
 

@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 from portolan.source.nearest import did_you_mean, distance, nearest
 from portolan.source.place import keys_of, pointer
 from portolan.source.plain import UNSEEN, one_line, plain, unseen
+from portolan.source.words import Words
 
 WORDS = st.text(alphabet="abc", max_size=6)
 
@@ -89,3 +90,19 @@ def test_letters_that_nobody_sees_are_found_and_shown(char):
     """Two names that look the same are the same; whatever their category is."""
     assert unseen(f"web{char}") == char
     assert plain(f"web{char}").isascii()
+
+
+def test_of_many_words_the_near_ones_are_looked_at():
+    """One letter changed, lost or doubled: the word that was meant is nearly always among few."""
+    last = ("dome", "moon", "tide", "star", "north", "sky")
+    words = Words(f"{first}{each}.kestrel.example" for first in "abcdefghij" for each in last)
+    words.update(f"n{number}.ridge.example" for number in range(440))
+    found = []
+    for word in list(words)[::7]:
+        for at in range(len(word)):
+            before, after = word[:at], word[at + 1 :]
+            for slip in (f"{before}x{after}", before + after, before + word[at] + word[at:]):
+                found.append(word in words.near(slip, "."))
+    assert sum(found) > 0.98 * len(found)
+    assert len(words.near("n77.ridge.example", ".")) < 80
+    assert "ridge.example" in Words([*words, "ridge.example"]).near("n77.ridge.example", ".")

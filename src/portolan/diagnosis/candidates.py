@@ -24,6 +24,7 @@ from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
 from portolan.source.nearest import distance
 from portolan.source.place import Place, place_in_file, pointer
+from portolan.source.words import Words
 
 #: What is no setting: history, the moment, what is wished for, words for people, and what a program does by nature.
 _NO_SETTINGS = frozenset(
@@ -423,7 +424,7 @@ class _Work:
                     yield self._record(zone, record, place, f"{slip.meant}.", slip.cost)
             for host in self.wanted.hosts:
                 if host != record.owner and host.endswith(zone.name) and host not in zone.data.nodes:
-                    near_by = slips(NAME, record.owner, self.about._replace(names=type(self.about.names)({host: 1})))
+                    near_by = slips(NAME, record.owner, self.about._replace(names=Words([host])))
                     near = near_by[0].cost if near_by else 3.0
                     if near < 2.0:
                         written = f"{data}." if record.type in ("CNAME", "NS", "DNAME") else data

@@ -7,7 +7,7 @@ from portolan.diagnosis.gains import STRANGER, Asked, Gain, Grade
 from portolan.estate.base import HeaderName
 from portolan.estate.client import EdgeClient, PassingProgram
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import changed_machines, machine_called, machines
+from portolan.estate.guesses import changed_machines, machine_called, machines, touched_machines
 from portolan.estate.service import Service, WebService, sites_of
 from portolan.estate.site import Giving, Site, Upstream
 from portolan.estate.url import BadUrlError, Url, parse
@@ -83,10 +83,10 @@ def _urls(before: World, after: World, asked: Asked) -> list[str]:
     url = parse(asked.url)
     found = [str(url)]
     hosts = [url.shown_host]
-    old = services_of(before.estate)
-    for path, service in services_of(after.estate).items():
-        if isinstance(service, WebService) and old.get(path) is not service:
-            hosts += [name for site in service.sites.values() for name in site.names if "*" not in name]
+    # What a program gives lies in the folders of its machine too.
+    for machine in touched_machines(before.estate, after.estate):
+        for service in machine.services.values():
+            hosts += [name for site in sites_of(service).values() for name in site.names if "*" not in name]
     for host in dict.fromkeys(hosts):
         for scheme in ("http", "https"):
             try:

@@ -11,7 +11,7 @@ from portolan.diagnosis.passing import asked_directly, passed_to
 from portolan.diagnosis.policy import networks_let_out
 from portolan.estate.base import IPAddress, IPNetwork, is_public
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import attachments, machines, stated_sources
+from portolan.estate.guesses import attachments, machines, stated_sources, touched_machines
 from portolan.estate.machine import Machine
 from portolan.estate.service import NameServer, Resolver, WebService
 from portolan.estate.vantage import Vantage
@@ -44,7 +44,7 @@ def reach_gains(before: World, after: World, kept: World | None, asked: Asked, s
     targets = _targets(after)
     whole = len(askers) * len(targets) <= MOST_REACH
     if not whole:
-        touched = _touched(before.estate, after.estate)
+        touched = {each.name for each in touched_machines(before.estate, after.estate)}
         targets = [each for each in targets if each[3] in touched] or targets
         askers = [each for each in askers if each.anybody or each.vantage.name == asked.vantage.name]
         targets = targets[: MOST_REACH // max(1, len(askers))]
@@ -240,12 +240,6 @@ def _targets(world: World) -> list[tuple[IPAddress, int, str, str]]:
             for binding in holder.sockets.bindings if holder is not None else ():
                 found[pair.outside, binding.port, binding.protocol] = machine.name
     return [(*each, name) for each, name in found.items()]
-
-
-def _touched(before: Estate, after: Estate) -> set[str]:
-    """The machines that a change is about."""
-    old = {machine.name: machine for machine in machines(before)}
-    return {machine.name for machine in machines(after) if old.get(machine.name) is not machine}
 
 
 def _peopled(world: World, askers: list[_Asker]) -> World:

@@ -42,7 +42,7 @@ def _sites(machine: Machine, other: Machine) -> Iterator[tuple[tuple[str, str, i
     """What the sites and sections of a machine hold, where the machine's other version has no configuration that was saved before."""
     for name, service in machine.services.items():
         twin = other.services.get(name)
-        if twin is None or twin is service or (twin.saved is None) is not (service.saved is None):
+        if twin is None or (twin.saved is None) is not (service.saved is None):
             continue
         for site in sites_of(service).values():
             for number, giving in enumerate((site, *site.sections)):

@@ -12,6 +12,7 @@ from portolan.diagnosis.base import Case, Finding
 from portolan.diagnosis.candidates import PROTECTIONS, Candidate, Wanted, candidates
 from portolan.diagnosis.proposal import Patch, Proposal
 from portolan.diagnosis.registry import proposals, recognise
+from portolan.diagnosis.rests import objects_read
 from portolan.estate.annotations import secret_keys
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
@@ -75,15 +76,9 @@ class Sought(NamedTuple):
 
 
 def evidence(case: Case, visits: Iterable[Visit]) -> frozenset[tuple[object, ...]]:
-    """The objects (section and name) that visits rest on, in every decision of every exchange; and those that lead home."""
-    paths = [home.machine.place.path for home in case.homes()]
-    for each in visits:
-        for exchange in each.tree:
-            for decision in exchange.decisions:
-                for held in (decision.place, getattr(decision.subject, "place", None)):
-                    if isinstance(held, Place):
-                        paths.append(held.path)
-    return frozenset(path[:2] for path in paths if len(path) > 1)
+    """The objects (section and name) that visits rest on, and those that lead home."""
+    home = {each.machine.place.path[:2] for each in case.homes()}
+    return frozenset(home.union(*(objects_read(case.estate, each) for each in visits)))
 
 
 #: A host and port inside a stated URL.

@@ -70,7 +70,7 @@ class Naming:
         #: What resolvers do as their program does it.
         self._ways_of = ways_of
         self.tree = Tree(estate)
-        self._ways: dict[tuple[int, IPAddress], Decision | None] = {}
+        self._ways: dict[tuple[int, IPAddress], Connection] = {}
         self._servers = Servers(estate, self.tree, reach, described, self._addresses_of, self._way_out, now)
 
     def index(self, zone: Zone, held: Held | None = None) -> ZoneIndex:
@@ -455,13 +455,15 @@ class Naming:
             kind = name_kinds.ResolverClosed if closed else name_kinds.ResolverSilent
             answer.fail(
                 Detail.RESOLVER_FAILURE if closed else Detail.RESOLVER_TIMEOUT,
-                kind(label, address, reason, place=place, subject=connection.stop),
+                kind(label, address, reason, place=place, subject=connection.stop, beside=connection.decisions),
             )
             return
         machine, service = connection.arrival.machine, connection.arrival.service
         if isinstance(service, Resolver):
             answer.decisions.append(
-                name_kinds.ResolverAsked(label, address, machine.name, place=service.place, subject=service)
+                name_kinds.ResolverAsked(
+                    label, address, machine.name, place=service.place, subject=service, beside=connection.decisions
+                )
             )
             source = connection.arrival.source
             asker = Asker(
@@ -476,38 +478,47 @@ class Naming:
             )
             self.recurse(name, asker, answer)
         elif isinstance(service, NameServer):
+            facts = (label, address, machine.name)
+            answer.decisions.append(
+                name_kinds.ResolverAsked(*facts, place=service.place, subject=service, beside=connection.decisions)
+            )
             self.authoritative(name, service, connection.arrival.source, answer)
         else:
             facts = (label, address, f"{service.name} on {machine.name} is no DNS server")
-            answer.fail(Detail.RESOLVER_FAILURE, name_kinds.ResolverClosed(*facts, place=place, subject=service))
+            read = connection.decisions
+            answer.fail(
+                Detail.RESOLVER_FAILURE, name_kinds.ResolverClosed(*facts, place=place, subject=service, beside=read)
+            )
 
     def ask_ordinary(
         self, name: str, client: Machine | Vantage | str, address: IPAddress, asker: Asker, place: Any, answer: Answer
     ) -> None:
         """Puts a question to a resolver on the internet that nobody describes; the packets must reach it there and back."""
         label = client if isinstance(client, str) else client.name
+        read: tuple[Decision, ...] = ()
         if not isinstance(client, str):
-            stopped = self._way_to(client, address)
-            if stopped is not None:
+            way = self._way_to(client, address)
+            read, lost = way.decisions, _lost(way)
+            if lost is not None:
+                facts = (label, address, lost.text)
                 answer.fail(
                     Detail.RESOLVER_TIMEOUT,
-                    name_kinds.ResolverOutOfReach(label, address, stopped.text, place=place, subject=stopped),
+                    name_kinds.ResolverOutOfReach(*facts, place=place, subject=lost, beside=read),
                 )
                 return
         kind = name_kinds.ResolverValidating if asker.validates else name_kinds.ResolverOrdinary
-        answer.decisions.append(kind(label, place=place))
+        answer.decisions.append(kind(label, place=place, beside=read))
         self.recurse(name, asker, answer)
 
     def _way_out(self, machine: Machine) -> Decision | None:
         """What keeps a machine's questions from servers on the internet that nobody describes."""
-        return self._way_to(machine, ordinary_resolver(machine))
+        return _lost(self._way_to(machine, ordinary_resolver(machine)))
 
-    def _way_to(self, client: Machine | Vantage, address: IPAddress) -> Decision | None:
-        """What keeps a device's questions from a resolver on the internet, or its answers; None when they pass."""
+    def _way_to(self, client: Machine | Vantage, address: IPAddress) -> Connection:
+        """How a device's questions come to a resolver on the internet, and its answers back."""
         key = (id(client), address)
         if key not in self._ways:
-            connection = self.reach(client, address, 53, "udp")
-            self._ways[key] = connection.stop if connection.arrival is None else None
+            self._ways[key] = self.reach(client, address, 53, "udp")
         return self._ways[key]
 
     # -- where zones are -----------------------------------------------------------------------------------------
@@ -554,3 +565,8 @@ def ordinary_resolver(client: Machine | Vantage) -> IPAddress:
     """The ordinary resolver that a device asks: by IPv4 where it has such an address."""
     old = any(item.version == 4 for _, held in attachments(client) for item in held)
     return law.ORDINARY_RESOLVERS[0 if old else 1]
+
+
+def _lost(way: Connection) -> Decision | None:
+    """Why a question or its answer does not arrive; None when both do."""
+    return way.stop if way.arrival is None else None

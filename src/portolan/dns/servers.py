@@ -163,7 +163,7 @@ class Servers:
         closed = self._way_out(asker.machine) if asker.machine is not None else None
         if closed is not None:
             facts = (zone.name, f"{asker.label} gets no question out to the internet: {closed.text}")
-            return Reached((zone_kinds.ServersFail(*facts, place=zone.place, subject=closed),))
+            return Reached((zone_kinds.ServersFail(*facts, place=zone.place, subject=closed, beside=(zone,)),))
         if zone.provided is not None:
             made_up = edge_kinds.EdgeAddressAssumed(zone.name, place=zone.place, subject=zone)
             return Reached((made_up,) if zone.provided == "made-up" else (), None, self._seen_as(zone, asker))
@@ -183,19 +183,30 @@ class Servers:
         decisions, reasons = noted
         refusing: Reached | None = None
         barred: Decision | None = None
+        # That a box of the estate holds the zone decides that nobody else is assumed to.
+        read: list[object] = [service for _, service in self._holders.get(zone.name, [])]
         for name, address in targets:
             connection = self._reach(asker.machine, address, 53, "udp")
             if connection.arrival is None:
                 barred = barred or (connection.stop if isinstance(connection.stop, _BARRED) else None)
                 reason = connection.stop.text if connection.stop is not None else "no answer"
                 reasons.append(f"{name} ({address}): {reason}")
+                read += connection.decisions
             elif not isinstance(connection.arrival.service, NameServer | Resolver) or not (
                 {zone.name, *below} & set(connection.arrival.service.zones)
             ):
                 reasons.append(f"{name} ({address}) does not hold the zone")
+                read += (*connection.decisions, connection.arrival.service)
             else:
                 service, source = connection.arrival.service, connection.arrival.source
-                answers = zone_kinds.ServerAnswers(name, address, zone.name, place=service.place, subject=service)
+                answers = zone_kinds.ServerAnswers(
+                    name,
+                    address,
+                    zone.name,
+                    place=service.place,
+                    subject=service,
+                    beside=(zone, *read, *connection.decisions),
+                )
                 reached = Reached((*decisions, answers), None, source, service)
                 # RFC 2308 section 7.1: a server that has not loaded the zone says that it fails; others are asked.
                 deeper = bool(set(below) & set(service.zones))
@@ -205,7 +216,8 @@ class Servers:
         if refusing is not None:
             return refusing
         place = zone.place.key("delegated_to") if cut is None else cut.servers[0].place
-        decisions.append(zone_kinds.ServersFail(zone.name, "; ".join(reasons), place=place, subject=barred or zone))
+        facts = (zone.name, "; ".join(reasons))
+        decisions.append(zone_kinds.ServersFail(*facts, place=place, subject=barred or zone, beside=(zone, *read)))
         return Reached(tuple(decisions))
 
     def refuses(self, zone: Zone, service: Service, source: IPAddress | None, asker: Asker) -> bool:

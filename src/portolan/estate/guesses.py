@@ -46,6 +46,13 @@ def changed_machines(before: Estate, after: Estate) -> Iterator[tuple[Machine, M
             yield was, machine
 
 
+def touched_machines(before: Estate, after: Estate) -> Iterator[Machine]:
+    """The machines that an estate has and another does not, or not so."""
+    for machine in machines(after):
+        if (before.hosts if isinstance(machine, Host) else before.routers).get(machine.name) is not machine:
+            yield machine
+
+
 def every_edge(estate: Estate) -> Iterator[EdgeService]:
     """Every edge that is stated: rented, switched on at a zone, or a program on a machine."""
     yield from estate.edges.values()

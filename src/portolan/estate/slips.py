@@ -31,6 +31,7 @@ from portolan.estate.base import (
 from portolan.estate.service import Listener
 from portolan.source.nearest import distance
 from portolan.source.place import Node
+from portolan.source.words import Words
 
 _V4 = re.compile(r"(?<![\w.])(?:\d{1,3}\.){3}\d{1,3}(?![\w.])")
 _V6 = re.compile(r"(?<![\w:.])[0-9a-fA-F]*:[0-9a-fA-F:]*:[0-9a-fA-F:.]*(?![\w:])")
@@ -54,16 +55,15 @@ class Known(NamedTuple):
     """What an estate states anywhere, with how often: its addresses, names and words; and the ports that are asked or listened on."""
 
     addresses: Counter[str]
-    names: Counter[str]
-    words: Counter[str]
+    names: Words
+    words: Words
     ports: tuple[str, ...]
 
 
 def known(root: Node, asked: Iterable[str] = (), ports: Iterable[int] = ()) -> Known:
     """What a document states and may be shown, and the names and ports that are asked for."""
     addresses: Counter[str] = Counter()
-    names: Counter[str] = Counter(asked)
-    words: Counter[str] = Counter()
+    names, words = Words(asked), Words()
     for text in texts(root, secret_keys()):
         for each in (*_V4.findall(text), *(_V6.findall(text) if ":" in text else ())):
             addresses[each] += 1
@@ -234,7 +234,7 @@ def _name(text: str, about: Known) -> Iterator[Slip]:
     bare = text.rstrip(".")
     if bare != text:
         yield Slip(bare, 0.9)
-    for other in about.names:
+    for other in about.names.near(bare, "."):
         if other == bare:
             continue
         cost = _cost(bare, other)
@@ -305,7 +305,7 @@ def _path(text: str, about: Known) -> Iterator[Slip]:
         yield Slip(f"{text}/", 1.6)
     if "/" in text:
         yield Slip(f"{text}*" if text.endswith("/") else f"{text}/*", 1.7)
-    for other in about.words:
+    for other in about.words.near(text, "/"):
         far = distance(text, other, 2)
         if 0 < far <= 2 and len(text) > far + 1:
             yield Slip(other, _BY_DISTANCE[far] - _mentions(about.words, text, other))

@@ -24,10 +24,15 @@ class Leg(StrEnum):
 
 
 class Decision(msgspec.Struct, frozen=True, eq=False, kw_only=True):
-    """One decision. `place` is the line that it rests on; `subject` the estate's value, or the decision, that decided."""
+    """One decision. `place` is the line that it rests on; `subject` the estate's value, or the decision, that decided.
+
+    `beside` are the other stated values that were read for it, refused alternatives too: were one of them otherwise,
+    this could be.
+    """
 
     place: Place | None = None
     subject: object = None
+    beside: tuple[object, ...] = ()
 
     #: The leg that it belongs to.
     leg: ClassVar[Leg]
@@ -51,11 +56,27 @@ class Decision(msgspec.Struct, frozen=True, eq=False, kw_only=True):
     asks_on: ClassVar[bool] = False
     #: Whether the drawing of a way shows it without words.
     seen_by_itself: ClassVar[bool] = False
+    #: Where something was found absent: the facts that it would have had, wherever in the estate it were stated.
+    absent: ClassVar[tuple[str, ...]] = ()
 
     @property
     def text(self) -> str:
         """The decision in words; not yet made harmless for printing."""
         return self.words.format_map(self.facts)
+
+    @property
+    def lacked(self) -> tuple[str, ...]:
+        """What was looked for and found nowhere: an address, a name."""
+        return tuple(str(getattr(self, each)) for each in self.absent)
+
+    def read(self) -> "Iterator[object]":
+        """Every stated value and every decision that this one rests on, itself first."""
+        held: list[object] = [self]
+        while held:
+            each = held.pop()
+            yield each
+            if isinstance(each, Decision):
+                held += [*each.beside, each.subject]
 
     @property
     def grounds(self) -> "Iterator[Decision]":
@@ -69,7 +90,7 @@ class Decision(msgspec.Struct, frozen=True, eq=False, kw_only=True):
     def facts(self) -> dict[str, object]:
         """The facts by name."""
         own = self.__struct_fields__
-        return {name: getattr(self, name) for name in own if name not in ("place", "subject")}
+        return {name: getattr(self, name) for name in own if name not in ("place", "subject", "beside")}
 
 
 def every_kind(above: type[Decision] = Decision) -> Iterator[type[Decision]]:

@@ -119,6 +119,7 @@ def _answered(walk: Walk, end: End, packet: Packet, asked: Addressed) -> Detail 
         answer.message = "time-exceeded" if end.how == "time-exceeded" else "destination-unreachable"
     kept = len(walk.decisions)
     answer_end = _send_back(walk, end, answer)
+    back = tuple(walk.decisions[kept:])
     del walk.decisions[kept:]
     if answer_end.how == "delivered" and answer_end.device is walk.origin:
         right = (
@@ -127,15 +128,15 @@ def _answered(walk: Walk, end: End, packet: Packet, asked: Addressed) -> Detail 
         if right:
             return _followed(walk, end, packet, asked) if end.how == "open" else result
         lost: Decision = connect_kinds.ReplyStranger(
-            walk.origin.label, answer.src, asked[2], place=end.device.place, subject=end.device
+            walk.origin.label, answer.src, asked[2], place=end.device.place, subject=end.device, beside=back
         )
     elif answer_end.decision is not None:
         lost = answer_end.decision
         if not isinstance(lost, connect_kinds.ReplyStranger):
-            lost = connect_kinds.ReplyLost(lost.text, place=lost.place, subject=lost)
+            lost = connect_kinds.ReplyLost(lost.text, place=lost.place, subject=lost, beside=back)
     else:
         lost = connect_kinds.ReplyAstray(
-            answer_end.device.label, place=answer_end.device.place, subject=answer_end.device
+            answer_end.device.label, place=answer_end.device.place, subject=answer_end.device, beside=back
         )
     walk.decisions.append(lost)
     return Detail.TIMED_OUT

@@ -152,16 +152,16 @@ def through_groups(topology: Topology, port: Port, packet: Packet, inbound: bool
     peer = packet.src if inbound else packet.dst
     way = "in" if inbound else "out"
     place = f"{port.device.label}, interface {port.name}"
-    for group in groups:
-        rules = group.inbound if inbound else group.outbound
+    for number, group in enumerate(groups):
+        rules, read = group.inbound if inbound else group.outbound, tuple(groups[: number + 1])
         if rules is None:
-            return connect_kinds.GroupAllows(place, group.name, way, place=group.place, subject=group)
+            return connect_kinds.GroupAllows(place, group.name, way, place=group.place, subject=group, beside=read)
         for rule in rules:
             if _allows(topology, rule, packet, peer):
-                return connect_kinds.GroupAllows(place, group.name, way, place=rule.place, subject=rule)
+                return connect_kinds.GroupAllows(place, group.name, way, place=rule.place, subject=rule, beside=read)
     names = ", ".join(group.name for group in groups) or "an empty list"
     return connect_kinds.GroupDrops(
-        place, names, way, packet.seen(), place=port.place.key("groups"), subject=port.stated
+        place, names, way, packet.seen(), place=port.place.key("groups"), subject=port.stated, beside=tuple(groups)
     )
 
 

@@ -443,11 +443,11 @@ class Walk:
         chosen = held[self.choice % len(held)]
         if not reply:
             boxes = ", ".join(each.device.label for each in held)
+            facts = (hop, network, boxes, chosen.device.label)
+            beside = tuple(each.stated or each.device for each in held)
             subject = chosen.stated or chosen.device
             self.decisions.append(
-                connect_kinds.AddressTwice(
-                    hop, network, boxes, chosen.device.label, place=chosen.place, subject=subject
-                )
+                connect_kinds.AddressTwice(*facts, place=chosen.place, subject=subject, beside=beside)
             )
         return chosen
 

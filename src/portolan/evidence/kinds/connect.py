@@ -38,6 +38,7 @@ class NoRoute(ConnectDecision, frozen=True):
     words = "{box} has no route to {target}"
     standard = "RFC 1122 section 3.3.1.2"
     stops = True
+    absent = ("target",)
 
     box: str
     target: IPAddress
@@ -58,6 +59,7 @@ class NeighbourMissing(ConnectDecision, frozen=True):
     words = "nobody on {network} has the address {address}; {box} asks for it in vain"
     standard = "RFC 1122 section 2.3.2"
     stops = True
+    absent = ("address",)
 
     network: str
     address: IPAddress
@@ -77,6 +79,7 @@ class InternetUnknown(ConnectDecision, frozen=True):
     words = "no described box has the public address {address}; it is assumed that nobody there answers"
     stops = True
     assumed = True
+    absent = ("address",)
 
     address: IPAddress
 
@@ -156,6 +159,7 @@ class NotARouter(ConnectDecision, frozen=True):
     words = "{box} is no router and {address} is none of its addresses: it throws the packet away"
     standard = "RFC 1122 section 3.3.1.1"
     stops = True
+    absent = ("address",)
 
     box: str
     address: IPAddress

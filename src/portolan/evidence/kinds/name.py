@@ -237,6 +237,7 @@ class LocalOnly(NameDecision, frozen=True):
     standard = "RFC 6762 section 3"
     stops = True
     depth = 0
+    absent = ("name",)
 
     name: str
     device: str

@@ -28,6 +28,7 @@ class Undescribed(NameDecision, frozen=True):
     stops = True
     assumed = True
     depth = 1
+    absent = ("name",)
 
     name: str
 
@@ -119,6 +120,7 @@ class NoSuchName(NameDecision, frozen=True):
     words = "zone {zone} has no name {name}"
     standard = "RFC 2308 section 2.1"
     stops = True
+    absent = ("name",)
 
     zone: str
     name: str
