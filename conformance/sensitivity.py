@@ -1,11 +1,14 @@
 """Whether the worlds would notice a wrong engine: rules of every engine are broken on purpose, one after the other.
 
-Usage: python -m conformance.sensitivity [table [NAME ...] | random N [SEED]]
+    python -m conformance.sensitivity table [NAME ...] [--every K] [--seed S]
+    python -m conformance.sensitivity random N [--seed S]
 
-The worlds are built once, and held against the engine as it is: what differs is a disagreement, as for conformance.run. What the real
-systems did is then held against the predictions of each broken engine.
+The worlds, or every K-th of them, are built once, and held against the engine as it is: what differs is a disagreement, as for conformance.run. What the real
+systems did is then held against the predictions of each broken engine; what no world of those notices is held against the others
+for which a broken engine predicts something else.
 """
 
+import argparse
 import os
 import sys
 from collections.abc import Callable, Iterator
@@ -13,8 +16,9 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import AbstractContextManager, contextmanager
 from datetime import timedelta
 from functools import cache
+from itertools import islice
 from multiprocessing import get_context
-from typing import Any
+from typing import Any, NamedTuple
 from unittest.mock import patch
 
 import msgspec
@@ -210,8 +214,7 @@ def notices(world: _World, found: Rehearsed, read: Callable[[str], Estate] = est
     """Whether a world's observations differ from what the engine predicts now."""
     name, text, _ = world
     estate = read(text)
-    assert estate.at is not None
-    engine = World(estate, estate.at, None, None if name in BOOTED else frozenset())
+    engine = _engine(name, estate)
     for each in found.comparisons:
         predicted = visit(engine, each.url, estate.vantages[each.vantage])
         if each.excluded is None and exclusion(estate, predicted) is None and not agree(predicted, each.observed):
@@ -219,42 +222,86 @@ def notices(world: _World, found: Rehearsed, read: Callable[[str], Estate] = est
     return False
 
 
-#: The rules to be broken, with how, and the worlds that could notice.
-_CHOSEN: list[tuple[str, Callable[[], AbstractContextManager[object]], list[tuple[_World, Rehearsed]]]] = []
+def _engine(name: str, estate: Estate) -> World:
+    assert estate.at is not None
+    return World(estate, estate.at, None, None if name in BOOTED else frozenset())
 
 
-def _first_to_notice(number: int) -> str | None:
-    """The first world that notices a broken rule: in estates as they were read, and where none does, in such as are read by what is broken."""
-    _, broken, held = _CHOSEN[number]
-    with broken():
+def _predicted(world: _World, read: Callable[[str], Estate] = estate_of) -> list[str]:
+    """What the engine predicts now."""
+    name, text, asked = world
+    estate = read(text)
+    engine = _engine(name, estate)
+    return [str(visit(engine, url, estate.vantages[vantage]).outcome) for url, vantage in asked]
+
+
+_Staged = tuple[_World, Rehearsed]
+
+
+class _Broken(NamedTuple):
+    """A rule to be broken, with how; the worlds that could notice: those that were staged, and those left out with what is predicted."""
+
+    name: str
+    broken: Callable[[], AbstractContextManager[object]]
+    staged: list[_Staged]
+    left: list[tuple[_World, list[str]]]
+
+
+#: For the processes in which rules are broken: they have it, and all that was staged, from the one that forks them.
+_BROKEN: list[_Broken] = []
+#: So many of the worlds that were left out are staged for a rule that no other notices.
+_MOST_STAGED = 6
+
+
+def _first_to_notice(number: int) -> tuple[str | None, list[int]]:
+    """The first world that notices a broken rule; where none does, those left out for which it predicts something else.
+
+    Estates are taken as they were read; where no world notices so, as they are read by what is broken.
+    """
+    rule = _BROKEN[number]
+    with rule.broken():
         for read in (_as_read, estate_of):
-            for world, found in held:
+            for world, found in rule.staged:
                 if notices(world, found, read):
-                    return world[0]
-    return None
+                    return world[0], []
+        for read in (_as_read, estate_of):
+            differing = (at for at, (world, said) in enumerate(rule.left) if _predicted(world, read) != said)
+            others = list(islice(differing, _MOST_STAGED))
+            if others:
+                return None, others
+    return None, []
 
 
 def main() -> int:
     """Prints for each broken rule the first world that notices it."""
-    wish = sys.argv[1:] or ["table"]
-    worlds: list[_World] = (
-        [*table(wish[1:])] if wish[0] == "table" else [*drawn(int(wish[1]), int((wish[2:] or ["1"])[0]))]
-    )
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    kinds = parser.add_subparsers(dest="kind", required=True)
+    chosen = kinds.add_parser("table")
+    chosen.add_argument("names", nargs="*")
+    chosen.add_argument("--every", type=int, default=1, help="only every so manieth world is staged")
+    at_random = kinds.add_parser("random")
+    at_random.add_argument("count", type=int)
+    for each in (chosen, at_random):
+        each.add_argument("--seed", type=int, default=1, help="of what is drawn; and which of the worlds are staged")
+    wish = parser.parse_args()
+    every: list[_World] = [*(table(wish.names) if wish.kind == "table" else drawn(wish.count, wish.seed))]
+    step = wish.every if wish.kind == "table" else 1
+    worlds = every[wish.seed % step :: step]
     own = confinement()
 
     def one(world: _World) -> Rehearsed | None:
         try:
             return held_against(world[1], world[2], own, booted=world[0] in BOOTED)
-        except RehearsalError:
+        except RehearsalError as error:
+            print(f"- {world[0]}: {error}", flush=True)
             return None
 
     with ThreadPoolExecutor(side_by_side()) as pool:
         results = list(pool.map(one, worlds))
-    whole = [(world, found) for world, found in zip(worlds, results, strict=True) if found is not None]
-    questions = sum(len(found.comparisons) for _, found in whole)
+    questions = sum(len(found.comparisons) for found in results if found is not None)
     # A world that differs from the engine as it is would notice everything. It is asked again by itself, as on a loaded machine
     # clients give up where real ones would not; what differs then is a disagreement.
-    sound: list[tuple[_World, Rehearsed]] = []
+    sound: list[_Staged] = []
     wrong = 0
     for world, first in zip(worlds, results, strict=True):
         found = first
@@ -264,25 +311,35 @@ def main() -> int:
             found = one(world)
         if found is None or found.failed or notices(world, found):
             wrong += 1
-            print(f"✗ {world[0]}: the engine as it is differs, or the world is not staged", flush=True)
+            told = "is not staged" if found is None else "; ".join((*map(str, found.disagreements), *found.failed))
+            print(f"✗ {world[0]}: {told or 'the engine as it is differs'}", flush=True)
         else:
             sound.append((world, found))
-    print(f"{len(worlds)} worlds, {questions} questions, {wrong} worlds in disagreement", flush=True)
-    edges = [each for each in sound if each[0][0].startswith("edge: ")]
-    others = [each for each in sound if not each[0][0].startswith("edge: ")]
-    breaks = [(name, broken, others) for name, broken in BREAKS.items()]
-    breaks += [(name, broken, edges) for name, broken in EDGE_BREAKS.items()]
-    chosen = breaks if wish[0] == "table" else breaks[: len(BREAKS)]
+    print(f"{len(worlds)} of {len(every)} worlds, {questions} questions, {wrong} worlds in disagreement", flush=True)
+    left = [(world, _predicted(world, _as_read)) for world in every if world not in worlds]
+    of_edges = [[each for each in sound if each[0][0].startswith("edge: ") is wanted] for wanted in (False, True)]
+    left_of = [[each for each in left if each[0][0].startswith("edge: ") is wanted] for wanted in (False, True)]
+    for edges, held in enumerate((BREAKS, EDGE_BREAKS) if wish.kind == "table" else (BREAKS,)):
+        _BROKEN.extend(_Broken(name, broken, of_edges[edges], left_of[edges]) for name, broken in held.items())
     for world, _ in sound:
         _as_read(world[1])
-    # Each rule is broken in a process of its own, which has the worlds and what was seen in them from this one.
-    _CHOSEN.extend(chosen)
     missed = 0
     with get_context("fork").Pool(os.cpu_count() or 1) as processes:
-        for (name, _, held), noticed in zip(chosen, processes.imap(_first_to_notice, range(len(chosen))), strict=True):
-            missed += noticed is None
-            print(f"{name}: {f'noticed by {noticed}' if noticed else f'not noticed by {len(held)} worlds'}", flush=True)
-    print(f"{len(breaks)} rules broken, {missed} not noticed; {wrong} of {len(worlds)} worlds left out")
+        for number, (noticed, others) in enumerate(processes.imap(_first_to_notice, range(len(_BROKEN)))):
+            rule, first_to = _BROKEN[number], noticed
+            for at in others:
+                world, _ = rule.left[at]
+                found = one(world)
+                if found is None or notices(world, found):
+                    continue
+                with rule.broken():
+                    if notices(world, found):
+                        first_to = world[0]
+                        break
+            missed += first_to is None
+            told = f"noticed by {first_to}" if first_to else f"not noticed by {len(rule.staged) + len(others)} worlds"
+            print(f"{rule.name}: {told}", flush=True)
+    print(f"{len(_BROKEN)} rules broken, {missed} not noticed; {wrong} of {len(worlds)} worlds left out")
     return 1 if missed or wrong else 0
 
 
