@@ -22,9 +22,11 @@ from web_sites import fronts, many_sites
 
 from portolan.cli.question import load_path
 from portolan.diagnosis.lint import lint
+from portolan.diagnosis.search import explain
+from portolan.diagnosis.trial import Explanation
 from portolan.estate.service import WebService
 from portolan.estate.vantage import Vantage
-from portolan.formats.estate_file import load
+from portolan.formats.estate_file import Loaded, load, patched
 from portolan.formats.files import MemoryFiles
 from portolan.journey.visit import visit
 from portolan.journey.world import World
@@ -116,6 +118,7 @@ def main() -> None:
     line("connections a second, each walked", f"{rate:,.0f}", "at least 25,000")
     websites(10_000)
     edges(10_000)
+    searches()
     thousand(1000)
     rules(10_000 if quick else 100_000)
     with tempfile.TemporaryDirectory() as folder:
@@ -189,6 +192,32 @@ def thousand(hosts: int) -> None:
         url = f"http://s{hosts // 2}.sites.example/"
         took, _ = cold(["-m", "portolan", "explain", url, "-e", str(path)], 3)
         line(f"explain one wrong record among {hosts:,} hosts", f"{took / 1000:.2f} s", "under 1 s for 1,000")
+
+
+#: A story with one cause and one with two, as (folder, address, vantage).
+_SEARCHED = (
+    ("a single fault", STORY.with_name("night-shift"), "https://bookings.kestrel-ridge.example/", "at most 8 times"),
+    ("two faults", STORY, URL, "at most 20 times"),
+)
+
+
+def searches() -> None:
+    """What it takes to find causes, beside reading the estate: both as times of a bare interpreter."""
+    bare = min(_once(["-c", "pass"]) for _ in range(7))
+    for what, folder, url, goal in _SEARCHED:
+        loaded = load_path(str(folder))
+        assert loaded.estate.at is not None
+        asker = next(each for each in loaded.estate.vantages.values() if each.default)
+        reading = best(lambda held=folder: load_path(str(held))) * 1000
+
+        def found(held: Loaded = loaded, asked: str = url, by: Vantage = asker) -> Explanation:
+            assert held.estate.at is not None
+            return explain(World(held.estate, held.estate.at), asked, by, lambda patch: patched(held, patch).estate)
+
+        assert found().causes
+        took = best(found) * 1000
+        line(f"read the estate of {what}", f"{reading:.0f} ms, {reading / bare:.1f} x bare")
+        line(f"find {what}", f"{took:.0f} ms, {took / bare:.1f} x bare", goal)
 
 
 def rules(count: int) -> None:

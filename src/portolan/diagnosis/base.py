@@ -30,6 +30,7 @@ from portolan.journey.expectation import Missed, misses
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
 from portolan.net.topology import Device
+from portolan.source.nearest import nearest
 from portolan.source.place import Place
 
 ADecision = TypeVar("ADecision", bound=Decision)
@@ -241,19 +242,20 @@ class Case(NamedTuple):
         return self.expectation.site if self.expectation is not None else None
 
     def homes(self) -> list["Home"]:
-        """Where the visitor is meant to arrive: the expected site, else those that answer to the name; in front of them the sites that
-        pass on to others under that name. None where a rented edge was told the name: visitors arrive there.
+        """Where the visitor is meant to arrive: the expected site, else those that answer to the name, else the one whose name is nearest;
+        in front of them the sites that pass on to others under that name. None where a rented edge was told the name: visitors arrive there.
         """
         wanted, host, url = self.site_name, self.host, self.exchange.url
         every = list(all_homes(self.estate))
-        found = [
-            home
-            for home in every
-            if (wanted is not None and home.site.name == wanted)
-            or (wanted is None and isinstance(home.site, Site) and host in home.site.names)
-        ]
+        if wanted is not None:
+            found = [home for home in every if home.site.name == wanted]
+        else:
+            found = [home for home in every if any(answers_to(each, host) for each in home.names)]
         if not isinstance(self.client, Vantage):
             return found
+        if not found and wanted is None:
+            near = nearest(host, [each for home in every for each in home.names])
+            found = [home for home in every if near in home.names]
         if any(_told(edge, host) for edge in rented_edges(self.estate)):
             return []
         inside = {address for home in found for address in home.machine.addresses}
@@ -282,6 +284,11 @@ class Home(NamedTuple):
     machine: Machine
     service: WebService
     site: Site | WebService
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """The names that its site answers to."""
+        return tuple(map(str, self.site.names)) if isinstance(self.site, Site) else ()
 
     @property
     def passes_on(self) -> bool:
