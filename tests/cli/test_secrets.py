@@ -1,7 +1,13 @@
 """Forty secrets are planted wherever an estate may hold one; no command prints any of them, whatever is asked or wrong."""
 
 import json
+import os
 import re
+import subprocess
+import threading
+import time
+from contextlib import suppress
+from pathlib import Path
 
 import pytest
 
@@ -190,3 +196,52 @@ def test_no_error_shows_a_key(program, tmp_path, text):
     assert done.returncode == 2
     assert KEY[20:40] not in done.stdout + done.stderr
     assert json.dumps(done.stderr).count("key.pem") >= 1
+
+
+def readable_by_others():
+    """The new files of this machine's temporary folders that others than their owner may read, and what is in them."""
+    wanted = ["-maxdepth", "8", "-type", "f", "-newermt", f"@{START:.0f}", "-size", "-1024k", "-perm", "/077"]
+    found = subprocess.run(["find", "/tmp", "/var/tmp", "/dev/shm", "/run", *wanted], capture_output=True, check=False)
+    for path in map(os.fsdecode, found.stdout.splitlines()):
+        with suppress(OSError):  # gone meanwhile, or not ours
+            yield path, Path(path).read_bytes()
+
+
+#: Files from before are none of this test's.
+START = time.time()
+
+
+@pytest.mark.skipif(not able(), reason="needs namespaces and the servers' packages; .ci/run installs them")
+def test_no_temporary_file_shows_one(program, tmp_path):
+    """While a rehearsal runs and when it is over: nobody else can read a secret in a file that it made outside its own stage."""
+    # Other tests' files hold secrets of their own.
+    text, telling = planted().replace("secret", "hidden"), re.compile(b"zz[0-9]{2}hidden")
+    home = tmp_path / "mine"
+    home.mkdir(mode=0o700)
+    (home / "estate.yaml").write_text(text, "utf-8")
+    mine = str(home)
+    seen: set[str] = set()
+    over = threading.Event()
+
+    def watch():
+        while not over.wait(0.2):
+            look()
+
+    def look():
+        for path, data in readable_by_others():
+            if not path.startswith(mine) and telling.search(data):
+                seen.add(path)
+
+    watcher = threading.Thread(target=watch)
+    watcher.start()
+    try:
+        rehearsed(program, V + "/index.html", "-e", f"{home}/estate.yaml")
+    finally:
+        over.set()
+        watcher.join()
+    look()
+    assert telling.search(text.encode())
+    assert seen == set()
+    (tmp_path / "shown").write_text(text, "utf-8")
+    look()
+    assert seen == {f"{tmp_path}/shown"}
