@@ -19,6 +19,7 @@ from portolan.estate.machine import Machine
 from portolan.estate.network import Group, Interface
 from portolan.estate.records import Record
 from portolan.estate.service import Listener
+from portolan.estate.site import Site
 from portolan.estate.slips import ADDRESS, NAME, Holds, Known, fields_of, slips
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
@@ -127,10 +128,14 @@ class Candidate(NamedTuple):
 
 
 class Wanted(NamedTuple):
-    """What the questions that are missed ask for: host names, and ports with whether they are secure."""
+    """What the questions that are missed ask for: host names, and ports with whether they are secure; first of all those `missed`."""
 
     hosts: tuple[str, ...]
     ports: tuple[tuple[int, bool], ...]
+    #: The ports of the addresses that are missed, and of those asked behind them.
+    missed: tuple[int, ...] = ()
+    #: Where the programs listen that give the pages which are expected, as URLs.
+    homes: tuple[str, ...] = ()
 
 
 def candidates(estate: Estate, about: Known, wanted: Wanted, near: frozenset[tuple[Any, ...]]) -> list[Candidate]:
@@ -300,6 +305,9 @@ class _Work:
                 words = ", ".join(each for each, _ in fitting)
                 yield self._added(value, key, words, fitting[0][1] + 0.1, put(value.place, key, every))
         yield from self._copied(value, kind, said)
+        if isinstance(value, Site) and "upstream" not in said:
+            for url in self.wanted.homes:
+                yield self._added(value, "upstream", url, _ADDED + 0.3, put(value.place, "upstream", {"to": url}))
 
     def _copied(self, value: Stated, kind: type, said: dict[str, Any]) -> Iterator[Candidate]:
         """What siblings have in many words and this one does not: rules of redirects, an upstream, an access."""
@@ -355,10 +363,12 @@ class _Work:
     def _rule(self, chain: Any) -> Iterator[Candidate]:
         """A rule like its siblings for all that is asked."""
         ports = sorted({port for port, _ in self.wanted.ports})
+        missed = sorted(set(self.wanted.missed))
         keys = ("inbound", "outbound") if isinstance(chain, Group) else ("rules",)
         for key in keys if ports else ():
             node = next((item for name, item in _pairs(chain) if name == key), None)
-            wider = [ports] if len(ports) == 1 else [ports, *[[each] for each in ports]]
+            wider = [each for each in (missed, ports) if len(each) > 1] + [[each] for each in ports]
+            wider = wider[1:] if missed == ports and len(ports) > 1 else wider
             place = Place((*chain.place.path, key), node or chain.place.node)
             # In a chain the order decides: before all others, and behind them.
             ends = (0, None) if node is not None and not isinstance(chain, Group) else (None,)

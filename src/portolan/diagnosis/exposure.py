@@ -13,7 +13,7 @@ from portolan.diagnosis.exposure_edge import bucket_gains, edge_gains, objects_t
 from portolan.diagnosis.exposure_pages import forcing_gains, leg_gains, listener_gains, page_gains
 from portolan.diagnosis.exposure_reach import REACHES, reach_gains
 from portolan.diagnosis.exposure_sites import grant_gains, site_gains, trust_gains
-from portolan.diagnosis.gains import Asked, Gain
+from portolan.diagnosis.gains import GRADES, Asked, Gain
 from portolan.diagnosis.policy import PLAINNESS, with_policy_of
 from portolan.diagnosis.proposal import Safety
 from portolan.estate.estate import Estate
@@ -48,6 +48,18 @@ class Exposure(NamedTuple):
             text = objects.get(gain.key, gain.text)
             found.setdefault(text, []).append(gain.key[1])
         return tuple(f"{', '.join(who)}{text}" if text.startswith(REACHES) else text for text, who in found.items())
+
+    def eased(self, other: "Exposure") -> "Exposure":
+        """The same change, where another expectation is missed too and is met by it: what that one needs is no more than is needed."""
+        grades = {gain.key: gain.grade for gain in other.gains}
+        gains = (
+            gain._replace(grade=min(gain.grade, grades.get(gain.key, gain.grade), key=GRADES.index))
+            for gain in self.gains
+        )
+        lifted = {gain.key for gain in other.gains if gain.closed}
+        return Exposure(
+            tuple(gain._replace(closed=gain.closed or gain.key in lifted) for gain in gains), self.whole and other.whole
+        )
 
     @property
     def beside(self) -> frozenset[tuple[str, ...]]:

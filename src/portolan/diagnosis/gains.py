@@ -10,6 +10,7 @@ from portolan.estate.vantage import Expectation, Vantage
 #: `needed`: the expectation asks for just this. `beside`: it comes with it, on the same service, and only a smaller form would
 #: avoid it. `more`: anything else.
 Grade = Literal["needed", "beside", "more"]
+GRADES: tuple[Grade, ...] = ("needed", "beside", "more")
 Kind = Literal["reach", "plain", "unencrypted", "unverified", "readable", "lifted", "trusted"]
 
 #: The addresses of somebody on the internet whom no estate knows (RFC 2544, RFC 5180).

@@ -5,6 +5,7 @@ from typing import NamedTuple
 from portolan.diagnosis.base import Case, Finding
 from portolan.diagnosis.candidates import Candidate
 from portolan.diagnosis.exposure import Exposure, exposure
+from portolan.diagnosis.gains import Asked
 from portolan.diagnosis.losing import loses_content
 from portolan.diagnosis.proposal import GUARDED, Patch, Safety
 from portolan.diagnosis.registry import proposals
@@ -17,13 +18,14 @@ from portolan.diagnosis.trial import (
     Step,
     Trial,
     depth_of,
+    missing_in,
     rewrites_history,
     stops_services,
 )
 from portolan.estate.estate import Estate
 from portolan.estate.slips import DEFAULT_COST
 from portolan.journey.expectation import misses
-from portolan.journey.visit import Visit
+from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
 from portolan.source.place import Place
 
@@ -35,6 +37,8 @@ _WEAKENING, _OPENING, _SECOND = 2.5, 0.1, 0.6
 _MOST_WEIGHED, _MOST_TOLD = 10, 3
 #: Of two changes: how many first ones are followed, how many of one object, and what part of the bound each has.
 _MOST_FOLLOWED, _MOST_OF_ONE, _PART = 2, 2, 4
+#: To so many other expectations that are mended what a change lays open is held.
+_MOST_HELD_TO = 4
 #: What it takes off that one more decision is behind.
 _PAST = 0.4
 
@@ -113,7 +117,7 @@ class Repair:
         dearest = known.cost - _FAR_NEARER if known is not None and known.whole else DEFAULT_COST
         attempt = self._attempt([], trial.world, trial.first)
         # Where a way is known that mends everything, what is nearer than it comes early.
-        bound = self.most // 2 if known is not None and known.mended == len(asked) else self.most
+        bound = self.most // 2 if known is not None and known.whole else self.most
         found, self.bounded = mends(case, what, attempt, bound, dearest)
         weighed = self._classed(found, [])
         if not weighed:
@@ -179,7 +183,7 @@ class Repair:
         asked = trial.asked_for(trial.first)
         weighed = []
         for mend in found[:_MOST_WEIGHED]:
-            laid_open = exposure(trial.world, mend.world, asked, mend.visit)
+            laid_open = self._laid_open(mend, asked)
             if laid_open.closed:
                 trial.withheld.append(f"{mend.proposal.text}: the refusal is marked as meant")
             elif laid_open.safety is Safety.WEAKENS and (asked.marks & GUARDED or before):
@@ -188,6 +192,19 @@ class Repair:
                 dear = {Safety.WEAKENS: _WEAKENING, Safety.OPENS: _OPENING}.get(laid_open.safety, 0.0)
                 weighed.append(_Weighed(mend, mend.cost + dear, laid_open))
         return sorted(weighed, key=lambda each: (-each.mend.mended, round(each.cost, 2)))
+
+    def _laid_open(self, mend: Mend, asked: Asked) -> Exposure:
+        """What a change lays open, held to all that it mends."""
+        trial = self.trial
+        laid_open = exposure(trial.world, mend.world, asked, mend.visit)
+        for expectation, vantage in trial.others()[1][:_MOST_HELD_TO] if mend.mended > 1 else ():
+            if laid_open.safety is not Safety.WEAKENS:
+                break
+            if not missing_in(mend.world, expectation, mend.world.there(vantage)):
+                other = Trial(trial.world, expectation.url, vantage, trial.apply)
+                after = visit(mend.world, expectation.url, mend.world.there(vantage))
+                laid_open = laid_open.eased(exposure(trial.world, mend.world, other.asked_for(other.first), after))
+        return laid_open
 
     def _told(self, steps: list[Step], weighed: list[_Weighed]) -> Explanation:
         """One change as an explanation: its remedies, and what would explain it as well."""

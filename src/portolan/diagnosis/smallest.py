@@ -6,9 +6,9 @@ service or loses content is none. The cheapest that mends most is the cause; equ
 
 import re
 from collections.abc import Callable, Iterable, Iterator
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
-from portolan.diagnosis.base import Case, Finding
+from portolan.diagnosis.base import Case, Finding, all_homes
 from portolan.diagnosis.candidates import PROTECTIONS, Candidate, Wanted, candidates
 from portolan.diagnosis.proposal import Patch, Proposal
 from portolan.diagnosis.registry import proposals, recognise
@@ -89,6 +89,7 @@ def wanted(asked: Iterable[str], visits: Iterable[Visit], estate: Estate) -> Wan
     """The names and ports that URLs ask for: the visitors', and those that programs ask others behind them."""
     hosts: list[str] = []
     ports: list[tuple[int, bool]] = []
+    missed: list[int] = []
     for text in asked:
         try:
             url = parse(text)
@@ -97,27 +98,39 @@ def wanted(asked: Iterable[str], visits: Iterable[Visit], estate: Estate) -> Wan
         if url.literal is None:
             hosts.append(url.host.rstrip("."))
         ports.append((url.port, url.secure))
+        missed.append(url.port)
     for visit in visits:
         for exchange in visit.tree:
             if exchange.url.literal is None:
                 hosts.append(exchange.url.host.rstrip("."))
             ports.append((exchange.url.port, exchange.url.secure))
+            missed.append(exchange.url.port)
     for text in texts(estate.place.node, secret_keys()):
         ports += [(int(number), scheme == "https") for scheme, number in _AT_PORT.findall(text) if len(number) < 6]
     for machine in machines(estate):
         ports += [(forward.port, False) for forward in machine.forwards if forward.port]
-    return Wanted(tuple(dict.fromkeys(hosts)), tuple(dict.fromkeys(ports)))
+    return Wanted(tuple(dict.fromkeys(hosts)), tuple(dict.fromkeys(ports)), tuple(dict.fromkeys(missed)))
 
 
 def sought(case: Case, visits: list[Visit], asked: list[str]) -> Sought:
     """What the missed questions ask for, and what the estate states about it."""
-    wish = wanted(asked, visits, case.estate)
+    wish = wanted(asked, visits, case.estate)._replace(homes=tuple(_homes(case)))
     about = known(case.estate.place.node, wish.hosts, [*(port for port, _ in wish.ports), *_ports(case.estate)])
     # A page is expected as SITE/PATH: its path, and every end of it, is a file that somebody has.
     for each in case.estate.expected:
         parts = (each.page or "").split("/")
         about.words.update("/".join(parts[start:]) for start in range(1, len(parts)))
     return Sought(asked, visits, wish, about)
+
+
+def _homes(case: Case) -> Iterator[str]:
+    """Where the program listens that gives the page which is expected: what passes on to it leads home."""
+    for home in all_homes(case.estate) if case.site_name is not None else ():
+        if home.site.name == case.site_name:
+            for address in home.machine.addresses:
+                shown = f"[{address}]" if address.version == 6 else str(address)
+                for listener in home.service.listens:
+                    yield f"{'https' if listener.tls else 'http'}://{shown}:{listener.port}"
 
 
 def tries(case: Case, what: Sought) -> Iterator[Try]:
@@ -137,20 +150,25 @@ def tries(case: Case, what: Sought) -> Iterator[Try]:
 
 def _wider(proposal: Proposal, wish: Wanted) -> Iterator[Proposal]:
     """A rule or a forward for one port, for every port that is missed: what was lost was hardly one of two alike."""
-    ports = sorted({port for port, _ in wish.ports})
-    if len(ports) < 2 or len(proposal.patch) != 1 or not isinstance(proposal.patch[0].get("value"), dict):
+    ports = sorted(set(wish.missed))
+    if len(ports) < 2 or len(proposal.patch) != 1:
         return
     (step,) = proposal.patch
-    said = step["value"]
-    if said.get("ports") in ports:
-        yield Proposal(f"{proposal.text}; and {_all(ports)}", [{**step, "value": {**said, "ports": ports}}])
-    elif said.get("tcp") in ports:
-        each = [{**step, "value": {**said, "tcp": port}} for port in ports]
-        yield Proposal(f"{proposal.text}; the same for {_all(ports)}", each)
+    value = step.get("value")
+    alone: Any = value[0] if isinstance(value, list) and len(value) == 1 else value
+    if not isinstance(alone, dict):
+        return
 
+    def told(one: int) -> str:
+        return f"{proposal.text}; the same for {', '.join(str(port) for port in ports if port != one)}"
 
-def _all(ports: list[int]) -> str:
-    return ", ".join(map(str, ports))
+    said: Any = alone.get("ports")
+    one = said[0] if isinstance(said, list) and len(said) == 1 else said
+    if one in ports:
+        wider = {**alone, "ports": ports}
+        yield Proposal(told(one), [{**step, "value": [wider] if isinstance(value, list) else wider}])
+    elif isinstance(value, dict) and alone.get("tcp") in ports:
+        yield Proposal(told(alone["tcp"]), [{**step, "value": {**alone, "tcp": port}} for port in ports])
 
 
 def _walked(node: Node, path: Iterable[str]) -> list[tuple[str | int, Node | None, Node]]:

@@ -305,6 +305,11 @@ def _path(text: str, about: Known) -> Iterator[Slip]:
         yield Slip(f"{text}/", 1.6)
     if "/" in text:
         yield Slip(f"{text}*" if text.endswith("/") else f"{text}/*", 1.7)
+    # A level too many, at either end.
+    start = "/" if text.startswith("/") else ""
+    levels = text.strip("/").split("/")
+    if len(levels) > 1:
+        yield from (Slip(start + "/".join(each), 1.7) for each in (levels[1:], levels[:-1]))
     for other in about.words.near(text, "/"):
         far = distance(text, other, 2)
         if 0 < far <= 2 and len(text) > far + 1:
