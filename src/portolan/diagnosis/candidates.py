@@ -4,13 +4,14 @@ Nothing here knows a fault. What a change mends, breaks and lays open is found o
 """
 
 from collections.abc import Iterator
-from ipaddress import ip_address
+from contextlib import suppress
+from ipaddress import ip_address, ip_network
 from itertools import product
 from typing import Any, NamedTuple
 
 from portolan.diagnosis.base import Finding
 from portolan.diagnosis.proposal import Patch, add_record, append, drop_record, put, remove, swap_record
-from portolan.estate.base import Stated
+from portolan.estate.base import ListenerKey, Stated, is_public
 from portolan.estate.changing import Earlier, Otherwise, parts_of
 from portolan.estate.estate import Estate
 from portolan.estate.filter import Chain, NamedChain
@@ -109,6 +110,8 @@ _NARROWING = 0.9
 _SECTIONS = ("networks", "routers", "hosts", "groups", "zones", "edges", "stores", "vantages")
 #: What no visit rests on costs more; in an estate with more objects it is not looked at.
 _BESIDE, _MANY_OBJECTS = 0.4, 150
+#: What it takes off that a change states what was looked for and found nowhere.
+_FITTING = 0.8
 #: Of one fact so many slips are tried, so many values of siblings, and so many items of a list.
 _MOST_SLIPS, _MOST_SIBLINGS, _MOST_ITEMS = 8, 3, 40
 #: A zone with more records has its slips tried for names near to those that were asked.
@@ -134,12 +137,17 @@ class Wanted(NamedTuple):
     ports: tuple[tuple[int, bool], ...]
     #: The ports of the addresses that are missed, and of those asked behind them.
     missed: tuple[int, ...] = ()
-    #: Where the programs listen that give the pages which are expected, as URLs.
-    homes: tuple[str, ...] = ()
+    #: Where the programs listen that give the pages which are expected: the machine, and the URL.
+    homes: tuple[tuple[str, str], ...] = ()
 
 
-def candidates(estate: Estate, about: Known, wanted: Wanted, near: frozenset[tuple[Any, ...]]) -> list[Candidate]:
-    """The candidates of an estate, the likeliest first; `near` are the objects (section and name) that the visits rest on."""
+def candidates(
+    estate: Estate, about: Known, wanted: Wanted, near: frozenset[tuple[Any, ...]], absent: frozenset[str] = frozenset()
+) -> list[Candidate]:
+    """The candidates of an estate, the likeliest first.
+
+    `near` are the objects (section and name) that the visits rest on, `absent` what they looked for and found nowhere.
+    """
     found: list[Candidate] = []
     work = _Work(estate, about, wanted)
     objects = [value for section in _SECTIONS for value in getattr(estate, section).values() if value.place.path]
@@ -148,7 +156,9 @@ def candidates(estate: Estate, about: Known, wanted: Wanted, near: frozenset[tup
         if distant and len(objects) > _MANY_OBJECTS:
             continue
         beside = (_BESIDE if distant else 0.0) + (_VISITORS_OWN if value.place.path[0] == "vantages" else 0.0)
-        found += (each._replace(cost=each.cost + beside) for each in work.of(value))
+        for each in work.of(value):
+            fits = bool(absent) and not absent.isdisjoint(_stated_by(each.patch))
+            found.append(each._replace(cost=each.cost - _FITTING if fits else each.cost + beside))
     unique = {str(each.patch): each for each in sorted(found, key=lambda each: -each.cost)}
     return sorted(unique.values(), key=lambda each: each.cost)
 
@@ -162,6 +172,12 @@ class _Work:
         self.wanted = wanted
         held = {str(each) for machine in machines(estate) for each in machine.addresses}
         held |= {str(item.ip) for each in estate.vantages.values() for item in each.address}
+        #: What each service listens on.
+        self.listeners = {
+            service.place.path: [each.key for each in service.listens]
+            for machine in machines(estate)
+            for service in machine.services.values()
+        }
         #: Addresses that something refers to and nobody has.
         self.orphans = [each for each in about.addresses if each not in held]
         self._siblings: dict[tuple[type, str], dict[str, int]] = {}
@@ -306,7 +322,9 @@ class _Work:
                 yield self._added(value, key, words, fitting[0][1] + 0.1, put(value.place, key, every))
         yield from self._copied(value, kind, said)
         if isinstance(value, Site) and "upstream" not in said:
-            for url in self.wanted.homes:
+            for host, url in self.wanted.homes:
+                if host == value.place.path[1]:
+                    continue
                 yield self._added(value, "upstream", url, _ADDED + 0.3, put(value.place, "upstream", {"to": url}))
 
     def _copied(self, value: Stated, kind: type, said: dict[str, Any]) -> Iterator[Candidate]:
@@ -327,7 +345,11 @@ class _Work:
         if key in ("tcp", "udp", "ports", "port"):
             yield from ((str(port), _ADDED) for port, _ in self.wanted.ports)
         if key == "asks_from":
-            yield from ((each, _ADDED + 0.5) for each in self.about.addresses)
+            ranges = [each for each in self.about.words if _is_range(each)]
+            yield from ((each, _ADDED + 0.5) for each in (*ranges, *self.about.addresses))
+        if ListenerKey in holds.scalar:
+            service = value.place.path[:4]
+            yield from ((each, _ADDED) for each in self.listeners.get(service, ()))
         for section in holds.refers:
             yield from ((each, _ADDED + 0.3) for each in [*getattr(self.estate, section, {})][:_MOST_NAMED])
 
@@ -335,7 +357,10 @@ class _Work:
         """Addresses that something refers to and nobody has, and a network's first."""
         network = self.estate.networks.get(interface.network)
         subnets = network.subnets if network is not None else ()
+        public = network is not None and network.kind == "internet"
         for each in self.orphans:
+            if public and not is_public(ip_address(each)):
+                continue
             if not subnets or any(_within(each, subnet) for subnet in subnets):
                 yield each, _ADDED - 0.05 * min(self.about.addresses[each], 6)
         for subnet in subnets:
@@ -513,6 +538,25 @@ def _typed(text: str, holds: Holds) -> Any:
     if bool in holds.scalar and text in ("true", "false"):
         return text == "true"
     return int(text) if text.isdigit() and str not in holds.scalar else text
+
+
+def _stated_by(patch: Patch) -> Iterator[str]:
+    """The words that a change writes, addresses without their masks."""
+    held = [step.get("value") for step in patch]
+    while held:
+        each = held.pop()
+        if isinstance(each, dict):
+            held += each.values()
+        elif isinstance(each, list):
+            held += each
+        elif isinstance(each, str):
+            yield each.partition("/")[0]
+
+
+def _is_range(text: str) -> bool:
+    with suppress(ValueError):
+        return "/" in text and bool(ip_network(text))
+    return False
 
 
 def _within(text: str, subnet: Any) -> bool:

@@ -36,7 +36,7 @@ _WEAKENING, _OPENING, _SECOND = 2.5, 0.1, 0.6
 #: So many of the changes that mend are weighed by what they lay open, and so many told.
 _MOST_WEIGHED, _MOST_TOLD = 10, 3
 #: Of two changes: how many first ones are followed, how many of one object, and what part of the bound each has.
-_MOST_FOLLOWED, _MOST_OF_ONE, _PART = 2, 2, 4
+_MOST_FOLLOWED, _MOST_OF_ONE, _PART = 4, 2, 2
 #: To so many other expectations that are mended what a change lays open is held.
 _MOST_HELD_TO = 4
 #: What it takes off that one more decision is behind.

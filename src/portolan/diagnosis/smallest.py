@@ -12,7 +12,7 @@ from portolan.diagnosis.base import Case, Finding, all_homes
 from portolan.diagnosis.candidates import PROTECTIONS, Candidate, Wanted, candidates
 from portolan.diagnosis.proposal import Patch, Proposal
 from portolan.diagnosis.registry import proposals, recognise
-from portolan.diagnosis.rests import objects_read
+from portolan.diagnosis.rests import absent, objects_read
 from portolan.estate.annotations import secret_keys
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
@@ -123,14 +123,14 @@ def sought(case: Case, visits: list[Visit], asked: list[str]) -> Sought:
     return Sought(asked, visits, wish, about)
 
 
-def _homes(case: Case) -> Iterator[str]:
+def _homes(case: Case) -> Iterator[tuple[str, str]]:
     """Where the program listens that gives the page which is expected: what passes on to it leads home."""
     for home in all_homes(case.estate) if case.site_name is not None else ():
         if home.site.name == case.site_name:
             for address in home.machine.addresses:
                 shown = f"[{address}]" if address.version == 6 else str(address)
                 for listener in home.service.listens:
-                    yield f"{'https' if listener.tls else 'http'}://{shown}:{listener.port}"
+                    yield home.machine.name, f"{'https' if listener.tls else 'http'}://{shown}:{listener.port}"
 
 
 def tries(case: Case, what: Sought) -> Iterator[Try]:
@@ -143,7 +143,8 @@ def tries(case: Case, what: Sought) -> Iterator[Try]:
                     cost = cost_of(each.patch, estate.place.node, what.about)
                     place = changed_place(estate, finding.place, each.patch)
                     yield Try(Candidate(place, each.patch, cost, finding.text, each.text, finding), finding, each)
-    for candidate in candidates(estate, what.about, what.wish, evidence(case, what.visits)):
+    lacking = frozenset[str]().union(*map(absent, what.visits))
+    for candidate in candidates(estate, what.about, what.wish, evidence(case, what.visits), lacking):
         named = next((finding for finding in findings if _same(finding.place, candidate.place)), None)
         yield Try(candidate, named, None)
 
@@ -191,7 +192,18 @@ def changed_place(estate: Estate, named: Place | None, patch: Patch) -> Place:
     """What a change is made to: what the recogniser named where that lies on the way, else the object that the change is in."""
     path = keys_of(patch[0]["path"])
     if named is not None and named.path and tuple(map(str, named.path[:2])) == path[:2]:
-        return named
+        said = tuple(map(str, named.path))
+        held = len(said) - 1
+        if (
+            path[0] == "zones"
+            or held < 3
+            or said[:held] != path[:held]
+            or said == path[: held + 1]
+            or len(path) <= held
+        ):
+            return named
+        # What decided is one key of a thing, and another one is changed: it is about the thing.
+        path = (*path[:held], "")
     steps = _walked(estate.place.node, path[:-1] if path[0] != "zones" else path[:2])
     if not steps:
         return estate.place
