@@ -5,7 +5,6 @@ from typing import NamedTuple
 from portolan.diagnosis.base import Case, Finding
 from portolan.diagnosis.candidates import Candidate
 from portolan.diagnosis.exposure import Exposure, exposure
-from portolan.diagnosis.gains import Asked
 from portolan.diagnosis.losing import loses_content
 from portolan.diagnosis.proposal import GUARDED, Patch, Safety
 from portolan.diagnosis.registry import proposals
@@ -102,6 +101,8 @@ class Repair:
         self.most = most
         self.bounded = False
         self._further: list[_Further] = []
+        #: What changes lay open, by the world that they lead to.
+        self._exposures: dict[int, tuple[Exposure, World]] = {}
 
     def instead_of(self, steps: list[Step], final: Visit | None) -> Explanation | None:
         """What the smallest change says, where it mends more than the recognisers' way, or is believed more readily."""
@@ -118,7 +119,7 @@ class Repair:
         attempt = self._attempt([], trial.world, trial.first)
         # Where a way is known that mends everything, what is nearer than it comes early.
         bound = self.most // 2 if known is not None and known.whole else self.most
-        found, self.bounded = mends(case, what, attempt, bound, dearest)
+        found, self.bounded = mends(case, what, attempt, self._extra, bound, dearest)
         weighed = self._classed(found, [])
         if not weighed:
             # A check, which tries little for each question, leaves that to who asks one.
@@ -183,20 +184,29 @@ class Repair:
         asked = trial.asked_for(trial.first)
         weighed = []
         for mend in found[:_MOST_WEIGHED]:
-            laid_open = self._laid_open(mend, asked)
+            laid_open = self._laid_open(mend)
             if laid_open.closed:
                 trial.withheld.append(f"{mend.proposal.text}: the refusal is marked as meant")
             elif laid_open.safety is Safety.WEAKENS and (asked.marks & GUARDED or before):
                 trial.withheld.append(mend.proposal.text)
             else:
-                dear = {Safety.WEAKENS: _WEAKENING, Safety.OPENS: _OPENING}.get(laid_open.safety, 0.0)
-                weighed.append(_Weighed(mend, mend.cost + dear, laid_open))
+                weighed.append(_Weighed(mend, mend.cost + self._extra(mend), laid_open))
         return sorted(weighed, key=lambda each: (-each.mend.mended, round(each.cost, 2)))
 
-    def _laid_open(self, mend: Mend, asked: Asked) -> Exposure:
+    def _extra(self, mend: Mend) -> float:
+        """What it costs to believe in a change, for what it lays open."""
+        return {Safety.WEAKENS: _WEAKENING, Safety.OPENS: _OPENING}.get(self._laid_open(mend).safety, 0.0)
+
+    def _laid_open(self, mend: Mend) -> Exposure:
         """What a change lays open, held to all that it mends."""
+        known = self._exposures.get(id(mend.world))
+        if known is None:
+            known = self._exposures[id(mend.world)] = (self._compared(mend), mend.world)
+        return known[0]
+
+    def _compared(self, mend: Mend) -> Exposure:
         trial = self.trial
-        laid_open = exposure(trial.world, mend.world, asked, mend.visit)
+        laid_open = exposure(trial.world, mend.world, trial.asked_for(trial.first), mend.visit)
         for expectation, vantage in trial.others()[1][:_MOST_HELD_TO] if mend.mended > 1 else ():
             if laid_open.safety is not Safety.WEAKENS:
                 break
@@ -258,7 +268,7 @@ class Repair:
             case = Case(first.world, first.visit, trial.expectation)
             attempt = self._attempt(first.candidate.patch, first.world, first.visit)
             what = sought(case, [first.visit, trial.first], asked)
-            found, bounded = mends(case, what, attempt, self.most // _PART)
+            found, bounded = mends(case, what, attempt, self._extra, self.most // _PART)
             self.bounded |= bounded
             weighed = self._classed(found, first.candidate.patch)
             if weighed:

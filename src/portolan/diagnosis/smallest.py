@@ -32,6 +32,8 @@ _FEW_RANGES = 8
 _MARGIN = 0.6
 
 
+#: What a change costs beside itself, for what it lays open.
+Extra = Callable[["Mend"], float]
 #: Tries a change: the world and the visit where it mends what was asked, and how many expectations it mends; else None.
 Attempt = Callable[[Candidate], tuple[World, Visit, int] | None]
 
@@ -275,11 +277,12 @@ def _same(one: Place | None, other: Place) -> bool:
 
 
 def mends(
-    case: Case, what: Sought, attempt: Attempt, bound: int, dearest: float = DEFAULT_COST
+    case: Case, what: Sought, attempt: Attempt, extra: Extra, bound: int, dearest: float = DEFAULT_COST
 ) -> tuple[list[Mend], bool]:
     """Every change within the bound that meets what was missed, the best first; and whether the bound was met.
 
-    What costs as much as `dearest` is not looked at, nor what costs clearly more than a change that mends everything.
+    What costs as much as `dearest` is not looked at, nor what costs clearly more than a change that mends everything, with what that
+    one lays open counted in (`extra`).
     """
     found: list[Mend] = []
     seen: set[str] = set()
@@ -288,8 +291,7 @@ def mends(
     weight = 1 + sum(len(edge.asks_from) for edge in case.estate.edges.values()) // _FEW_RANGES
     number = 0
     for each, finding, proposal in tries(case, what):
-        best = min((mend.cost for mend in found if mend.mended >= most), default=dearest)
-        if each.cost >= min(dearest, best + _MARGIN):
+        if each.cost >= min(dearest, _best(found, most, each.cost, extra) + _MARGIN):
             if proposal is None:
                 break  # they come in the order of their cost
             continue
@@ -305,3 +307,14 @@ def mends(
             made = proposal or Proposal(each.text, each.patch)
             found.append(Mend(each.place, each.patch, each.cost, mended, each.wrong, made, world, after, finding))
     return sorted(found, key=lambda mend: mend.rank), False
+
+
+def _best(found: list[Mend], most: int, cost: float, extra: Extra) -> float:
+    """What the best change costs that mends everything; only of those that would keep one of a cost from being tried, what they lay open is worked out."""
+    held = sorted((mend for mend in found if mend.mended >= most), key=lambda mend: mend.cost)
+    best = DEFAULT_COST
+    for mend in held:
+        if mend.cost >= best or mend.cost + _MARGIN > cost:
+            return min(best, mend.cost)
+        best = min(best, mend.cost + extra(mend))
+    return best
