@@ -110,7 +110,7 @@ _NARROWING = 0.9
 _SECTIONS = ("networks", "routers", "hosts", "groups", "zones", "edges", "stores", "vantages")
 #: What no visit rests on costs more; in an estate with more objects it is not looked at.
 _BESIDE, _MANY_OBJECTS = 0.4, 150
-#: What it takes off that a change states what was looked for and found nowhere.
+#: What it takes off that a change states what was looked for and found nowhere, where nothing was said.
 _FITTING = 0.8
 #: Of one fact so many slips are tried, so many values of siblings, and so many items of a list.
 _MOST_SLIPS, _MOST_SIBLINGS, _MOST_ITEMS = 8, 3, 40
@@ -149,16 +149,14 @@ def candidates(
     `near` are the objects (section and name) that the visits rest on, `absent` what they looked for and found nowhere.
     """
     found: list[Candidate] = []
-    work = _Work(estate, about, wanted)
+    work = _Work(estate, about, wanted, absent)
     objects = [value for section in _SECTIONS for value in getattr(estate, section).values() if value.place.path]
     for value in objects:
         distant = value.place.path[:2] not in near
         if distant and len(objects) > _MANY_OBJECTS:
             continue
         beside = (_BESIDE if distant else 0.0) + (_VISITORS_OWN if value.place.path[0] == "vantages" else 0.0)
-        for each in work.of(value):
-            fits = bool(absent) and not absent.isdisjoint(_stated_by(each.patch))
-            found.append(each._replace(cost=each.cost - _FITTING if fits else each.cost + beside))
+        found += (each._replace(cost=each.cost + beside) for each in work.of(value))
     unique = {str(each.patch): each for each in sorted(found, key=lambda each: -each.cost)}
     return sorted(unique.values(), key=lambda each: each.cost)
 
@@ -166,10 +164,11 @@ def candidates(
 class _Work:
     """Walks an estate's values beside the document that states them."""
 
-    def __init__(self, estate: Estate, about: Known, wanted: Wanted) -> None:
+    def __init__(self, estate: Estate, about: Known, wanted: Wanted, absent: frozenset[str]) -> None:
         self.estate = estate
         self.about = about
         self.wanted = wanted
+        self.absent = absent
         held = {str(each) for machine in machines(estate) for each in machine.addresses}
         held |= {str(item.ip) for each in estate.vantages.values() for item in each.address}
         #: What each service listens on.
@@ -315,6 +314,8 @@ class _Work:
             for each, cost in meant.items():
                 if holds.refers and self._speaks_of(each):
                     cost -= 0.6
+                if each in self.absent:
+                    cost -= _FITTING
                 yield self._added(value, key, each, cost, put(value.place, key, _typed(each, holds)))
             if holds.many and 1 < len(fitting) <= _MOST_TOGETHER and not holds.refers:
                 every = [_typed(each, holds) for each, _ in fitting]
@@ -538,19 +539,6 @@ def _typed(text: str, holds: Holds) -> Any:
     if bool in holds.scalar and text in ("true", "false"):
         return text == "true"
     return int(text) if text.isdigit() and str not in holds.scalar else text
-
-
-def _stated_by(patch: Patch) -> Iterator[str]:
-    """The words that a change writes, addresses without their masks."""
-    held = [step.get("value") for step in patch]
-    while held:
-        each = held.pop()
-        if isinstance(each, dict):
-            held += each.values()
-        elif isinstance(each, list):
-            held += each
-        elif isinstance(each, str):
-            yield each.partition("/")[0]
 
 
 def _is_range(text: str) -> bool:
