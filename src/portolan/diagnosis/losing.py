@@ -2,12 +2,15 @@
 
 from collections.abc import Iterator
 
+from portolan.diagnosis.proposal import Patch
 from portolan.estate.content import Holding
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import changed_machines
 from portolan.estate.machine import Machine
 from portolan.estate.service import sites_of
 from portolan.estate.site import Giving
+from portolan.journey.visit import Visit
+from portolan.source.place import keys_of
 
 #: Names, and the paths that have rights.
 _Held = tuple[frozenset[str], frozenset[str]]
@@ -16,6 +19,9 @@ _Held = tuple[frozenset[str], frozenset[str]]
 def loses_content(before: Estate, after: Estate) -> bool:
     """Whether files, objects or their rights are gone that nobody asked to go; a file under another name is still there."""
     for was, machine in changed_machines(before, after):
+        # What lies on a machine is a fact, whether or not a site is led there.
+        if _less(frozenset(was.folders), frozenset(machine.folders)) or _gone(_on_disk(was), _on_disk(machine)):
+            return True
         held = dict(_sites(machine, was))
         for path, names in _sites(was, machine):
             if path in held and _gone(names, held[path]):
@@ -27,6 +33,25 @@ def loses_content(before: Estate, after: Estate) -> bool:
             if known is not None and _less(frozenset(known.objects or ()), frozenset(bucket.objects or ())):
                 return True
     return False
+
+
+def assumes_instead(patch: Patch, after: Visit) -> bool:
+    """Whether a visit rests on what is assumed of an object from which a change took a fact: nothing is mended by not saying it."""
+    taken = [keys_of(step["path"]) for step in patch if step["op"] == "remove"]
+    for exchange in after.tree if taken else ():
+        for decision in exchange.decisions:
+            if decision.unsaid and decision.place is not None:
+                of = tuple(map(str, decision.place.path))
+                if any(path[:-1] == of and path[-1] in decision.unsaid for path in taken):
+                    return True
+    return False
+
+
+def _on_disk(machine: Machine) -> _Held:
+    """What the folders of a machine hold."""
+    names = {f"{name}/{file}" for name, each in machine.folders.items() for file in each.files or ()}
+    rights = {f"{name}/{key}" for name, each in machine.folders.items() for key in each.rights}
+    return frozenset(names), frozenset(rights)
 
 
 def _gone(before: _Held, after: _Held) -> bool:

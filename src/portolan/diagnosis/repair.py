@@ -5,7 +5,7 @@ from typing import NamedTuple
 from portolan.diagnosis.base import Case, Finding
 from portolan.diagnosis.candidates import Candidate
 from portolan.diagnosis.exposure import Exposure, exposure
-from portolan.diagnosis.losing import loses_content
+from portolan.diagnosis.losing import assumes_instead, loses_content
 from portolan.diagnosis.proposal import GUARDED, Patch, Safety
 from portolan.diagnosis.registry import proposals
 from portolan.diagnosis.slip import slip
@@ -153,6 +153,7 @@ class Repair:
             if missed and (before or there.what == here.what or there.depth < here.depth):
                 return None
             spoils = stops_services(world, after_world) or loses_content(trial.world.estate, after_world.estate)
+            spoils |= assumes_instead(candidate.patch, after)
             if spoils or trial.breaks_others(after_world):
                 return None
             if missed:

@@ -10,7 +10,7 @@ from portolan.diagnosis.base import Case, Finding
 from portolan.diagnosis.exposure import Exposure, exposure
 from portolan.diagnosis.gains import Asked
 from portolan.diagnosis.instead import asked_instead
-from portolan.diagnosis.losing import loses_content
+from portolan.diagnosis.losing import assumes_instead, loses_content
 from portolan.diagnosis.proposal import GUARDED, ORDER, Patch, Proposal, Safety
 from portolan.diagnosis.registry import proposals, recognise
 from portolan.diagnosis.repair import Repair, where_it_changes
@@ -231,6 +231,7 @@ class _Mending(Trial):
                 return None
             onward = len(after.exchanges) >= len(current.exchanges) and depth_of(after) >= depth_of(current)
         spoils = stops_services(self.world, world) or loses_content(self.world.estate, world.estate)
+        spoils |= assumes_instead(patch, after)
         return None if spoils or self.breaks_others(world) else (world, after, onward)
 
     def _needed(self, steps: list[Step], final: Visit) -> tuple[list[Step], Visit]:

@@ -59,6 +59,9 @@ class Decision(msgspec.Struct, frozen=True, eq=False, kw_only=True):
     #: Where something was found absent: the facts that it would have had, wherever in the estate it were stated.
     absent: ClassVar[tuple[str, ...]] = ()
 
+    #: Where it is assumed: the keys of its subject that would say.
+    unsaid: ClassVar[tuple[str, ...]] = ()
+
     @property
     def text(self) -> str:
         """The decision in words; not yet made harmless for printing."""

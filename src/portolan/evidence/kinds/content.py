@@ -17,6 +17,7 @@ class PageAssumed(HttpDecision, frozen=True):
     kind = "page-assumed"
     words = "{site} does not say what its folder holds; {page} is assumed to exist"
     assumed = True
+    unsaid = ("folder", "files", "copy", "inventory")
 
     site: str
     page: str

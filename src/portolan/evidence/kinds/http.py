@@ -89,6 +89,7 @@ class ProgramAssumed(HttpDecision, frozen=True):
     kind = "program-assumed"
     words = "{service} says no program; it is assumed to follow nginx's rules here"
     assumed = True
+    unsaid = ("program",)
 
     service: str
 

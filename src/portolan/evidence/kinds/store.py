@@ -181,6 +181,7 @@ class ObjectAssumed(HttpDecision, frozen=True):
     kind = "object-assumed"
     words = "nothing says what the bucket {bucket} holds; {key} is assumed to be in it"
     assumed = True
+    unsaid = ("objects", "copy", "inventory")
 
     bucket: str
     key: str

@@ -1,0 +1,48 @@
+"""What is said of the shipped stories: their causes, at the objects where they are mended."""
+
+import json
+
+import pytest
+
+import portolan
+from tests.conftest import STORIES
+
+#: By story, the codes of its causes in the order met.
+CAUSES = {
+    "half-open": ["forward-missing", "cert-name"],
+    "two-signs": ["redirect-loop-names"],
+    "inside-only": ["filter-drops"],
+    "old-ledger": ["name-zone-elsewhere"],
+    "one-way-street": ["list-blocks-replies"],
+    "night-shift": ["listener-wrong-port"],
+    "borrowed-port": ["forward-not-for-own"],
+    "first-word": ["filter-replies-forgotten"],
+    "lost-shelf": ["content-folder-missing", "content-folder-missing", "content-unreadable"],
+    "closed-desk": ["upstream-down"],
+    "revolving-door": ["redirect-loop-origin-plain"],
+    "three-locks": ["cert-name", "edge-origin-address", "bucket-sealed"],
+    "private-drawer": ["bucket-grant-missing"],
+    "hall-of-mirrors": ["redirect-loop-origin-plain"],
+    "open-gallery": [],
+    "first-light": [],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", CAUSES)
+def test_a_story_has_its_causes(name):
+    """Each with a patch or advice, and none that says less than before."""
+    (story,) = [each for each in json.loads((STORIES / "index.json").read_text("utf-8")) if each["name"] == name]
+    held = portolan.load(str(STORIES / name))
+    vantages = held.estate.vantages.values()
+    asker = next((each for each in vantages if each.default), next(iter(vantages)))
+    found = held.explain(story["url"], asker.name)
+    assert [each.code for each in found.causes] == CAUSES[name]
+    assert (found.best is None) == (CAUSES[name] == [])
+    assert not any(
+        step["op"] == "remove" and "folder" in step["path"] for each in found.remedies for step in each.patch
+    )
+
+
+def test_every_story_is_here():
+    """None is added without its causes."""
+    assert set(CAUSES) == {each["name"] for each in json.loads((STORIES / "index.json").read_text("utf-8"))}
