@@ -66,11 +66,20 @@ def known(root: Node, asked: Iterable[str] = (), ports: Iterable[int] = ()) -> K
     names, words = Words(asked), Words()
     for text in texts(root, secret_keys()):
         for each in (*_V4.findall(text), *(_V6.findall(text) if ":" in text else ())):
-            addresses[each] += 1
+            if _is_address(each):
+                addresses[each] += 1
         names.update(_NAME.findall(text))
         if "/" in text or "." in text or text.isalpha():
             words[text] += 1
     return Known(addresses, names, words, tuple(dict.fromkeys(map(str, ports)))[:_MOST_PORTS])
+
+
+def _is_address(text: str) -> bool:
+    try:
+        ip_address(text)
+    except ValueError:
+        return False
+    return True
 
 
 def apart(one: str, other: str, about: Known) -> float:
