@@ -17,7 +17,7 @@ import re
 import sys
 import tempfile
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from datetime import UTC, datetime
 from functools import cache
 from multiprocessing import Pool
@@ -102,13 +102,14 @@ def plain(node: Any) -> Any:
     return node.value
 
 
-def written(node: Any) -> str:
-    """A document as YAML text, each scalar as it was written: plain or quoted."""
+def written(node: Any, called: Callable[[str], str] = str) -> str:
+    """A document as YAML text, each scalar as it was written: plain or quoted; `called` exchanges names in it."""
     if isinstance(node, yaml.MappingNode):
-        return "{" + ", ".join(f"{written(key)}: {written(value)}" for key, value in node.value) + "}"
+        return "{" + ", ".join(f"{written(key, called)}: {written(value, called)}" for key, value in node.value) + "}"
     if isinstance(node, yaml.SequenceNode):
-        return "[" + ", ".join(map(written, node.value)) + "]"
-    return node.value if _PLAIN.match(node.value) and not node.style else json.dumps(node.value)
+        return "[" + ", ".join(written(each, called) for each in node.value) + "]"
+    text = called(node.value)
+    return text if _PLAIN.match(text) and not node.style else json.dumps(text)
 
 
 def missed_in(world: World) -> list[tuple[str, str]]:

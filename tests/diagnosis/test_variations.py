@@ -7,12 +7,11 @@ import re
 import pytest
 import yaml
 
-from conformance.injected import HEALTHY, NOW, base, estates
+from conformance.injected import HEALTHY, NOW, base, estates, written
 from portolan.diagnosis.asking import answers
 from portolan.diagnosis.lint import lint
 from portolan.formats.estate_file import load, patched
 from portolan.formats.files import MemoryFiles
-from portolan.formats.yaml_nodes import is_plain
 from portolan.journey.world import World
 
 #: So many of each estate: about 210 in all.
@@ -21,21 +20,6 @@ VARIATIONS = 10
 _IN_ORDER = ("sites",)
 #: Names that are keys of the format too.
 _WORDS = ("gateway",)
-
-
-def scalar(node, rename):
-    """A scalar as it was written, with a name exchanged; what the exchange makes of plain text stays text."""
-    text = rename(node.value)
-    return text if is_plain(node) and re.fullmatch(r"[\w./+-]+|", text) else json.dumps(text, ensure_ascii=False)
-
-
-def flow(node, rename):
-    """A node on one line."""
-    if isinstance(node, yaml.MappingNode):
-        return "{" + ", ".join(f"{scalar(key, rename)}: {flow(value, rename)}" for key, value in node.value) + "}"
-    if isinstance(node, yaml.SequenceNode):
-        return "[" + ", ".join(flow(each, rename) for each in node.value) + "]"
-    return scalar(node, rename)
 
 
 def block(node, rename, rng, indent="", ordered=False):
@@ -47,10 +31,10 @@ def block(node, rename, rng, indent="", ordered=False):
         if rng.random() < 0.3:
             yield f"{indent}# {key.value}: as it was found"
         if isinstance(value, yaml.MappingNode) and value.value and rng.random() < 0.8:
-            yield f"{indent}{scalar(key, rename)}:  # below"
+            yield f"{indent}{written(key, rename)}:  # below"
             yield from block(value, rename, rng, f"{indent}  ", key.value in _IN_ORDER)
         else:
-            yield f"{indent}{scalar(key, rename)}: {flow(value, rename)}"
+            yield f"{indent}{written(key, rename)}: {written(value, rename)}"
             if rng.random() < 0.2:
                 yield ""
 
@@ -100,9 +84,9 @@ def test_written_otherwise_it_is_the_same(name):
         rng = random.Random(f"{name} {number}")
         # What files of its folder say cannot be renamed here.
         rename = renamed(held.root, rng) if not name.startswith("pem") and number % 2 else str
-        written = files_of(held.root, rename, rng)
-        seen.add(json.dumps(written))
-        contents = dict(written)
+        text = files_of(held.root, rename, rng)
+        seen.add(json.dumps(text))
+        contents = dict(text)
         if name.startswith("pem"):
             folder = HEALTHY / name
             contents |= {
@@ -111,5 +95,5 @@ def test_written_otherwise_it_is_the_same(name):
                 if path.name != "estate.yaml" and path.is_file()
             }
         after = load(MemoryFiles(contents), "estate.yaml")
-        assert said(after) == (codes, (), asked), written
+        assert said(after) == (codes, (), asked), text
     assert len(seen) == VARIATIONS

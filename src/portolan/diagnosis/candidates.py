@@ -135,21 +135,18 @@ class Wanted(NamedTuple):
 
     hosts: tuple[str, ...]
     ports: tuple[tuple[int, bool], ...]
-    #: The ports of the addresses that are missed, and of those asked behind them.
-    missed: tuple[int, ...] = ()
+    #: The ports of the addresses that are missed, and of those asked behind them, in order.
+    missed: tuple[int, ...]
     #: Where the programs listen that give the pages which are expected: the machine, and the URL.
-    homes: tuple[tuple[str, str], ...] = ()
+    homes: tuple[tuple[str, str], ...]
+    #: What was looked for and found nowhere: addresses and names.
+    absent: frozenset[str]
 
 
-def candidates(
-    estate: Estate, about: Known, wanted: Wanted, near: frozenset[tuple[Any, ...]], absent: frozenset[str] = frozenset()
-) -> list[Candidate]:
-    """The candidates of an estate, the likeliest first.
-
-    `near` are the objects (section and name) that the visits rest on, `absent` what they looked for and found nowhere.
-    """
+def candidates(estate: Estate, about: Known, wanted: Wanted, near: frozenset[tuple[Any, ...]]) -> list[Candidate]:
+    """The candidates of an estate, the likeliest first; `near` are the objects (section and name) that the visits rest on."""
     found: list[Candidate] = []
-    work = _Work(estate, about, wanted, absent)
+    work = _Work(estate, about, wanted)
     objects = [value for section in _SECTIONS for value in getattr(estate, section).values() if value.place.path]
     for value in objects:
         distant = value.place.path[:2] not in near
@@ -164,11 +161,10 @@ def candidates(
 class _Work:
     """Walks an estate's values beside the document that states them."""
 
-    def __init__(self, estate: Estate, about: Known, wanted: Wanted, absent: frozenset[str]) -> None:
+    def __init__(self, estate: Estate, about: Known, wanted: Wanted) -> None:
         self.estate = estate
         self.about = about
         self.wanted = wanted
-        self.absent = absent
         held = {str(each) for machine in machines(estate) for each in machine.addresses}
         held |= {str(item.ip) for each in estate.vantages.values() for item in each.address}
         #: What each service listens on.
@@ -314,7 +310,7 @@ class _Work:
             for each, cost in meant.items():
                 if holds.refers and self._speaks_of(each):
                     cost -= 0.6
-                if each in self.absent:
+                if each in self.wanted.absent:
                     cost -= _FITTING
                 yield self._added(value, key, each, cost, put(value.place, key, _typed(each, holds)))
             if holds.many and 1 < len(fitting) <= _MOST_TOGETHER and not holds.refers:
@@ -389,7 +385,7 @@ class _Work:
     def _rule(self, chain: Any) -> Iterator[Candidate]:
         """A rule like its siblings for all that is asked."""
         ports = sorted({port for port, _ in self.wanted.ports})
-        missed = sorted(set(self.wanted.missed))
+        missed = list(self.wanted.missed)
         keys = ("inbound", "outbound") if isinstance(chain, Group) else ("rules",)
         for key in keys if ports else ():
             node = next((item for name, item in _pairs(chain) if name == key), None)

@@ -51,15 +51,13 @@ class Exposure(NamedTuple):
 
     def eased(self, other: "Exposure") -> "Exposure":
         """The same change, where another expectation is missed too and is met by it: what that one needs is no more than is needed."""
-        grades = {gain.key: gain.grade for gain in other.gains}
+        known = {gain.key: gain for gain in other.gains}
+        pairs = [(gain, known.get(gain.key, gain)) for gain in self.gains]
         gains = (
-            gain._replace(grade=min(gain.grade, grades.get(gain.key, gain.grade), key=GRADES.index))
-            for gain in self.gains
+            one._replace(grade=min(one.grade, twin.grade, key=GRADES.index), closed=one.closed or twin.closed)
+            for one, twin in pairs
         )
-        lifted = {gain.key for gain in other.gains if gain.closed}
-        return Exposure(
-            tuple(gain._replace(closed=gain.closed or gain.key in lifted) for gain in gains), self.whole and other.whole
-        )
+        return Exposure(tuple(gains), self.whole and other.whole)
 
     @property
     def beside(self) -> frozenset[tuple[str, ...]]:

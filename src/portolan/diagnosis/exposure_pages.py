@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from portolan.diagnosis.gains import STRANGER, Asked, Gain, Grade
-from portolan.estate.base import HeaderName
+from portolan.estate.base import HeaderName, at_port
 from portolan.estate.client import EdgeClient, PassingProgram
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import changed_machines, machine_called, machines, touched_machines
@@ -84,7 +84,7 @@ def _urls(before: World, after: World, asked: Asked) -> list[str]:
     found = [str(url)]
     hosts = [url.shown_host]
     # What a program gives lies in the folders of its machine too.
-    for machine in touched_machines(before.estate, after.estate):
+    for _, machine in touched_machines(before.estate, after.estate):
         for service in machine.services.values():
             hosts += [name for site in sites_of(service).values() for name in site.names if "*" not in name]
     for host in dict.fromkeys(hosts):
@@ -283,8 +283,7 @@ class _Program(NamedTuple):
             bound = listener.address if listener.address and int(listener.address) else None
             for address in (bound,) if bound is not None else every:
                 if not listener.tls:
-                    shown = f"[{address}]" if address.version == 6 else str(address)
-                    yield visit(world, f"http://{shown}:{listener.port}{path}", asker).exchanges[0]
+                    yield visit(world, f"http://{at_port(address, listener.port)}{path}", asker).exchanges[0]
 
 
 def listener_gains(before: Estate, after: Estate) -> Iterator[Gain]:

@@ -44,7 +44,7 @@ def reach_gains(before: World, after: World, kept: World | None, asked: Asked, s
     targets = _targets(after)
     whole = len(askers) * len(targets) <= MOST_REACH
     if not whole:
-        touched = {each.name for each in touched_machines(before.estate, after.estate)}
+        touched = {each.name for _, each in touched_machines(before.estate, after.estate)}
         targets = [each for each in targets if each[3] in touched] or targets
         askers = [each for each in askers if each.anybody or each.vantage.name == asked.vantage.name]
         targets = targets[: MOST_REACH // max(1, len(askers))]

@@ -7,7 +7,7 @@ import msgspec
 from portolan.diagnosis.base import Case, Finding, ServiceClue, fault, listed, not_started, target_of
 from portolan.diagnosis.certificate import certified, covering, new_certificate
 from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, remove, replace
-from portolan.estate.base import IPAddress, is_loopback
+from portolan.estate.base import IPAddress, at_port, is_loopback
 from portolan.estate.guesses import asked_by
 from portolan.estate.machine import Forward, Machine
 from portolan.estate.service import Listener, Service, WebService, sites_of
@@ -368,7 +368,7 @@ def _at_address(case: Case, listener: Listener) -> str | None:
     address = case.asked_address
     if connection is None or address is None:
         return None
-    return f"[{address}]:{listener.port}" if address.version == 6 else f"{address}:{listener.port}"
+    return at_port(address, listener.port)
 
 
 @remedy("forward-not-for-own")

@@ -48,12 +48,3 @@ def objects_read(estate: Estate, visit: Visit) -> frozenset[tuple[object, ...]]:
 def absent(visit: Visit) -> frozenset[str]:
     """What was looked for and found nowhere: addresses and names."""
     return frozenset(text for each in read_in(visit) if isinstance(each, Decision) for text in each.lacked)
-
-
-def lacked(visit: Visit) -> frozenset[str]:
-    """What was found nowhere, and the addresses on the way, which nobody has a second time: whoever states one of them changes it."""
-    found = set(absent(visit))
-    for exchange in visit.tree:
-        for attempt in exchange.attempts:
-            found.update(str(address) for hop in attempt.hops for address in (hop.after[0], hop.after[2]))
-    return frozenset(found)

@@ -14,6 +14,7 @@ from portolan.diagnosis.proposal import Patch, Proposal
 from portolan.diagnosis.registry import proposals, recognise
 from portolan.diagnosis.rests import absent, objects_read
 from portolan.estate.annotations import secret_keys
+from portolan.estate.base import at_port
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
 from portolan.estate.slips import DEFAULT_COST, Known, apart, known, texts
@@ -87,8 +88,9 @@ def evidence(case: Case, visits: Iterable[Visit]) -> frozenset[tuple[object, ...
 _AT_PORT = re.compile(r"(https?)://(?:[^/:\s]+|\[[^\]]*\]):(\d+)")
 
 
-def wanted(asked: Iterable[str], visits: Iterable[Visit], estate: Estate) -> Wanted:
-    """The names and ports that URLs ask for: the visitors', and those that programs ask others behind them."""
+def wanted(case: Case, visits: Iterable[Visit], asked: Iterable[str]) -> Wanted:
+    """The names and ports that URLs ask for: the visitors', and those that programs ask others behind them; what leads home, and what was found nowhere."""
+    estate = case.estate
     hosts: list[str] = []
     ports: list[tuple[int, bool]] = []
     missed: list[int] = []
@@ -111,12 +113,18 @@ def wanted(asked: Iterable[str], visits: Iterable[Visit], estate: Estate) -> Wan
         ports += [(int(number), scheme == "https") for scheme, number in _AT_PORT.findall(text) if len(number) < 6]
     for machine in machines(estate):
         ports += [(forward.port, False) for forward in machine.forwards if forward.port]
-    return Wanted(tuple(dict.fromkeys(hosts)), tuple(dict.fromkeys(ports)), tuple(dict.fromkeys(missed)))
+    return Wanted(
+        tuple(dict.fromkeys(hosts)),
+        tuple(dict.fromkeys(ports)),
+        tuple(sorted(set(missed))),
+        tuple(_homes(case)),
+        frozenset[str]().union(*map(absent, visits)),
+    )
 
 
 def sought(case: Case, visits: list[Visit], asked: list[str]) -> Sought:
     """What the missed questions ask for, and what the estate states about it."""
-    wish = wanted(asked, visits, case.estate)._replace(homes=tuple(_homes(case)))
+    wish = wanted(case, visits, asked)
     about = known(case.estate.place.node, wish.hosts, [*(port for port, _ in wish.ports), *_ports(case.estate)])
     # A page is expected as SITE/PATH: its path, and every end of it, is a file that somebody has.
     for each in case.estate.expected:
@@ -130,9 +138,9 @@ def _homes(case: Case) -> Iterator[tuple[str, str]]:
     for home in all_homes(case.estate) if case.site_name is not None else ():
         if home.site.name == case.site_name:
             for address in home.machine.addresses:
-                shown = f"[{address}]" if address.version == 6 else str(address)
                 for listener in home.service.listens:
-                    yield home.machine.name, f"{'https' if listener.tls else 'http'}://{shown}:{listener.port}"
+                    scheme = "https" if listener.tls else "http"
+                    yield home.machine.name, f"{scheme}://{at_port(address, listener.port)}"
 
 
 def tries(case: Case, what: Sought) -> Iterator[Try]:
@@ -145,15 +153,14 @@ def tries(case: Case, what: Sought) -> Iterator[Try]:
                     cost = cost_of(each.patch, estate.place.node, what.about)
                     place = changed_place(estate, finding.place, each.patch)
                     yield Try(Candidate(place, each.patch, cost, finding.text, each.text, finding), finding, each)
-    lacking = frozenset[str]().union(*map(absent, what.visits))
-    for candidate in candidates(estate, what.about, what.wish, evidence(case, what.visits), lacking):
+    for candidate in candidates(estate, what.about, what.wish, evidence(case, what.visits)):
         named = next((finding for finding in findings if _same(finding.place, candidate.place)), None)
         yield Try(candidate, named, None)
 
 
 def _wider(proposal: Proposal, wish: Wanted) -> Iterator[Proposal]:
     """A rule or a forward for one port, for every port that is missed: what was lost was hardly one of two alike."""
-    ports = sorted(set(wish.missed))
+    ports = list(wish.missed)
     if len(ports) < 2 or len(proposal.patch) != 1:
         return
     (step,) = proposal.patch
@@ -196,13 +203,8 @@ def changed_place(estate: Estate, named: Place | None, patch: Patch) -> Place:
     if named is not None and named.path and tuple(map(str, named.path[:2])) == path[:2]:
         said = tuple(map(str, named.path))
         held = len(said) - 1
-        if (
-            path[0] == "zones"
-            or held < 3
-            or said[:held] != path[:held]
-            or said == path[: held + 1]
-            or len(path) <= held
-        ):
+        beside = len(path) > held >= 3 and path[:held] == said[:held] and path[held] != said[held]
+        if path[0] == "zones" or not beside:
             return named
         # What decided is one key of a thing, and another one is changed: it is about the thing.
         path = (*path[:held], "")

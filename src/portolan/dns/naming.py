@@ -458,13 +458,11 @@ class Naming:
                 kind(label, address, reason, place=place, subject=connection.stop, beside=connection.decisions),
             )
             return
-        machine, service = connection.arrival.machine, connection.arrival.service
+        machine, service, read = connection.arrival.machine, connection.arrival.service, connection.decisions
+        if isinstance(service, Resolver | NameServer):
+            facts = (label, address, machine.name)
+            answer.decisions.append(name_kinds.ResolverAsked(*facts, place=service.place, subject=service, beside=read))
         if isinstance(service, Resolver):
-            answer.decisions.append(
-                name_kinds.ResolverAsked(
-                    label, address, machine.name, place=service.place, subject=service, beside=connection.decisions
-                )
-            )
             source = connection.arrival.source
             asker = Asker(
                 machine.name,
@@ -478,14 +476,9 @@ class Naming:
             )
             self.recurse(name, asker, answer)
         elif isinstance(service, NameServer):
-            facts = (label, address, machine.name)
-            answer.decisions.append(
-                name_kinds.ResolverAsked(*facts, place=service.place, subject=service, beside=connection.decisions)
-            )
             self.authoritative(name, service, connection.arrival.source, answer)
         else:
             facts = (label, address, f"{service.name} on {machine.name} is no DNS server")
-            read = connection.decisions
             answer.fail(
                 Detail.RESOLVER_FAILURE, name_kinds.ResolverClosed(*facts, place=place, subject=service, beside=read)
             )

@@ -165,6 +165,11 @@ class PortRange(NamedTuple):
         return isinstance(port, int) and self.first <= port <= self.last
 
 
+def at_port(address: IPAddress, port: int) -> str:
+    """An address with a port, as listeners and URLs write them: IPv6 in brackets (RFC 3986 section 3.2.2)."""
+    return f"[{address}]:{port}" if address.version == 6 else f"{address}:{port}"
+
+
 def is_public(address: IPAddress) -> bool:
     """Whether the public internet carries the address.
 

@@ -40,17 +40,15 @@ def machine_called(estate: Estate, name: str | None) -> Machine | None:
 
 def changed_machines(before: Estate, after: Estate) -> Iterator[tuple[Machine, Machine]]:
     """The machines that two estates have and that are not the same in both: as they were, and as they are."""
+    return ((was, machine) for was, machine in touched_machines(before, after) if was is not None)
+
+
+def touched_machines(before: Estate, after: Estate) -> Iterator[tuple[Machine | None, Machine]]:
+    """The machines that an estate has and another does not, or not so: as they were, None where they are new, and as they are."""
     for machine in machines(after):
         was = (before.hosts if isinstance(machine, Host) else before.routers).get(machine.name)
-        if was is not None and was is not machine:
+        if was is not machine:
             yield was, machine
-
-
-def touched_machines(before: Estate, after: Estate) -> Iterator[Machine]:
-    """The machines that an estate has and another does not, or not so."""
-    for machine in machines(after):
-        if (before.hosts if isinstance(machine, Host) else before.routers).get(machine.name) is not machine:
-            yield machine
 
 
 def every_edge(estate: Estate) -> Iterator[EdgeService]:

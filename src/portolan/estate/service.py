@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 import msgspec
 
-from portolan.estate.base import FolderPath, HeaderName, HostName, IPAddress, ListenerKey, Stated, says
+from portolan.estate.base import FolderPath, HeaderName, HostName, IPAddress, ListenerKey, Stated, at_port, says
 from portolan.estate.changing import Changing
 from portolan.estate.records import ServerProgram
 from portolan.estate.site import Site
@@ -29,9 +29,7 @@ class Listener(Stated, frozen=True, kw_only=True, eq=False):
         """Its address and port in the spelling by which sites refer to it."""
         if self.address is None:
             return ListenerKey(f"*:{self.port}")
-        return ListenerKey(
-            f"[{self.address}]:{self.port}" if self.address.version == 6 else f"{self.address}:{self.port}"
-        )
+        return ListenerKey(at_port(self.address, self.port))
 
 
 class StatedProgram(Stated, frozen=True, kw_only=True, eq=False):

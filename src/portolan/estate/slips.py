@@ -206,11 +206,7 @@ def _address(text: str, about: Known) -> Iterator[Slip]:
     if slash and not text.endswith(("/32", "/128")):
         yield Slip(plain, 1.5)
     for other in about.addresses:
-        try:
-            same = ip_address(other).version == version
-        except ValueError:
-            continue
-        if same and other != plain:
+        if ip_address(other).version == version and other != plain:
             meant = other
             if slash:
                 try:

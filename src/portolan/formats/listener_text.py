@@ -2,7 +2,7 @@
 
 import re
 
-from portolan.estate.base import IPAddress, ListenerKey
+from portolan.estate.base import IPAddress, ListenerKey, at_port
 from portolan.formats import patterns
 from portolan.formats.scalars import SCALARS, UnfitError, address, port
 from portolan.source.plain import UNSEEN
@@ -41,7 +41,7 @@ def listener_key(text: str) -> ListenerKey:
     place, number, _, _ = listener_parts(text)
     if place is None:
         return ListenerKey(f"*:{number}")
-    return ListenerKey(f"[{place}]:{number}" if place.version == 6 else f"{place}:{number}")
+    return ListenerKey(at_port(place, number))
 
 
 #: How a listener is written, for the JSON Schema.

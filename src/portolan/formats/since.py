@@ -38,10 +38,13 @@ class Since:
         was, held = self._changed.get(section, ({}, {}))
         return [each for name, each in held.items() if was is None or was.get(name) is not each]
 
-    def _before(self, section: str) -> list[Any]:
-        """The entries of a section that are not what they were, as they were."""
-        was, held = self._changed.get(section, ({}, {}))
-        return [each for name, each in (was or {}).items() if held.get(name) is not each]
+    def _boxes(self) -> tuple[list[Machine], list[Machine]]:
+        """The machines that are not what they were: as they were, and as they are."""
+        before: list[Machine] = []
+        for section in _MACHINES:
+            was, held = self._changed.get(section, ({}, {}))
+            before += [each for name, each in (was or {}).items() if held.get(name) is not each]
+        return before, [each for section in _MACHINES for each in self.entries(section)]
 
     def _lost(self, section: str) -> bool:
         """Whether a name that could be referred to is gone."""
@@ -55,7 +58,8 @@ class Since:
             return
         yield self._estate
         for section, (_, held) in self._changed.items():
-            for value in self.entries(section) if isinstance(held, dict) else held if isinstance(held, tuple) else ():
+            entries = self.entries(section) if isinstance(held, dict) else held
+            for value in entries if isinstance(entries, list | tuple) else ():
                 if isinstance(value, Stated):
                     yield from stated_values(value)
 
@@ -63,14 +67,12 @@ class Since:
         """Whether what all machines and vantages are held to is otherwise: the networks, and who passes on between them."""
         if self._clean is None or "networks" in self._changed:
             return True
-        was, held = ([each for part in _MACHINES for each in get(part)] for get in (self._before, self.entries))
+        was, held = self._boxes()
         return _passing(was) != _passing(held)
 
     def machines(self) -> list[Machine]:
         """The machines to look at."""
-        if self._ways():
-            return list(machines(self._estate))
-        return [each for section in _MACHINES for each in self.entries(section)]
+        return list(machines(self._estate)) if self._ways() else self._boxes()[1]
 
     def vantages(self) -> list[Vantage]:
         """The vantages to look at."""
@@ -91,13 +93,13 @@ class Since:
             return True
         if any(zone.edge is not None for zone in self.entries("zones")):
             return True
-        found = (each for section in _MACHINES for each in self.entries(section))
-        return any(isinstance(service, EdgeService) for each in found for service in each.services.values())
+        _, held = self._boxes()
+        return any(isinstance(service, EdgeService) for each in held for service in each.services.values())
 
     def names_of_sites(self) -> frozenset[str] | None:
         """The names of all sites and buckets; None where every expected page is known to have one."""
         if self._clean is not None and not self._changed.keys() & {"expected", "stores"}:
-            was, held = ([each for part in _MACHINES for each in get(part)] for get in (self._before, self.entries))
+            was, held = self._boxes()
             if _names_of_sites(was) <= _names_of_sites(held):
                 return None
         buckets = {name for store in self._estate.stores.values() for name in (*store.buckets, *store.strangers)}

@@ -7,7 +7,7 @@ The default is the site that says so, else the first listed.
 
 from typing import Any, NamedTuple
 
-from portolan.estate.base import IPAddress, ListenerKey
+from portolan.estate.base import IPAddress, ListenerKey, at_port
 from portolan.estate.names import fits
 from portolan.estate.service import Listener, WebService
 from portolan.estate.site import Site
@@ -170,7 +170,7 @@ def table_of(
     key = listener.key
     special = _special(service, shared)
     if special and address is not None:
-        bound_to = ListenerKey(f"[{address}]:{listener.port}" if address.version == 6 else f"{address}:{listener.port}")
+        bound_to = ListenerKey(at_port(address, listener.port))
         key = bound_to if bound_to in special else key
     held = ("table", id(service), id(listener), key)
     found = shared.get(held)

@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 
-from portolan.estate.base import IPAddress
+from portolan.estate.base import IPAddress, at_port
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import name as name_kinds
 from portolan.evidence.legs import Connection, Exchange
@@ -122,8 +122,4 @@ def _addressed(packet: tuple[IPAddress, int, IPAddress, int]) -> str:
     src, sport, dst, dport = packet
     if not dport and not sport:
         return f"ICMP error {src} -> {dst}"
-    return f"{_spot(src, sport)} -> {_spot(dst, dport)}"
-
-
-def _spot(address: IPAddress, port: int) -> str:
-    return f"[{address}]:{port}" if address.version == 6 else f"{address}:{port}"
+    return f"{at_port(src, sport)} -> {at_port(dst, dport)}"
