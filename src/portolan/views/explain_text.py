@@ -39,8 +39,8 @@ def explain_text(
             )
     else:
         tried = "No change that was tried mends this" if explanation.bounded else "No single change mends this"
-        missing = "something is not described here"
-        missing += ", or is otherwise than is assumed above" if visit.assumptions else ""
+        missing = "something may not be described here"
+        missing += ", or be otherwise than is assumed above" if visit.assumptions else ""
         lines += paragraph(
             style,
             f"No known fault explains this. {tried}: {missing}. The steps above show what decided; add --every-step for all.",
