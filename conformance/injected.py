@@ -183,7 +183,9 @@ class Several(NamedTuple):
     estate: str
     faults: tuple[Fault, ...]
     state: str
-    #: Of the faults, how many a cause touches; of the causes, how many touch none.
+    #: Of the faults, how many a cause touches; how many are named as they rightly are alone (an equal change elsewhere); of the causes,
+    #: how many are neither.
+    touched: int = 0
     named: int = 0
     innocents: int = 0
     causes: tuple[str, ...] = ()
@@ -201,7 +203,8 @@ def judge_several(task: tuple[str, tuple[int, ...]]) -> Several:
     ready = base(name)
     chosen = tuple(faults(ready.document)[number] for number in numbers)
     alone = [set(broken_by((name, number)).missed) for number in numbers]
-    if any(each.booted for each in chosen) or not all(alone):
+    within = any(one.path[: len(other.path)] == other.path for one in chosen for other in chosen if one is not other)
+    if any(each.booted for each in chosen) or within or not all(alone):
         return Several(name, chosen, "harmless")
     try:
         loaded = ready.loaded
@@ -217,9 +220,15 @@ def judge_several(task: tuple[str, tuple[int, ...]]) -> Several:
         return Several(name, chosen, "apart")
     url, vantage = shared[0]
     found = explain(world, url, loaded.estate.vantages[vantage], lambda patch: patched(loaded, patch).estate)
-    paths = [cause.place.path if cause.place is not None else () for cause in found.causes]
-    named = sum(any(_touches(path, fault) for path in paths) for fault in chosen)
-    innocents = sum(not any(_touches(path, fault) for fault in chosen) for path in paths)
+    touch = [
+        [_touches(cause.place.path if cause.place is not None else (), each) for cause in found.causes]
+        for each in chosen
+    ]
+    told = [f"{each.code} at {each.object}" for each in found.causes]
+    equal = [[] if any(row) else _named_alone((name, number)) for number, row in zip(numbers, touch, strict=True)]
+    as_alone = [[each in names for each in told] for names in equal]
+    named = sum(any(row) or any(same) for row, same in zip(touch, as_alone, strict=True))
+    innocents = sum(not any(row[at] for row in (*touch, *as_alone)) for at in range(len(told)))
     patch = "none"
     if found.best is not None and found.best.patch:
         try:
@@ -227,7 +236,13 @@ def judge_several(task: tuple[str, tuple[int, ...]]) -> Several:
             patch = "mended" if (url, vantage) not in missed_in(after) else "partly"
         except EstateError:
             patch = "unreadable"
-    return Several(name, chosen, "missed", named, innocents, tuple(f"{each.code} at {each.object}" for each in found.causes), patch)  # fmt: skip
+    return Several(name, chosen, "missed", sum(map(any, touch)), named, innocents, tuple(told), patch)
+
+
+def _named_alone(task: tuple[str, int]) -> list[str]:
+    """What a fault by itself is rightly called, though it is not what was touched: a change of the same size that mends as well."""
+    judged = judge(task)
+    return list(judged.causes[:1]) if judged.right else []
 
 
 def several(arguments: argparse.Namespace) -> int:
@@ -250,8 +265,10 @@ def several(arguments: argparse.Namespace) -> int:
         sum(each.patch == "mended" for each in judged),
         [each for each in judged if each.patch in ("partly", "unreadable")],
     )
+    strict = sum(each.touched == len(each.faults) for each in judged)
     print(
-        f"{len(judged)} times {arguments.of} faults that one question meets: all named {right}, with an innocent {innocent}, mended {mended}, wrong patches {len(wrong)}"
+        f"{len(judged)} times {arguments.of} faults that one question meets: all named {right} (touched {strict}), with an innocent "
+        f"{innocent}, mended {mended}, wrong patches {len(wrong)}"
     )
     for each in judged if arguments.list else ():
         if not each.right:

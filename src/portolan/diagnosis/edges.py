@@ -66,7 +66,7 @@ class MethodClue(msgspec.Struct, frozen=True):
     *MISSED,
 )
 def not_in_effect(case: Case) -> Finding | None:
-    """Once they are in effect, the visitor gets what is expected."""
+    """Once they are in effect, the visitor gets what is expected, or comes further."""
     world = case.world
     for edge in every_edge(world.stated):
         if not isinstance(edge, Edge):
@@ -74,8 +74,10 @@ def not_in_effect(case: Case) -> Finding | None:
         moment = edge.in_effect_from
         if moment is None or world.now >= moment:
             continue
-        then = world.then(moment)
-        if not misses(case.expectation, visit(then, case.visit.url, case.visit.vantage)):
+        after = visit(world.then(moment), case.visit.url, case.visit.vantage)
+        if not misses(case.expectation, after) or len(after.exchanges[0].decisions) > len(
+            case.visit.exchanges[0].decisions
+        ):
             text = f"the settings of {label_of(edge)} are in effect from {moment:%Y-%m-%d %H:%M} UTC on, and not before"
             return Finding(
                 "edge-not-in-effect", text, edge.place.key("in_effect_from"), clue=TimeClue(edge=edge, moment=moment)
@@ -256,8 +258,11 @@ def circle(case: Case) -> Finding | None:
 def wait_for_it(_case: Case, clue: TimeClue) -> Iterator[Proposal]:
     """Nothing else helps."""
     edge = clue.edge
+    held = [key for key in ("in_effect_from", "before") if edge.place.has(key)]
     yield Proposal(
-        f"wait until {clue.moment:%Y-%m-%d %H:%M} UTC: then the settings of {label_of(edge)} are in effect", []
+        f"wait until {clue.moment:%Y-%m-%d %H:%M} UTC: then the settings of {label_of(edge)} are in effect",
+        [step for key in held for step in remove((*edge.place.path, key))],
+        thought=True,
     )
 
 

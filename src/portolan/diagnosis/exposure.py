@@ -17,6 +17,7 @@ from portolan.diagnosis.gains import GRADES, Asked, Gain
 from portolan.diagnosis.policy import PLAINNESS, with_policy_of
 from portolan.diagnosis.proposal import Safety
 from portolan.estate.estate import Estate
+from portolan.journey.expectation import misses
 from portolan.journey.visit import Visit
 from portolan.journey.world import World
 
@@ -70,6 +71,10 @@ def exposure(before: World, after: World, asked: Asked, seen: Visit) -> Exposure
     gains: list[Gain] = []
     whole = True
     one, other = before.estate, after.estate
+    wanted = asked.expectation
+    if wanted is not None and "closed" in wanted.marks and not misses(wanted, seen):
+        # The visitor is refused as is expected: what leads there lifts nothing.
+        asked = asked._replace(closed=False)
     policy = with_policy_of(before.stated, after.stated)
     kept = after.changed(policy) if policy is not None else None
     # With no other policy than before nobody gets through who was not let through all the time.

@@ -1,15 +1,16 @@
 """What is said instead of the recognisers' way: a smaller change that mends as much, or one where none of theirs mends at all."""
 
+from functools import cached_property
 from typing import NamedTuple
 
 from portolan.diagnosis.base import Case, Finding
 from portolan.diagnosis.candidates import Candidate
 from portolan.diagnosis.exposure import Exposure, exposure
 from portolan.diagnosis.losing import assumes_instead, loses_content
-from portolan.diagnosis.proposal import GUARDED, Patch, Safety
+from portolan.diagnosis.proposal import GUARDED, Proposal, Safety
 from portolan.diagnosis.registry import proposals
 from portolan.diagnosis.slip import slip
-from portolan.diagnosis.smallest import MOST_TRIED, Attempt, Mend, Sought, changed_place, cost_of, mends, sought
+from portolan.diagnosis.smallest import Attempt, Mend, Sought, changed_place, cost_of, mends, sought
 from portolan.diagnosis.trial import (
     HISTORY,
     Explanation,
@@ -34,8 +35,8 @@ _PLAIN, _CLEARLY, _FAR_NEARER = 1.0, 0.3, 1.0
 _WEAKENING, _OPENING, _SECOND = 2.5, 0.1, 0.6
 #: So many of the changes that mend are weighed by what they lay open, and so many told.
 _MOST_WEIGHED, _MOST_TOLD = 10, 3
-#: Of two changes: how many first ones are followed, how many of one object, and what part of the bound each has.
-_MOST_FOLLOWED, _MOST_OF_ONE, _PART = 4, 2, 2
+#: Of two changes: how many first ones are followed, and how many of one object.
+_MOST_FOLLOWED, _MOST_OF_ONE = 4, 2
 #: To so many other expectations that are mended what a change lays open is held.
 _MOST_HELD_TO = 4
 #: What it takes off that one more decision is behind.
@@ -104,26 +105,34 @@ class Repair:
         #: What changes lay open, by the world that they lead to.
         self._exposures: dict[int, tuple[Exposure, World]] = {}
 
+    @cached_property
+    def _case(self) -> Case:
+        return Case(self.trial.world, self.trial.first, self.trial.expectation)
+
+    @cached_property
+    def _what(self) -> Sought:
+        """What is looked for: all that is missed."""
+        asked = [self.trial.text, *(each.url for each, _ in self.trial.others()[1])]
+        return sought(self._case, [self.trial.first], asked)
+
     def instead_of(self, steps: list[Step], final: Visit | None) -> Explanation | None:
         """What the smallest change says, where it mends more than the recognisers' way, or is believed more readily."""
         trial = self.trial
-        asked = [trial.text, *(each.url for each, _ in trial.others()[1])]
-        case = Case(trial.world, trial.first, trial.expectation)
+        case = self._case
         if any(_of_the_past(case, step.finding) for step in steps[:1]):
             return None
-        what = sought(case, [trial.first], asked)
+        what = self._what
         known = self._known_way(steps, final, what)
         if known is not None and known.whole and known.cost <= _PLAIN:
             return None
         dearest = known.cost - _FAR_NEARER if known is not None and known.whole else DEFAULT_COST
-        attempt = self._attempt([], trial.world, trial.first)
-        # Where a way is known that mends everything, what is nearer than it comes early.
-        bound = self.most // 2 if known is not None and known.whole else self.most
+        attempt = self._attempt(trial.world, trial.first)
+        # Where a way is known, what is nearer than it comes early.
+        bound = self.most // 2 if known is not None and (known.whole or len(steps) > 1) else self.most
         found, self.bounded = mends(case, what, attempt, self._extra, bound, dearest)
-        weighed = self._classed(found, [])
+        weighed = self._classed(found)
         if not weighed:
-            # A check, which tries little for each question, leaves that to who asks one.
-            return self._two(asked) if final is None and self.most >= MOST_TRIED else None
+            return None
         best = weighed[0]
         if best.laid_open.safety is Safety.WEAKENS and steps:
             return None
@@ -135,8 +144,8 @@ class Repair:
                 return None
         return self._told(steps, weighed)
 
-    def _attempt(self, before: Patch, world: World, current: Visit) -> Attempt:
-        """What tries a change beside those before: the world and visit where it mends, and how many expectations; else None.
+    def _attempt(self, world: World, current: Visit) -> Attempt:
+        """What tries a change: the world and visit where it mends, and how many expectations; else None.
 
         What ends otherwise than the visit does now, and no earlier, is kept: a second change may mend the rest.
         """
@@ -145,19 +154,22 @@ class Repair:
         def attempt(candidate: Candidate) -> tuple[World, Visit, int] | None:
             if rewrites_history(candidate.patch):
                 return None
-            made = trial.changed([*before, *candidate.patch])
+            made = trial.changed(candidate.patch)
             if made is None:
                 return None
             after_world, after = made
             missed, there = bool(misses(trial.expectation, after)), _ended(after)
-            if missed and (before or there.what == here.what or there.depth < here.depth):
+            if missed and (there.what == here.what or there.depth < here.depth):
                 return None
             spoils = stops_services(world, after_world) or loses_content(trial.world.estate, after_world.estate)
             spoils |= assumes_instead(candidate.patch, after)
-            if spoils or trial.breaks_others(after_world):
+            if spoils:
                 return None
             if missed:
+                # What it takes from somebody else, a second change may give back.
                 self._further.append(_Further(candidate, after_world, after, there.depth))
+                return None
+            if trial.breaks_others(after_world):
                 return None
             return after_world, after, trial.mended(after_world)
 
@@ -179,7 +191,7 @@ class Repair:
         whole = len(steps) == 1 and not weakens and mended == len(what.asked)
         return _Way(mended, cost + _SECOND * (len(steps) - 1) + (_WEAKENING if weakens else 0.0), whole)
 
-    def _classed(self, found: list[Mend], before: Patch) -> list[_Weighed]:
+    def _classed(self, found: list[Mend]) -> list[_Weighed]:
         """The best of what mends, with what each lays open counted in; refusals that are meant stay."""
         trial = self.trial
         asked = trial.asked_for(trial.first)
@@ -188,7 +200,7 @@ class Repair:
             laid_open = self._laid_open(mend)
             if laid_open.closed:
                 trial.withheld.append(f"{mend.proposal.text}: the refusal is marked as meant")
-            elif laid_open.safety is Safety.WEAKENS and (asked.marks & GUARDED or before):
+            elif laid_open.safety is Safety.WEAKENS and asked.marks & GUARDED:
                 trial.withheld.append(mend.proposal.text)
             else:
                 weighed.append(_Weighed(mend, mend.cost + self._extra(mend), laid_open))
@@ -261,24 +273,7 @@ class Repair:
             steps,
         )
 
-    def _two(self, asked: list[str]) -> Explanation | None:
-        """Two changes where none mends by itself: the second is looked for where the first leads further."""
-        trial = self.trial
-        best: tuple[float, _Further, list[_Weighed]] | None = None
-        for first in self._followed():
-            case = Case(first.world, first.visit, trial.expectation)
-            attempt = self._attempt(first.candidate.patch, first.world, first.visit)
-            what = sought(case, [first.visit, trial.first], asked)
-            found, bounded = mends(case, what, attempt, self._extra, self.most // _PART)
-            self.bounded |= bounded
-            weighed = self._classed(found, first.candidate.patch)
-            if weighed:
-                cost = first.candidate.cost + weighed[0].cost - weighed[0].mend.mended
-                if best is None or cost < best[0]:
-                    best = cost, first, weighed
-        return None if best is None else self._both(best[1], best[2])
-
-    def _followed(self) -> list[_Further]:
+    def followed(self) -> list[_Further]:
         """The first changes that are worth following: those that lead furthest, and not all of one object."""
         held: dict[tuple[object, ...], int] = {}
         found = []
@@ -291,41 +286,21 @@ class Repair:
                 break
         return found
 
-    def _both(self, first: _Further, weighed: list[_Weighed]) -> Explanation:
-        """Two changes as an explanation: what each does, and both together."""
-        trial, best = self.trial, weighed[0]
-        asked = trial.asked_for(trial.first)
-        alone = exposure(trial.world, first.world, asked, first.visit)
-        known = first.candidate.finding
-        one = slip(first.candidate.wrong, first.candidate.place)
-        causes = (one if known is None else known._replace(place=first.candidate.place), best.cause)
-        patch = [*first.candidate.patch, *best.mend.patch]
-        changes = trial.other_changes(trial.world, best.mend.world, best.laid_open)
-        codes = tuple(each.code for each in causes)
-        remedies = (
-            Remedy(
-                f"{first.candidate.text}; then {best.mend.proposal.text}",
-                patch,
-                best.laid_open.safety,
-                codes,
-                best.mend.visit.outcome,
-                True,
-                changes,
-            ),
-            Remedy(
-                first.candidate.text,
-                first.candidate.patch,
-                alone.safety,
-                codes[:1],
-                first.visit.outcome,
-                False,
-                (),
-                first.candidate.place,
-                1,
-            ),
-            self._remedy(best, causes[1], 2),
+    def step(self, first: _Further) -> Step:
+        """A change that leads further as a step: the cause that it is, and its remedy."""
+        trial, candidate = self.trial, first.candidate
+        known = candidate.finding
+        cause = slip(candidate.wrong, candidate.place) if known is None else known._replace(place=candidate.place)
+        safety = exposure(trial.world, first.world, trial.asked_for(trial.first), first.visit).safety
+        remedy = Remedy(
+            candidate.text, candidate.patch, safety, (cause.code,), first.visit.outcome, False, (), candidate.place
         )
-        return self._explanation(causes, remedies, best.mend.visit)
+        return Step(cause, Proposal(candidate.text, candidate.patch), (remedy,))
+
+    def cost(self, steps: list[Step]) -> float:
+        """What it costs to believe in several causes."""
+        root, about = self.trial.world.estate.place.node, self._what.about
+        return sum(cost_of(each.chosen.patch, root, about) for each in steps if each.chosen is not None)
 
 
 def _equals(weighed: list[_Weighed]) -> tuple[tuple[Finding, ...], ...]:

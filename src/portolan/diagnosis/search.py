@@ -25,6 +25,7 @@ from portolan.diagnosis.trial import (
     rewrites_history,
     stops_services,
 )
+from portolan.estate.estate import Estate
 from portolan.estate.vantage import Vantage
 from portolan.journey.expectation import misses
 from portolan.journey.visit import Visit
@@ -35,10 +36,16 @@ _Met = tuple[str, str, int, tuple[str, str]]
 MOST_CAUSES = 8
 #: How many states are looked at before the search gives up, and how many changes are followed for one cause.
 _MOST_STATES, _MOST_WAYS = 24, 3
+#: What is known by name, and weakens nothing, gives way only to what is among the first in so small a part of the bound; a known way with
+#: more causes than two gives way to one with fewer.
+_PART, _LONG = 4, 2
 
 
 class _Tried(NamedTuple):
-    """A proposal carried out: `onward` where the next fault is met on the same leg or a later one."""
+    """A proposal carried out: `onward` where the next fault is met on the same leg or a later one.
+
+    `alone` is whether it can stand by itself: a change that spoils something else is none, but a second one may mend that too.
+    """
 
     proposal: Proposal
     world: World
@@ -46,6 +53,7 @@ class _Tried(NamedTuple):
     complete: bool
     onward: bool
     exposure: Exposure
+    alone: bool
 
 
 class _State(NamedTuple):
@@ -63,9 +71,13 @@ def explain(world: World, text: str, vantage: Vantage, apply: Apply, most: int =
 
 
 class _Mending(Trial):
-    def __init__(self, world: World, text: str, vantage: Vantage, apply: Apply, most: int) -> None:
+    def __init__(
+        self, world: World, text: str, vantage: Vantage, apply: Apply, most: int, of_several: bool = False
+    ) -> None:
         super().__init__(world, text, vantage, apply)
         self.most = most
+        #: Whether it is one of several causes, all others of which are mended.
+        self.of_several = of_several
         #: Causes that turned out not to be needed, by code and object.
         self.spared: set[tuple[str, str]] = set()
 
@@ -81,6 +93,14 @@ class _Mending(Trial):
         smaller = repair.instead_of(steps, final)
         if smaller is not None:
             return smaller._replace(remedies=(*smaller.remedies, *asked_instead(self)))
+        # A check, which tries little for each question, leaves the rest to who asks one.
+        if self.most >= MOST_TRIED and not self.of_several:
+            if final is None or len(steps) > _LONG:
+                other = self._further_on(repair)
+                if other is not None and (final is None or len(other[0]) < len(steps)):
+                    steps, final = other
+            if final is not None and len(steps) > 1:
+                steps = self._in_turn(self._each_alone(steps))
         steps = [where_it_changes(self.world.estate, step) for step in steps]
         remedies = [remedy._replace(cause=number) for number, step in enumerate(steps, 1) for remedy in step.remedies]
         if (
@@ -105,6 +125,7 @@ class _Mending(Trial):
         """The way to the end that the search finds; where it finds none, the first way that it went."""
         self._budget = _MOST_STATES
         self._first_way: list[Step] = []
+        self._ways: list[_State] = []
         found = self._search(_State(self.world, self.first, [], ()), frozenset())
         if found is None:
             return self._first_way, None
@@ -156,6 +177,8 @@ class _Mending(Trial):
     def _went(self, state: _State) -> None:
         """Keeps the first way as far as it leads: each state on it adds to the one before."""
         way = list(state.steps)
+        if way[-1].chosen is not None:
+            self._ways.append(state)
         held = [step.finding for step in self._first_way]
         if [step.finding for step in way[: len(held)]] == held and len(way) > len(held):
             self._first_way = way
@@ -177,11 +200,15 @@ class _Mending(Trial):
                 continue
             world, after, onward = result
             laid_open = exposure(state.world, world, asked, after)
-            if laid_open.closed:
-                self.withheld.append(f"{proposal.text}: the refusal is marked as meant")
-                continue
             complete = not misses(self.expectation, after)
-            tried.append(_Tried(proposal, world, after, complete, onward, laid_open))
+            breaks = self.breaks_others(world)
+            lifts = laid_open.closed or (complete and state.steps and exposure(self.world, world, asked, after).closed)
+            if lifts:
+                self.withheld.append(f"{proposal.text}: the refusal is marked as meant")
+            if complete and (breaks or lifts):
+                continue
+            alone = not (breaks or lifts)
+            tried.append(_Tried(proposal, world, after, complete, onward and alone, laid_open, alone))
         weighed = self._weighed(tried, asked)
         remedies = [
             Remedy(
@@ -196,6 +223,7 @@ class _Mending(Trial):
                 steps=self.taken(each.proposal.parts, state.patch) or (),
             )
             for safety, each in weighed
+            if each.alone
         ]
         ordered = sorted([*remedies, *advice], key=lambda each: ORDER[each.safety])
         return Step(finding, None, tuple(ordered), _leg(state.visit)), [each for _, each in weighed]
@@ -207,11 +235,8 @@ class _Mending(Trial):
             self.withheld += [each.proposal.text for safety, each in weighed if safety is Safety.WEAKENS]
             weighed = [(safety, each) for safety, each in weighed if safety is not Safety.WEAKENS]
         weighed.sort(key=lambda pair: (ORDER[pair[0]], not pair[1].complete, not pair[1].onward))
-        for wanted in ("complete", "onward"):
-            best = [pair for pair in weighed if getattr(pair[1], wanted)]
-            if best:
-                return best
-        return weighed
+        best = [pair for pair in weighed if pair[1].complete] or [pair for pair in weighed if pair[1].onward]
+        return best or weighed
 
     def _try(self, patch: Patch, finding: Finding, current: Visit, here: _Met) -> tuple[World, Visit, bool] | None:
         """The world and visit after a patch, when it meets the expectation or another fault; else None.
@@ -232,7 +257,7 @@ class _Mending(Trial):
             onward = len(after.exchanges) >= len(current.exchanges) and depth_of(after) >= depth_of(current)
         spoils = stops_services(self.world, world) or loses_content(self.world.estate, world.estate)
         spoils |= assumes_instead(patch, after)
-        return None if spoils or self.breaks_others(world) else (world, after, onward)
+        return None if spoils else (world, after, onward)
 
     def _needed(self, steps: list[Step], final: Visit) -> tuple[list[Step], Visit]:
         """Takes away every cause without whose remedy the expectation is met all the same.
@@ -255,6 +280,83 @@ class _Mending(Trial):
                 steps = rest
         return steps, final
 
+    def _each_alone(self, steps: list[Step]) -> list[Step]:
+        """Each cause as it is found where all others are mended: of several faults each is looked for like a single one."""
+        for number, step in enumerate(steps):
+            rest = [*steps[:number], *steps[number + 1 :]]
+            alone = self._alone(step, [change for each in rest if each.chosen for change in each.chosen.patch])
+            if alone is not None and self._mends([*steps[:number], alone, *steps[number + 1 :]]) is not None:
+                steps = [*steps[:number], alone, *steps[number + 1 :]]
+        return steps
+
+    def _alone(self, step: Step, mended: Patch) -> Step | None:
+        """Another cause than a step's, with its remedies, in a world where all others are mended; None where it is the same."""
+        made = self.changed(mended)
+        if made is None or step.chosen is None or step.chosen.thought:
+            return None
+        weakens = any(each.safety is Safety.WEAKENS for each in step.remedies if each.text == step.chosen.text)
+        found = self._from(made[0], mended, self.most if weakens else self.most // _PART)
+        return found[0] if len(found) == 1 and found[0].finding.object != step.finding.object else None
+
+    def _from(self, world: World, patch: Patch, most: int) -> list[Step]:
+        """What else is wrong in the world after a patch, each cause with its change; empty where that is not found."""
+
+        def apply(more: Patch) -> Estate:
+            return self.apply([*patch, *more])
+
+        found = _Mending(world, self.text, world.there(self.vantage), apply, most, of_several=True).run()
+        best = found.best
+        if best is None or not best.patch:
+            return []
+        steps: list[Step] = []
+        for number, cause in enumerate(found.causes, 1):
+            told = [each for each in found.remedies if each.ask is None and each.fixes == (cause.code,)]
+            own = [each for each in told if each.cause in (0, number) and each.patch]
+            if not own:
+                return []
+            chosen = Proposal(own[0].text, own[0].patch, tuple((each.text, each.patch) for each in own[0].steps))
+            steps.append(Step(cause, chosen, tuple(told)))
+        return steps
+
+    def _further_on(self, repair: Repair) -> tuple[list[Step], Visit] | None:
+        """The way to the end from where a first change leads further: from each such state it is looked for as from a start."""
+        ways = sorted(self._ways, key=lambda each: (-len(each.visit.exchanges), -depth_of(each.visit)))
+        starts = [(each, self.most) for each in ways[:_MOST_WAYS]]
+        for each in repair.followed():
+            state = _State(each.world, each.visit, each.candidate.patch, (repair.step(each),))
+            starts.append((state, self.most // 2))
+        best: tuple[int, float, list[Step], Visit] | None = None
+        for start, most in starts:
+            steps = [*start.steps, *(more := self._from(start.world, start.patch, most))]
+            made = self._mends(steps) if more else None
+            if made is None:
+                continue
+            laid_open = exposure(self.world, made[0], self.asked_for(self.first), made[1])
+            cost = repair.cost(steps) - self.mended(made[0])
+            if not laid_open.closed and (best is None or (len(steps), cost) < best[:2]):
+                best = len(steps), cost, steps, made[1]
+        return None if best is None else best[2:]
+
+    def _in_turn(self, steps: list[Step]) -> list[Step]:
+        """The steps, their remedies with what the visitor gets after each and all causes before it."""
+        told: list[Step] = []
+        patch: Patch = []
+        for step in steps:
+            remedies = []
+            for each in step.remedies:
+                made = self.changed([*patch, *each.patch]) if each.patch else None
+                if made is not None:
+                    each = each._replace(outcome=made[1].outcome, complete=not misses(self.expectation, made[1]))
+                remedies.append(each)
+            told.append(step._replace(remedies=tuple(remedies)))
+            patch += step.chosen.patch if step.chosen is not None else []
+        return told
+
+    def _mends(self, steps: list[Step]) -> tuple[World, Visit] | None:
+        """The world and the visit after the changes of all steps, where they meet the expectation and take from nobody what was met."""
+        made = self.changed([change for each in steps if each.chosen for change in each.chosen.patch])
+        return None if made is None or misses(self.expectation, made[1]) or self.breaks_others(made[0]) else made
+
     def _together(self, steps: list[Step], final: Visit) -> Remedy:
         parts = [
             part
@@ -263,7 +365,11 @@ class _Mending(Trial):
             for part in step.chosen.parts or ((step.chosen.text, step.chosen.patch),)
         ]
         taken = None
-        for order in (sorted(parts, key=_rank), parts) if any(_rank(part) < _LAST for part in parts) else ():
+        orders = [sorted(parts, key=_rank), parts] if any(_rank(part) < _LAST for part in parts) else []
+        if self.taken(tuple(parts), []) is None:
+            # One step alone takes from somebody what another gives back.
+            orders.append(parts[::-1])
+        for order in orders:
             taken = self.taken(tuple(order), [])
             if taken is not None and taken[-1].outcome == final.outcome:
                 parts = order

@@ -94,6 +94,7 @@ def wanted(case: Case, visits: Iterable[Visit], asked: Iterable[str]) -> Wanted:
     hosts: list[str] = []
     ports: list[tuple[int, bool]] = []
     missed: list[int] = []
+    typed: set[str] = set()
     for text in asked:
         try:
             url = parse(text)
@@ -101,6 +102,8 @@ def wanted(case: Case, visits: Iterable[Visit], asked: Iterable[str]) -> Wanted:
             continue
         if url.literal is None:
             hosts.append(url.host.rstrip("."))
+        else:
+            typed.add(str(url.literal))
         ports.append((url.port, url.secure))
         missed.append(url.port)
     for visit in visits:
@@ -118,14 +121,17 @@ def wanted(case: Case, visits: Iterable[Visit], asked: Iterable[str]) -> Wanted:
         tuple(dict.fromkeys(ports)),
         tuple(sorted(set(missed))),
         tuple(_homes(case)),
-        frozenset[str]().union(*map(absent, visits)),
+        # An address that somebody typed is what they typed, and nothing that something should have.
+        frozenset[str]().union(*map(absent, visits)) - typed,
     )
 
 
 def sought(case: Case, visits: list[Visit], asked: list[str]) -> Sought:
     """What the missed questions ask for, and what the estate states about it."""
     wish = wanted(case, visits, asked)
-    about = known(case.estate.place.node, wish.hosts, [*(port for port, _ in wish.ports), *_ports(case.estate)])
+    ports = [*(port for port, _ in wish.ports), *_ports(case.estate)]
+    # What is led to and found nowhere may be what something should have, also where only a master file says it.
+    about = known(case.estate.place.node, wish.hosts, ports, sorted(wish.absent))
     # A page is expected as SITE/PATH: its path, and every end of it, is a file that somebody has.
     for each in case.estate.expected:
         parts = (each.page or "").split("/")

@@ -60,8 +60,8 @@ class Known(NamedTuple):
     ports: tuple[str, ...]
 
 
-def known(root: Node, asked: Iterable[str] = (), ports: Iterable[int] = ()) -> Known:
-    """What a document states and may be shown, and the names and ports that are asked for."""
+def known(root: Node, asked: Iterable[str] = (), ports: Iterable[int] = (), beside: Iterable[str] = ()) -> Known:
+    """What a document states and may be shown, and what is said `beside` it; and the names and ports that are asked for."""
     addresses: Counter[str] = Counter()
     names, words = Words(asked), Words()
     for text in texts(root, secret_keys()):
@@ -71,6 +71,9 @@ def known(root: Node, asked: Iterable[str] = (), ports: Iterable[int] = ()) -> K
         names.update(_NAME.findall(text))
         if "/" in text or "." in text or text.isalpha():
             words[text] += 1
+    for text in beside:
+        held = addresses if _is_address(text) else names
+        held[text] = held[text] or 1
     return Known(addresses, names, words, tuple(dict.fromkeys(map(str, ports)))[:_MOST_PORTS])
 
 
