@@ -29,7 +29,7 @@ def test_moments_boots_and_names():
     url = "https://visit.kestrel-ridge.example/"
     assert estate.follow(url, "street", at=datetime(2026, 6, 1, tzinfo=UTC)).outcome.detail == "expired"
     assert estate.follow(url, "street", after_reboot=None).outcome.page == "visit/index.html"
-    with pytest.raises(KeyError):
+    with pytest.raises(LookupError):
         estate.follow(url, "moon")
 
 

@@ -2,24 +2,29 @@
 
 from collections.abc import Iterable
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any
 
 from portolan.cli.question import load_path
 from portolan.estate.estate import Estate
-from portolan.estate.vantage import Vantage
 from portolan.formats.estate_file import Loaded, patched
-from portolan.journey.visit import Visit, visit
+from portolan.journey.question import question
+from portolan.journey.visit import Visit
 from portolan.journey.world import World
 
 if TYPE_CHECKING:  # loaded when somebody asks for them
     from portolan.diagnosis.asking import Answers
     from portolan.diagnosis.trial import Explanation
 
+#: Worlds of so many moments and boots are kept.
+_MOST_WORLDS = 8
 
-class Described(NamedTuple):
-    """An estate as it was loaded. Every method answers anew; nothing is remembered between them."""
 
-    loaded: Loaded
+class Described:
+    """An estate as it was loaded, asked as often as you like: what was worked out for one question serves the next."""
+
+    def __init__(self, loaded: Loaded) -> None:
+        self.loaded = loaded
+        self._worlds: dict[object, World] = {}
 
     @property
     def estate(self) -> Estate:
@@ -31,35 +36,42 @@ class Described(NamedTuple):
         return Described(patched(self.loaded, patch))
 
     def follow(
-        self, url: str, vantage: str, at: datetime | None = None, after_reboot: Iterable[str] | None = ()
+        self, url: str, vantage: str | None = None, at: datetime | None = None, after_reboot: Iterable[str] | None = ()
     ) -> Visit:
-        """What a visitor gets who asks for a URL. `at` is a moment with its zone; `after_reboot` names machines (None: all).
+        """What a visitor gets who asks for a URL from a vantage, a machine, `near:` a network, or the `internet`.
 
-        Raises BadUrlError where the URL is none, and KeyError for an unknown vantage.
+        `at` is a moment with its zone; `after_reboot` names machines (None: all). Without a vantage it is the default, the only
+        one, or the internet. Raises BadUrlError where the URL is none, and UnknownPlaceError (a LookupError) for an unknown place.
         """
-        return visit(self._world(at, after_reboot), url, self._vantage(vantage))
+        return question(self._world(at, after_reboot), url, vantage).answer()
 
     def explain(
-        self, url: str, vantage: str, at: datetime | None = None, after_reboot: Iterable[str] | None = ()
+        self, url: str, vantage: str | None = None, at: datetime | None = None, after_reboot: Iterable[str] | None = ()
     ) -> "Explanation":
         """Why a visitor does not get what is expected, and the remedies, proven. Raises as `follow` does."""
         from portolan.diagnosis.search import explain
 
-        world = self._world(at, after_reboot)
-        return explain(world, url, self._vantage(vantage), lambda patch: self.changed(patch).estate)
+        posed = question(self._world(at, after_reboot), url, vantage)
+        return explain(posed.world, posed.url, posed.vantage, self._apply)
 
     def check(self, at: datetime | None = None) -> "Answers":
         """Every expectation asked from every vantage that it is for; the missed ones grouped by their first cause."""
         from portolan.diagnosis.asking import answers
 
-        return answers(self._world(at, ()), lambda patch: self.changed(patch).estate)
+        return answers(self._world(at, ()), self._apply)
 
     def _world(self, at: datetime | None, after_reboot: Iterable[str] | None) -> World:
         moment = at or self.estate.at or datetime.now(UTC).replace(microsecond=0)
-        return World(self.estate, moment, None, None if after_reboot is None else frozenset(after_reboot))
+        booted = None if after_reboot is None else frozenset(after_reboot)
+        world = self._worlds.get((moment, booted))
+        if world is None:
+            while len(self._worlds) >= _MOST_WORLDS:
+                del self._worlds[next(iter(self._worlds))]
+            world = self._worlds[moment, booted] = World(self.estate, moment, None, booted)
+        return world
 
-    def _vantage(self, name: str) -> Vantage:
-        return self.estate.vantages[name]
+    def _apply(self, patch: list[dict[str, Any]]) -> Estate:
+        return patched(self.loaded, patch).estate
 
 
 def described(path: str) -> Described:

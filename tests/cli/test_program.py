@@ -100,13 +100,13 @@ def test_check_as_json(program, office):
 @pytest.mark.parametrize(
     ("arguments", "expected"),
     [
-        (["follow", "visit.kestrel-ridge.example"], "has no scheme. Write http://visit"),
+        (["follow", "/visit"], "has no scheme. Write http://"),
         (["follow", "http://a.example:99999/"], "'99999' is no port"),
         (["follow", "http://2001:db8::1/"], "Write it in brackets: [2001:db8::1]"),
         (["follow", "http://[2001:db8::zz]/"], "is no IPv6 address"),
         (["follow", "ftp://a.example/"], "the scheme 'ftp' is not for websites"),
         (["follow", "http://a\u0000b/"] if False else ["follow", "http://a%00b/"], "is no host name"),
-        (["follow", VISIT, "--from", "steet"], "no vantage is named 'steet'. Did you mean 'street'?"),
+        (["follow", VISIT, "--from", "steet"], "no place to ask from is named 'steet'. Did you mean 'street'?"),
         (["follow", VISIT, "-e", "nowhere"], "there is no estate at 'nowhere'"),
         (["follow", VISIT, "-e", "empty"], "has no estate.yaml"),
         (["follow", VISIT, "--at", "noon"], "--at: expected a time such as"),
@@ -114,6 +114,10 @@ def test_check_as_json(program, office):
         (["follow", VISIT, "--with", "bad.json"], "bad.json:1:"),
         (["follow"], "the following arguments are required: URL"),
         (["frobnicate"], "invalid choice: 'frobnicate'"),
+        (["folow", VISIT], "Did you mean 'follow'?"),
+        (["explain", VISIT, "--thorugh"], "Did you mean --thorough?"),
+        (["follow", "."], "'.' is no address, but stands on this disk. An estate is named with -e PATH."),
+        (["explain", "--from", "street"], "no URL is named"),
         ([], "no command is given"),
         (["demo", "half-opne"], "Did you mean 'half-open'?"),
         (["demo", "--copy", "."], "exists and is not an empty folder"),
@@ -289,3 +293,32 @@ def test_after_a_reboot_and_one_leg_large(program):
     name = program("explain", url, "-e", "here", "--zoom", "name", PYTHONIOENCODING="ascii", PYTHONUTF8="0").stdout
     assert f"Who is asked for {url[8:-1]}\n`- " in name
     assert max(map(len, (way + name).split("\n"))) <= 80
+
+
+def test_the_ladder_and_all_that_is_missed(program, office):
+    """From rung to rung as text and as data; every cause explained without naming a URL; what holds is 0, what fails is 1."""
+    mended, broken = office / "estate.yaml", office / "broken.yaml"
+    broken.write_text(swap(mended.read_text(), ("tcp: 443, to: 10.20.0.15", "tcp: 443, to: 10.20.0.16")))
+    ladder = program("follow", VISIT, "--ladder", "-e", "broken.yaml", "--format", "json")
+    data = json.loads(ladder.stdout)
+    jsonschema.validate(data, schema("ladder"))
+    assert ladder.returncode == 1
+    assert data["rungs"][data["broken"]]["met"] is False
+    assert all(each["met"] for each in data["rungs"][: data["broken"]])
+    shown = program("follow", VISIT, "--ladder", "-e", "broken.yaml").stdout
+    assert "The first that fails: " + data["rungs"][data["broken"]]["name"] in shown
+    told = program("explain", "-e", "broken.yaml", "--format", "json")
+    jsonschema.validate(json.loads(told.stdout), schema("explain"))
+    assert told.returncode == 1
+    assert json.loads(told.stdout)["explanations"][0]["causes"][0]["object"].startswith("routers.gateway.forwards")
+    assert "for 1 cause" in program("explain", "-e", "broken.yaml").stdout
+    whole = program("explain")
+    assert (whole.returncode, "every expectation is met" in whole.stdout) == (0, True)
+
+
+def test_a_name_alone_is_asked_as_it_is_typed(program, office):
+    """Plainly, and that is said; from a machine, whoever is written."""
+    done = program("follow", "visit.kestrel-ridge.example", "--from", "orion", "--format", "json")
+    assert json.loads(done.stdout)["url"] == "http://visit.kestrel-ridge.example"
+    assert json.loads(done.stdout)["vantage"] == "orion"
+    assert "note: no scheme is given; http:// is what curl asks" in done.stderr

@@ -24,11 +24,10 @@ def run(arguments: argparse.Namespace) -> int:
     from portolan.cli.terminal import print_json, style_of
     from portolan.diagnosis.asking import answers
     from portolan.diagnosis.lint import lint
-    from portolan.formats.estate_file import patched
 
     question = ready(arguments)
     findings = lint(question.world)
-    found = answers(question.world, lambda patch: patched(question.loaded, patch).estate)
+    found = answers(question.world, question.apply)
     if arguments.format == "json":
         from portolan.views.data import check_data
 

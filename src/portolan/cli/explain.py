@@ -1,13 +1,14 @@
 """`portolan explain`: the cause, what waits behind it, and remedies, each proven."""
 
 import argparse
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from portolan.cli.options import add_command, estate_options, format_option, question_options
 from portolan.cli.streams import complain
 from portolan.source.plain import one_line
 
 if TYPE_CHECKING:
+    from portolan.cli.question import Ready
     from portolan.diagnosis.trial import Explanation
 
 
@@ -19,7 +20,7 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         "why a visitor does not get what was expected, and what mends it",
         "portolan explain https://visit.kestrel-ridge.example/ --from street",
     )
-    question_options(parser)
+    question_options(parser, "all that misses an expectation, a cause at a time")
     parser.add_argument(
         "--thorough",
         action="store_true",
@@ -33,21 +34,20 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
 def run(arguments: argparse.Namespace) -> int:
     """Answers; 0 when nothing is to be mended, else 1."""
     from portolan.cli.asking import asked
-    from portolan.cli.question import ready, vantage_of
+    from portolan.cli.question import posed, ready
     from portolan.cli.terminal import print_json, style_of
     from portolan.diagnosis.base import Case
     from portolan.diagnosis.registry import recognise
     from portolan.diagnosis.search import explain
     from portolan.diagnosis.smallest import EVERY, MOST_TRIED
-    from portolan.formats.estate_file import patched
 
-    question = ready(arguments)
-    vantage = vantage_of(arguments, question.loaded)
+    about = ready(arguments)
+    if arguments.url is None:
+        return _all_missed(arguments, about)
+    question = posed(arguments, about)
     with asked():
         most = EVERY if arguments.thorough else MOST_TRIED
-        found = explain(
-            question.world, arguments.url, vantage, lambda patch: patched(question.loaded, patch).estate, most
-        )
+        found = explain(question.world, question.url, question.vantage, about.apply, most)
     findings = recognise(Case(question.world, found.visit, found.expectation))
     if arguments.format == "patch":
         print_json(found.best.patch if found.best is not None else [])
@@ -65,6 +65,44 @@ def run(arguments: argparse.Namespace) -> int:
         zoomed = zoom_text(found.visit, arguments.zoom, style) if arguments.zoom is not None else []
         print(explain_text(found, findings, style, arguments.every_step, zoomed), end="")
     return 1 if found.missed else 0
+
+
+#: So many causes are explained at once.
+_MOST_CAUSES = 8
+
+
+def _all_missed(arguments: argparse.Namespace, about: "Ready") -> int:
+    """Explains what misses an expectation, worst first, one question a cause; 1 where something does."""
+    from portolan.cli.errors import UsageError
+    from portolan.cli.terminal import print_json, style_of
+    from portolan.diagnosis.asking import answers
+    from portolan.diagnosis.base import Case
+    from portolan.diagnosis.registry import recognise
+    from portolan.diagnosis.search import explain
+    from portolan.diagnosis.smallest import EVERY, MOST_TRIED
+    from portolan.views.data import all_explained_data, explain_data
+    from portolan.views.explain_text import all_explained_text, explain_text
+
+    if arguments.vantage is not None or arguments.zoom is not None or arguments.format == "patch":
+        raise UsageError("no URL is named", "Name one, or leave --from, --zoom and --format patch out.")
+    found = answers(about.world, about.apply)
+    groups = sorted(found.groups, key=lambda each: -len(each.missed))
+    style, most = style_of(arguments), EVERY if arguments.thorough else MOST_TRIED
+    told: list[str] = []
+    data: list[dict[str, Any]] = []
+    for group in groups[:_MOST_CAUSES]:
+        first = group.missed[0]
+        explained = explain(about.world, first.expectation.url, first.vantage, about.apply, most)
+        findings = recognise(Case(about.world, explained.visit, explained.expectation))
+        if arguments.format == "json":
+            data.append(explain_data(explained, findings))
+        else:
+            told.append(explain_text(explained, findings, style, arguments.every_step, []))
+    if arguments.format == "json":
+        print_json(all_explained_data(about.world.now, found, data))
+    else:
+        print(all_explained_text(told, found, style), end="")
+    return 1 if groups else 0
 
 
 def _why_empty(found: "Explanation") -> str:

@@ -1,8 +1,13 @@
 """`portolan follow`: one request, leg by leg, to its outcome."""
 
 import argparse
+from typing import TYPE_CHECKING
 
 from portolan.cli.options import add_command, estate_options, format_option, question_options
+
+if TYPE_CHECKING:
+    from portolan.cli.question import Ready
+    from portolan.journey.question import Question
 
 
 def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
@@ -14,6 +19,11 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         "portolan follow https://visit.kestrel-ridge.example/ --from street",
     )
     question_options(parser)
+    parser.add_argument(
+        "--ladder",
+        action="store_true",
+        help="ask from ever farther away: the machine itself, its neighbours, the internet, by address and by name",
+    )
     estate_options(parser)
     format_option(parser, "text", "json")
     parser.set_defaults(run=run)
@@ -22,16 +32,17 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
 def run(arguments: argparse.Namespace) -> int:
     """Answers; 0 when the visitor gets what was expected, else 1."""
     from portolan.cli.asking import asked
-    from portolan.cli.question import ready, vantage_of
+    from portolan.cli.question import posed, ready
     from portolan.cli.terminal import print_json, style_of
-    from portolan.journey.expectation import expectation_for, misses
-    from portolan.journey.visit import visit
+    from portolan.journey.expectation import misses
 
-    question = ready(arguments)
-    vantage = vantage_of(arguments, question.loaded)
+    about = ready(arguments)
+    question = posed(arguments, about)
+    if arguments.ladder:
+        return _climb(arguments, about, question)
+    expectation = question.expectation
     with asked():
-        found = visit(question.world, arguments.url, vantage)
-        expectation = expectation_for(question.loaded.estate, arguments.url, vantage)
+        found = question.answer()
     missed = misses(expectation, found)
     findings = []
     if missed or any(len(exchange.attempts) > 1 for exchange in found.exchanges):
@@ -55,3 +66,28 @@ def run(arguments: argparse.Namespace) -> int:
             follow_text(found, missed, expectation is not None, findings, style, arguments.every_step, zoomed), end=""
         )
     return 1 if missed else 0
+
+
+def _climb(arguments: argparse.Namespace, about: "Ready", question: "Question") -> int:
+    """Asks from rung to rung; 0 where every one holds, else 1 with the first that fails explained."""
+    from portolan.cli.asking import asked
+    from portolan.cli.terminal import print_json, style_of
+    from portolan.diagnosis.ladder import ladder
+    from portolan.views.ladder import ladder_data, ladder_text
+
+    with asked():
+        climbed = ladder(question)
+    broken, moment = climbed.broken, question.world.now
+    if arguments.format == "json":
+        print_json(ladder_data(climbed, moment))
+        return 0 if broken is None else 1
+    style = style_of(arguments)
+    print("\n".join(ladder_text(climbed, moment, style)))
+    if broken is None:
+        return 0
+    from portolan.diagnosis.search import explain
+    from portolan.views.explain_text import explain_text
+
+    found = explain(broken.world, broken.visit.url, broken.vantage, about.apply)
+    print(explain_text(found, broken.findings, style, arguments.every_step, []), end="")
+    return 1

@@ -2,6 +2,7 @@
 
 import argparse
 import os
+import re
 import sys
 from collections.abc import Sequence
 from functools import cache
@@ -10,6 +11,7 @@ from typing import TYPE_CHECKING
 from portolan.cli import check, completion, demo, explain, fault, follow, rehearse, schema, transcribe
 from portolan.cli.errors import UsageError
 from portolan.cli.streams import complain, give_up_output
+from portolan.source.nearest import nearest
 from portolan.source.plain import one_line, plain
 from portolan.source.problem import EstateError
 from portolan.version import VERSION
@@ -32,7 +34,32 @@ class _Parser(argparse.ArgumentParser):
         given = message.removeprefix("unrecognized arguments: ")
         if given != message and os.path.exists(given):
             raise UsageError(message, f"An estate is named with '-e {one_line(given)}'.")
-        raise UsageError(message, f"See '{self.prog} --help'.")
+        raise UsageError(message, self._near(message, given) or f"See '{self.prog} --help'.")
+
+    def _near(self, message: str, given: str) -> str:
+        """What was probably meant by a mistyped option or choice, and the estate that stands where a URL is asked for."""
+        chosen = _CHOICE.match(message)
+        if chosen is not None:
+            held = [re.sub(r"^'|'$", "", each.strip()) for each in chosen[2].split(",")]
+            near = nearest(chosen[1], held)
+            return f"Did you mean '{near}'?" if near is not None else ""
+        if given == message or not given.startswith("-"):
+            return ""
+        option = given.split()[0].partition("=")[0]
+        known = [
+            name for parser in (self, *_below(self)) for action in parser._actions for name in action.option_strings
+        ]
+        near = nearest(option, known)
+        return f"Did you mean {near}?" if near is not None else ""
+
+
+_CHOICE = re.compile(r"argument [^:]+: invalid choice: '(.*?)' \(choose from (.*)\)$")
+
+
+def _below(parser: argparse.ArgumentParser) -> list[argparse.ArgumentParser]:
+    """The parsers of its commands."""
+    held = [action.choices for action in parser._actions if isinstance(action, argparse._SubParsersAction)]
+    return [each for choices in held for each in choices.values()]
 
 
 @cache

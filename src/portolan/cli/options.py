@@ -51,15 +51,20 @@ def format_option(parser: argparse.ArgumentParser, *formats: str) -> None:
     )
 
 
-def question_options(parser: argparse.ArgumentParser) -> None:
-    """Which URL from where."""
-    parser.add_argument("url", metavar="URL", help="the address as a visitor would type it")
+def question_options(parser: argparse.ArgumentParser, left_out: str | None = None) -> None:
+    """Which URL from where; `left_out` says what is asked where none is named."""
+    about = "the address as a visitor would type it"
+    if left_out is None:
+        parser.add_argument("url", metavar="URL", help=about)
+    else:
+        parser.add_argument("url", metavar="URL", nargs="?", default=None, help=f"{about} (default: {left_out})")
     parser.add_argument(
         "--from",
         dest="vantage",
         metavar="VANTAGE",
         default=None,
-        help="where the visitor asks from (default: the estate's default vantage, or its only one)",
+        help="where the visitor asks from: a vantage, a machine, near:NETWORK or internet (default: the estate's default vantage, its only "
+        "one, else internet)",
     )
     parser.add_argument(
         "--zoom",

@@ -6,18 +6,20 @@ import os
 import stat
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
+from portolan.cli.asking import asked
 from portolan.cli.disk import DiskFiles, bounded
 from portolan.cli.errors import UsageError
 from portolan.cli.streams import complain
-from portolan.estate.vantage import Vantage
+from portolan.estate.estate import Estate
 from portolan.formats.change import new_names, operations
-from portolan.formats.estate_file import Loaded, changed, load
+from portolan.formats.estate_file import Loaded, changed, load, patched
 from portolan.formats.files import FileError
 from portolan.formats.scalars import UnfitError, time
 from portolan.formats.yaml_nodes import compose
 from portolan.journey.moment import all_names
+from portolan.journey.question import Question, question
 from portolan.journey.world import World
 from portolan.source.nearest import did_you_mean, nearest
 from portolan.source.place import Span
@@ -27,11 +29,15 @@ from portolan.source.problem import EstateError
 MAIN_FILES = ("estate.yaml", "estate.yml", "estate.json")
 
 
-class Question(NamedTuple):
+class Ready(NamedTuple):
     """An estate made ready, and how it was loaded."""
 
     loaded: Loaded
     world: World
+
+    def apply(self, patch: list[dict[str, Any]]) -> Estate:
+        """The estate with a change; raises EstateError where it does not fit."""
+        return patched(self.loaded, patch).estate
 
 
 def load_estate(arguments: argparse.Namespace) -> Loaded:
@@ -133,10 +139,24 @@ def _read(files: DiskFiles, main: str) -> Loaded:
         raise
 
 
-def ready(arguments: argparse.Namespace) -> Question:
+def ready(arguments: argparse.Namespace) -> Ready:
     """The estate at its moment."""
+    url = getattr(arguments, "url", None)
+    if url is not None and "://" not in url and os.path.exists(url):
+        raise UsageError(
+            f"'{one_line(url)}' is no address, but stands on this disk", "An estate is named with -e PATH."
+        )
     loaded = load_estate(arguments)
-    return Question(loaded, World(loaded.estate, moment(arguments, loaded), None, _booted(arguments, loaded)))
+    return Ready(loaded, World(loaded.estate, moment(arguments, loaded), None, _booted(arguments, loaded)))
+
+
+def posed(arguments: argparse.Namespace, about: Ready) -> Question:
+    """The question that the arguments ask, and a note of what they leave to be assumed. Raises UsageError."""
+    with asked():
+        found = question(about.world, arguments.url, arguments.vantage)
+    for each in found.assumed:
+        complain(f"note: {one_line(each, 400)}")
+    return found
 
 
 def _booted(arguments: argparse.Namespace, loaded: Loaded) -> frozenset[str] | None:
@@ -164,24 +184,3 @@ def moment(arguments: argparse.Namespace, loaded: Loaded) -> datetime:
         except UnfitError as unfit:
             raise UsageError(f"--at: expected {unfit.expected}, found '{one_line(arguments.at)}'") from None
     return loaded.estate.at or datetime.now(UTC).replace(microsecond=0)
-
-
-def vantage_of(arguments: argparse.Namespace, loaded: Loaded) -> Vantage:
-    """The vantage that is meant. Raises UsageError."""
-    vantages = loaded.estate.vantages
-    name = arguments.vantage
-    if name is not None:
-        if name not in vantages:
-            raise UsageError(
-                f"no vantage is named '{one_line(name)}'", did_you_mean(name, vantages) or "Add it under 'vantages'."
-            )
-        return vantages[name]
-    if not vantages:
-        raise UsageError(
-            "the estate has no vantage to ask from",
-            "Add one, such as: vantages: {street: {network: internet, address: 198.51.100.77}}.",
-        )
-    chosen = [each for each in vantages.values() if each.default] or list(vantages.values())
-    if len(chosen) > 1:
-        raise UsageError("several vantages are described", f"Say which with --from: {', '.join(list(vantages)[:12])}.")
-    return chosen[0]

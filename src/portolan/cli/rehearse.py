@@ -1,8 +1,13 @@
 """`portolan rehearse`: builds the estate from real programs and holds every prediction against them."""
 
 import argparse
+from typing import TYPE_CHECKING
 
 from portolan.cli.options import add_command, estate_options, format_option
+
+if TYPE_CHECKING:
+    from portolan.estate.vantage import Vantage
+    from portolan.journey.world import World
 
 
 def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
@@ -57,27 +62,18 @@ def _rehearse(arguments: argparse.Namespace) -> int:
 
     from portolan.cli.asking import asked
     from portolan.cli.errors import UsageError
-    from portolan.cli.question import ready, vantage_of
+    from portolan.cli.question import ready
     from portolan.cli.terminal import print_json, progress_line, style_of
     from portolan.journey.visit import visit
     from portolan.rehearsal.run import Staging, confinement, lacking, missing_programs, rehearse
 
-    question = ready(arguments)
-    estate = question.loaded.estate
+    about = ready(arguments)
     missing = missing_programs(arguments.client)
     if missing:
         raise lacking(missing)
     own = confinement()
-    chosen = [vantage_of(arguments, question.loaded)] if arguments.vantage else list(estate.vantages.values())
-    if arguments.url is not None:
-        questions = [(arguments.url, vantage) for vantage in chosen]
-    else:
-        questions = [
-            (str(expectation.url), vantage)
-            for expectation in estate.expected
-            for vantage in chosen
-            if expectation.is_for(vantage.name)
-        ]
+    world, questions = _questions(arguments, about.world)
+    estate = world.stated
     if not questions:
         raise UsageError(
             "the estate expects nothing that could be asked", "Name a URL: portolan rehearse URL --from VANTAGE."
@@ -86,8 +82,8 @@ def _rehearse(arguments: argparse.Namespace) -> int:
     try:
         with asked():
             shown("building", 0, len(estate.routers) + len(estate.hosts))
-            predicted = [(url, vantage, visit(question.world, url, vantage)) for url, vantage in questions]
-            staging = Staging(estate, question.world.now, question.world.booted)
+            predicted = [(url, vantage, visit(world, url, vantage)) for url, vantage in questions]
+            staging = Staging(estate, world.now, world.booted)
             found = rehearse(
                 staging,
                 predicted,
@@ -111,6 +107,27 @@ def _rehearse(arguments: argparse.Namespace) -> int:
         return 2
     # Where nothing was compared, nothing agrees.
     return 1 if found.disagreements or not found.compared else 0
+
+
+def _questions(arguments: argparse.Namespace, world: "World") -> "tuple[World, list[tuple[str, Vantage]]]":
+    """What is asked: the URL that is named, else every expectation, from the place that is named, else from all that are meant."""
+    from portolan.cli.asking import asked
+    from portolan.journey.expectation import vantages_for
+    from portolan.journey.question import place, typed
+
+    chosen = None
+    if arguments.vantage:
+        with asked():
+            world, chosen, _ = place(world, arguments.vantage)
+    if arguments.url is not None:
+        places = [chosen] if chosen is not None else list(world.stated.vantages.values())
+        return world, [(typed(arguments.url, vantage)[0], vantage) for vantage in places]
+    return world, [
+        (str(expectation.url), vantage)
+        for expectation in world.stated.expected
+        for vantage in vantages_for(world.stated, expectation)
+        if chosen is None or vantage.name == chosen.name
+    ]
 
 
 def _sweep() -> int:

@@ -329,10 +329,14 @@ def target_of(forward: Forward) -> str:
 
 
 def outside_addresses(estate: Estate, machine: Machine) -> list[IPAddress]:
-    """The public addresses by which a machine is meant to be reached: its own, else those that forward to it."""
+    """The public addresses by which a machine is meant to be reached, for each kind: its own, else those that lead to it."""
     own = [address for address in addresses_of(machine) if is_public(address)]
-    if own:
-        return own
+    kinds = {address.version for address in own}
+    return [*own, *(each for each in _leading_to(estate, machine) if each.version not in kinds)]
+
+
+def _leading_to(estate: Estate, machine: Machine) -> list[IPAddress]:
+    """The public addresses at which somebody passes on to a machine; else those of its routers."""
     inside = set(addresses_of(machine))
     found: list[IPAddress] = []
     for router in machines(estate):

@@ -141,6 +141,8 @@ class Wanted(NamedTuple):
     homes: tuple[tuple[str, str], ...]
     #: What was looked for and found nowhere: addresses and names.
     absent: frozenset[str]
+    #: The redirects by which a site that answered otherwise would send to what is expected: where the site stands, and the rule.
+    sends: tuple[tuple[tuple[str | int, ...], dict[str, Any]], ...] = ()
 
 
 def candidates(estate: Estate, about: Known, wanted: Wanted, near: frozenset[tuple[Any, ...]]) -> list[Candidate]:
@@ -208,6 +210,8 @@ class _Work:
             yield from self._rule(value)
         if isinstance(value, Machine):
             yield from self._forwards(value)
+        if isinstance(value, Site):
+            yield from self._redirect(value)
         for part in _parts(value):
             if part.place.path[: len(path)] == path and len(part.place.path) > len(path):
                 yield from self.of(part)
@@ -424,6 +428,19 @@ class _Work:
                     _ADDED + 0.1,
                     f"{machine.place.object} has no forward for {words}",
                     f"{text} on {machine.name}",
+                )
+
+    def _redirect(self, site: Site) -> Iterator[Candidate]:
+        """A redirect to what is expected, at the site that answered otherwise."""
+        for path, rule in self.wanted.sends:
+            if path == site.place.path:
+                place = Place((*path, "redirects"), site.place.node, site.place.name)
+                yield Candidate(
+                    place,
+                    append(site.place, "redirects", rule, 0),
+                    _ADDED,
+                    f"{site.name} sends nobody on to {rule['to']}",
+                    f"let {site.name} send {rule.get('when', {}).get('path', 'all requests')} on to {rule['to']}",
                 )
 
     # -- records --

@@ -1,7 +1,7 @@
 """Who can newly connect to what, where policy lets them: asked of the estate's vantages, strangers, ranges that rules name, neighbours."""
 
 from collections.abc import Iterable, Iterator
-from ipaddress import IPv4Address, IPv6Address, ip_interface
+from ipaddress import ip_interface
 from typing import Literal, NamedTuple
 
 from portolan.diagnosis.base import Case, on_internet
@@ -12,7 +12,7 @@ from portolan.diagnosis.policy import networks_let_out
 from portolan.estate.base import IPAddress, IPNetwork, is_public
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import attachments, machines, stated_sources, touched_machines
-from portolan.estate.machine import Machine
+from portolan.estate.places import free_address, held_addresses
 from portolan.estate.service import NameServer, Resolver, WebService
 from portolan.estate.vantage import Vantage
 from portolan.evidence.legs import Arrival, Connection, Exchange
@@ -155,14 +155,13 @@ def _askers(before: Estate, after: Estate, asked: Asked) -> list[_Asker]:
     ]
     if asked.vantage.name not in after.vantages:
         found.append(_Asker(asked.vantage.name, asked.vantage, True, on_internet(after, asked.vantage)))
-    boxes: list[Machine | Vantage] = [*machines(after), *after.vantages.values()]
-    held = {item.ip for box in boxes for _, addresses in attachments(box) for item in addresses}
+    held = held_addresses(after)
     found.append(
         _Asker("anybody on the internet", Vantage(name="(anybody)", network="internet", address=STRANGER), public, True)
     )
     for number, network in enumerate(_ranges(before, after)):
-        address = next((each for each in _samples(network) if each not in held and is_public(each)), None)
-        if address is not None and len(found) < len(after.vantages) + _MOST_STRANGERS:
+        address = free_address(network, held)
+        if address is not None and is_public(address) and len(found) < len(after.vantages) + _MOST_STRANGERS:
             place = (ip_interface(f"{address}/{address.max_prefixlen}"),)
             found.append(
                 _Asker(
@@ -173,10 +172,7 @@ def _askers(before: Estate, after: Estate, asked: Asked) -> list[_Asker]:
                 )
             )
     for name, segment in after.networks.items():
-        free = [
-            next((each for each in list(_samples(subnet))[::-1] if each not in held), None)
-            for subnet in segment.subnets
-        ]
+        free = [free_address(subnet, held, last=True) for subnet in segment.subnets]
         addresses = tuple(ip_interface(f"{each}/{each.max_prefixlen}") for each in free if each is not None)
         if segment.kind != "internet" and addresses:
             found.append(
@@ -188,16 +184,6 @@ def _askers(before: Estate, after: Estate, asked: Asked) -> list[_Asker]:
                 )
             )
     return found
-
-
-def _samples(network: IPNetwork) -> Iterator[IPAddress]:
-    """Some addresses of a range, from both ends."""
-    first, last = int(network.network_address), int(network.broadcast_address)
-    kind = IPv4Address if network.version == 4 else IPv6Address
-    for offset in (1, 2, 3, 5, 77, 0):
-        for value in (first + offset, last - offset):
-            if first <= value <= last:
-                yield kind(value)
 
 
 def _ranges(before: Estate, after: Estate) -> list[IPNetwork]:

@@ -481,12 +481,8 @@ def reorder(_case: Case, clue: WantedClue) -> Iterator[Proposal]:
 
 @remedy("content-missing")
 def add_file(case: Case, clue: FileClue) -> Iterator[Proposal]:
-    """Adds the file; or sends to the page that is expected, where that is another one."""
+    """Adds the file."""
     site, asked, near = clue.site, clue.asked, clue.near
-    expected = case.expectation.page.partition("/")[2] if case.expectation is not None and case.expectation.page else ""
-    if expected and expected != asked and isinstance(site, Site):
-        rule = {"when": {"path": f"/{asked}"}, "to": f"/{expected}"}
-        yield Proposal(f"let {site.name} send /{asked} on to /{expected}", append(site.place, "redirects", rule, 0))
     if asked and not asked.endswith("/"):
         yield Proposal(f"put {asked} into the folder of {site.name}", with_file(case, site, asked))
     if near:

@@ -17,6 +17,7 @@ from portolan.estate.annotations import secret_keys
 from portolan.estate.base import at_port
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
+from portolan.estate.site import Site
 from portolan.estate.slips import DEFAULT_COST, Known, apart, known, texts
 from portolan.estate.url import BadUrlError, parse
 from portolan.journey.visit import Visit
@@ -106,6 +107,7 @@ def wanted(case: Case, visits: Iterable[Visit], asked: Iterable[str]) -> Wanted:
             typed.add(str(url.literal))
         ports.append((url.port, url.secure))
         missed.append(url.port)
+    visits = list(visits)
     for visit in visits:
         for exchange in visit.tree:
             if exchange.url.literal is None:
@@ -123,6 +125,7 @@ def wanted(case: Case, visits: Iterable[Visit], asked: Iterable[str]) -> Wanted:
         tuple(_homes(case)),
         # An address that somebody typed is what they typed, and nothing that something should have.
         frozenset[str]().union(*map(absent, visits)) - typed,
+        tuple(_sends(case, visits[0])),
     )
 
 
@@ -136,6 +139,11 @@ def sought(case: Case, visits: list[Visit], asked: list[str]) -> Sought:
     for each in case.estate.expected:
         parts = (each.page or "").split("/")
         about.words.update("/".join(parts[start:]) for start in range(1, len(parts)))
+    # What is asked for is a path, and lies in folders, that somebody may have meant.
+    for seen in visits:
+        parts = seen.exchanges[-1].url.path.split("/")
+        about.words.update("/".join(parts[:end]) + "/" for end in range(2, len(parts)))
+        about.words.update(["/".join(parts)])
     return Sought(asked, visits, wish, about)
 
 
@@ -147,6 +155,27 @@ def _homes(case: Case) -> Iterator[tuple[str, str]]:
                 for listener in home.service.listens:
                     scheme = "https" if listener.tls else "http"
                     yield home.machine.name, f"{scheme}://{at_port(address, listener.port)}"
+
+
+def _sends(case: Case, found: Visit) -> Iterator[tuple[tuple[str | int, ...], dict[str, Any]]]:
+    """The redirect by which the site that answered would send to the page that is expected elsewhere, or to the final address."""
+    expectation, last = case.expectation, found.exchanges[-1]
+    site = last.response.site if last.response is not None else None
+    if expectation is None or not isinstance(site, Site):
+        return
+    wanted, _, page = (expectation.page or "").partition("/")
+    asked = last.url.path
+    to = f"/{page}" if wanted == site.name and page else ""
+    if expectation.final:
+        to = expectation.final
+    elif wanted != site.name:
+        for home in all_homes(case.estate):
+            name = next((each for each in home.names if not each.startswith("*")), None)
+            if home.site.name == wanted and name is not None:
+                scheme = "https" if any(each.tls for each in home.service.listens) else "http"
+                to = f"{scheme}://{name}" + ("{path}{query}" if page in (asked[1:], "index.html") else f"/{page}")
+    if to and to != asked:
+        yield site.place.path, {**({"when": {"path": asked}} if asked != "/" else {}), "to": to}
 
 
 def tries(case: Case, what: Sought) -> Iterator[Try]:

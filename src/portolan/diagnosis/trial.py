@@ -14,7 +14,7 @@ from portolan.estate.guesses import changed_machines, machines
 from portolan.estate.service import sites_of
 from portolan.estate.url import BadUrlError
 from portolan.estate.vantage import Expectation, Vantage
-from portolan.evidence.outcome import Outcome
+from portolan.evidence.outcome import Kind, Outcome
 from portolan.journey.expectation import Miss, expectation_for, misses, vantages_for
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
@@ -133,9 +133,16 @@ class Trial:
         return self._known_others
 
     def breaks_others(self, world: World) -> bool:
-        """Whether an expectation that was met is not met any more."""
-        met, _ = self.others()
-        return any(missing_in(world, each, world.there(vantage)) for each, vantage in met)
+        """Whether an expectation that was met is not met any more, or somebody newly gets a page who is meant to be refused."""
+        met, missed = self.others()
+        if any(missing_in(world, each, world.there(vantage)) for each, vantage in met):
+            return True
+        refused = [(each, vantage) for each, vantage in missed if each.status is not None and each.status >= 400]
+        return any(
+            visit(world, each.url, world.there(vantage)).outcome.kind is Kind.SERVED
+            and visit(self.world, each.url, vantage).outcome.kind is not Kind.SERVED
+            for each, vantage in refused
+        )
 
     def asked_for(self, current: Visit) -> Asked:
         """What is asked for, by whom, and what that says of who is meant to get it."""

@@ -1,6 +1,6 @@
 """What a visitor's device does with a host name, in this order.
 
-1. a literal address; 2. the hosts file; 3. localhost names (RFC 6761); 4. names under .local on its own links (RFC
+0. what the one question is to be asked as if it were so; 1. a literal address; 2. the hosts file; 3. localhost names (RFC 6761); 4. names under .local on its own links (RFC
 6762); 5. the resolver, through the search list where the name has no final dot.
 """
 
@@ -30,6 +30,9 @@ def resolve(naming: Naming, host: str, literal: IPAddress | None, client: Client
     """A host's addresses as a visitor's device finds them, in no particular order yet."""
     if literal is not None:
         return Resolution(host, (literal,), None, (name_kinds.Literal(host),), (None,))
+    told = client.as_if if isinstance(client, Vantage) else None
+    if told is not None and told[0] == host:
+        return Resolution(host, (told[1],), None, (name_kinds.AsIfAt(*told),), (None,))
     device = seat_of(naming.estate, client)
     found = _hosts_file(host, device)
     if found is not None:

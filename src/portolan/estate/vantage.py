@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 import msgspec
 
 from portolan.estate.base import (
+    NOWHERE,
     HeaderName,
     HostName,
     IPAddress,
@@ -110,6 +111,13 @@ class Vantage(Stated, frozen=True, kw_only=True, eq=False):
     ] = ()
     http: Annotated[Literal["1.0", "1.1"], says("The version of HTTP that it speaks.")] = "1.1"
     default: Annotated[bool, says("The vantage meant when none is named.")] = False
+    #: A name and an address: this one question is asked as if the name were that address. No key: nobody states it.
+    as_if: tuple[str, IPAddress] | None = None
+
+    @property
+    def written(self) -> bool:
+        """Whether the estate states it; places that nobody has to write are not."""
+        return self.place is not NOWHERE
 
     @property
     def checks(self) -> Checks:
@@ -146,9 +154,14 @@ class Expectation(Stated, frozen=True, kw_only=True, eq=False):
     """What a visitor should get."""
 
     url: Annotated[WebAddress, says("The address asked for.", example="https://visit.kestrel-ridge.example/")]
-    vantages: Annotated[tuple[str, ...], says("From where; left out: from every vantage.", refers=("vantages",))] = (
-        msgspec.field(default=(), name="from")
-    )
+    vantages: Annotated[
+        tuple[str, ...],
+        says(
+            "From where: vantages, machines, `near:NETWORK`, `internet`. Left out: from every vantage that is written; where none is, from the "
+            "internet.",
+            refers=("vantages",),
+        ),
+    ] = msgspec.field(default=(), name="from")
     page: Annotated[
         str | None, says("The page, as SITE/PATH, or SITE alone for any page of it.", example="visit/index.html")
     ] = None

@@ -23,6 +23,7 @@ from portolan.estate.guesses import (
 )
 from portolan.estate.machine import HostsFile, Machine
 from portolan.estate.network import Interface
+from portolan.estate.places import unwritten_names
 from portolan.estate.service import Listener, NameServer, Resolver, WebService, sites_of
 from portolan.estate.services import AnyService
 from portolan.estate.url import BadUrlError, parse
@@ -140,6 +141,7 @@ def _references(estate: Estate, value: Stated, note: _Notes) -> None:
                 continue
             known = [
                 *BUILT_IN.get(sections[0], ()),
+                *(unwritten_names(estate) if sections == ("vantages",) else ()),
                 *(each for section in sections for each in getattr(estate, section)),
             ]
             if name not in known and not any((section, name) in note.damaged for section in sections):

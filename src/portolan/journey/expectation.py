@@ -5,6 +5,7 @@ from enum import StrEnum
 from typing import NamedTuple
 
 from portolan.estate.estate import Estate
+from portolan.estate.places import INTERNET
 from portolan.estate.url import BadUrlError, Url, parse
 from portolan.estate.vantage import Expectation, Vantage
 from portolan.evidence.outcome import Kind
@@ -33,8 +34,11 @@ def expected_urls(estate: Estate) -> Iterator[tuple[Expectation, Url]]:
 
 
 def vantages_for(estate: Estate, expectation: Expectation) -> list[Vantage]:
-    """The vantages that an expectation is for: those that it names, else all."""
-    return [vantage for name, vantage in estate.vantages.items() if expectation.is_for(name)]
+    """The vantages that an expectation is for: those that it names, else all that are written, else the internet."""
+    every = [vantage for name, vantage in estate.vantages.items() if expectation.is_for(name)]
+    if expectation.vantages:
+        return every
+    return [each for each in every if each.written] or [each for each in every if each.name == INTERNET]
 
 
 class Missed(StrEnum):

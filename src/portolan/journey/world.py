@@ -5,8 +5,6 @@ from datetime import datetime
 from ipaddress import IPv4Address, IPv6Address, ip_interface
 from typing import Any, TypeVar
 
-import msgspec
-
 from portolan.dns.client import resolve
 from portolan.dns.law import ORDINARY_RESOLVERS
 from portolan.dns.naming import Naming
@@ -18,6 +16,7 @@ from portolan.estate.estate import Estate
 from portolan.estate.guesses import attachments, machines, seat_of
 from portolan.estate.machine import Host, Machine
 from portolan.estate.network import Interface
+from portolan.estate.places import with_places
 from portolan.estate.service import Listener, Resolver, Service, WebService
 from portolan.estate.site import Upstream
 from portolan.estate.vantage import Vantage
@@ -64,8 +63,12 @@ class World:
         now: datetime,
         shared: dict[Any, Any] | None = None,
         booted: frozenset[str] | None = frozenset(),
+        people: tuple[Vantage, ...] = (),
     ) -> None:
-        #: The estate as it is stated, with every version of its objects.
+        #: Who asks beside those whom the estate states; they stay when it changes.
+        self.people = people
+        estate = with_places(estate, people)
+        #: The estate as it is stated, with every version of its objects, and with those people.
         self.stated = estate
         self.shared: dict[Any, Any] = {} if shared is None else shared
         estate = standing(estate, now)
@@ -87,7 +90,7 @@ class World:
 
     def changed(self, estate: Estate) -> "World":
         """The world of a changed estate at the same moment."""
-        return World(estate, self.now, self.shared, self.booted)
+        return World(estate, self.now, self.shared, self.booted, self.people)
 
     def once(self, what: Hashable, make: Callable[[], _Made]) -> _Made:
         """What is worked out of the whole world; made once for the same estate, moment and boots."""
@@ -100,8 +103,7 @@ class World:
 
     def with_vantages(self, *more: Vantage) -> "World":
         """The same world with more people in it who ask."""
-        people = {**self.stated.vantages, **{each.name: each for each in more}}
-        return self.changed(msgspec.structs.replace(self.stated, vantages=people))
+        return World(self.stated, self.now, self.shared, self.booted, (*self.people, *more))
 
     def there(self, vantage: Vantage) -> Vantage:
         """A vantage of another world as it is in this one, by its name; itself where nobody is named so."""
@@ -114,7 +116,7 @@ class World:
         key = ("then", id(self.stated), moment, self.booted)
         found = self.shared.get(key)
         if found is None:
-            found = self.shared[key] = (World(self.stated, moment, self.shared, self.booted), self.stated)
+            found = self.shared[key] = (World(self.stated, moment, self.shared, self.booted, self.people), self.stated)
         world: World = found[0]
         return world
 

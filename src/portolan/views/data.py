@@ -50,6 +50,18 @@ def explain_data(explanation: "Explanation", findings: "list[Finding]") -> dict[
     return data
 
 
+def all_explained_data(now: "datetime", found: "Answers", explained: list[dict[str, Any]]) -> dict[str, Any]:
+    """Several explanations, one a cause."""
+    return {
+        "portolan": VERSION,
+        "at": now.strftime("%Y-%m-%dT%H:%M:%SZ"),
+        "questions": {"asked": found.asked, "left": found.left},
+        "missed": sum(len(group.missed) for group in found.groups),
+        "left_out": len(found.groups) - len(explained),
+        "explanations": explained,
+    }
+
+
 def outcome_data(outcome: Outcome) -> dict[str, Any]:
     """An outcome as plain data."""
     return {

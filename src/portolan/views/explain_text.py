@@ -1,5 +1,6 @@
 """The text view of `explain`: why, what to do, and the proof."""
 
+from portolan.diagnosis.asking import Answers
 from portolan.diagnosis.base import Finding
 from portolan.diagnosis.proposal import Safety
 from portolan.diagnosis.trial import Explanation, Remedy
@@ -50,6 +51,26 @@ def explain_text(
             lines += row(style, "    ", 4, f"or one of these: {cause.text}", where(cause.place), ink=("dim",))
     lines += ["", *_remedies(explanation, style)]
     return "\n".join(lines).rstrip("\n") + "\n"
+
+
+def all_explained_text(told: list[str], found: Answers, style: Style) -> str:
+    """Several explanations, one a cause, between what they come to."""
+    missed = sum(len(group.missed) for group in found.groups)
+    if not missed:
+        text = "every expectation is met" if found.asked else "nothing under 'expected' says what visitors should get"
+        mark, ink = (style.good, "good") if found.asked else ("!", "warn")
+        lines = row(style, style.ink(f"{mark} ", ink, "bold"), 2, f"nothing to explain: {text}", ink=(ink,))
+        return "\n".join(lines) + "\n"
+    causes = len(found.groups)
+    text = f"{missed:,} of {found.asked:,} questions miss{'es' if missed == 1 else ''} what is expected"
+    text += f", for {causes} cause{'s' if causes > 1 else ''}; the one that keeps most out comes first"
+    text += f"; {causes - len(told)} are left out" if causes > len(told) else ""
+    lines = [*paragraph(style, text, 0, ("bold",)), ""]
+    for number, each in enumerate(told, 1):
+        if causes > 1:
+            lines += [style.ink(f"({number} of {causes})", "bold"), ""]
+        lines += [each]
+    return "\n".join(lines)
 
 
 def _remedies(explanation: Explanation, style: Style) -> list[str]:

@@ -175,17 +175,33 @@ _FOLLOW: dict[str, Schema] = {
     "assumptions": _list(_TEXT),
     "findings": _list(_ref("finding")),
 }
+_EXPLAINED = _object(
+    **_FOLLOW,
+    causes={**_list(_ref("finding")), "description": "Those that together keep the visitor out, in the order met."},
+    other_causes={**_list(_list(_ref("finding"))), "description": "Other sets that would explain it as well."},
+    bounded={**_TRUTH, "description": "Whether more changes could have been tried than the bound allows."},
+    remedies=_list(_ref("remedy")),
+    withheld=_list(_TEXT),
+    after=_or_null(_ref("outcome")),
+)
+
+
 _SHAPES: dict[str, Schema] = {
     "follow": _object(**_FOLLOW),
-    "explain": _object(
-        **_FOLLOW,
-        causes={**_list(_ref("finding")), "description": "Those that together keep the visitor out, in the order met."},
-        other_causes={**_list(_list(_ref("finding"))), "description": "Other sets that would explain it as well."},
-        bounded={**_TRUTH, "description": "Whether more changes could have been tried than the bound allows."},
-        remedies=_list(_ref("remedy")),
-        withheld=_list(_TEXT),
-        after=_or_null(_ref("outcome")),
-    ),
+    "explain": {
+        "anyOf": [
+            _EXPLAINED,
+            _object(
+                portolan={"const": 1},
+                at=_MOMENT,
+                questions=_object(asked=_NUMBER, left=_NUMBER),
+                missed=_NUMBER,
+                left_out={**_NUMBER, "description": "So many causes more there are."},
+                explanations=_list(_EXPLAINED),
+            ),
+        ],
+        "description": "Of one URL; without one, of what misses an expectation, one a cause.",
+    },
     "check": _object(
         portolan={"const": 1},
         at=_MOMENT,
@@ -203,7 +219,30 @@ _SHAPES: dict[str, Schema] = {
         ),
         findings=_list(_ref("finding")),
     ),
+    "ladder": _object(
+        portolan={"const": 1},
+        url=_TEXT,
+        at=_MOMENT,
+        machine={
+            **_MAYBE_TEXT,
+            "description": "The machine that it begins at; null where none described gives the page.",
+        },
+        rungs=_list(
+            _object(
+                name=_TEXT,
+                from_=_TEXT,
+                url=_TEXT,
+                address={**_MAYBE_TEXT, "description": "What the name is taken for; null where it is looked up."},
+                outcome=_ref("outcome"),
+                met=_TRUTH,
+                missed=_list(_TEXT),
+            )
+        ),
+        broken={**_MAYBE_NUMBER, "description": "The first rung that fails, counted from 0."},
+        findings=_list(_ref("finding")),
+    ),
 }
+_TITLES = {"ladder": "follow --ladder"}
 #: What has a schema.
 NAMES = tuple(_SHAPES)
 
@@ -212,7 +251,7 @@ def schema_of(name: str) -> Schema:
     """The schema of a view's JSON."""
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
-        "title": f"The JSON of 'portolan {name}'",
+        "title": f"The JSON of 'portolan {_TITLES.get(name, name)}'",
         **_SHAPES[name],
         "$defs": {key: _DEFINITIONS[key] for key in _needed(_SHAPES[name])},
     }

@@ -19,6 +19,16 @@ class Literal(NameDecision, frozen=True):
     host: str
 
 
+class AsIfAt(NameDecision, frozen=True):
+    kind = "as-if-at"
+    words = "asked as if {host} were {address}, whatever the name says"
+    shown = True
+    depth = 0
+
+    host: str
+    address: IPAddress
+
+
 class LoopbackName(NameDecision, frozen=True):
     kind = "loopback-name"
     words = "{host} means the machine itself"
