@@ -55,9 +55,16 @@ def _forced(case: Case) -> tuple[Exchange, PassingProgram, Redirect] | None:
 def _said_as(upstream: Upstream) -> str | None:
     """The header field by which a front says the scheme."""
     for name, value in (*upstream.headers.items(), *upstream.appends.items()):
-        if "{scheme}" in value or value in ("http", "https"):
+        if "{scheme}" in value or value == "https":
             return str(name)
     return None
+
+
+def _always_plain(upstream: Upstream) -> str | None:
+    """The header field in which a front says `http` for everybody."""
+    return next(
+        (str(name) for name, value in (*upstream.headers.items(), *upstream.appends.items()) if value == "http"), None
+    )
 
 
 def _asked_as(rule: Redirect) -> str | None:
@@ -83,10 +90,13 @@ def scheme_not_trusted(case: Case) -> Finding | None:
         return None
     exchange, client, rule = forced
     said, asked = _said_as(client.upstream), _asked_as(rule)
-    origin = exchange.service
-    if said == asked or not isinstance(origin, WebService):
+    origin, wrong = exchange.service, _always_plain(client.upstream)
+    if not isinstance(origin, WebService) or (said == asked and wrong is None):
         return None
-    if asked is not None and said != asked:
+    if wrong is not None and said is None:
+        text = f"{client.site.name} says http in {wrong} for everybody: {origin.name} takes those who came by https for plain too"
+        place, asked = client.upstream.place, wrong
+    elif asked is not None and said != asked:
         text = f"{origin.name} goes by {asked}, which {client.site.name} does not pass on: it takes every request for plain"
         place = client.upstream.place
     else:
@@ -168,19 +178,26 @@ def _say_scheme(clue: OriginClue, header: str) -> Iterator[Proposal]:
             if not clue.upstream.place.has("to") and clue.upstream.host != "own"
             else {}
         )
-        headers = {**{str(name): value for name, value in clue.upstream.headers.items()}, header: "{scheme}"}
+        others = {
+            str(name): value for name, value in clue.upstream.headers.items() if str(name).lower() != header.lower()
+        }
+        headers = {**others, header: "{scheme}"}
         patch += with_facts(clue.upstream, **kept, headers=headers)
         done.append(f"let {clue.site.name} say the scheme in {header}")
     program = clue.origin.program
     if isinstance(program, StatedProgram) and program.believes_scheme is None and _asked_as(clue.rule) is None:
         patch += put(program.place, "believes_scheme", header)
         done.append(f"let {clue.origin.name} believe it")
-    elif _asked_as(clue.rule) is None:
+    elif _asked_as(clue.rule) is None and not _believes(program, header):
         when = {key: value for key, value in _written_when(clue.rule).items() if key != "scheme"}
         patch += put(clue.rule.place, "when", {**when, "not_header": {header: "https"}})
         done.append(f"let the rule of {clue.origin.name} go by it")
     if patch:
         yield Proposal(" and ".join(done), patch)
+
+
+def _believes(program: object, header: str) -> bool:
+    return isinstance(program, StatedProgram) and str(program.believes_scheme or "").lower() == header.lower()
 
 
 def _written_when(rule: Redirect) -> dict[str, object]:

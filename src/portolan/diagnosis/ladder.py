@@ -8,8 +8,6 @@ from collections.abc import Iterator
 from ipaddress import IPv4Address, IPv6Address
 from typing import NamedTuple
 
-import msgspec
-
 from portolan.diagnosis.base import Case, Finding, all_homes, outside_addresses
 from portolan.diagnosis.registry import recognise
 from portolan.estate.base import IPAddress, is_public
@@ -17,7 +15,7 @@ from portolan.estate.machine import Machine
 from portolan.estate.places import NEAR, anybody, unwritten
 from portolan.estate.service import WebService
 from portolan.estate.url import Url, parse
-from portolan.estate.vantage import Expectation, Vantage
+from portolan.estate.vantage import AsIfVantage, Expectation, Vantage
 from portolan.evidence.outcome import Kind
 from portolan.journey.expectation import Miss, expectation_for, expected_urls, misses
 from portolan.journey.question import Question
@@ -159,7 +157,7 @@ def _places(
 def _climbed(world: World, asked: Url, there: Url, name: str, vantage: Vantage, address: IPAddress | None) -> Rung:
     """One rung: `there` is what is asked at it, `asked` what visitors ask."""
     if address is not None:
-        vantage = msgspec.structs.replace(vantage, as_if=(asked.host, address))
+        vantage = AsIfVantage.of(vantage, asked.host, address)
     peopled = world.with_vantages(vantage)
     found = visit(peopled, str(there), vantage)
     expectation = expectation_for(world.estate, str(asked), vantage)

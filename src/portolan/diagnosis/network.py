@@ -474,7 +474,10 @@ def ask_outside(case: Case, clue: IsolatedClue) -> Iterator[Proposal]:
     """Names an address that is reachable, or what to connect."""
     port = clue.port
     if isinstance(port.device.stated, Machine):
-        public = outside_addresses(case.estate, port.device.stated)
-        if public:
-            yield Proposal(f"ask for {public[0]}, which leads there from outside", [])
+        machine, at = port.device.stated, case.exchange.url.port
+        for address in dict.fromkeys((*machine.addresses, *outside_addresses(case.estate, machine))):
+            arrival = case.world.connect(case.client, address, at).arrival
+            if arrival is not None and arrival.machine.name == machine.name:
+                yield Proposal(f"ask for {address}, which leads there", [])
+                break
         yield Proposal(f"connect {port.device.label} to a network that a router leads out of", [])

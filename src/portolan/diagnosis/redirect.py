@@ -6,13 +6,13 @@ from itertools import pairwise
 
 import msgspec
 
-from portolan.diagnosis.base import Case, Finding, fault, listed, supposing
+from portolan.diagnosis.base import Case, Finding, fault, listed
 from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, remove
+from portolan.diagnosis.visitors import MemoryClue, without
 from portolan.estate.client import PassingProgram
 from portolan.estate.guesses import machines
 from portolan.estate.service import WebService, sites_of
 from portolan.estate.site import Redirect, Site
-from portolan.estate.vantage import Vantage
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
 
@@ -27,13 +27,6 @@ class RuleClue(msgspec.Struct, frozen=True):
     """The rule that is wrong."""
 
     rule: Redirect
-
-
-class MemoryClue(msgspec.Struct, frozen=True):
-    """The visitor, and the key that says what is remembered."""
-
-    vantage: Vantage
-    key: str
 
 
 class SiteClue(msgspec.Struct, frozen=True):
@@ -202,27 +195,6 @@ def stay_secure(case: Case, clue: RuleClue) -> Iterator[Proposal]:
 
 
 @fault(
-    "redirect-remembered",
-    "A permanent redirect is remembered that no longer exists",
-    "the old place, for those who came before",
-    "Let the visitor forget it; let the place that it leads to send back what it gets, by a redirect that is not permanent.",
-    "*",
-    "wrong-page",
-    "wrong-final",
-    "not-secure",
-)
-def remembered(case: Case) -> Finding | None:
-    """Without that memory the visitor would get what was expected."""
-    step = next((each for each in case.visit.decisions if isinstance(each, http_kinds.RedirectRemembered)), None)
-    vantage = case.visit.vantage
-    if step is None or not _without(case, remembers_redirects={}):
-        return None
-    return Finding(
-        "redirect-remembered", step.text, step.place, clue=MemoryClue(vantage=vantage, key="remembers_redirects")
-    )
-
-
-@fault(
     "transport-strict-trap",
     "A name is remembered to be asked securely only, and has no secure address that works",
     "a TLS error that cannot be passed, or no connection",
@@ -232,30 +204,10 @@ def remembered(case: Case) -> Finding | None:
 def strict_trap(case: Case) -> Finding | None:
     """Without that memory the visitor would get what was expected."""
     step = next((each for each in case.visit.decisions if isinstance(each, http_kinds.StrictRemembered)), None)
-    if step is None or not _without(case, strict=()):
+    if step is None or not without(case, strict=()):
         return None
     text = f"{step.text}; {case.stop.text if case.stop is not None else 'it does not work so'}"
     return Finding("transport-strict-trap", text, step.place, clue=MemoryClue(vantage=case.visit.vantage, key="strict"))
-
-
-def _without(case: Case, **facts: object) -> bool:
-    """Whether the expectation would be met by a visitor that remembers less."""
-    fresh = msgspec.structs.replace(case.visit.vantage, **facts)
-    return supposing(case, msgspec.structs.replace(case.estate, vantages={**case.estate.vantages, fresh.name: fresh}))
-
-
-@remedy("redirect-remembered", "transport-strict-trap")
-def forget(_case: Case, clue: MemoryClue) -> Iterator[Proposal]:
-    """Clears the visitor's memory, which only the visitor can."""
-    yield Proposal(
-        f"let {clue.vantage.name} forget what it remembers (clear the browser's cache)",
-        remove((*clue.vantage.place.path, clue.key)),
-        thought=True,
-    )
-    if clue.key == "strict":
-        yield Proposal(
-            "or give the name a secure address that works: for everybody else who remembers, nothing else helps", []
-        )
 
 
 def last_rule(case: Case) -> Decision | None:

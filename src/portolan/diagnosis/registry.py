@@ -33,6 +33,7 @@ from portolan.diagnosis import (
     slip,
     targets,
     upstream,
+    visitors,
     way,
 )
 from portolan.diagnosis.base import Case, Fault, Finding
@@ -43,6 +44,7 @@ FAMILIES = (
     edges,
     edge_records,
     boot,
+    visitors,
     edge_loops,
     origins,
     edge_behind,

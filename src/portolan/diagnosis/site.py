@@ -313,15 +313,15 @@ def default_missing(case: Case) -> Finding | None:
         return None
     site = stop.subject
     folder = stop.folder.lstrip("/")
-    here = [
-        name[len(folder) :] for name in site.files or () if name.startswith(folder) and "/" not in name[len(folder) :]
-    ]
+    inner = [name[len(folder) :] for name in site.files or () if name.startswith(folder)]
+    here = [name for name in inner if "/" not in name]
+    folders = dict.fromkeys(f"{name.partition('/')[0]}/" for name in inner if "/" in name)
     wanted = [name.lower() for name in index_files_of(case, site)]
     like = next(
         (name for name in here if name.lower() in wanted or name.lower().startswith(("index.", "default.", "home."))),
         None,
     )
-    held = f"; it holds {listed(here)}" if here else "; it is empty"
+    held = f"; it holds {listed([*here, *folders])}" if inner else "; it is empty"
     return Finding(
         "content-index-missing",
         f"{stop.text}{held}",

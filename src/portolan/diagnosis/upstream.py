@@ -163,7 +163,8 @@ def upstream_name_lost(case: Case) -> Finding | None:
     kept = table.choose(asked)
     expected = service.sites.get(case.site_name or "")
     meant = kept.site if kept.by_name else expected
-    if meant is None or (case.site_name is not None and meant.name != case.site_name):
+    took = exchange.response.site if exchange.response is not None else None
+    if meant is None or meant is took or (case.site_name is not None and meant.name != case.site_name):
         return None
     name = next((each for each in meant.names if "*" not in each and each and not each.startswith(".")), None)
     text = f"{client.site.name} asks {exchange.url} for {sent}, which no site of {service.name} is named; {meant.name} answers to {name or asked}"

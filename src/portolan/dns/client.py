@@ -14,7 +14,7 @@ from portolan.estate.base import IPAddress
 from portolan.estate.client import Client
 from portolan.estate.guesses import machines, seat_of
 from portolan.estate.machine import Machine
-from portolan.estate.vantage import Vantage
+from portolan.estate.vantage import AsIfVantage, Vantage
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import name as name_kinds
 from portolan.evidence.kinds import zone as zone_kinds
@@ -30,9 +30,8 @@ def resolve(naming: Naming, host: str, literal: IPAddress | None, client: Client
     """A host's addresses as a visitor's device finds them, in no particular order yet."""
     if literal is not None:
         return Resolution(host, (literal,), None, (name_kinds.Literal(host),), (None,))
-    told = client.as_if if isinstance(client, Vantage) else None
-    if told is not None and told[0] == host:
-        return Resolution(host, (told[1],), None, (name_kinds.AsIfAt(*told),), (None,))
+    if isinstance(client, AsIfVantage) and client.takes[0] == host:
+        return Resolution(host, (client.takes[1],), None, (name_kinds.AsIfAt(*client.takes),), (None,))
     device = seat_of(naming.estate, client)
     found = _hosts_file(host, device)
     if found is not None:

@@ -287,6 +287,9 @@ def _target(text: str, about: Known) -> Iterator[Slip]:
             yield Slip(f"{scheme}://{host}:{each}{rest}", _cost(port[1:], each) if port else 1.8)
     if port:
         yield Slip(f"{scheme}://{host}{rest}", 1.8)
+    if rest in ("", "/"):
+        # With a path, what was asked is put in its place; without one it is passed on as it is.
+        yield Slip(f"{scheme}://{host}{port}{'' if rest else '/'}", 0.6)
     whole = rest
     for part in ("{path}", "{query}"):
         if part in whole:
@@ -320,6 +323,8 @@ def _path(text: str, about: Known) -> Iterator[Slip]:
         yield from (Slip(start + "/".join(each), 1.7) for each in (levels[1:], levels[:-1]))
     for other in about.words.near(text, "/"):
         far = distance(text, other, 2)
+        if other == f"/{text}":
+            continue  # the same file, whoever asks for it
         if 0 < far <= 2 and len(text) > far + 1:
             yield Slip(other, _BY_DISTANCE[far] - _mentions(about.words, text, other))
         elif other.endswith(f"/{text}") or text.endswith(f"/{other}"):

@@ -111,8 +111,6 @@ class Vantage(Stated, frozen=True, kw_only=True, eq=False):
     ] = ()
     http: Annotated[Literal["1.0", "1.1"], says("The version of HTTP that it speaks.")] = "1.1"
     default: Annotated[bool, says("The vantage meant when none is named.")] = False
-    #: A name and an address: this one question is asked as if the name were that address. No key: nobody states it.
-    as_if: tuple[str, IPAddress] | None = None
 
     @property
     def written(self) -> bool:
@@ -148,6 +146,18 @@ class Vantage(Stated, frozen=True, kw_only=True, eq=False):
             self.knows_password,
             self.body,
         )
+
+
+class AsIfVantage(Vantage, frozen=True, kw_only=True, eq=False):
+    """Somebody who takes a name for an address, whatever the name says: nobody states this, a question is asked so."""
+
+    takes: tuple[str, IPAddress]
+
+    @classmethod
+    def of(cls, vantage: Vantage, name: str, address: IPAddress) -> "AsIfVantage":
+        """The same visitor, who takes a name for an address."""
+        facts = {field: getattr(vantage, field) for field in Vantage.__struct_fields__}
+        return cls(**facts, takes=(name, address))
 
 
 class Expectation(Stated, frozen=True, kw_only=True, eq=False):

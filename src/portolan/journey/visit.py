@@ -190,9 +190,12 @@ def _outcome(last: Exchange) -> tuple[Outcome, Decision | None]:
 
 
 def _answering(last: Exchange) -> str | None:
-    """Who answered: the program whose status it is, behind all that passed it on."""
+    """Who answered: the program whose status it is, behind all that passed it on; who gives up on another answers itself."""
     at = last
-    while at.inner and at.inner[-1].response is not None:
+    while at.inner and at.response is not None:
+        behind = at.inner[-1].response
+        if behind is None or behind.status != at.response.status:
+            break
         at = at.inner[-1]
     return at.service.name if at.service is not None else None
 
