@@ -90,7 +90,10 @@ def test_json_and_text_walk_the_tree(program, tmp_path):
     assert {step["leg"] for step in inner["response"]["steps"]} == {"http"}
     assert inner["connection"]["steps"][-1]["facts"]["service"] == "inner"
     said = program("follow", f"{PLAIN}/sub/", "--from", "street").stdout
-    assert "\n    connect · vega takes it: inner listens on 8080" in said or "\n    connect * vega takes it" in said
+    assert (
+        "\n    connect · vega takes the connection: inner listens on 8080" in said
+        or "\n    connect * vega takes the request" in said
+    )
 
 
 def test_endless_upstreams_end():

@@ -23,7 +23,14 @@ def style_of(arguments: argparse.Namespace) -> Style:
     )
     encoding = (sys.stdout.encoding or "ascii").lower().replace("_", "-")
     width = shutil.get_terminal_size((80, 24)).columns if on_terminal or os.environ.get("COLUMNS") else 80
-    return Style(max(40, min(_WIDEST, width)), colour, encoding.startswith("utf"))
+    return Style(max(40, min(_WIDEST, width)), colour, encoding.startswith("utf"), _folder(arguments))
+
+
+def _folder(arguments: argparse.Namespace) -> str:
+    """What the places of an estate's files begin with: the folder that was named, or that of the file."""
+    given = getattr(arguments, "estate", None) or os.environ.get("PORTOLAN_ESTATE") or "."
+    folder = given if os.path.isdir(given) else os.path.dirname(given)
+    return "" if folder in ("", ".") else os.path.join(folder, "")
 
 
 def progress_line(stream: TextIO) -> Callable[[str, int, int], None]:

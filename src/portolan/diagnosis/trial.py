@@ -192,11 +192,11 @@ class Trial:
     def other_changes(self, before: World, after: World, laid_open: Exposure) -> tuple[str, ...]:
         """Expectations that are newly met, and what is laid open."""
         # What was met from the start is so still, or the change would not be looked at.
-        found = [
-            f"meets what is expected of {each.url} from {vantage.name} too"
-            for each, vantage in self.others()[1]
-            if missing_in(before, each, before.there(vantage)) and not missing_in(after, each, after.there(vantage))
-        ]
+        newly: dict[str, list[str]] = {}
+        for each, vantage in self.others()[1]:
+            if missing_in(before, each, before.there(vantage)) and not missing_in(after, each, after.there(vantage)):
+                newly.setdefault(each.url, []).append(vantage.name)
+        found = [f"meets what is expected of {url} from {', '.join(who)} too" for url, who in newly.items()]
         rest = () if laid_open.whole else ("the estate is large: not everybody's way to every listener was compared",)
         return (*found, *laid_open.told, *rest)
 

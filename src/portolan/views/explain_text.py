@@ -10,9 +10,9 @@ from portolan.views.text import assumed, head, legs, verdict, where
 from portolan.views.words import in_words
 
 _SAFETY = {
-    "safe": "lays nothing open",
-    "opens": "lays open what is listed, no more",
-    "weakens": "UNSAFE: lays open more than is needed",
+    "safe": "opens nothing to anybody",
+    "opens": "opens what is listed here, and nothing else",
+    "weakens": "UNSAFE: opens more than is needed",
     "outside": "not in this estate",
 }
 
@@ -22,7 +22,13 @@ def explain_text(
 ) -> str:
     """Why, and what to do; for an expectation that is met, what made it slow."""
     visit = explanation.visit
-    lines = [*head(visit, style), *zoomed, *legs(visit, style, every), *assumed(visit, style)]
+    lines = [
+        *head(visit, style),
+        *_in_one_line(explanation, style),
+        *zoomed,
+        *legs(visit, style, every),
+        *assumed(visit, style, every),
+    ]
     if not explanation.missed:
         for finding in findings:
             lines += row(
@@ -51,6 +57,17 @@ def explain_text(
             lines += row(style, "    ", 4, f"or one of these: {cause.text}", where(cause.place), ink=("dim",))
     lines += ["", *_remedies(explanation, style)]
     return "\n".join(lines).rstrip("\n") + "\n"
+
+
+def _in_one_line(explanation: Explanation, style: Style) -> list[str]:
+    """What is wrong, before how it was found."""
+    if not explanation.missed or not explanation.causes:
+        return []
+    outcome = in_words(explanation.visit.outcome)
+    others = len(explanation.causes) - 1
+    more = f", and {others} {'cause' if others == 1 else 'causes'} more behind it" if others else ""
+    text = f"{outcome[0].upper()}{outcome[1:]}: {explanation.causes[0].text}{more}"
+    return [*row(style, style.ink(f"{style.bad} ", "bad", "bold"), 2, text, ink=("bad", "bold")), ""]
 
 
 def all_explained_text(told: list[str], found: Answers, style: Style) -> str:

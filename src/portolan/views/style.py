@@ -14,6 +14,12 @@ class Style(NamedTuple):
     width: int = 80
     colour: bool = False
     unicode: bool = True
+    #: The estate's folder, as places begin with it; it is named once and left out everywhere else.
+    folder: str = ""
+
+    def place(self, where: str) -> str:
+        """A place as it is shown: as seen from the estate's folder."""
+        return self.safe(where.removeprefix(self.folder))
 
     def ink(self, text: str, *inks: str) -> str:
         """Text in colour, where colour is on."""
@@ -55,7 +61,7 @@ def row(style: Style, lead: str, lead_width: int, text: str, where: str = "", in
     """
     room = max(24, style.width - lead_width)
     text = style.safe(text)
-    where = style.safe(where)
+    where = style.place(where)
     held = f"  {where}" if where else ""
     if len(text) + len(held) <= room:
         gap = room - len(text) - len(where) if where else 0

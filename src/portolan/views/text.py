@@ -24,7 +24,7 @@ def follow_text(
     zoomed: list[str] | None = None,
 ) -> str:
     """One visit, leg by leg; a leg enlarged stands before the rest."""
-    lines = [*head(visit, style), *(zoomed or ()), *legs(visit, style, every), *assumed(visit, style)]
+    lines = [*head(visit, style), *(zoomed or ()), *legs(visit, style, every), *assumed(visit, style, every)]
     for finding in findings[:1]:
         word = "cause   " if missed else "beware  "
         lines += row(style, style.ink(word, "warn"), 8, f"{finding.code}: {finding.text}", where(finding.place))
@@ -44,7 +44,10 @@ def head(visit: Visit, style: Style) -> list[str]:
     text = f"{visit.url}  from {visit.vantage.name}, {visit.at:%Y-%m-%d %H:%M} UTC"
     if visit.booted is None or visit.booted:
         text += f", after a reboot of {'every machine' if visit.booted is None else ', '.join(sorted(visit.booted))}"
-    return [*(style.ink(line, "bold") for line in paragraph(style, text)), ""]
+    lines = [style.ink(line, "bold") for line in paragraph(style, text)]
+    if style.folder:
+        lines += paragraph(style, f"Places below are in {style.folder}", 0, ("dim",))
+    return [*lines, ""]
 
 
 def legs(visit: Visit, style: Style, every: bool) -> list[str]:
@@ -99,15 +102,20 @@ def _line(decision: Decision, stop: Decision | None, style: Style, leg: str, dep
     return row(style, lead, len(indent) + 10, decision.text, where(decision.place), ("bad", "bold") if broke else ())
 
 
-def assumed(visit: Visit, style: Style) -> list[str]:
-    """What the answer rests on that no line states."""
-    assumptions = [each for each in visit.assumptions if not each.stops]
-    if not assumptions:
-        return []
-    lines = [style.ink("Assumed, since nothing states it:", "dim")]
-    for each in assumptions:
+def assumed(visit: Visit, style: Style, every: bool) -> list[str]:
+    """What the answer rests on that no line states: of the leg that it ended in; what did not decide is counted."""
+    every = every or visit.stop is None or visit.outcome.kind == "redirect-error"
+    held = [each for each in visit.assumptions if not each.stops]
+    shown = [each for each in held if every or (visit.stop is not None and each.leg is visit.stop.leg)]
+    lines = [style.ink("Assumed, since nothing states it:", "dim")] if shown else []
+    for each in shown:
         lines += row(style, "  - ", 4, each.text, ink=("dim",))
-    return [*lines, ""]
+    if len(held) > len(shown):
+        more = len(held) - len(shown)
+        what = f"{more} {'thing' if more == 1 else 'things'}{' more' if shown else ''}"
+        text = f"{what} {'is' if more == 1 else 'are'} assumed that did not decide this; --every-step lists them"
+        lines += paragraph(style, text, 0, ("dim",))
+    return [*lines, ""] if lines else []
 
 
 def verdict(visit: Visit, missed: tuple[Miss, ...], expected: bool, style: Style) -> list[str]:

@@ -68,7 +68,7 @@ class NeighbourMissing(ConnectDecision, frozen=True):
 
 class InternetCarries(ConnectDecision, frozen=True):
     kind = "internet-carries"
-    words = "the internet carries it to {box}"
+    words = "the internet carries the packet to {box}"
     seen_by_itself = True
 
     box: str
@@ -117,7 +117,7 @@ class Forwarded(ConnectDecision, frozen=True):
 
 class Hairpin(ConnectDecision, frozen=True):
     kind = "hairpin"
-    words = "{box} turns it round: the inside sees it come from {source}"
+    words = "{box} turns the packet round: the inside sees it come from {source}"
     standard = "RFC 4787 section 6"
     shown = True
 
@@ -127,7 +127,7 @@ class Hairpin(ConnectDecision, frozen=True):
 
 class Masqueraded(ConnectDecision, frozen=True):
     kind = "masqueraded"
-    words = "{box} sends it on under its own address {source}"
+    words = "{box} sends the packet on under its own address {source}"
     standard = "RFC 3022 section 2.2"
 
     box: str
@@ -146,7 +146,7 @@ class GatewayAssumed(ConnectDecision, frozen=True):
 
 class PassedOn(ConnectDecision, frozen=True):
     kind = "passed-on"
-    words = "{box} passes it on by {route}"
+    words = "{box} passes the packet on by {route}"
     standard = "RFC 1812 section 5.2"
     seen_by_itself = True
 
@@ -167,7 +167,7 @@ class NotARouter(ConnectDecision, frozen=True):
 
 class FilterAllows(ConnectDecision, frozen=True):
     kind = "filter-allows"
-    words = "{box}'s filter lets it pass ({rule}): {packet}"
+    words = "{box}'s filter lets the packet pass ({rule}): {packet}"
 
     box: str
     rule: str
@@ -176,7 +176,7 @@ class FilterAllows(ConnectDecision, frozen=True):
 
 class FilterDrops(ConnectDecision, frozen=True):
     kind = "filter-drops"
-    words = "{box}'s filter drops it ({rule}): {packet}"
+    words = "{box}'s filter drops the packet ({rule}): {packet}"
     stops = True
 
     box: str
@@ -186,7 +186,7 @@ class FilterDrops(ConnectDecision, frozen=True):
 
 class FilterRejects(ConnectDecision, frozen=True):
     kind = "filter-rejects"
-    words = "{box}'s filter rejects it with {answer} ({rule}): {packet}"
+    words = "{box}'s filter rejects the packet with {answer} ({rule}): {packet}"
     standard = "RFC 1812 section 5.2.7.1"
     stops = True
 
@@ -243,7 +243,7 @@ class RedirectNowhere(ConnectDecision, frozen=True):
 
 class GroupAllows(ConnectDecision, frozen=True):
     kind = "group-allows"
-    words = "security group {group} on {interface} lets it {way}"
+    words = "security group {group} on {interface} lets the packet {way}"
 
     interface: str
     group: str
@@ -252,7 +252,7 @@ class GroupAllows(ConnectDecision, frozen=True):
 
 class GroupDrops(ConnectDecision, frozen=True):
     kind = "group-drops"
-    words = "no security group on {interface} ({groups}) lets it {way}: {packet}"
+    words = "no security group on {interface} ({groups}) lets the packet {way}: {packet}"
     stops = True
 
     interface: str
@@ -263,7 +263,7 @@ class GroupDrops(ConnectDecision, frozen=True):
 
 class ListAllows(ConnectDecision, frozen=True):
     kind = "list-allows"
-    words = "the access list of {network} lets it {way} ({line})"
+    words = "the access list of {network} lets the packet {way} ({line})"
 
     network: str
     way: str
@@ -273,7 +273,7 @@ class ListAllows(ConnectDecision, frozen=True):
 
 class ListDrops(ConnectDecision, frozen=True):
     kind = "list-drops"
-    words = "the access list of {network} does not let it {way} ({line}): {packet}"
+    words = "the access list of {network} does not let the packet {way} ({line}): {packet}"
     stops = True
 
     network: str
@@ -326,7 +326,7 @@ class OneToOne(ConnectDecision, frozen=True):
 
 class SourceFixed(ConnectDecision, frozen=True):
     kind = "source-fixed"
-    words = "{box} sends it on under the address {source}"
+    words = "{box} sends the packet on under the address {source}"
     standard = "RFC 3022 section 2.1"
 
     box: str
@@ -335,7 +335,7 @@ class SourceFixed(ConnectDecision, frozen=True):
 
 class Listens(ConnectDecision, frozen=True):
     kind = "listens"
-    words = "{box} takes it: {service} listens on {listener}"
+    words = "{box} takes the connection: {service} listens on {listener}"
     shown = True
 
     box: str

@@ -65,7 +65,7 @@ class SitePattern(HttpDecision, frozen=True):
 
 class SiteDefault(HttpDecision, frozen=True):
     kind = "site-default"
-    words = "no site on {listener} is named {name}: the default site {site} takes it{written}"
+    words = "no site on {listener} is named {name}: the default site {site} takes the request{written}"
     standard = "RFC 9110 section 7.2"
     shown = True
 
@@ -188,7 +188,7 @@ class AnswersError(HttpDecision, frozen=True):
 
 class SiteFirst(HttpDecision, frozen=True):
     kind = "site-first"
-    words = "no site on {listener} is named {name}: the first one listed, {site}, takes it"
+    words = "no site on {listener} is named {name}: the first one listed, {site}, takes the request"
     standard = "RFC 9110 section 7.2"
     shown = True
 
@@ -199,7 +199,7 @@ class SiteFirst(HttpDecision, frozen=True):
 
 class NameRefused(HttpDecision, frozen=True):
     kind = "name-refused"
-    words = "no site on {listener} is named {name}: {service} refuses it with {status}"
+    words = "no site on {listener} is named {name}: {service} refuses the request with {status}"
     standard = "RFC 9110 section 7.2"
     stops = True
 
@@ -211,7 +211,7 @@ class NameRefused(HttpDecision, frozen=True):
 
 class PassesOn(HttpDecision, frozen=True):
     kind = "passes-on"
-    words = "{site} passes it on to {upstream}"
+    words = "{site} passes the request on to {upstream}"
     standard = "RFC 9110 section 7.6"
     shown = True
     asks_on = True
@@ -263,7 +263,7 @@ class RedirectPassed(HttpDecision, frozen=True):
 
 class PassesInCircle(HttpDecision, frozen=True):
     kind = "passes-in-circle"
-    words = "{site} passes it on for the {count}th time: the upstreams lead back to where they began"
+    words = "{site} passes the request on for the {count}th time: the upstreams lead back to where they began"
     standard = "RFC 9110 section 7.6.3"
     stops = True
 

@@ -66,7 +66,7 @@ class ShowsOthers(TlsDecision, frozen=True):
 
 class Trusted(TlsDecision, frozen=True):
     kind = "trusted"
-    words = "it leads to {anchor}, which {client} trusts"
+    words = "the chain leads to {anchor}, which {client} trusts"
     standard = "RFC 5280 section 6.1"
 
     anchor: str
@@ -138,7 +138,7 @@ class NotYetValid(TlsDecision, frozen=True):
 
 class Valid(TlsDecision, frozen=True):
     kind = "valid"
-    words = "it is valid until {until}"
+    words = "the certificate is valid until {until}"
     standard = "RFC 5280 section 4.1.2.5"
 
     until: str
@@ -146,7 +146,7 @@ class Valid(TlsDecision, frozen=True):
 
 class Covers(TlsDecision, frozen=True):
     kind = "covers"
-    words = "it covers {host}"
+    words = "the certificate covers {host}"
     standard = "RFC 9525 section 6.3"
 
     host: str
