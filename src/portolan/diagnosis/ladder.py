@@ -34,6 +34,8 @@ class Rung(NamedTuple):
     address: IPAddress | None
     world: World
     visit: Visit
+    #: What visitors ask securely, the machine may be asked plainly, and at another port: what this rung stands for.
+    secure: bool
     #: What is missed there; nothing where what is expected of the address is for others only.
     missed: tuple[Miss, ...]
     expectation: Expectation | None
@@ -167,4 +169,7 @@ def _climbed(world: World, asked: Url, there: Url, name: str, vantage: Vantage, 
     # is enough there that somebody answers.
     held = for_others and found.outcome.kind in (Kind.SERVED, Kind.HTTP_ERROR)
     held |= there != asked and first is not None and 0 < first.status < 400
-    return Rung(name, vantage, address, peopled, found, () if held else misses(expectation, found), expectation)
+    name += f", port {there.port}" if there != asked else ""
+    return Rung(
+        name, vantage, address, peopled, found, asked.secure, () if held else misses(expectation, found), expectation
+    )

@@ -78,6 +78,8 @@ class _Mending(Trial):
         self.most = most
         #: Whether it is one of several causes, all others of which are mended.
         self.of_several = of_several
+        #: So many changes were tried beside others.
+        self._tried = 0
         #: Causes that turned out not to be needed, by code and object.
         self.spared: set[tuple[str, str]] = set()
 
@@ -302,6 +304,7 @@ class _Mending(Trial):
         """What else is wrong in the world after a patch, each cause with its change; empty where that is not found."""
 
         def apply(more: Patch) -> Estate:
+            self._tried += 1
             return self.apply([*patch, *more])
 
         found = _Mending(world, self.text, world.there(self.vantage), apply, most, of_several=True).run()
@@ -321,12 +324,15 @@ class _Mending(Trial):
     def _further_on(self, repair: Repair) -> tuple[list[Step], Visit] | None:
         """The way to the end from where a first change leads further: from each such state it is looked for as from a start."""
         ways = sorted(self._ways, key=lambda each: (-len(each.visit.exchanges), -depth_of(each.visit)))
-        starts = [(each, self.most) for each in ways[:_MOST_WAYS]]
+        # What leads furthest is looked at with the whole bound, the others with a part of it.
+        starts = [(each, self.most // (_PART if at else 1)) for at, each in enumerate(ways[:_MOST_WAYS])]
         for each in repair.followed():
             state = _State(each.world, each.visit, each.candidate.patch, (repair.step(each),))
-            starts.append((state, self.most // 2))
+            starts.append((state, self.most // (_PART if starts else 1)))
         best: tuple[int, float, list[Step], Visit] | None = None
         for start, most in starts:
+            if self._tried > 2 * self.most:
+                break
             steps = [*start.steps, *(more := self._from(start.world, start.patch, most))]
             made = self._mends(steps) if more else None
             if made is None:

@@ -254,7 +254,7 @@ def _name(text: str, about: Known) -> Iterator[Slip]:
 
 
 def _listener(text: str, about: Known) -> Iterator[Slip]:
-    words = text.split()
+    words = text.split() or [""]
     where, _, port = words[0].rpartition(":")
     rest = words[1:]
     yield Slip(" ".join([words[0], *(rest[1:] if rest[:1] == ["tls"] else ["tls", *rest])]), 1.2)

@@ -20,12 +20,11 @@ def ladder_text(climbed: Ladder, at: "datetime", style: Style) -> list[str]:
         lines += paragraph(
             style, "No machine described here gives this page: only the rungs outside are asked.", 0, ("dim",)
         )
-    scheme = ""
+    secure: bool | None = None
     for each in climbed.rungs:
-        asked = each.visit.url.partition(":")[0]
-        if asked != scheme:
-            scheme = asked
-            lines += ["", style.ink("plainly" if scheme == "http" else "securely", "leg")]
+        if each.secure is not secure:
+            secure = each.secure
+            lines += ["", style.ink("securely" if secure else "plainly", "leg")]
         lines += _rung(each, style)
     broken = climbed.broken
     if broken is None:
