@@ -141,3 +141,20 @@ def test_an_address_without_a_scheme(text, like, url):
     """Curl asks plainly, a browser securely first; what has a scheme, or is no address, stays as it is."""
     estate = lonely(("expected:", f"vantages: {{street: {{network: internet, address: 198.51.100.77{f', like: {like}' if like else ''}}}}}\nexpected:"))  # fmt: skip
     assert typed(text, estate.estate.vantages["street"])[0] == url
+
+
+def test_a_page_of_a_name_is_one_of_the_site_that_has_the_name():
+    """An expectation that names no page: another site's page is missed where somebody has the name, and is none of our business else."""
+    two = "sites: {old: {names: [old.kestrel-ridge.example], files: [index.html]}, visit: {names: [visit.kestrel-ridge.example], enabled: false, files: [index.html]}}"
+    bare = (
+        ("sites: {visit: {names: [visit.kestrel-ridge.example], files: [index.html]}}", two),
+        ('expected: [{url: "http://visit.kestrel-ridge.example/", page: visit/index.html}]',
+         'expected: [{url: "http://visit.kestrel-ridge.example/"}, {url: "http://other.kestrel-ridge.example/"}]'),
+        ("records: [visit 3600 A 203.0.113.40]", "records: [visit 3600 A 203.0.113.40, other 3600 A 203.0.113.40]"),
+    )  # fmt: skip
+    held = loaded(swap(LONELY, *bare))
+    found = answers(World(held.estate, NOW), lambda patch: patched(held, patch).estate)
+    (group,) = found.groups
+    assert [each.expectation.url for each in group.missed] == ["http://visit.kestrel-ridge.example/"]
+    assert group.cause.code == "site-not-enabled"
+    assert group.missed[0].misses[0].text == "a page of visit was expected, which has the name"

@@ -147,7 +147,7 @@ class Case(NamedTuple):
             return stop.kind
         expectation, outcome = self.expectation, self.visit.outcome
         if expectation is not None:
-            if expectation.page is not None and outcome.page != expectation.page and self.missing_in(Missed.PAGE):
+            if self.missing_in(Missed.PAGE):
                 return "wrong-page"
             if expectation.secure and not outcome.secure:
                 return "not-secure"
@@ -238,8 +238,10 @@ class Case(NamedTuple):
 
     @property
     def site_name(self) -> str | None:
-        """The site that was expected."""
-        return self.expectation.site if self.expectation is not None else None
+        """The site that was expected; of an expectation that names none, the one that has the name, where another answered."""
+        if self.expectation is None:
+            return None
+        return self.expectation.site or (self.visit.meant if self.missing_in(Missed.PAGE) else None)
 
     def homes(self) -> list["Home"]:
         """Where the visitor is meant to arrive: the expected site, else those that answer to the name, else the one whose name is nearest;

@@ -98,7 +98,8 @@ def _answered(
         def aliases(host: str) -> tuple[str, ...]:
             return world.resolve(client, host, None).aliases
 
-        return respond_at_store(arrival, service, request, aliases, world.shared), ()
+        asker = client.name if isinstance(client, EdgeClient) else ""
+        return respond_at_store(arrival, service, request, aliases, world.shared, asker), ()
     return no_http(arrival), ()
 
 

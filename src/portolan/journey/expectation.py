@@ -69,6 +69,10 @@ def misses(expectation: Expectation | None, visit: Visit) -> tuple[Miss, ...]:
         found.append(Miss(Missed.STATUS, f"status {expectation.status} was expected"))
     if expectation is None:
         return tuple(found)
+    bare = expectation.page is None and expectation.status is None and expectation.final is None
+    if bare and visit.meant is not None and outcome.kind is Kind.SERVED:
+        # A page is expected of the name, and somebody has that name.
+        found.append(Miss(Missed.PAGE, f"a page of {visit.meant} was expected, which has the name"))
     if expectation.page is not None and not _same_page(expectation.page, outcome.page):
         found.append(Miss(Missed.PAGE, f"the page {expectation.page} was expected"))
     if expectation.final is not None and outcome.final_url != _whole(expectation.final):

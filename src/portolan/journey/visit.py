@@ -6,7 +6,9 @@ from datetime import datetime
 from typing import NamedTuple
 
 from portolan.estate.client import CLOSED_PORTS, Saying
-from portolan.estate.service import WebService
+from portolan.estate.guesses import machines
+from portolan.estate.names import answers_to
+from portolan.estate.service import WebService, sites_of
 from portolan.estate.site import Site
 from portolan.estate.url import DEFAULT_PORTS, BadUrlError, Url, join, parse
 from portolan.estate.vantage import Vantage
@@ -35,6 +37,8 @@ class Visit(NamedTuple):
     stop: Decision | None
     #: The machines that had just booted; None: all.
     booted: frozenset[str] | None = frozenset()
+    #: Where the page came from a site that nobody named for the host: the site that is named so, somewhere in the estate.
+    meant: str | None = None
 
     @property
     def tree(self) -> Iterator[Exchange]:
@@ -115,7 +119,32 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
             count, limit = len(exchanges), vantage.most_redirects
             return ended(Detail.TOO_MANY, http_kinds.TooMany(count, limit, place=rests.place, subject=rests.subject))
         url = following
-    return Visit(text, vantage, world.now, tuple(exchanges), *_outcome(exchanges[-1]), world.booted)
+    meant = _meant(world, exchanges[-1])
+    return Visit(text, vantage, world.now, tuple(exchanges), *_outcome(exchanges[-1]), world.booted, meant)
+
+
+def _meant(world: World, last: Exchange) -> str | None:
+    """The site that is named for the host, where another gave the page because no name fitted there."""
+    response = last.response
+    if response is None or last.url.literal is not None or not isinstance(response.site, Site):
+        return None
+    if not any(isinstance(each, http_kinds.SiteDefault | http_kinds.SiteFirst) for each in response.decisions):
+        return None
+    host = last.url.host.rstrip(".")
+    named = world.once("sites by name", lambda: _named_sites(world))
+    found = {site for pattern, site in named if answers_to(pattern, host)}
+    return next(iter(found)) if len(found) == 1 and response.site.name not in found else None
+
+
+def _named_sites(world: World) -> list[tuple[str, str]]:
+    """Every name that some site of the estate answers to, whether it is switched on or not."""
+    return [
+        (str(name), site.name)
+        for machine in machines(world.estate)
+        for service in machine.services.values()
+        for site in sites_of(service).values()
+        for name in site.names
+    ]
 
 
 def _closed(vantage: Vantage, url: Url) -> Decision | None:

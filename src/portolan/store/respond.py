@@ -17,9 +17,9 @@ _METHODS = frozenset(("GET", "HEAD"))
 
 
 def respond_at_store(
-    arrival: Arrival, door: StoreDoor, request: Request, aliases: Aliases, shared: dict[Any, Any]
+    arrival: Arrival, door: StoreDoor, request: Request, aliases: Aliases, shared: dict[Any, Any], asker: str = ""
 ) -> Response:
-    """What a store answers at one of its addresses."""
+    """What a store answers at one of its addresses; `asker` is what asks, where no visitor does so by themselves."""
     store, listener = door.store, arrival.listener
     if listener.tls and not request.encrypted:
         return _stop(400, http_kinds.PlainOnTls(listener, place=store.place, subject=store))
@@ -46,6 +46,7 @@ def respond_at_store(
         return _stop(404, missing)
     found = store_kinds.BucketAsked(door.way, store.name, bucket.name, asked.by, place=bucket.place, subject=bucket)
     serving = _Serving(store, bucket, request, asked.path, keys_of(bucket, shared), [found])
+    serving.asker = asker
     return serving.page() if door.way == "pages" else serving.object()
 
 
@@ -74,6 +75,10 @@ class _Serving:
         self.decisions = decisions
         #: Who is known to ask; at the pages' address nobody is.
         self.who = ""
+        #: What asks where no visitor does so by themselves.
+        self.asker = ""
+        #: Whether it is looked at who signed.
+        self.known = False
         #: The rights that were looked at.
         self._read: dict[str, Right] = {}
 
@@ -81,7 +86,7 @@ class _Serving:
 
     def object(self) -> Response:
         """An object by its key; `/` is the list of the bucket."""
-        self.who = self.request.saying.signed_by
+        self.who, self.known = self.request.saying.signed_by, True
         key = unquote(self.path[1:])
         if not key:
             return self._list()
@@ -195,7 +200,11 @@ class _Serving:
 
     @property
     def _asker(self) -> str:
-        return f"the edge {self.who}" if self.who else "the public"
+        if self.who:
+            return f"the edge {self.who}"
+        return (
+            f"the public (as which {self.asker} counts, whose requests are not signed)" if self.asker else "the public"
+        )
 
     @property
     def _grants(self) -> Place:
