@@ -1,6 +1,6 @@
 """What a recogniser is given, what it returns, and the registry that holds them all."""
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from enum import StrEnum
 from typing import NamedTuple, TypeVar
 
@@ -54,6 +54,8 @@ class Finding(NamedTuple):
     place: Place | None
     severity: Severity = Severity.ERROR
     clue: object = None
+    #: The case that it was recognised in, where that is an earlier attempt than the last.
+    seen: "Case | None" = None
 
     @property
     def object(self) -> str:
@@ -123,6 +125,22 @@ class Case(NamedTuple):
         return next(
             (each for each in reversed([*last.tree]) if any(end is one for one in each.decisions for end in ends)), last
         )
+
+    def earlier_attempts(self) -> Iterator["Case"]:
+        """The same case as if it had ended at each of the earlier attempts to connect, the latest first: each failed for a reason of its own."""
+        last = self.visit.exchanges[-1]
+        if (
+            self.visit.stop is None
+            or self.exchange is not last
+            or last.response is not None
+            or last.handshake is not None
+        ):
+            return
+        for count in range(len(last.attempts) - 1, 0, -1):
+            stop = last.attempts[count - 1].stop
+            if stop is not None:
+                ended = last._replace(attempts=last.attempts[:count])
+                yield self._replace(visit=self.visit._replace(exchanges=(*self.visit.exchanges[:-1], ended), stop=stop))
 
     @property
     def client(self) -> Client:

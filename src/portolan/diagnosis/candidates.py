@@ -128,6 +128,8 @@ class Candidate(NamedTuple):
     text: str
     #: The recogniser's, whose proposal it is.
     finding: Finding | None = None
+    #: Whether it is thought of only where it mends by itself: no way leads on from it.
+    alone: bool = False
 
 
 class Wanted(NamedTuple):
@@ -143,6 +145,8 @@ class Wanted(NamedTuple):
     absent: frozenset[str]
     #: The redirects by which a site that answered otherwise would send to what is expected: where the site stands, and the rule.
     sends: tuple[tuple[tuple[str | int, ...], dict[str, Any]], ...] = ()
+    #: Where the site stands that answered the visitor.
+    answered: tuple[str | int, ...] = ()
 
 
 def candidates(estate: Estate, about: Known, wanted: Wanted, near: frozenset[tuple[Any, ...]]) -> list[Candidate]:
@@ -326,7 +330,9 @@ class _Work:
             for host, url in self.wanted.homes:
                 if host == value.place.path[1]:
                     continue
-                yield self._added(value, "upstream", url, _ADDED + 0.3, put(value.place, "upstream", {"to": url}))
+                # The one that answered in the expected site's place is likelier to have lost it than any other.
+                cost = _ADDED - _FITTING if value.place.path == self.wanted.answered else _ADDED + 0.3
+                yield self._added(value, "upstream", url, cost, put(value.place, "upstream", {"to": url}))
 
     def _copied(self, value: Stated, kind: type, said: dict[str, Any]) -> Iterator[Candidate]:
         """What siblings have in many words and this one does not: rules of redirects, an upstream, an access."""
@@ -441,6 +447,7 @@ class _Work:
                     _ADDED,
                     f"{site.name} sends nobody on to {rule['to']}",
                     f"let {site.name} send {rule.get('when', {}).get('path', 'all requests')} on to {rule['to']}",
+                    alone=True,
                 )
 
     # -- records --

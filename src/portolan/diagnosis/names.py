@@ -226,6 +226,8 @@ def wrong_type(case: Case) -> Finding | None:
         origin, own = origin_of(case), {each.version for each in case.device.local}
         if not isinstance(origin, Record) or not own or origin.data.version in own:
             return None
+        if any(each.version in own for each in case.exchange.resolution.addresses):
+            return None
         text = f"{origin.owner} has an IPv{origin.data.version} address only, and {case.client.name} has IPv{min(own)} only"
         return Finding("name-wrong-type", text, origin.place, clue=MissingClue(zone=zone, name=origin.owner))
     text = stop.text if stop is not None else ""

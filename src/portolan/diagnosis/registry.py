@@ -113,15 +113,24 @@ def recognise(case: Case) -> list[Finding]:
 
     For a visit that got what was expected: what made it slow, as warnings.
     """
-    found: list[Finding] = []
+    found = list(_fitting(case))
+    known = {(each.code, each.object) for each in found}
+    for earlier in case.earlier_attempts():
+        for finding in _fitting(earlier):
+            if (finding.code, finding.object) not in known:
+                known.add((finding.code, finding.object))
+                found.append(finding._replace(seen=earlier))
+    return found
+
+
+def _fitting(case: Case) -> Iterator[Finding]:
     for fault in _looking_at(case.symptom):
         finding = fault.recognise(case)
         if finding is not None:
-            found.append(finding)
-    return found
+            yield finding
 
 
 def proposals(case: Case, finding: Finding) -> Iterator[Proposal]:
     """What may mend a cause, in the order of the files: how safe each is, is found out by trying it."""
     for propose in PROPOSERS.get(finding.code, ()):
-        yield from propose(case, finding.clue)
+        yield from propose(finding.seen or case, finding.clue)

@@ -139,9 +139,13 @@ class Repair:
         if known is not None:
             # What is recognised first is likelier than what else is, and has words of its own.
             first = where_it_changes(trial.world.estate, steps[0]).finding.place
-            recognised = known.whole and (best.mend.finding is not None or _of_one_thing(best.mend.place, first))
+            recognised = known.whole and best.mend.finding is not None
+            within = known.whole and _of_one_thing(best.mend.place, first)
             if recognised or not known.yields_to(best.mend.mended, best.cost):
                 return None
+            if within:
+                # It says better what is wrong; the nearer change is a correction of the same thing.
+                weighed[0] = best._replace(mend=best.mend._replace(finding=steps[0].finding))
         return self._told(steps, weighed)
 
     def _attempt(self, world: World, current: Visit) -> Attempt:
@@ -164,6 +168,8 @@ class Repair:
             spoils = stops_services(world, after_world) or loses_content(trial.world.estate, after_world.estate)
             spoils |= assumes_instead(candidate.patch, after)
             if spoils:
+                return None
+            if missed and candidate.alone:
                 return None
             if missed:
                 # What it takes from somebody else, a second change may give back.

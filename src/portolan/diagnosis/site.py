@@ -483,7 +483,9 @@ def reorder(_case: Case, clue: WantedClue) -> Iterator[Proposal]:
 def add_file(case: Case, clue: FileClue) -> Iterator[Proposal]:
     """Adds the file."""
     site, asked, near = clue.site, clue.asked, clue.near
-    if asked and not asked.endswith("/"):
+    if asked.endswith("/") and isinstance(site, Site):
+        asked += next(iter(index_files_of(case, site)), "index.html")
+    if asked:
         yield Proposal(f"put {asked} into the folder of {site.name}", with_file(case, site, asked))
     if near:
         yield Proposal(f"or ask for /{near}, which exists", [])

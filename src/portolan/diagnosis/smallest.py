@@ -126,6 +126,7 @@ def wanted(case: Case, visits: Iterable[Visit], asked: Iterable[str]) -> Wanted:
         # An address that somebody typed is what they typed, and nothing that something should have.
         frozenset[str]().union(*map(absent, visits)) - typed,
         tuple(_sends(case, visits[0])),
+        _answered(visits[0]),
     )
 
 
@@ -155,6 +156,11 @@ def _homes(case: Case) -> Iterator[tuple[str, str]]:
                 for listener in home.service.listens:
                     scheme = "https" if listener.tls else "http"
                     yield home.machine.name, f"{scheme}://{at_port(address, listener.port)}"
+
+
+def _answered(found: Visit) -> tuple[str | int, ...]:
+    response = found.exchanges[-1].response
+    return response.site.place.path if response is not None and isinstance(response.site, Site) else ()
 
 
 def _sends(case: Case, found: Visit) -> Iterator[tuple[tuple[str | int, ...], dict[str, Any]]]:
