@@ -356,21 +356,39 @@ def outside_addresses(estate: Estate, machine: Machine) -> list[IPAddress]:
 
 
 def _leading_to(estate: Estate, machine: Machine) -> list[IPAddress]:
-    """The public addresses at which somebody passes on to a machine; else those of its routers."""
+    """The public addresses at which somebody passes on to a machine, over however many boxes; else those of the routers towards it."""
     inside = set(addresses_of(machine))
-    found: list[IPAddress] = []
-    for router in machines(estate):
-        found.extend(pair.outside for pair in router.one_to_one if pair.inside in inside)
-        for forward in router.forwards:
-            if forward.to in inside:
-                found.extend(each for each in asked_by(router, forward) if is_public(each) and each not in found)
-    if not found:
-        mine = {interface.network for interface in machine.interfaces.values()}
-        for router in estate.routers.values():
-            networks = {interface.network for interface in router.interfaces.values()}
-            if mine & networks:
-                found.extend(address for address in addresses_of(router) if is_public(address) and address.version == 4)
-    return found
+    found: dict[IPAddress, None] = {}
+    grown = True
+    while grown:
+        asked = [
+            *(pair.outside for router in machines(estate) for pair in router.one_to_one if pair.inside in inside),
+            *(
+                each
+                for router in machines(estate)
+                for forward in router.forwards
+                if forward.to in inside
+                for each in asked_by(router, forward)
+            ),
+        ]
+        grown = bool(set(asked) - inside)
+        inside.update(asked)
+        found.update(dict.fromkeys(each for each in asked if is_public(each)))
+    return list(found) or _routers_towards(estate, machine)
+
+
+def _routers_towards(estate: Estate, machine: Machine) -> list[IPAddress]:
+    """The public IPv4 addresses of the routers on a machine's networks; where they have none, of those on the networks behind them."""
+    mine = {interface.network for interface in machine.interfaces.values()}
+    left = list(estate.routers.values())
+    while True:
+        near = [each for each in left if mine & {interface.network for interface in each.interfaces.values()}]
+        every = [address for each in near for address in addresses_of(each)]
+        found: list[IPAddress] = [each for each in every if is_public(each) and each.version == 4]
+        if found or not near:
+            return found
+        left = [each for each in left if each not in near]
+        mine.update(interface.network for each in near for interface in each.interfaces.values())
 
 
 Recogniser = Callable[[Case], Finding | None]

@@ -5,9 +5,21 @@ from typing import Any
 
 import msgspec
 
-from portolan.diagnosis.base import Case, Finding, Home, addresses_of, all_homes, fault, listed, reached_by, target_of
+from portolan.diagnosis.base import (
+    Case,
+    Finding,
+    Home,
+    addresses_of,
+    all_homes,
+    fault,
+    listed,
+    outside_addresses,
+    reached_by,
+    target_of,
+)
 from portolan.diagnosis.exposure_reach import addresses_meant
 from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, remove, replace
+from portolan.estate.base import IPAddress
 from portolan.estate.guesses import asked_by, attachments, machines
 from portolan.estate.machine import Forward, Machine, Router
 from portolan.estate.service import Service
@@ -32,10 +44,11 @@ class ForwardClue(msgspec.Struct, frozen=True):
 
 
 class TargetClue(msgspec.Struct, frozen=True):
-    """The router, and the site behind it."""
+    """The router, the site behind it, and the box between them that passes it on."""
 
     router: Router
     home: Home
+    through: Machine | None = None
 
 
 class ShadowedClue(msgspec.Struct, frozen=True):
@@ -187,14 +200,15 @@ def forward_disabled(case: Case) -> Finding | None:
 def forward_missing(case: Case) -> Finding | None:
     """The router itself was asked, and a site behind it was meant."""
     router = _own_address_asked(case)
-    connection = case.exchange.connection
-    if router is None or connection is None:
+    asked = _asked_at(case)
+    if router is None or asked is None:
         return None
-    if any(each.enabled and each.protocol == "tcp" and connection.port in each.outside for each in router.forwards):
+    port = asked[1]
+    if any(each.enabled and each.protocol == "tcp" and port in each.outside for each in router.forwards):
         return None
-    home = _home_behind(case, router, connection.port)
+    home = _home_behind(case, router, port)
     if home is None:
-        return None
+        return _missing_towards(case, router, port)
     others = sorted(
         {
             str(forward.outside)
@@ -203,17 +217,47 @@ def forward_missing(case: Case) -> Finding | None:
         }
     )
     too = f" (it forwards {listed(others)} there)" if others else ""
-    text = f"{router.name} has no forward for port {connection.port} to {home.machine.name}{too}"
+    text = f"{router.name} has no forward for port {port} to {home.machine.name}{too}"
     return Finding("forward-missing", text, router.place.key("forwards"), clue=TargetClue(router=router, home=home))
 
 
+def _missing_towards(case: Case, router: Router, port: int) -> Finding | None:
+    """The site lies behind a further box, which passes the port on."""
+    for home in case.homes():
+        leads = outside_addresses(case.estate, home.machine)
+        for further in machines(case.estate):
+            shared = {each.network for each in router.interfaces.values()} & {
+                each.network for each in further.interfaces.values()
+            }
+            passes = any(forward.enabled and port in forward.outside for forward in further.forwards)
+            if (
+                further is router
+                or not shared - {"internet"}
+                or not passes
+                or not set(leads) & set(addresses_of(router))
+            ):
+                continue
+            text = f"{router.name} has no forward for port {port} to {further.name}, which passes it on to {home.machine.name}"
+            clue = TargetClue(router=router, home=home, through=further)
+            return Finding("forward-missing", text, router.place.key("forwards"), clue=clue)
+    return None
+
+
+def _asked_at(case: Case) -> tuple[IPAddress, int] | None:
+    """The address and port that the last box was asked at: what was asked, or what a forward before it made of that."""
+    connection, forwarded = case.exchange.connection, case.decision(connect_kinds.Forwarded)
+    if forwarded is not None:
+        return forwarded.to, forwarded.to_port
+    return (connection.address, connection.port) if connection is not None else None
+
+
 def _own_address_asked(case: Case) -> Router | None:
-    """The router whose own address was asked, when the packet was not forwarded and no service of its own was meant."""
-    if case.decision(connect_kinds.Forwarded) is not None:
+    """The router whose own address was asked, when it did not forward the packet and no service of its own was meant."""
+    machine, forwarded = reached_by(case), case.decision(connect_kinds.Forwarded)
+    asked = _asked_at(case)
+    if not isinstance(machine, Router) or asked is None or asked[0] not in addresses_of(machine):
         return None
-    connection = case.exchange.connection
-    machine = reached_by(case)
-    if not isinstance(machine, Router) or connection is None or connection.address not in addresses_of(machine):
+    if forwarded is not None and forwarded.box == machine.name:
         return None
     return None if any(home.machine is machine for home in case.homes()) else machine
 
@@ -419,23 +463,25 @@ def route_back_astray(case: Case) -> Finding | None:
 def add_forward(case: Case, clue: TargetClue) -> Iterator[Proposal]:
     """Forwards the port to the machine that holds the site."""
     router, home = clue.router, clue.home
-    connection = case.exchange.connection
-    if connection is None:
+    asked = _asked_at(case)
+    if asked is None:
         return
+    at_address, port = asked
     outside = next(
-        (name for name, each in router.interfaces.items() if connection.address in [item.ip for item in each.address]),
+        (name for name, each in router.interfaces.items() if at_address in [item.ip for item in each.address]),
         None,
     )
     secure = case.exchange.url.secure
-    inner = [each.port for each in home.service.listens if each.tls == secure]
-    for address in addresses_of(home.machine):
-        if address.version != connection.address.version or outside is None:
+    inner = [each.port for each in home.service.listens if each.tls == secure] if clue.through is None else []
+    there = home.machine if clue.through is None else clue.through
+    for address in addresses_of(there):
+        if address.version != at_address.version or outside is None:
             continue
-        value: dict[str, Any] = {"on": outside, "tcp": connection.port, "to": str(address)}
-        if inner and connection.port not in inner:
+        value: dict[str, Any] = {"on": outside, "tcp": port, "to": str(address)}
+        if inner and port not in inner:
             value["port"] = inner[0]
         at = f" port {value['port']}" if "port" in value else ""
-        text = f"forward tcp port {connection.port} on {router.name} to {home.machine.name} ({address}{at})"
+        text = f"forward tcp port {port} on {router.name} to {there.name} ({address}{at})"
         some = addresses_meant(case, address.version)
         if some:
             yield Proposal(
