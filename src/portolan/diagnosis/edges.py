@@ -169,7 +169,7 @@ def certificate_missing(case: Case) -> Finding | None:
     edge, step = edge_asked(case.exchange), case.decision(edge_kinds.EdgeShowsProviders)
     if edge is None or step is None or case.world.edge(edge)[1].told(case.host) is None:
         return None
-    text = f"{step.text}; it covers none of {label_of(edge)}'s names"
+    text = f"{step.text}; that does not cover {case.host}"
     return Finding("cert-missing", text, edge.place, clue=NameClue(edge=edge, name=case.host, near=None))
 
 
