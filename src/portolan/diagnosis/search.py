@@ -37,8 +37,8 @@ MOST_CAUSES = 8
 #: How many states are looked at before the search gives up, and how many changes are followed for one cause.
 _MOST_STATES, _MOST_WAYS = 24, 3
 #: What is known by name, and weakens nothing, gives way only to what is among the first in so small a part of the bound; a known way with
-#: more causes than two gives way to one with fewer.
-_PART, _LONG = 4, 2
+#: more causes than three gives way to one with fewer.
+_PART, _LONG = 4, 3
 
 
 class _Tried(NamedTuple):
@@ -98,7 +98,7 @@ class _Mending(Trial):
         # A check, which tries little for each question, leaves the rest to who asks one.
         if self.most >= MOST_TRIED and not self.of_several:
             if final is None or len(steps) > _LONG:
-                other = self._further_on(repair)
+                other = self._further_on(repair, self.most if final is not None else 2 * self.most)
                 if other is not None and (final is None or len(other[0]) < len(steps)):
                     steps, final = other
             if final is not None and len(steps) > 1:
@@ -321,8 +321,11 @@ class _Mending(Trial):
             steps.append(Step(cause, chosen, tuple(told)))
         return steps
 
-    def _further_on(self, repair: Repair) -> tuple[list[Step], Visit] | None:
-        """The way to the end from where a first change leads further: from each such state it is looked for as from a start."""
+    def _further_on(self, repair: Repair, bound: int) -> tuple[list[Step], Visit] | None:
+        """The way to the end from where a first change leads further: from each such state it is looked for as from a start.
+
+        No further state is looked at when so many changes were tried.
+        """
         ways = sorted(self._ways, key=lambda each: (-len(each.visit.exchanges), -depth_of(each.visit)))
         # What leads furthest is looked at with the whole bound, the others with a part of it.
         starts = [(each, self.most // (_PART if at else 1)) for at, each in enumerate(ways[:_MOST_WAYS])]
@@ -331,7 +334,7 @@ class _Mending(Trial):
             starts.append((state, self.most // (_PART if starts else 1)))
         best: tuple[int, float, list[Step], Visit] | None = None
         for start, most in starts:
-            if self._tried > 2 * self.most:
+            if self._tried > bound:
                 break
             steps = [*start.steps, *(more := self._from(start.world, start.patch, most))]
             made = self._mends(steps) if more else None
