@@ -5,7 +5,7 @@ from datetime import UTC, datetime
 import pytest
 
 from portolan.diagnosis.asking import answers
-from portolan.estate.places import free_address, held_addresses, unwritten, unwritten_names
+from portolan.estate.places import free_addresses, held_addresses, unwritten, unwritten_names
 from portolan.formats.estate_file import patched
 from portolan.journey.question import UnknownPlaceError, question, typed
 from portolan.journey.world import World
@@ -120,7 +120,7 @@ def test_neighbours_have_addresses_of_nobody():
     assert {each.ip.version for each in near.address} == {4, 6}
     assert unwritten(estate, "near:bare") is None
     full = estate.networks["dome"].subnets[0]
-    assert free_address(full, frozenset(full)) is None
+    assert list(free_addresses(full, frozenset(full))) == []
     assert set(unwritten_names(estate)) == {"internet", "gateway", "orion", "near:dome"}
 
 

@@ -1,7 +1,7 @@
 """`portolan explain`: the cause, what waits behind it, and remedies, each proven."""
 
 import argparse
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from portolan.cli.options import add_command, estate_options, format_option, question_options
 from portolan.cli.streams import complain
@@ -87,20 +87,16 @@ def _all_missed(arguments: argparse.Namespace, about: "Ready") -> int:
         raise UsageError("no URL is named", "Name one, or leave --from, --zoom and --format patch out.")
     found = answers(about.world, about.apply)
     groups = sorted(found.groups, key=lambda each: -len(each.missed))
-    style, most = style_of(arguments), EVERY if arguments.thorough else MOST_TRIED
-    told: list[str] = []
-    data: list[dict[str, Any]] = []
-    for group in groups[:_MOST_CAUSES]:
-        first = group.missed[0]
-        explained = explain(about.world, first.expectation.url, first.vantage, about.apply, most)
-        findings = recognise(Case(about.world, explained.visit, explained.expectation))
-        if arguments.format == "json":
-            data.append(explain_data(explained, findings))
-        else:
-            told.append(explain_text(explained, findings, style, arguments.every_step, []))
+    most = EVERY if arguments.thorough else MOST_TRIED
+    explained = []
+    for first in (group.missed[0] for group in groups[:_MOST_CAUSES]):
+        one = explain(about.world, first.expectation.url, first.vantage, about.apply, most)
+        explained.append((one, recognise(Case(about.world, one.visit, one.expectation))))
     if arguments.format == "json":
-        print_json(all_explained_data(about.world.now, found, data))
+        print_json(all_explained_data(about.world.now, found, [explain_data(*each) for each in explained]))
     else:
+        style = style_of(arguments)
+        told = [explain_text(*each, style, arguments.every_step, []) for each in explained]
         print(all_explained_text(told, found, style), end="")
     return 1 if groups else 0
 

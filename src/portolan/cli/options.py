@@ -1,6 +1,12 @@
 """Options that mean the same in every command."""
 
 import argparse
+import os
+
+
+def named_estate(arguments: argparse.Namespace) -> str:
+    """The estate that a command is about: the path that was named, else that of the environment, else the current folder."""
+    return getattr(arguments, "estate", None) or os.environ.get("PORTOLAN_ESTATE") or "."
 
 
 def estate_options(parser: argparse.ArgumentParser) -> None:

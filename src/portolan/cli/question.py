@@ -11,6 +11,7 @@ from typing import Any, NamedTuple
 from portolan.cli.asking import asked
 from portolan.cli.disk import DiskFiles, bounded
 from portolan.cli.errors import UsageError
+from portolan.cli.options import named_estate
 from portolan.cli.streams import complain
 from portolan.estate.estate import Estate
 from portolan.formats.change import new_names, operations
@@ -42,7 +43,7 @@ class Ready(NamedTuple):
 
 def load_estate(arguments: argparse.Namespace) -> Loaded:
     """The estate that the arguments name, with their changes. Raises EstateError or UsageError."""
-    given = arguments.estate or os.environ.get("PORTOLAN_ESTATE") or "."
+    given = named_estate(arguments)
     loaded = load_path(given)
     # What is loaded stays until the command ends: later passes need not look through it again.
     gc.freeze()

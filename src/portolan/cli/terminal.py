@@ -8,6 +8,7 @@ import time
 from collections.abc import Callable
 from typing import TextIO
 
+from portolan.cli.options import named_estate
 from portolan.source.plain import without_passwords
 from portolan.views.style import Style
 
@@ -28,7 +29,7 @@ def style_of(arguments: argparse.Namespace) -> Style:
 
 def _folder(arguments: argparse.Namespace) -> str:
     """What the places of an estate's files begin with: the folder that was named, or that of the file."""
-    given = getattr(arguments, "estate", None) or os.environ.get("PORTOLAN_ESTATE") or "."
+    given = named_estate(arguments)
     folder = given if os.path.isdir(given) else os.path.dirname(given)
     return "" if folder in ("", ".") else os.path.join(folder, "")
 

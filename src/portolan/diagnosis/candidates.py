@@ -143,10 +143,9 @@ class Wanted(NamedTuple):
     homes: tuple[tuple[str, str], ...]
     #: What was looked for and found nowhere: addresses and names.
     absent: frozenset[str]
-    #: The redirects by which a site that answered otherwise would send to what is expected: where the site stands, and the rule.
-    sends: tuple[tuple[tuple[str | int, ...], dict[str, Any]], ...] = ()
-    #: Where the site stands that answered the visitor.
-    answered: tuple[str | int, ...] = ()
+    #: Where the site stands that answered the visitor, and the redirect by which it would send to what is expected elsewhere.
+    answered: tuple[str | int, ...]
+    sends: dict[str, Any] | None
 
 
 def candidates(estate: Estate, about: Known, wanted: Wanted, near: frozenset[tuple[Any, ...]]) -> list[Candidate]:
@@ -438,17 +437,16 @@ class _Work:
 
     def _redirect(self, site: Site) -> Iterator[Candidate]:
         """A redirect to what is expected, at the site that answered otherwise."""
-        for path, rule in self.wanted.sends:
-            if path == site.place.path:
-                place = Place((*path, "redirects"), site.place.node, site.place.name)
-                yield Candidate(
-                    place,
-                    append(site.place, "redirects", rule, 0),
-                    _ADDED,
-                    f"{site.name} sends nobody on to {rule['to']}",
-                    f"let {site.name} send {rule.get('when', {}).get('path', 'all requests')} on to {rule['to']}",
-                    alone=True,
-                )
+        rule = self.wanted.sends
+        if rule is not None and site.place.path == self.wanted.answered:
+            yield Candidate(
+                Place((*site.place.path, "redirects"), site.place.node, site.place.name),
+                append(site.place, "redirects", rule, 0),
+                _ADDED,
+                f"{site.name} sends nobody on to {rule['to']}",
+                f"let {site.name} send {rule.get('when', {}).get('path', 'all requests')} on to {rule['to']}",
+                alone=True,
+            )
 
     # -- records --
 

@@ -12,7 +12,7 @@ from portolan.diagnosis.policy import networks_let_out
 from portolan.estate.base import IPAddress, IPNetwork, is_public
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import attachments, machines, stated_sources, touched_machines
-from portolan.estate.places import free_address, held_addresses
+from portolan.estate.places import free_addresses, held_addresses, neighbour
 from portolan.estate.service import NameServer, Resolver, WebService
 from portolan.estate.vantage import Vantage
 from portolan.evidence.legs import Arrival, Connection, Exchange
@@ -160,8 +160,8 @@ def _askers(before: Estate, after: Estate, asked: Asked) -> list[_Asker]:
         _Asker("anybody on the internet", Vantage(name="(anybody)", network="internet", address=STRANGER), public, True)
     )
     for number, network in enumerate(_ranges(before, after)):
-        address = free_address(network, held)
-        if address is not None and is_public(address) and len(found) < len(after.vantages) + _MOST_STRANGERS:
+        address = next(filter(is_public, free_addresses(network, held)), None)
+        if address is not None and len(found) < len(after.vantages) + _MOST_STRANGERS:
             place = (ip_interface(f"{address}/{address.max_prefixlen}"),)
             found.append(
                 _Asker(
@@ -172,17 +172,9 @@ def _askers(before: Estate, after: Estate, asked: Asked) -> list[_Asker]:
                 )
             )
     for name, segment in after.networks.items():
-        free = [free_address(subnet, held, last=True) for subnet in segment.subnets]
-        addresses = tuple(ip_interface(f"{each}/{each.max_prefixlen}") for each in free if each is not None)
-        if segment.kind != "internet" and addresses:
-            found.append(
-                _Asker(
-                    f"others on {name}",
-                    Vantage(name=f"(neighbour on {name})", network=name, address=addresses),
-                    False,
-                    False,
-                )
-            )
+        near = neighbour(f"(neighbour on {name})", segment, held)
+        if near is not None:
+            found.append(_Asker(f"others on {name}", near, False, False))
     return found
 
 

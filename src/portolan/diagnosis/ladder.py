@@ -8,13 +8,13 @@ from collections.abc import Iterator
 from ipaddress import IPv4Address, IPv6Address
 from typing import NamedTuple
 
-from portolan.diagnosis.base import Case, Finding, all_homes, outside_addresses
+from portolan.diagnosis.base import Case, Finding, all_homes, on_internet, outside_addresses
 from portolan.diagnosis.registry import recognise
 from portolan.estate.base import IPAddress, is_public
 from portolan.estate.machine import Machine
 from portolan.estate.places import NEAR, anybody, unwritten
 from portolan.estate.service import WebService
-from portolan.estate.url import Url, parse
+from portolan.estate.url import DEFAULT_PORTS, Url, parse
 from portolan.estate.vantage import AsIfVantage, Expectation, Vantage
 from portolan.evidence.outcome import Kind
 from portolan.journey.expectation import Miss, expectation_for, expected_urls, misses
@@ -63,16 +63,17 @@ def ladder(question: Question) -> Ladder:
     """Asks a question's address from every rung. Raises BadUrlError where it is none."""
     world, url = question.world, parse(question.url)
     outside = _outside(world, question)
-    first = visit(world.with_vantages(outside), question.url, outside)
-    homes = Case(world.with_vantages(outside), first, expectation_for(world.estate, question.url, outside)).homes()
+    peopled = world.with_vantages(outside)
+    first = visit(peopled, question.url, outside)
+    homes = Case(peopled, first, expectation_for(world.estate, question.url, outside)).homes()
     homes = homes or [each for each in all_homes(world.estate) if url.literal in each.machine.addresses]
     home = homes[0] if homes else None
     machine = home.machine if home is not None else None
     public = _public(world, first, machine)
+    by_name = "by name" if url.literal is None else f"by {url.literal}"
     rungs: dict[tuple[str, str], Rung] = {}
     for asked in _schemes(url, home.service if home is not None else None):
         at_home = _at_home(asked, home.service) if home is not None else asked
-        by_name = "by name" if url.literal is None else f"by {url.literal}"
         for name, vantage, address in _places(world, machine, outside, public, by_name):
             at_machine = machine is not None and (address in _LOOPBACK.values() or address in machine.addresses)
             there = at_home if at_machine else asked
@@ -84,20 +85,18 @@ def ladder(question: Question) -> Ladder:
 def _outside(world: World, question: Question) -> Vantage:
     """Who asks from the internet: the question's own visitor where that is there, else anybody."""
     vantage = question.vantage
-    network = world.estate.networks.get(vantage.network or "")
-    there = vantage.network == "internet" or (network is not None and network.kind == "internet")
-    return vantage if there and vantage.host is None else anybody()
+    return vantage if vantage.host is None and on_internet(world.estate, vantage) else anybody()
 
 
 def _schemes(url: Url, service: WebService | None) -> list[Url]:
     """The address as it was asked, and with the other scheme where the machine listens for that at its usual port."""
     other = _OTHER[url.scheme]
-    usual = parse(f"{other}://{url.shown_host}{url.path}{url.query}")
+    usual = url._replace(scheme=other, port=DEFAULT_PORTS[other])
     listens = service.listens if service is not None else ()
-    both = url == parse(f"{url.scheme}://{url.shown_host}{url.path}{url.query}") and any(
-        each.port == usual.port and each.tls == usual.secure for each in listens
-    )
-    return sorted([url, usual], key=lambda each: each.secure) if both else [url]
+    heard = any(each.port == usual.port and each.tls == usual.secure for each in listens)
+    if url.port != DEFAULT_PORTS[url.scheme] or not heard:
+        return [url]
+    return sorted([url, usual], key=lambda each: each.secure)
 
 
 def _at_home(url: Url, service: WebService) -> Url:

@@ -10,7 +10,7 @@ from portolan.diagnosis.losing import assumes_instead, loses_content
 from portolan.diagnosis.proposal import GUARDED, Proposal, Safety
 from portolan.diagnosis.registry import proposals
 from portolan.diagnosis.slip import slip
-from portolan.diagnosis.smallest import Attempt, Mend, Sought, changed_place, cost_of, mends, sought
+from portolan.diagnosis.smallest import Mend, Sought, changed_place, cost_of, mends, sought
 from portolan.diagnosis.trial import (
     HISTORY,
     Explanation,
@@ -19,6 +19,7 @@ from portolan.diagnosis.trial import (
     Trial,
     depth_of,
     missing_in,
+    patch_of,
     rewrites_history,
     stops_services,
 )
@@ -126,10 +127,9 @@ class Repair:
         if known is not None and known.whole and known.cost <= _PLAIN:
             return None
         dearest = known.cost - _FAR_NEARER if known is not None and known.whole else DEFAULT_COST
-        attempt = self._attempt(trial.world, trial.first)
         # Where a way is known, what is nearer than it comes early.
         bound = self.most // 2 if known is not None and (known.whole or len(steps) > 1) else self.most
-        found, self.bounded = mends(case, what, attempt, self._extra, bound, dearest)
+        found, self.bounded = mends(case, what, self._attempt, self._extra, bound, dearest)
         weighed = self._classed(found)
         if not weighed:
             return None
@@ -148,49 +148,41 @@ class Repair:
                 weighed[0] = best._replace(mend=best.mend._replace(finding=steps[0].finding))
         return self._told(steps, weighed)
 
-    def _attempt(self, world: World, current: Visit) -> Attempt:
-        """What tries a change: the world and visit where it mends, and how many expectations; else None.
+    @cached_property
+    def _here(self) -> _Ended:
+        return _ended(self.trial.first)
+
+    def _attempt(self, candidate: Candidate) -> tuple[World, Visit, int] | None:
+        """Tries a change: the world and visit where it mends, and how many expectations; else None.
 
         What ends otherwise than the visit does now, and no earlier, is kept: a second change may mend the rest.
         """
-        trial, here = self.trial, _ended(current)
-
-        def attempt(candidate: Candidate) -> tuple[World, Visit, int] | None:
-            if rewrites_history(candidate.patch):
-                return None
-            made = trial.changed(candidate.patch)
-            if made is None:
-                return None
-            after_world, after = made
-            missed, there = bool(misses(trial.expectation, after)), _ended(after)
-            if missed and (there.what == here.what or there.depth < here.depth):
-                return None
-            spoils = stops_services(world, after_world) or loses_content(trial.world.estate, after_world.estate)
-            spoils |= assumes_instead(candidate.patch, after)
-            if spoils:
-                return None
-            if missed and candidate.alone:
-                return None
-            if missed:
-                # What it takes from somebody else, a second change may give back.
-                self._further.append(_Further(candidate, after_world, after, there.depth))
-                return None
-            if trial.breaks_others(after_world):
-                return None
-            return after_world, after, trial.mended(after_world)
-
-        return attempt
+        trial, here = self.trial, self._here
+        made = trial.changed(candidate.patch) if not rewrites_history(candidate.patch) else None
+        if made is None:
+            return None
+        world, after = made
+        missed, there = bool(misses(trial.expectation, after)), _ended(after)
+        if missed and (candidate.alone or there.what == here.what or there.depth < here.depth):
+            return None
+        spoils = stops_services(trial.world, world) or loses_content(trial.world.estate, world.estate)
+        if spoils or assumes_instead(candidate.patch, after):
+            return None
+        if missed:
+            # What it takes from somebody else, a second change may give back.
+            self._further.append(_Further(candidate, world, after, there.depth))
+            return None
+        return None if trial.breaks_others(world) else (world, after, trial.mended(world))
 
     def _known_way(self, steps: list[Step], final: Visit | None, what: Sought) -> _Way | None:
         """What the recognisers' way mends and costs; None where it does not lead to the end."""
         chosen = [step.chosen for step in steps if step.chosen is not None]
         if final is None or len(chosen) < len(steps):
             return None
-        made = self.trial.changed([change for each in chosen for change in each.patch])
+        made = self.trial.changed(patch_of(steps))
         if made is None:
             return None
-        root = self.trial.world.estate.place.node
-        cost = sum(cost_of(each.patch, root, what.about) for each in chosen)
+        cost = self.cost(steps)
         told = [remedy for step in steps for remedy in step.remedies if remedy.safety is Safety.WEAKENS]
         weakens = any(remedy.text == each.text for remedy in told for each in chosen)
         mended = self.trial.mended(made[0])

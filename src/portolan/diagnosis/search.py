@@ -22,6 +22,7 @@ from portolan.diagnosis.trial import (
     Step,
     Trial,
     depth_of,
+    patch_of,
     rewrites_history,
     stops_services,
 )
@@ -201,13 +202,14 @@ class _Mending(Trial):
             if result is None:
                 continue
             world, after, onward = result
+            complete, breaks = not misses(self.expectation, after), self.breaks_others(world)
+            if complete and breaks:
+                continue
             laid_open = exposure(state.world, world, asked, after)
-            complete = not misses(self.expectation, after)
-            breaks = self.breaks_others(world)
             lifts = laid_open.closed or (complete and state.steps and exposure(self.world, world, asked, after).closed)
             if lifts:
                 self.withheld.append(f"{proposal.text}: the refusal is marked as meant")
-            if complete and (breaks or lifts):
+            if complete and lifts:
                 continue
             alone = not (breaks or lifts)
             tried.append(_Tried(proposal, world, after, complete, onward and alone, laid_open, alone))
@@ -269,8 +271,7 @@ class _Mending(Trial):
         at = 0
         while at < len(steps) and len(steps) > 1:
             rest = steps[:at] + steps[at + 1 :]
-            patch: Patch = [change for step in rest if step.chosen for change in step.chosen.patch]
-            made = self.changed(patch)
+            made = self.changed(patch_of(rest))
             if made is None or misses(self.expectation, made[1]):
                 at += 1
                 continue
@@ -285,16 +286,18 @@ class _Mending(Trial):
     def _each_alone(self, steps: list[Step]) -> list[Step]:
         """Each cause as it is found where all others are mended: of several faults each is looked for like a single one."""
         for number, step in enumerate(steps):
-            rest = [*steps[:number], *steps[number + 1 :]]
-            alone = self._alone(step, [change for each in rest if each.chosen for change in each.chosen.patch])
-            if alone is not None and self._mends([*steps[:number], alone, *steps[number + 1 :]]) is not None:
-                steps = [*steps[:number], alone, *steps[number + 1 :]]
+            alone = self._alone(step, patch_of([*steps[:number], *steps[number + 1 :]]))
+            instead = [*steps[:number], alone, *steps[number + 1 :]] if alone is not None else []
+            if instead and self._mends(instead) is not None:
+                steps = instead
         return steps
 
     def _alone(self, step: Step, mended: Patch) -> Step | None:
         """Another cause than a step's, with its remedies, in a world where all others are mended; None where it is the same."""
+        if step.chosen is None or step.chosen.thought:
+            return None
         made = self.changed(mended)
-        if made is None or step.chosen is None or step.chosen.thought:
+        if made is None:
             return None
         weakens = any(each.safety is Safety.WEAKENS for each in step.remedies if each.text == step.chosen.text)
         found = self._from(made[0], mended, self.most if weakens else self.most // _PART)
@@ -358,12 +361,12 @@ class _Mending(Trial):
                     each = each._replace(outcome=made[1].outcome, complete=not misses(self.expectation, made[1]))
                 remedies.append(each)
             told.append(step._replace(remedies=tuple(remedies)))
-            patch += step.chosen.patch if step.chosen is not None else []
+            patch += patch_of([step])
         return told
 
     def _mends(self, steps: list[Step]) -> tuple[World, Visit] | None:
         """The world and the visit after the changes of all steps, where they meet the expectation and take from nobody what was met."""
-        made = self.changed([change for each in steps if each.chosen for change in each.chosen.patch])
+        made = self.changed(patch_of(steps))
         return None if made is None or misses(self.expectation, made[1]) or self.breaks_others(made[0]) else made
 
     def _together(self, steps: list[Step], final: Visit) -> Remedy:
@@ -373,11 +376,11 @@ class _Mending(Trial):
             if step.chosen
             for part in step.chosen.parts or ((step.chosen.text, step.chosen.patch),)
         ]
-        taken = None
         orders = [sorted(parts, key=_rank), parts] if any(_rank(part) < _LAST for part in parts) else []
         if self.taken(tuple(parts), []) is None:
-            # One step alone takes from somebody what another gives back.
-            orders.append(parts[::-1])
+            # One step alone takes from somebody what another gives back: the other order may not.
+            orders = [*orders[:1], parts[::-1]]
+        taken = None
         for order in orders:
             taken = self.taken(tuple(order), [])
             if taken is not None and taken[-1].outcome == final.outcome:

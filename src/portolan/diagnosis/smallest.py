@@ -89,7 +89,7 @@ def evidence(case: Case, visits: Iterable[Visit]) -> frozenset[tuple[object, ...
 _AT_PORT = re.compile(r"(https?)://(?:[^/:\s]+|\[[^\]]*\]):(\d+)")
 
 
-def wanted(case: Case, visits: Iterable[Visit], asked: Iterable[str]) -> Wanted:
+def wanted(case: Case, visits: list[Visit], asked: Iterable[str]) -> Wanted:
     """The names and ports that URLs ask for: the visitors', and those that programs ask others behind them; what leads home, and what was found nowhere."""
     estate = case.estate
     hosts: list[str] = []
@@ -107,7 +107,6 @@ def wanted(case: Case, visits: Iterable[Visit], asked: Iterable[str]) -> Wanted:
             typed.add(str(url.literal))
         ports.append((url.port, url.secure))
         missed.append(url.port)
-    visits = list(visits)
     for visit in visits:
         for exchange in visit.tree:
             if exchange.url.literal is None:
@@ -118,6 +117,8 @@ def wanted(case: Case, visits: Iterable[Visit], asked: Iterable[str]) -> Wanted:
         ports += [(int(number), scheme == "https") for scheme, number in _AT_PORT.findall(text) if len(number) < 6]
     for machine in machines(estate):
         ports += [(forward.port, False) for forward in machine.forwards if forward.port]
+    response = visits[0].exchanges[-1].response
+    site = response.site if response is not None and isinstance(response.site, Site) else None
     return Wanted(
         tuple(dict.fromkeys(hosts)),
         tuple(dict.fromkeys(ports)),
@@ -125,8 +126,8 @@ def wanted(case: Case, visits: Iterable[Visit], asked: Iterable[str]) -> Wanted:
         tuple(_homes(case)),
         # An address that somebody typed is what they typed, and nothing that something should have.
         frozenset[str]().union(*map(absent, visits)) - typed,
-        tuple(_sends(case, visits[0])),
-        _answered(visits[0]),
+        site.place.path if site is not None else (),
+        _sends(case, visits[0], site) if site is not None else None,
     )
 
 
@@ -158,19 +159,13 @@ def _homes(case: Case) -> Iterator[tuple[str, str]]:
                     yield home.machine.name, f"{scheme}://{at_port(address, listener.port)}"
 
 
-def _answered(found: Visit) -> tuple[str | int, ...]:
-    response = found.exchanges[-1].response
-    return response.site.place.path if response is not None and isinstance(response.site, Site) else ()
-
-
-def _sends(case: Case, found: Visit) -> Iterator[tuple[tuple[str | int, ...], dict[str, Any]]]:
+def _sends(case: Case, found: Visit, site: Site) -> dict[str, Any] | None:
     """The redirect by which the site that answered would send to the page that is expected elsewhere, or to the final address."""
-    expectation, last = case.expectation, found.exchanges[-1]
-    site = last.response.site if last.response is not None else None
-    if expectation is None or not isinstance(site, Site):
-        return
+    expectation = case.expectation
+    if expectation is None:
+        return None
     wanted, _, page = (expectation.page or "").partition("/")
-    asked = last.url.path
+    asked = found.exchanges[-1].url.path
     to = f"/{page}" if wanted == site.name and page else ""
     if expectation.final:
         to = expectation.final
@@ -180,8 +175,9 @@ def _sends(case: Case, found: Visit) -> Iterator[tuple[tuple[str | int, ...], di
             if home.site.name == wanted and name is not None:
                 scheme = "https" if any(each.tls for each in home.service.listens) else "http"
                 to = f"{scheme}://{name}" + ("{path}{query}" if page in (asked[1:], "index.html") else f"/{page}")
-    if to and to != asked:
-        yield site.place.path, {**({"when": {"path": asked}} if asked != "/" else {}), "to": to}
+    if not to or to == asked:
+        return None
+    return {**({"when": {"path": asked}} if asked != "/" else {}), "to": to}
 
 
 def tries(case: Case, what: Sought) -> Iterator[Try]:

@@ -1,6 +1,7 @@
 """What is asked, and trying a change in thought: what it does to every expectation, and to whoever is told."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
+from functools import cached_property
 from typing import NamedTuple
 
 from portolan.diagnosis.base import Case, Finding
@@ -94,6 +95,11 @@ class Step(NamedTuple):
     leg: int = 0
 
 
+def patch_of(steps: Iterable[Step]) -> Patch:
+    """The changes of all steps, one after another."""
+    return [change for each in steps if each.chosen is not None for change in each.chosen.patch]
+
+
 class Trial:
     """A question in a world, and what changes of that world do to it and to all others that are expected."""
 
@@ -134,15 +140,22 @@ class Trial:
 
     def breaks_others(self, world: World) -> bool:
         """Whether an expectation that was met is not met any more, or somebody newly gets a page who is meant to be refused."""
-        met, missed = self.others()
-        if any(missing_in(world, each, world.there(vantage)) for each, vantage in met):
+        if any(missing_in(world, each, world.there(vantage)) for each, vantage in self.others()[0]):
             return True
-        refused = [(each, vantage) for each, vantage in missed if each.status is not None and each.status >= 400]
         return any(
-            visit(world, each.url, world.there(vantage)).outcome.kind is Kind.SERVED
-            and visit(self.world, each.url, vantage).outcome.kind is not Kind.SERVED
-            for each, vantage in refused
+            visit(world, each.url, world.there(vantage)).outcome.kind is Kind.SERVED for each, vantage in self._refused
         )
+
+    @cached_property
+    def _refused(self) -> list[Other]:
+        """The expectations of a refusal that are missed, and where no page comes either."""
+        return [
+            (each, vantage)
+            for each, vantage in self.others()[1]
+            if each.status is not None
+            and each.status >= 400
+            and visit(self.world, each.url, vantage).outcome.kind is not Kind.SERVED
+        ]
 
     def asked_for(self, current: Visit) -> Asked:
         """What is asked for, by whom, and what that says of who is meant to get it."""

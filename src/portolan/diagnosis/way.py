@@ -204,7 +204,7 @@ def forward_missing(case: Case) -> Finding | None:
     if router is None or asked is None:
         return None
     port = asked[1]
-    if any(each.enabled and each.protocol == "tcp" and port in each.outside for each in router.forwards):
+    if _forwards(router, port):
         return None
     home = _home_behind(case, router, port)
     if home is None:
@@ -223,24 +223,22 @@ def forward_missing(case: Case) -> Finding | None:
 
 def _missing_towards(case: Case, router: Router, port: int) -> Finding | None:
     """The site lies behind a further box, which passes the port on."""
+    networks = {each.network for each in router.interfaces.values()} - {"internet"}
     for home in case.homes():
-        leads = outside_addresses(case.estate, home.machine)
+        if not set(outside_addresses(case.estate, home.machine)) & set(addresses_of(router)):
+            continue
         for further in machines(case.estate):
-            shared = {each.network for each in router.interfaces.values()} & {
-                each.network for each in further.interfaces.values()
-            }
-            passes = any(forward.enabled and port in forward.outside for forward in further.forwards)
-            if (
-                further is router
-                or not shared - {"internet"}
-                or not passes
-                or not set(leads) & set(addresses_of(router))
-            ):
-                continue
-            text = f"{router.name} has no forward for port {port} to {further.name}, which passes it on to {home.machine.name}"
-            clue = TargetClue(router=router, home=home, through=further)
-            return Finding("forward-missing", text, router.place.key("forwards"), clue=clue)
+            shared = networks & {each.network for each in further.interfaces.values()}
+            if further is not router and shared and _forwards(further, port):
+                text = f"{router.name} has no forward for port {port} to {further.name}, which passes it on to {home.machine.name}"
+                clue = TargetClue(router=router, home=home, through=further)
+                return Finding("forward-missing", text, router.place.key("forwards"), clue=clue)
     return None
+
+
+def _forwards(machine: Machine, port: int) -> bool:
+    """Whether a machine has a forward of a TCP port that is switched on."""
+    return any(each.enabled and each.protocol == "tcp" and port in each.outside for each in machine.forwards)
 
 
 def _asked_at(case: Case) -> tuple[IPAddress, int] | None:

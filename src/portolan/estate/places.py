@@ -9,6 +9,7 @@ from portolan.estate.base import IPAddress, IPNetwork
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import attachments, machines
 from portolan.estate.machine import Machine
+from portolan.estate.network import Network
 from portolan.estate.vantage import Vantage
 
 INTERNET, NEAR = "internet", "near:"
@@ -28,16 +29,16 @@ def unwritten(estate: Estate, name: str) -> Vantage | None:
     if name in estate.hosts or name in estate.routers:
         return Vantage(name=name, host=name)
     network = estate.networks.get(name.removeprefix(NEAR)) if name.startswith(NEAR) else None
-    if network is None or network.kind == "internet":
+    return neighbour(name, network, held_addresses(estate)) if network is not None else None
+
+
+def neighbour(name: str, network: Network, held: frozenset[IPAddress]) -> Vantage | None:
+    """Somebody on a network, at addresses that nobody has there; None on the internet, and where the network states no ranges."""
+    free = [(next(free_addresses(subnet, held, last=True), None), subnet) for subnet in network.subnets]
+    address = tuple(ip_interface(f"{each}/{subnet.prefixlen}") for each, subnet in free if each is not None)
+    if not address or network.kind == "internet":
         return None
-    held = held_addresses(estate)
-    free = [free_address(subnet, held, last=True) for subnet in network.subnets]
-    address = tuple(
-        ip_interface(f"{each}/{subnet.prefixlen}")
-        for each, subnet in zip(free, network.subnets, strict=True)
-        if each is not None
-    )
-    return Vantage(name=name, network=network.name, address=address) if address else None
+    return Vantage(name=name, network=network.name, address=address)
 
 
 def unwritten_names(estate: Estate) -> Iterator[str]:
@@ -67,10 +68,10 @@ def held_addresses(estate: Estate) -> frozenset[IPAddress]:
     return frozenset(item.ip for box in boxes for _, addresses in attachments(box) for item in addresses)
 
 
-def free_address(network: IPNetwork, held: frozenset[IPAddress], last: bool = False) -> IPAddress | None:
-    """Some address of a range that nobody has, looked for from both ends; the last ones first where that is asked."""
+def free_addresses(network: IPNetwork, held: frozenset[IPAddress], last: bool = False) -> Iterator[IPAddress]:
+    """Some addresses of a range that nobody has, looked for from both ends; the last ones first where that is asked."""
     samples = list(_samples(network))
-    return next((each for each in (samples[::-1] if last else samples) if each not in held), None)
+    return (each for each in (samples[::-1] if last else samples) if each not in held)
 
 
 def _samples(network: IPNetwork) -> Iterator[IPAddress]:

@@ -45,8 +45,11 @@ def respond_at_store(
         missing = store_kinds.BucketMissing(store.name, asked.bucket, place=store.place, subject=store)
         return _stop(404, missing)
     found = store_kinds.BucketAsked(door.way, store.name, bucket.name, asked.by, place=bucket.place, subject=bucket)
-    serving = _Serving(store, bucket, request, asked.path, keys_of(bucket, shared), [found])
-    serving.asker = asker
+    public = "the public"
+    if asker:
+        why = ", whose requests are not signed" if door.way == "objects" else " at the pages' address"
+        public = f"the public (as which {asker} counts{why})"
+    serving = _Serving(store, bucket, request, asked.path, keys_of(bucket, shared), [found], public)
     return serving.page() if door.way == "pages" else serving.object()
 
 
@@ -65,7 +68,14 @@ class _Serving:
     """One bucket answering one request."""
 
     def __init__(
-        self, store: Store, bucket: Bucket, request: Request, path: str, keys: Keys, decisions: list[Decision]
+        self,
+        store: Store,
+        bucket: Bucket,
+        request: Request,
+        path: str,
+        keys: Keys,
+        decisions: list[Decision],
+        public: str,
     ) -> None:
         self.store = store
         self.bucket = bucket
@@ -75,10 +85,8 @@ class _Serving:
         self.decisions = decisions
         #: Who is known to ask; at the pages' address nobody is.
         self.who = ""
-        #: What asks where no visitor does so by themselves.
-        self.asker = ""
-        #: Whether it is looked at who signed.
-        self.known = False
+        #: What anybody is called who is not known.
+        self.public = public
         #: The rights that were looked at.
         self._read: dict[str, Right] = {}
 
@@ -86,7 +94,7 @@ class _Serving:
 
     def object(self) -> Response:
         """An object by its key; `/` is the list of the bucket."""
-        self.who, self.known = self.request.saying.signed_by, True
+        self.who = self.request.saying.signed_by
         key = unquote(self.path[1:])
         if not key:
             return self._list()
@@ -200,11 +208,7 @@ class _Serving:
 
     @property
     def _asker(self) -> str:
-        if self.who:
-            return f"the edge {self.who}"
-        return (
-            f"the public (as which {self.asker} counts, whose requests are not signed)" if self.asker else "the public"
-        )
+        return f"the edge {self.who}" if self.who else self.public
 
     @property
     def _grants(self) -> Place:
