@@ -28,13 +28,13 @@ def _unsealed(at: Any, bucket: Any, what: str, key: Any, who: str) -> Any:
 
 
 def _unsigned(*asked: Any) -> Any:
-    return _real_said(*asked)._replace(signed_by="")
+    return _real_said(*asked).but(signed_by="")
 
 
 EDGE_BREAKS: dict[str, Callable[[], AbstractContextManager[Any]]] = {
     "an edge takes every name": lambda: patch.object(names.Names, "told", lambda _, host: host),
     "an edge shows its own certificate for every name": lambda: patch.object(exchange, "shown_by_edge", lambda told, named, _: _real_shown(told, named, told.edge.certificate or "ridge")),
-    "an edge's filter comes last": lambda: patch.object(ways, "RENTED", ways.RENTED._replace(order=("plain", "method", "filter"))),
+    "an edge's filter comes last": lambda: patch.object(ways, "RENTED", ways.RENTED.but(order=("plain", "method", "filter"))),
     "an edge asks from the first address of its ranges": lambda: patch.object(exchange, "_asks_from", lambda *asked: _real_from(*asked)[:1]),
     "an edge filters nobody": lambda: patch.dict(respond._STAGES, {"filter": lambda *_: None}),
     "an edge takes every method": lambda: patch.dict(respond._STAGES, {"method": lambda *_: None}),
@@ -46,12 +46,12 @@ EDGE_BREAKS: dict[str, Callable[[], AbstractContextManager[Any]]] = {
     "prefix and path have one slash": lambda: patch.object(origin, "joined", lambda prefix, path, _: prefix.rstrip("/") + path),
     "an edge signs nothing": lambda: patch.object(origin, "said_to_origin", _unsigned),
     "an edge gives no page of its own": lambda: patch.object(respond, "_with_page", lambda _, __, answer: answer),
-    "every failure of an origin is 502": lambda: patch.object(ways, "RENTED", ways.RENTED._replace(statuses=dict.fromkeys(ways.RENTED.statuses, 502))),
-    "a switched edge is as rented ones": lambda: patch.object(ways, "AT_RECORD", ways.RENTED._replace(key=("path",), lifetimes={301: 60})),
+    "every failure of an origin is 502": lambda: patch.object(ways, "RENTED", ways.RENTED.but(statuses=dict.fromkeys(ways.RENTED.statuses, 502))),
+    "a switched edge is as rented ones": lambda: patch.object(ways, "AT_RECORD", ways.RENTED.but(key=("path",), lifetimes={301: 60})),
     "an edge does not see that it asks itself": lambda: patch.object(exchange, "_DEEPEST", 0),
     "only the first range counts": lambda: patch.object(exchange, "_worse", lambda *_: False),
     "settings are in effect at once": lambda: patch.object(furnish, "_in_effect", lambda *_: True),
-    "nginx says the scheme by itself": lambda: patch.object(nginx_edge, "ways_of", lambda edge: ways.ways_of(edge)._replace(scheme_header="x-forwarded-proto")),
+    "nginx says the scheme by itself": lambda: patch.object(nginx_edge, "ways_of", lambda edge: ways.ways_of(edge).but(scheme_header="x-forwarded-proto")),
     "a seal does nothing": lambda: patch.object(store, "right", _unsealed),
     "a grant on the bucket is on its objects": lambda: patch.object(buckets, "fits_object", lambda typed, named: named.startswith(typed.rstrip("*"))),
     "what is missing is 404 to everyone": lambda: patch.object(store._Serving, "_absent", lambda self, key: None if self.keys.holds(key) else store._Failure(404, KeyMissing(self.bucket.name, key))),

@@ -82,7 +82,7 @@ def _parsed_anew(broken: AbstractContextManager[Any]) -> Iterator[None]:
 def _undated(real: Callable[..., Any]) -> Callable[..., Any]:
     def shown(*arguments: Any) -> Any:
         found = real(*arguments)
-        return found._replace(leaf=found.leaf._replace(starts=None, until=None))
+        return found.but(leaf=found.leaf.but(starts=None, until=None))
 
     return shown
 
@@ -157,10 +157,10 @@ BREAKS: dict[str, Callable[[], AbstractContextManager[Any]]] = {
     "the last index file is taken": lambda: patch.object(
         respond,
         "content",
-        lambda here, *asked: real_content(here._replace(documents=here.documents[::-1]), *asked),
+        lambda here, *asked: real_content(here.but(documents=here.documents[::-1]), *asked),
     ),
-    "a refused upstream is a 500": lambda: patch.object(Nginx, "passing", Nginx.passing._replace(refused=500)),
-    "upstreams' redirects leak": lambda: patch.object(Nginx, "passing", Nginx.passing._replace(turns_redirects=False)),
+    "a refused upstream is a 500": lambda: patch.object(Nginx, "passing", Nginx.passing.but(refused=500)),
+    "upstreams' redirects leak": lambda: patch.object(Nginx, "passing", Nginx.passing.but(turns_redirects=False)),
     # sites and fronts
     "rights are not asked": lambda: patch.object(tree.Identity, "may", lambda *_: True),
     "the shortest section wins": lambda: patch.object(
@@ -170,7 +170,7 @@ BREAKS: dict[str, Callable[[], AbstractContextManager[Any]]] = {
     "passwords are not asked": lambda: patch.object(respond, "refused", lambda *_: None),
     "an error page keeps the error": lambda: patch.object(Nginx, "keeps_error", True),
     "grants are not judged": lambda: patch.object(Apache, "judges_grants", False),
-    "a section's prefix is kept": lambda: patch.object(Apache, "passing", Apache.passing._replace(replaces_path=False)),
+    "a section's prefix is kept": lambda: patch.object(Apache, "passing", Apache.passing.but(replaces_path=False)),
     "the next of a pool is never asked": lambda: patch.object(respond, "goes_on", lambda *_: False),
     "POST stays POST": lambda: patch.object(journey_visit, "_TURN_TO_GET", frozenset()),
     # what estates say, as it is read: a rehearsal has readings of its own

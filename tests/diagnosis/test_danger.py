@@ -103,4 +103,4 @@ def test_a_closed_object_says_so_at_every_gain():
     """What is marked as meant counts whatever else a change lays open."""
     open_one = Gain("readable", ("object", "everybody"), "everybody can read it", "needed")
     assert not Exposure((open_one,)).closed
-    assert Exposure((open_one, open_one._replace(key=("seal",), closed=True))).closed
+    assert Exposure((open_one, open_one.but(key=("seal",), closed=True))).closed

@@ -35,8 +35,8 @@ def test_sums_are_bounded(monkeypatch, what):
     text, place = SUMS[what]
     loaded(text)
     for key, bound in dict(bounds.BOUNDS).items():
-        monkeypatch.setitem(bounds.BOUNDS, key, bound._replace(most=2))
-    monkeypatch.setattr(reader, "PATTERNS", bounds.PATTERNS._replace(most=2))
+        monkeypatch.setitem(bounds.BOUNDS, key, bound.but(most=2))
+    monkeypatch.setattr(reader, "PATTERNS", bounds.PATTERNS.but(most=2))
     (told,) = problems(text)
     assert f"the estate has more than 2 {what} in all" in told
     assert place in told
@@ -47,7 +47,7 @@ def test_members_of_sets_count_in_each_rule(monkeypatch):
     text = FILTER % (
         "sets: {a: {addresses: [192.0.2.0/25, 192.0.2.128/25]}}, inbound: {rules: [{allow: tcp, from: a}, {allow: udp, from: a}, {drop: any, from: a}]}"
     )
-    monkeypatch.setattr("portolan.formats.complete.NAMED_MEMBERS", bounds.NAMED_MEMBERS._replace(most=5))
+    monkeypatch.setattr("portolan.formats.complete.NAMED_MEMBERS", bounds.NAMED_MEMBERS.but(most=5))
     (told,) = problems(text)
     assert "more than 5 members of sets in rules in all" in told
 

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 from conformance.topologies import Draw
 from conformance.way_worlds import BOOTED, WAY_WORLDS
 from portolan.estate.areas import SERVICES, service_ports
+from portolan.estate.base import PortRange
 from portolan.journey.visit import visit
 from portolan.journey.world import World
 from portolan.source.problem import EstateError
@@ -144,8 +145,8 @@ def test_no_topology_breaks_the_walk(seed):
 
 def test_services_by_name_and_by_port():
     """IANA's names, or ports with their protocol."""
-    assert service_ports("https")[0] == ("tcp", (443, 443))
-    assert service_ports("6000-6010/udp") == [("udp", (6000, 6010))]
+    assert service_ports("https")[0] == ("tcp", PortRange(443, 443))
+    assert service_ports("6000-6010/udp") == [("udp", PortRange(6000, 6010))]
     assert all(service_ports(name) for name in SERVICES)
     for wrong in ("htttp", "80", "80/sctp", "0/tcp", "9-8/tcp", "80-/tcp", "70000/tcp"):
         with pytest.raises(ValueError, match="8080/tcp"):

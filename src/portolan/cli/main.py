@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 from portolan.cli import check, completion, demo, explain, fault, follow, rehearse, schema, transcribe
 from portolan.cli.errors import UsageError
+from portolan.cli.options import Help
 from portolan.cli.streams import complain, give_up_output
 from portolan.source.nearest import nearest
 from portolan.source.plain import one_line, plain
@@ -72,7 +73,7 @@ def parser() -> argparse.ArgumentParser:
         "example: portolan follow https://visit.kestrel-ridge.example/ --from street\n\n"
         "exit status: 0 the visitor gets what was expected; 1 not so; 2 the command or the\n"
         "input is wrong; 3 a fault of Portolan itself",
-        formatter_class=argparse.RawDescriptionHelpFormatter,
+        formatter_class=Help,
         allow_abbrev=False,
     )
     top.add_argument("--version", action="version", version=f"portolan {VERSION}")
@@ -82,12 +83,27 @@ def parser() -> argparse.ArgumentParser:
     return top
 
 
+def _load_values() -> None:
+    """Loads the package that makes values, without what it looks for elsewhere and `typing` has since Python 3.11.
+
+    Where `typing_extensions` is installed, that would be a sixteenth of a whole run.
+    """
+    if "typing_extensions" in sys.modules or "msgspec" in sys.modules:
+        return
+    sys.modules["typing_extensions"] = None  # type: ignore[assignment]  # "not to be had", as the import system has it
+    try:
+        import msgspec  # noqa: F401
+    finally:
+        del sys.modules["typing_extensions"]
+
+
 def _carried_out(argv: Sequence[str] | None) -> int:
     """Runs a command; help and version end by argparse's own exception."""
     try:
         arguments = parser().parse_args(argv)
         if arguments.command is None:
             raise UsageError("no command is given", "Try 'portolan demo', or 'portolan --help'.")
+        _load_values()
         status: int = arguments.run(arguments)
     except SystemExit as ended:
         status = ended.code if isinstance(ended.code, int) else 0

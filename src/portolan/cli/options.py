@@ -2,6 +2,28 @@
 
 import argparse
 import os
+import sys
+
+
+def columns() -> int:
+    """How wide the terminal is: what COLUMNS says, else what the terminal says, else 80.
+
+    As the library's `shutil` has it, which loads every archive's module first; argparse asks it for each option.
+    """
+    stated = os.environ.get("COLUMNS", "")
+    if stated.isdecimal() and int(stated):
+        return int(stated)
+    try:
+        return os.get_terminal_size(sys.__stdout__.fileno()).columns or 80  # type: ignore[union-attr]
+    except (AttributeError, ValueError, OSError):
+        return 80
+
+
+class Help(argparse.RawDescriptionHelpFormatter):
+    """Help as wide as the terminal, its descriptions and examples as they are written."""
+
+    def __init__(self, prog: str) -> None:
+        super().__init__(prog, width=columns() - 2)
 
 
 def named_estate(arguments: argparse.Namespace) -> str:
@@ -94,6 +116,6 @@ def add_command(
         help=summary,
         description=about or summary[0].upper() + summary[1:] + ".",
         epilog="example: " + example,
-        formatter_class=argparse.RawDescriptionHelpFormatter,
+        formatter_class=Help,
         allow_abbrev=False,
     )

@@ -6,7 +6,7 @@ import os
 import stat
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 from portolan.cli.asking import asked
 from portolan.cli.disk import DiskFiles, bounded
@@ -26,11 +26,12 @@ from portolan.source.nearest import did_you_mean, nearest
 from portolan.source.place import Span
 from portolan.source.plain import one_line
 from portolan.source.problem import EstateError
+from portolan.source.value import Value
 
 MAIN_FILES = ("estate.yaml", "estate.yml", "estate.json")
 
 
-class Ready(NamedTuple):
+class Ready(Value, frozen=True):
     """An estate made ready, and how it was loaded."""
 
     loaded: Loaded

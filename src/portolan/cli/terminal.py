@@ -2,13 +2,12 @@
 
 import argparse
 import os
-import shutil
 import sys
 import time
 from collections.abc import Callable
 from typing import TextIO
 
-from portolan.cli.options import named_estate
+from portolan.cli.options import columns, named_estate
 from portolan.source.plain import without_passwords
 from portolan.views.style import Style
 
@@ -23,7 +22,7 @@ def style_of(arguments: argparse.Namespace) -> Style:
         wish == "auto" and on_terminal and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
     )
     encoding = (sys.stdout.encoding or "ascii").lower().replace("_", "-")
-    width = shutil.get_terminal_size((80, 24)).columns if on_terminal or os.environ.get("COLUMNS") else 80
+    width = columns() if on_terminal or os.environ.get("COLUMNS") else 80
     return Style(max(40, min(_WIDEST, width)), colour, encoding.startswith("utf"), _folder(arguments))
 
 
@@ -42,7 +41,7 @@ def progress_line(stream: TextIO) -> Callable[[str, int, int], None]:
         if not stream.isatty():
             return
         text = f"{what} {done} of {of}, {time.monotonic() - start:.0f} s" if what else ""
-        stream.write(f"\r{text[: shutil.get_terminal_size((80, 24)).columns - 1]}\033[K")
+        stream.write(f"\r{text[: columns() - 1]}\033[K")
         stream.flush()
 
     return show

@@ -1,7 +1,5 @@
 """Asks every expectation of an estate from every vantage that it is for, and groups those that are missed by their first cause."""
 
-from typing import NamedTuple
-
 from portolan.diagnosis.base import Case, Finding
 from portolan.diagnosis.registry import recognise
 from portolan.diagnosis.search import explain
@@ -13,6 +11,7 @@ from portolan.estate.vantage import Expectation, Vantage
 from portolan.journey.expectation import Miss, misses, vantages_for
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
+from portolan.source.value import Value
 
 #: How many questions are asked; a larger estate's are taken from all over it, always the same ones.
 MOST_QUESTIONS = 2000
@@ -20,7 +19,7 @@ MOST_QUESTIONS = 2000
 _MOST_PROVEN, _SMALL = 8, 300
 
 
-class Missed(NamedTuple):
+class Missed(Value, frozen=True):
     """An expectation that is missed from a vantage."""
 
     expectation: Expectation
@@ -29,14 +28,14 @@ class Missed(NamedTuple):
     misses: tuple[Miss, ...]
 
 
-class Group(NamedTuple):
+class Group(Value, frozen=True):
     """Missed expectations with one first cause; None where no known fault explains them."""
 
     cause: Finding | None
     missed: tuple[Missed, ...]
 
 
-class Answers(NamedTuple):
+class Answers(Value, frozen=True):
     """How many questions were asked and left out, and what is broken."""
 
     asked: int

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Iterable, Iterator
 from enum import StrEnum
-from typing import NamedTuple, TypeVar
+from typing import TypeVar
 
 import msgspec
 
@@ -32,6 +32,7 @@ from portolan.journey.world import World
 from portolan.net.topology import Device
 from portolan.source.nearest import nearest
 from portolan.source.place import Place
+from portolan.source.value import Value
 
 ADecision = TypeVar("ADecision", bound=Decision)
 
@@ -43,7 +44,7 @@ class Severity(StrEnum):
     WARNING = "warning"
 
 
-class Finding(NamedTuple):
+class Finding(Value, frozen=True):
     """One cause: its code, the estate's value that must change, and why in a sentence.
 
     `clue` carries what the recogniser learned on the way to the remedies: a value of a type beside the recogniser.
@@ -97,7 +98,7 @@ LED_ASTRAY = (
 _UNANSWERED = (name_kinds.ResolverSilent, name_kinds.ResolverOutOfReach, zone_kinds.ServersFail)
 
 
-class Case(NamedTuple):
+class Case(Value, frozen=True):
     """A visit that did not get what was expected."""
 
     world: World
@@ -139,8 +140,8 @@ class Case(NamedTuple):
         for count in range(len(last.attempts) - 1, 0, -1):
             stop = last.attempts[count - 1].stop
             if stop is not None:
-                ended = last._replace(attempts=last.attempts[:count])
-                yield self._replace(visit=self.visit._replace(exchanges=(*self.visit.exchanges[:-1], ended), stop=stop))
+                ended = last.but(attempts=last.attempts[:count])
+                yield self.but(visit=self.visit.but(exchanges=(*self.visit.exchanges[:-1], ended), stop=stop))
 
     @property
     def client(self) -> Client:
@@ -298,7 +299,7 @@ def _told(edge: EdgeService, host: str) -> bool:
     return host in records or any(answers_to(str(each), host) for each in edge.names)
 
 
-class Home(NamedTuple):
+class Home(Value, frozen=True):
     """A site (or a service without sites), and where it lives."""
 
     machine: Machine
@@ -394,7 +395,7 @@ def _routers_towards(estate: Estate, machine: Machine) -> list[IPAddress]:
 Recogniser = Callable[[Case], Finding | None]
 
 
-class Fault(NamedTuple):
+class Fault(Value, frozen=True):
     """A fault: its code, what is wrong, what the visitor gets, how it is mended, and who recognises it."""
 
     code: str

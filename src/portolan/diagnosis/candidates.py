@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from contextlib import suppress
 from ipaddress import ip_address, ip_network
 from itertools import product
-from typing import Any, NamedTuple
+from typing import Any
 
 from portolan.diagnosis.base import Finding
 from portolan.diagnosis.proposal import Patch, add_record, append, drop_record, put, remove, swap_record
@@ -26,6 +26,7 @@ from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
 from portolan.source.nearest import distance
 from portolan.source.place import Place, place_in_file, pointer
+from portolan.source.value import Value
 from portolan.source.words import Words
 
 #: What is no setting: history, the moment, what is wished for, words for people, and what a program does by nature.
@@ -118,7 +119,7 @@ _MOST_SLIPS, _MOST_SIBLINGS, _MOST_ITEMS = 8, 3, 40
 _MANY_RECORDS = 40
 
 
-class Candidate(NamedTuple):
+class Candidate(Value, frozen=True):
     """One small change: where, what, and how far from what is written; in words what is wrong, and what to do."""
 
     place: Place
@@ -132,7 +133,7 @@ class Candidate(NamedTuple):
     alone: bool = False
 
 
-class Wanted(NamedTuple):
+class Wanted(Value, frozen=True):
     """What the questions that are missed ask for: host names, and ports with whether they are secure; first of all those `missed`."""
 
     hosts: tuple[str, ...]
@@ -158,7 +159,7 @@ def candidates(estate: Estate, about: Known, wanted: Wanted, near: frozenset[tup
         if distant and len(objects) > _MANY_OBJECTS:
             continue
         beside = (_BESIDE if distant else 0.0) + (_VISITORS_OWN if value.place.path[0] == "vantages" else 0.0)
-        found += (each._replace(cost=each.cost + beside) for each in work.of(value))
+        found += (each.but(cost=each.cost + beside) for each in work.of(value))
     unique = {str(each.patch): each for each in sorted(found, key=lambda each: -each.cost)}
     return sorted(unique.values(), key=lambda each: each.cost)
 
@@ -478,7 +479,7 @@ class _Work:
                     yield self._record(zone, record, place, f"{slip.meant}.", slip.cost)
             for host in self.wanted.hosts:
                 if host != record.owner and host.endswith(zone.name) and host not in zone.data.nodes:
-                    near_by = slips(NAME, record.owner, self.about._replace(names=Words([host])))
+                    near_by = slips(NAME, record.owner, self.about.but(names=Words([host])))
                     near = near_by[0].cost if near_by else 3.0
                     if near < 2.0:
                         written = f"{data}." if record.type in ("CNAME", "NS", "DNAME") else data

@@ -219,7 +219,7 @@ def open_rights(case: Case, clue: RightsClue) -> Iterator[Proposal]:
     if clue.rights is None:
         yield from _uncover(case, clue)
         return
-    mode, owner, group = clue.rights
+    mode, owner, group = clue.rights.mode, clue.rights.owner, clue.rights.group
     who = clue.service.runs_as
     # The user nobody has no group of its name on systems that people run.
     own = next(iter(clue.service.runs_in), "") if who == "nobody" else who

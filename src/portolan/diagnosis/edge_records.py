@@ -49,11 +49,11 @@ def _pointed(case: Case, clue: PointClue) -> bool:
     alias = Record(name, "CNAME", 300, str(clue.edge.canonical), span.file, span.line, "")
     kept = {kind: held for kind, held in zone.data.nodes.get(name, {}).items() if kind not in _KINDS}
     if name == zone.name:
-        data = zone.data._replace(nodes={**zone.data.nodes, name: kept})
+        data = zone.data.but(nodes={**zone.data.nodes, name: kept})
         changed = msgspec.structs.replace(zone, data=data, apex_alias=clue.edge.canonical)
     else:
         nodes = {**zone.data.nodes, name: {**kept, "CNAME": (alias,)}}
-        changed = msgspec.structs.replace(zone, data=zone.data._replace(nodes=nodes))
+        changed = msgspec.structs.replace(zone, data=zone.data.but(nodes=nodes))
     stated = case.world.stated
     return onward(case, msgspec.structs.replace(stated, zones={**stated.zones, zone.name: changed}))
 

@@ -7,8 +7,6 @@ vantages ask a stranger on the internet, one from each range that a rule names, 
 again because a box, a service or a route does, was let in all the time, and lays nothing open (policy.py).
 """
 
-from typing import NamedTuple
-
 from portolan.diagnosis.exposure_edge import bucket_gains, edge_gains, objects_told
 from portolan.diagnosis.exposure_pages import forcing_gains, leg_gains, listener_gains, page_gains
 from portolan.diagnosis.exposure_reach import REACHES, reach_gains
@@ -20,9 +18,10 @@ from portolan.estate.estate import Estate
 from portolan.journey.expectation import misses
 from portolan.journey.visit import Visit
 from portolan.journey.world import World
+from portolan.source.value import Value
 
 
-class Exposure(NamedTuple):
+class Exposure(Value, frozen=True):
     """All that a change lays open; `whole` says whether everything was looked at."""
 
     gains: tuple[Gain, ...]
@@ -55,7 +54,7 @@ class Exposure(NamedTuple):
         known = {gain.key: gain for gain in other.gains}
         pairs = [(gain, known.get(gain.key, gain)) for gain in self.gains]
         gains = (
-            one._replace(grade=min(one.grade, twin.grade, key=GRADES.index), closed=one.closed or twin.closed)
+            one.but(grade=min(one.grade, twin.grade, key=GRADES.index), closed=one.closed or twin.closed)
             for one, twin in pairs
         )
         return Exposure(tuple(gains), self.whole and other.whole)
@@ -74,7 +73,7 @@ def exposure(before: World, after: World, asked: Asked, seen: Visit) -> Exposure
     wanted = asked.expectation
     if wanted is not None and "closed" in wanted.marks and not misses(wanted, seen):
         # The visitor is refused as is expected: what leads there lifts nothing.
-        asked = asked._replace(closed=False)
+        asked = asked.but(closed=False)
     policy = with_policy_of(before.stated, after.stated)
     kept = after.changed(policy) if policy is not None else None
     # With no other policy than before nobody gets through who was not let through all the time.

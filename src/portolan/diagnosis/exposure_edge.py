@@ -1,7 +1,6 @@
 """What a change lays open at edges and stores: objects and lists that can newly be read, refusals lifted, legs, plain pages."""
 
 from collections.abc import Iterator
-from typing import NamedTuple
 
 from portolan.diagnosis.edge_base import edge_asked, edge_of, label_of
 from portolan.diagnosis.gains import Asked, Gain, Grade, Widened, widened
@@ -12,6 +11,7 @@ from portolan.estate.guesses import attachments, every_edge
 from portolan.estate.store import Bucket, Store
 from portolan.journey.visit import Visit
 from portolan.journey.world import World
+from portolan.source.value import Value
 from portolan.store.buckets import readable, right
 
 #: Keys that hold secrets, more often than not: keys, dumps, configuration.
@@ -88,7 +88,7 @@ def bucket_gains(before: Estate, after: Estate, asked: Asked, seen: Visit) -> It
             meant = _Meant(wanted, for_edges(before, old, was), _fronted_by(after, store, bucket))
             closed = "closed" in bucket.marks or (asked.closed and last is not None and last.partition("/")[0] == label)
             for gain in _one_bucket(old, was, store, bucket, meant):
-                yield gain._replace(closed=closed)
+                yield gain.but(closed=closed)
             if was.sealed and not bucket.sealed:
                 grade: Grade = "more"
                 if wanted and not meant.private:
@@ -99,7 +99,7 @@ def bucket_gains(before: Estate, after: Estate, asked: Asked, seen: Visit) -> It
                 yield Gain("lifted", ("seal", name, label), text, grade, closed)
 
 
-class _Meant(NamedTuple):
+class _Meant(Value, frozen=True):
     """What a bucket is for: the keys that are expected of it, whether it is for edges alone, and the edges that ask it."""
 
     wanted: frozenset[str]
@@ -188,7 +188,7 @@ def edge_gains(before: World, after: World, asked: Asked, seen: Visit) -> Iterat
             continue
         closed = "closed" in was.marks or asked.closed
         for gain in _one_edge(was, edge, asked, seen):
-            yield gain._replace(closed=closed and gain.kind in ("readable", "lifted"))
+            yield gain.but(closed=closed and gain.kind in ("readable", "lifted"))
         yield from _leg(was, edge, after, asked.marks)
 
 

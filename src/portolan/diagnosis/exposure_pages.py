@@ -1,7 +1,6 @@
 """Pages and legs that newly go without encryption, or unverified, where policy lets them."""
 
 from collections.abc import Iterator
-from typing import NamedTuple
 
 from portolan.diagnosis.gains import STRANGER, Asked, Gain, Grade
 from portolan.estate.base import HeaderName, at_port
@@ -17,6 +16,7 @@ from portolan.journey.exchange import exchange
 from portolan.journey.expectation import expected_urls
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
+from portolan.source.value import Value
 
 #: How many pages are compared at most for one change.
 MOST_PAGES = 60
@@ -96,7 +96,7 @@ def _urls(before: World, after: World, asked: Asked) -> list[str]:
     return list(dict.fromkeys(found))[: MOST_PAGES // 2]
 
 
-class _Told(NamedTuple):
+class _Told(Value, frozen=True):
     """What a program or an edge is told of those whom it asks."""
 
     secure: bool
@@ -166,7 +166,7 @@ def _opened_plain(before: World, after: World, kept: World, asked: Asked, seen: 
         if any(_connects(world, client, each.url) for world in (before, kept)):
             continue
         ports = [listener.port for listener in connection.arrival.service.listens if listener.tls]
-        able = any(_connects(before, client, each.url._replace(scheme="https", port=port)) for port in ports)
+        able = any(_connects(before, client, each.url.but(scheme="https", port=port)) for port in ports)
         text = f"{client.name} asks {each.url.host} without encryption, over the internet"
         key = ("opened plain", *map(str, client.place.path))
         yield Gain("unencrypted", key, text, "more" if able or guarded else "beside")
@@ -181,7 +181,7 @@ def _over_internet(world: World, connection: Connection) -> bool:
 def _asks(world: World, url: Url, client: PassingProgram | EdgeClient) -> Exchange | None:
     """What a program or an edge of another world gets in this one; None where its machine is not there."""
     machine = machine_called(world.estate, client.host)
-    return exchange(world, url, client._replace(machine=machine)) if machine is not None else None
+    return exchange(world, url, client.but(machine=machine)) if machine is not None else None
 
 
 def _connects(world: World, client: PassingProgram | EdgeClient, url: Url) -> bool:
@@ -256,7 +256,7 @@ def _believed(service: WebService, site: Site) -> set[str]:
     return {str(each) for each in found if each is not None}
 
 
-class _Program(NamedTuple):
+class _Program(Value, frozen=True):
     """A web server of a machine, to be asked plainly at the machine's own addresses."""
 
     world: World

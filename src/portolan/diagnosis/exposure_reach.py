@@ -2,7 +2,7 @@
 
 from collections.abc import Iterable, Iterator
 from ipaddress import ip_interface
-from typing import Literal, NamedTuple
+from typing import Literal
 
 from portolan.diagnosis.base import Case, on_internet
 from portolan.diagnosis.exposure_edge import edge_ranges
@@ -18,6 +18,7 @@ from portolan.estate.vantage import Vantage
 from portolan.evidence.legs import Arrival, Connection, Exchange
 from portolan.journey.visit import Visit
 from portolan.journey.world import World
+from portolan.source.value import Value
 
 #: How many connections are compared at most for one change.
 MOST_REACH = 24_000
@@ -29,7 +30,7 @@ _FEW_PORTS = 16
 REACHES = " can newly reach "
 
 
-class _Asker(NamedTuple):
+class _Asker(Value, frozen=True):
     """Who tries to connect: a vantage, whether the expectation is for it, and whether it stands for all."""
 
     label: str

@@ -38,7 +38,7 @@ def site_gains(before: Estate, after: Estate, asked: Asked, seen: Visit) -> Iter
             text = f"the pages of {site.name} can be read by everybody who reaches it"
             yield Gain("readable", ("site", *path), text, meant, closed)
         for gain in letting.admitted(path, was, site):
-            yield gain._replace(closed=closed)
+            yield gain.but(closed=closed)
         if (was.methods and set(site.methods or ()) - set(was.methods)) or (was.methods and not site.methods):
             text = f"{site.name} newly takes other methods than {', '.join(was.methods)}"
             yield Gain("lifted", ("methods", *path), text, meant, closed)

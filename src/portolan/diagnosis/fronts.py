@@ -150,7 +150,7 @@ def _encrypt(clue: OriginClue) -> Iterator[Proposal]:
     for listener in clue.origin.listens:
         if not listener.tls:
             continue
-        secure = str(member._replace(scheme="https", port=listener.port))
+        secure = str(member.but(scheme="https", port=listener.port))
         for verified in (True, False):
             facts: dict[str, object] = {"to": secure}
             if clue.upstream.host != "own":

@@ -1,11 +1,12 @@
 """One thing that a change lays open, and what the change is for."""
 
 from ipaddress import IPv4Interface, IPv6Interface
-from typing import Literal, NamedTuple
+from typing import Literal
 
 from portolan.estate.base import IPNetwork
 from portolan.estate.site import Access
 from portolan.estate.vantage import Expectation, Vantage
+from portolan.source.value import Value
 
 #: `needed`: the expectation asks for just this. `beside`: it comes with it, on the same service, and only a smaller form would
 #: avoid it. `more`: anything else.
@@ -17,7 +18,7 @@ Kind = Literal["reach", "plain", "unencrypted", "unverified", "readable", "lifte
 STRANGER = (IPv4Interface("198.18.99.7/32"), IPv6Interface("2001:2::99:7/128"))
 
 
-class Asked(NamedTuple):
+class Asked(Value, frozen=True):
     """What a remedy is for: a URL from a vantage, what is expected of it, and the marks that concern it.
 
     `closed`: what is asked for is meant to be refused. `narrow`: the expectation is for those whom it names, and no others.
@@ -31,7 +32,7 @@ class Asked(NamedTuple):
     narrow: Literal["yes", "perhaps", "no"] = "no"
 
 
-class Gain(NamedTuple):
+class Gain(Value, frozen=True):
     """One thing that a change lays open; `key` tells it from others. `closed`: a refusal that is meant is lifted by it."""
 
     kind: Kind
@@ -41,7 +42,7 @@ class Gain(NamedTuple):
     closed: bool = False
 
 
-class Widened(NamedTuple):
+class Widened(Value, frozen=True):
     """Whom a rule of access newly lets in: ranges, those that it kept out by name, and all others at once."""
 
     ranges: frozenset[IPNetwork]

@@ -6,7 +6,6 @@ one, by name; somebody on the internet by address, by name; plainly and securely
 
 from collections.abc import Iterator
 from ipaddress import IPv4Address, IPv6Address
-from typing import NamedTuple
 
 from portolan.diagnosis.base import Case, Finding, all_homes, on_internet, outside_addresses
 from portolan.diagnosis.registry import recognise
@@ -21,12 +20,13 @@ from portolan.journey.expectation import Miss, expectation_for, expected_urls, m
 from portolan.journey.question import Question
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
+from portolan.source.value import Value
 
 _LOOPBACK: dict[int, IPAddress] = {4: IPv4Address("127.0.0.1"), 6: IPv6Address("::1")}
 _OTHER = {"http": "https", "https": "http"}
 
 
-class Rung(NamedTuple):
+class Rung(Value, frozen=True):
     """One place and way to ask; `address` is what the name is taken for, None where it is looked up."""
 
     name: str
@@ -46,7 +46,7 @@ class Rung(NamedTuple):
         return recognise(Case(self.world, self.visit, self.expectation))
 
 
-class Ladder(NamedTuple):
+class Ladder(Value, frozen=True):
     """The rungs in order, and the machine that they begin at; None where the estate describes none that gives the page."""
 
     url: str
@@ -91,7 +91,7 @@ def _outside(world: World, question: Question) -> Vantage:
 def _schemes(url: Url, service: WebService | None) -> list[Url]:
     """The address as it was asked, and with the other scheme where the machine listens for that at its usual port."""
     other = _OTHER[url.scheme]
-    usual = url._replace(scheme=other, port=DEFAULT_PORTS[other])
+    usual = url.but(scheme=other, port=DEFAULT_PORTS[other])
     listens = service.listens if service is not None else ()
     heard = any(each.port == usual.port and each.tls == usual.secure for each in listens)
     if url.port != DEFAULT_PORTS[url.scheme] or not heard:
@@ -104,7 +104,7 @@ def _at_home(url: Url, service: WebService) -> Url:
     like = [each for each in service.listens if each.tls == url.secure] or list(service.listens)
     if not like or any(each.port == url.port for each in like):
         return url
-    return url._replace(scheme="https" if like[0].tls else "http", port=like[0].port)
+    return url.but(scheme="https" if like[0].tls else "http", port=like[0].port)
 
 
 def _public(world: World, first: Visit, machine: Machine | None) -> list[IPAddress]:

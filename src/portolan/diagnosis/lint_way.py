@@ -88,7 +88,7 @@ def lists_let_answers_out(world: World) -> Iterator[Finding]:
         if held is None or held.outbound is None or not any(rule.allow for rule in held.inbound or ()):
             continue
         if not any(
-            rule.allow in ("tcp", "any") and (not rule.ports or any(last >= 32768 for _, last in rule.ports))
+            rule.allow in ("tcp", "any") and (not rule.ports or any(ports.last >= 32768 for ports in rule.ports))
             for rule in held.outbound
         ):
             yield Finding(

@@ -385,11 +385,11 @@ def ask_provider(_case: Case, clue: LineClue) -> Iterator[Proposal]:
 
 
 def _without(ranges: tuple[PortRange, ...], port: int) -> Iterator[str | int]:
-    for first, last in ranges:
-        for low, high in ((first, min(last, port - 1)), (max(first, port + 1), last)):
+    for each in ranges:
+        for low, high in ((each.first, min(each.last, port - 1)), (max(each.first, port + 1), each.last)):
             if low <= high:
                 yield low if low == high else f"{low}-{high}"
-            if not first <= port <= last:
+            if port not in each:
                 break
 
 

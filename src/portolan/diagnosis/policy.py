@@ -4,7 +4,7 @@ A change lays something open where policy lets it: what works again because a bo
 all the time. To tell the two apart a change is looked at once more with the policy of before.
 """
 
-from typing import Any, NamedTuple
+from typing import Any
 
 import msgspec
 
@@ -17,9 +17,10 @@ from portolan.estate.network import Network
 from portolan.estate.service import Listener, Service, WebService
 from portolan.estate.site import Site
 from portolan.estate.store import Bucket
+from portolan.source.value import Value
 
 
-class Facts(NamedTuple):
+class Facts(Value, frozen=True):
     """By kind of object: the facts that say who gets through, or how."""
 
     machine: tuple[str, ...]

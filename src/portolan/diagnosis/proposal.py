@@ -2,12 +2,13 @@
 
 from collections.abc import Callable, Iterable, Iterator
 from enum import StrEnum
-from typing import Any, NamedTuple
+from typing import Any
 
 from portolan.diagnosis.base import Case
 from portolan.estate.records import Record
 from portolan.estate.zone import Zone
 from portolan.source.place import Place, pointer
+from portolan.source.value import Value
 
 
 class Safety(StrEnum):
@@ -32,7 +33,7 @@ GUARDED = frozenset(("takes-payments", "private"))
 Patch = list[dict[str, Any]]
 
 
-class Proposal(NamedTuple):
+class Proposal(Value, frozen=True):
     """A change that may mend a cause; an empty patch says whom to ask for what.
 
     One in `thought` is advice too: its patch shows what comes of it, and is never handed out, since it is about what was (a memory, a

@@ -92,7 +92,7 @@ RECOGNISERS: tuple[Fault, ...] = tuple(
         [
             *FAULTS,
             *(
-                BY_CODE[code]._replace(symptoms=symptoms, recognise=recognise, family=family)
+                BY_CODE[code].but(symptoms=symptoms, recognise=recognise, family=family)
                 for code, symptoms, recognise, family in base.ALSO
             ),
         ],
@@ -119,7 +119,7 @@ def recognise(case: Case) -> list[Finding]:
         for finding in _fitting(earlier):
             if (finding.code, finding.object) not in known:
                 known.add((finding.code, finding.object))
-                found.append(finding._replace(seen=earlier))
+                found.append(finding.but(seen=earlier))
     return found
 
 

@@ -1,7 +1,6 @@
 """What is said instead of the recognisers' way: a smaller change that mends as much, or one where none of theirs mends at all."""
 
 from functools import cached_property
-from typing import NamedTuple
 
 from portolan.diagnosis.base import Case, Finding
 from portolan.diagnosis.candidates import Candidate
@@ -29,6 +28,7 @@ from portolan.journey.expectation import misses
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
 from portolan.source.place import Place
+from portolan.source.value import Value
 
 #: A known cause that costs no more needs no other beside it; what is cheaper by so much comes before it, and what is not is as likely.
 _PLAIN, _CLEARLY, _FAR_NEARER = 1.0, 0.3, 1.0
@@ -44,7 +44,7 @@ _MOST_HELD_TO = 4
 _PAST = 0.4
 
 
-class _Way(NamedTuple):
+class _Way(Value, frozen=True):
     """How many expectations a way mends, and what it costs to believe in it; `whole`: one known cause mends all that is missed."""
 
     mended: int
@@ -58,14 +58,14 @@ class _Way(NamedTuple):
         return cost < self.cost - (_FAR_NEARER if self.whole else _CLEARLY)
 
 
-class _Ended(NamedTuple):
+class _Ended(Value, frozen=True):
     """What a visit ended by, every attempt of it, and how far it came."""
 
     what: tuple[tuple[str, str], ...]
     depth: tuple[int, int]
 
 
-class _Further(NamedTuple):
+class _Further(Value, frozen=True):
     """A change after which the visit ends otherwise, and no earlier."""
 
     candidate: Candidate
@@ -80,7 +80,7 @@ class _Further(NamedTuple):
         return (-self.depth[0], -self.depth[1], self.candidate.cost - _PAST * past)
 
 
-class _Weighed(NamedTuple):
+class _Weighed(Value, frozen=True):
     """A change that mends, with what it lays open counted in its cost."""
 
     mend: Mend
@@ -91,7 +91,7 @@ class _Weighed(NamedTuple):
     def cause(self) -> Finding:
         """The cause that it is: in a recogniser's words where one names the same, else in those of the slip."""
         if self.mend.finding is not None:
-            return self.mend.finding._replace(place=self.mend.place)
+            return self.mend.finding.but(place=self.mend.place)
         return slip(self.mend.wrong, self.mend.place)
 
 
@@ -145,7 +145,7 @@ class Repair:
                 return None
             if within:
                 # It says better what is wrong; the nearer change is a correction of the same thing.
-                weighed[0] = best._replace(mend=best.mend._replace(finding=steps[0].finding))
+                weighed[0] = best.but(mend=best.mend.but(finding=steps[0].finding))
         return self._told(steps, weighed)
 
     @cached_property
@@ -233,7 +233,7 @@ class Repair:
         same = [each for each in weighed if each.cause.object == cause.object and each.mend.mended == best.mend.mended]
         remedies = [self._remedy(each, cause, 1) for each in same[:_MOST_TOLD]]
         advice = [
-            remedy._replace(cause=1)
+            remedy.but(cause=1)
             for step in steps[:1]
             for remedy in step.remedies
             if step.finding.code == cause.code and not remedy.patch
@@ -288,7 +288,7 @@ class Repair:
         """A change that leads further as a step: the cause that it is, and its remedy."""
         trial, candidate = self.trial, first.candidate
         known = candidate.finding
-        cause = slip(candidate.wrong, candidate.place) if known is None else known._replace(place=candidate.place)
+        cause = slip(candidate.wrong, candidate.place) if known is None else known.but(place=candidate.place)
         safety = exposure(trial.world, first.world, trial.asked_for(trial.first), first.visit).safety
         remedy = Remedy(
             candidate.text, candidate.patch, safety, (cause.code,), first.visit.outcome, False, (), candidate.place
@@ -346,4 +346,4 @@ def where_it_changes(estate: Estate, step: Step) -> Step:
     place = changed_place(estate, step.finding.place, step.chosen.patch)
     if step.finding.place is not None and place.path == step.finding.place.path:
         return step
-    return step._replace(finding=step.finding._replace(place=place))
+    return step.but(finding=step.finding.but(place=place))

@@ -4,8 +4,6 @@ Every remedy that is shown was proven by asking again: the expectation is met, o
 no other expectation fares worse. A cause that turns out not to be needed is not blamed.
 """
 
-from typing import NamedTuple
-
 from portolan.diagnosis.base import Case, Finding
 from portolan.diagnosis.exposure import Exposure, exposure
 from portolan.diagnosis.gains import Asked
@@ -31,6 +29,7 @@ from portolan.estate.vantage import Vantage
 from portolan.journey.expectation import misses
 from portolan.journey.visit import Visit
 from portolan.journey.world import World
+from portolan.source.value import Value
 
 #: What a visit ended by, where, and the code and object of the cause that fits it first.
 _Met = tuple[str, str, int, tuple[str, str]]
@@ -42,7 +41,7 @@ _MOST_STATES, _MOST_WAYS = 24, 3
 _PART, _LONG = 4, 3
 
 
-class _Tried(NamedTuple):
+class _Tried(Value, frozen=True):
     """A proposal carried out: `onward` where the next fault is met on the same leg or a later one.
 
     `alone` is whether it can stand by itself: a change that spoils something else is none, but a second one may mend that too.
@@ -57,7 +56,7 @@ class _Tried(NamedTuple):
     alone: bool
 
 
-class _State(NamedTuple):
+class _State(Value, frozen=True):
     """Where a search stands: the changes so far, the world and the visit that they lead to, the steps taken."""
 
     world: World
@@ -95,7 +94,7 @@ class _Mending(Trial):
         repair = Repair(self, self.most)
         smaller = repair.instead_of(steps, final)
         if smaller is not None:
-            return smaller._replace(remedies=(*smaller.remedies, *asked_instead(self)))
+            return smaller.but(remedies=(*smaller.remedies, *asked_instead(self)))
         # A check, which tries little for each question, leaves the rest to who asks one.
         if self.most >= MOST_TRIED and not self.of_several:
             if final is None or len(steps) > _LONG:
@@ -105,7 +104,7 @@ class _Mending(Trial):
             if final is not None and len(steps) > 1:
                 steps = self._in_turn(self._each_alone(steps))
         steps = [where_it_changes(self.world.estate, step) for step in steps]
-        remedies = [remedy._replace(cause=number) for number, step in enumerate(steps, 1) for remedy in step.remedies]
+        remedies = [remedy.but(cause=number) for number, step in enumerate(steps, 1) for remedy in step.remedies]
         if (
             final is not None
             and len(steps) > 1
@@ -156,7 +155,7 @@ class _Mending(Trial):
             step, tried = self._remedied(state, finding, here)
             advice = advice or step
             for each in tried[:_MOST_WAYS]:
-                chosen = step._replace(chosen=each.proposal)
+                chosen = step.but(chosen=each.proposal)
                 patch = [*state.patch, *each.proposal.patch]
                 following = _State(each.world, each.visit, patch, (*state.steps, chosen))
                 if each.complete:
@@ -174,7 +173,7 @@ class _Mending(Trial):
             if end is not None:
                 return end
         if advice is not None:
-            self._went(state._replace(steps=(*state.steps, advice)))
+            self._went(state.but(steps=(*state.steps, advice)))
         return None
 
     def _went(self, state: _State) -> None:
@@ -358,9 +357,9 @@ class _Mending(Trial):
             for each in step.remedies:
                 made = self.changed([*patch, *each.patch]) if each.patch else None
                 if made is not None:
-                    each = each._replace(outcome=made[1].outcome, complete=not misses(self.expectation, made[1]))
+                    each = each.but(outcome=made[1].outcome, complete=not misses(self.expectation, made[1]))
                 remedies.append(each)
-            told.append(step._replace(remedies=tuple(remedies)))
+            told.append(step.but(remedies=tuple(remedies)))
             patch += patch_of([step])
         return told
 

@@ -6,7 +6,7 @@ service or loses content is none. The cheapest that mends most is the cause; equ
 
 import re
 from collections.abc import Callable, Iterable, Iterator
-from typing import Any, NamedTuple
+from typing import Any
 
 from portolan.diagnosis.base import Case, Finding, all_homes
 from portolan.diagnosis.candidates import PROTECTIONS, Candidate, Wanted, candidates
@@ -23,6 +23,7 @@ from portolan.estate.url import BadUrlError, parse
 from portolan.journey.visit import Visit
 from portolan.journey.world import World
 from portolan.source.place import Node, Place, keys_of
+from portolan.source.value import Value
 
 #: So many changes are tried by default, and for each question of a check.
 MOST_TRIED, MOST_IN_CHECK = 160, 24
@@ -40,7 +41,7 @@ Extra = Callable[["Mend"], float]
 Attempt = Callable[[Candidate], tuple[World, Visit, int] | None]
 
 
-class Try(NamedTuple):
+class Try(Value, frozen=True):
     """A change to be tried, the cause that it would be, and the recogniser's proposal that it is."""
 
     candidate: Candidate
@@ -48,7 +49,7 @@ class Try(NamedTuple):
     proposal: Proposal | None
 
 
-class Mend(NamedTuple):
+class Mend(Value, frozen=True):
     """A change that meets what was missed: how many expectations it mends, and what it costs to believe it.
 
     `finding` is the recogniser's where one names the same object, or proposed the change itself.
@@ -70,7 +71,7 @@ class Mend(NamedTuple):
         return (-self.mended, round(self.cost, 2))
 
 
-class Sought(NamedTuple):
+class Sought(Value, frozen=True):
     """What is looked for: the addresses that are missed, the visits that missed them, what those ask for, and what the estate states."""
 
     asked: list[str]
@@ -329,7 +330,8 @@ def mends(
     # A visit to an edge asks its origin from each of its ranges, and counts for as many.
     weight = 1 + sum(len(edge.asks_from) for edge in case.estate.edges.values()) // _FEW_RANGES
     number = 0
-    for each, finding, proposal in tries(case, what):
+    for tried in tries(case, what):
+        each, finding, proposal = tried.candidate, tried.finding, tried.proposal
         if each.cost >= min(dearest, _best(found, most, each.cost, extra) + _MARGIN):
             if proposal is None:
                 break  # they come in the order of their cost

@@ -2,7 +2,6 @@
 
 from collections.abc import Callable, Iterable
 from functools import cached_property
-from typing import NamedTuple
 
 from portolan.diagnosis.base import Case, Finding
 from portolan.diagnosis.edge_base import edge_asked
@@ -21,6 +20,7 @@ from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
 from portolan.source.place import Place
 from portolan.source.problem import EstateError
+from portolan.source.value import Value
 
 #: Turns a patch of the estate's document into the changed estate; raises EstateError when it does not fit.
 Apply = Callable[[Patch], Estate]
@@ -28,7 +28,7 @@ Apply = Callable[[Patch], Estate]
 Other = tuple[Expectation, Vantage]
 
 
-class Remedy(NamedTuple):
+class Remedy(Value, frozen=True):
     """A proven remedy, or advice that changes nothing here (`patch` empty).
 
     `safety` is computed from what the change lays open. `outcome` is what the visitor gets after this change and those of the
@@ -52,7 +52,7 @@ class Remedy(NamedTuple):
     ask: tuple[str, str] | None = None
 
 
-class Taken(NamedTuple):
+class Taken(Value, frozen=True):
     """One step of a remedy, and what the visitor gets when it and those before it are done."""
 
     text: str
@@ -60,7 +60,7 @@ class Taken(NamedTuple):
     outcome: Outcome
 
 
-class Explanation(NamedTuple):
+class Explanation(Value, frozen=True):
     """Why a visit did not get what was expected, and what mends it."""
 
     visit: Visit
@@ -85,7 +85,7 @@ class Explanation(NamedTuple):
         return next((each for each in (*instead, *whole, *advice) if each.safety is not Safety.WEAKENS), None)
 
 
-class Step(NamedTuple):
+class Step(Value, frozen=True):
     """A cause with what mends it; `chosen` is what the search went on with."""
 
     finding: Finding

@@ -196,10 +196,10 @@ def _urls(machine: Machine, service: WebService, upstream: Url) -> Iterator[Url]
     for listener in service.listens:
         if listener.tls == upstream.secure and not _inside(listener):
             if known:
-                yield upstream._replace(port=listener.port)
+                yield upstream.but(port=listener.port)
             for address in addresses:
                 if listener.address in (None, address) or (listener.address and not int(listener.address)):
-                    yield upstream._replace(host=str(address), literal=address, port=listener.port)
+                    yield upstream.but(host=str(address), literal=address, port=listener.port)
 
 
 def upstreams_of(site: Site) -> list[Upstream]:

@@ -1,7 +1,6 @@
 """What a resolver comes to, gathered while it walks, and who is asking."""
 
 from datetime import datetime
-from typing import NamedTuple
 
 from portolan.dns.zone import Types
 from portolan.estate.base import IPAddress
@@ -9,9 +8,10 @@ from portolan.estate.machine import Machine
 from portolan.estate.service import Resolver
 from portolan.evidence.decision import Decision
 from portolan.evidence.outcome import Detail
+from portolan.source.value import Value
 
 
-class Asker(NamedTuple):
+class Asker(Value, frozen=True):
     """Who puts questions to name servers: a described resolver, or an ordinary one on the internet (no machine).
 
     `client` is the address that asked it, `since` when its cache was filled, None when it is empty; `at` is the moment at

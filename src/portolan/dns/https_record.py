@@ -1,7 +1,7 @@
 """HTTPS records (RFC 9460): where a client that follows them connects to, and when it goes straight to https."""
 
 from ipaddress import ip_address
-from typing import Any, NamedTuple
+from typing import Any
 
 from portolan.dns.client import lookup
 from portolan.dns.naming import Naming
@@ -12,6 +12,7 @@ from portolan.estate.guesses import seat_of
 from portolan.estate.records import Record
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import name as name_kinds
+from portolan.source.value import Value
 
 #: mandatory, alpn, no-default-alpn, port, ipv4hint, ech, ipv6hint (RFC 9460 section 14.3.2); a client of ours knows no other.
 _KNOWN = frozenset(range(7))
@@ -21,7 +22,7 @@ _SPOKEN = _OVER_TCP | {"h3"}
 _MOST_ALIASES = 8
 
 
-class Parsed(NamedTuple):
+class Parsed(Value, frozen=True):
     """What a record says: the target is empty for the owner itself; `unknown` are the mandatory keys that are not known here."""
 
     priority: int
@@ -33,7 +34,7 @@ class Parsed(NamedTuple):
     unknown: tuple[str, ...]
 
 
-class Offer(NamedTuple):
+class Offer(Value, frozen=True):
     """One way to the service: the name whose addresses are asked, the port, and addresses hinted at."""
 
     target: str
@@ -42,7 +43,7 @@ class Offer(NamedTuple):
     decision: Decision
 
 
-class Offers(NamedTuple):
+class Offers(Value, frozen=True):
     """What HTTPS records say: `upgrade` when there is a record that fits; offers in order of preference."""
 
     upgrade: bool

@@ -52,7 +52,7 @@ def remembered(naming: Resolving, name: str, kind: str, asker: Asker, answer: An
     if since is None or since > moment:
         raise ForgottenError
     old = Answer()
-    found = naming.fresh(name, asker._replace(since=None, at=since), old)
+    found = naming.fresh(name, asker.but(since=None, at=since), old)
     ways = naming.ways_of(asker)
     if isinstance(found, Below):
         _note(naming, name, "DNAME", asker, (found.record,), old.zone, answer)

@@ -7,7 +7,7 @@ it does not ask for. What the estate does not describe is assumed to work, and s
 from collections.abc import Callable
 from contextlib import suppress
 from datetime import datetime
-from typing import Any, NamedTuple
+from typing import Any
 
 from portolan.dns import law
 from portolan.dns.answer import Answer, Asker
@@ -31,6 +31,7 @@ from portolan.evidence.kinds import zone as zone_kinds
 from portolan.evidence.legs import Connection
 from portolan.evidence.outcome import Detail
 from portolan.programs.protocol import ResolverProgram
+from portolan.source.value import Value
 
 #: Asks the packet engine: from (a machine, a visitor, or None for an ordinary resolver) to address, port, protocol.
 Reach = Callable[[Machine | Vantage | None, IPAddress, int, str], Connection]
@@ -42,7 +43,7 @@ _LONGEST = 253
 #: What one resolver hears from another, and its client as a failure.
 
 
-class _Begun(NamedTuple):
+class _Begun(Value, frozen=True):
     """Where a resolver begins: a zone, the version held there, and who answers for it; None: the resolver itself."""
 
     zone: Zone
@@ -248,7 +249,7 @@ class Naming:
 
     def _descended(self, name: str, begun: "_Begun", asker: Asker, answer: Answer) -> Found | Below | None:
         """Down the delegations from where the resolver began."""
-        zone, held, server = begun
+        zone, held, server = begun.zone, begun.held, begun.server
         secure, parent = True, None
         while True:
             service = server.service if server is not None else None
@@ -550,7 +551,7 @@ class Naming:
     def _addresses_of(self, name: str, asker: Asker) -> list[IPAddress]:
         """A name server's addresses, resolved as any name."""
         inner = Answer()
-        self.recurse(name, asker._replace(since=None), inner)
+        self.recurse(name, asker.but(since=None), inner)
         return [record.data for record in address_records(inner.types)] if inner.detail is None else []
 
 

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 from datetime import datetime
-from typing import Any, NamedTuple
+from typing import Any
 
 from portolan.dns import law
 from portolan.dns.answer import Asker
@@ -21,6 +21,7 @@ from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import edge as edge_kinds
 from portolan.evidence.kinds import zone as zone_kinds
 from portolan.evidence.legs import Connection
+from portolan.source.value import Value
 
 #: What the estate itself puts between a question and a server.
 _BARRED = (
@@ -32,7 +33,7 @@ _BARRED = (
 )
 
 
-class Reached(NamedTuple):
+class Reached(Value, frozen=True):
     """The way to a zone's servers: what was decided, the version that they hold, the asker as they see it, and who answers."""
 
     decisions: tuple[Decision, ...]

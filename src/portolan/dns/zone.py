@@ -1,21 +1,21 @@
 """What an authoritative server answers for a name in one zone (RFC 1034 section 4.3.2, RFC 4592)."""
 
 from collections.abc import Mapping
-from typing import NamedTuple
 
 from portolan.estate.records import Record, ZoneData
+from portolan.source.value import Value
 
 Types = Mapping[str, tuple[Record, ...]]
 
 
-class Found(NamedTuple):
+class Found(Value, frozen=True):
     """The node that answers; `wildcard` names the wildcard owner when one was expanded."""
 
     types: Types
     wildcard: str | None = None
 
 
-class Below(NamedTuple):
+class Below(Value, frozen=True):
     """The name lies below a DNAME record (RFC 6672 section 2.3)."""
 
     record: Record
@@ -25,7 +25,7 @@ class Below(NamedTuple):
         return name[: -len(self.record.owner)] + str(self.record.data)
 
 
-class Cut(NamedTuple):
+class Cut(Value, frozen=True):
     """The name lies below a delegation."""
 
     name: str

@@ -3,7 +3,6 @@
 import re
 from collections.abc import Callable
 from datetime import datetime, timedelta
-from typing import NamedTuple
 from urllib.parse import unquote
 
 from portolan.estate.client import Client
@@ -15,6 +14,7 @@ from portolan.evidence.legs import Exchange, Resolution, Response
 from portolan.evidence.request import Request
 from portolan.programs.protocol import EdgeWays
 from portolan.source.place import Place
+from portolan.source.value import Value
 
 #: Asks the origin: now, or (for what was taken earlier) at a moment.
 Fetch = Callable[[datetime | None], Exchange]
@@ -25,7 +25,7 @@ _HELD_METHODS = frozenset(("GET", "HEAD"))
 _DIRECTIVE = re.compile(r"([A-Za-z-]+)(?:=\"?([^\",]*)\"?)?")
 
 
-class Cached(NamedTuple):
+class Cached(Value, frozen=True):
     """The exchange with the origin that counts, and why it is one of earlier; without a word on that, it was asked now."""
 
     exchange: Exchange
@@ -118,7 +118,7 @@ def through_cache(
     return Cached(asked)
 
 
-class _Old(NamedTuple):
+class _Old(Value, frozen=True):
     """What is held since some time."""
 
     exchange: Exchange

@@ -1,11 +1,10 @@
 """Which names an edge takes, and which certificate it shows for them."""
 
-from typing import NamedTuple
-
 from portolan.estate.edge import Edge, EdgeService
 from portolan.estate.names import answers_to
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import edge as edge_kinds
+from portolan.source.value import Value
 
 
 class Names:
@@ -41,7 +40,7 @@ class Names:
         return next((each for each in self.others if answers_to(each, host)), None)
 
 
-class ShownByEdge(NamedTuple):
+class ShownByEdge(Value, frozen=True):
     """The certificate shown, by its name in the estate (None: no handshake), and why."""
 
     certificate: str | None

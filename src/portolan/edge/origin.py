@@ -2,7 +2,6 @@
 
 import re
 from functools import lru_cache
-from typing import NamedTuple
 
 from portolan.estate.base import IPAddress
 from portolan.estate.client import Saying
@@ -12,11 +11,12 @@ from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import edge as edge_kinds
 from portolan.evidence.request import Request
 from portolan.programs.protocol import EdgeWays
+from portolan.source.value import Value
 
 _TYPED = re.compile(r"(?:(?P<scheme>[A-Za-z][A-Za-z0-9+.-]*)://)?(?P<name>[^/]*)(?P<path>/.*)?")
 
 
-class Typed(NamedTuple):
+class Typed(Value, frozen=True):
     """An origin's name taken apart: what of it is a scheme or a path, and does not belong there."""
 
     scheme: str | None
@@ -53,7 +53,7 @@ def server_of(origin: Origin, name: str) -> Url:
     return parse(f"{scheme}://{shown}{port}")
 
 
-class AskedOrigin(NamedTuple):
+class AskedOrigin(Value, frozen=True):
     """What is asked: a URL and what goes with it. `address` is asked whatever the URL's name is."""
 
     url: Url
@@ -76,7 +76,7 @@ def asked_origin(edge: EdgeService, ways: EdgeWays, request: Request, path: str)
         url = server_of(origin, parts.name or request.host)
     except BadUrlError as error:
         return edge_kinds.OriginNoName(label, str(origin.at), str(error), place=origin.place, subject=origin)
-    url = url._replace(path=joined(parts.path + origin.prefix, path, ways), query=request.url.query)
+    url = url.but(path=joined(parts.path + origin.prefix, path, ways), query=request.url.query)
     return AskedOrigin(url, said_to_origin(edge, ways, request, url))
 
 

@@ -2,7 +2,6 @@
 
 from collections.abc import Callable
 from datetime import datetime
-from typing import NamedTuple
 
 from portolan.edge.cache import Just, through_cache
 from portolan.edge.names import Names
@@ -17,19 +16,20 @@ from portolan.evidence.legs import Arrival, Exchange, Resolution, Response
 from portolan.evidence.outcome import Detail
 from portolan.evidence.request import Request
 from portolan.programs.protocol import EdgeWays
+from portolan.source.value import Value
 
 #: Lets the edge ask a URL: what it says, and at which moment (None: now).
 Asking = Callable[[Url, Saying, datetime | None], Exchange]
 
 
-class EdgeAnswer(NamedTuple):
+class EdgeAnswer(Value, frozen=True):
     """A response, and the exchanges that it rests on."""
 
     response: Response
     inner: tuple[Exchange, ...] = ()
 
 
-class _Turn(NamedTuple):
+class _Turn(Value, frozen=True):
     """What an edge answers by itself."""
 
     status: int
@@ -37,7 +37,7 @@ class _Turn(NamedTuple):
     location: str | None = None
 
 
-class AtEdge(NamedTuple):
+class AtEdge(Value, frozen=True):
     """An edge that is asked: its facts made ready, who it is as a client, the moment, what it took in this visit."""
 
     edge: EdgeService
@@ -152,7 +152,7 @@ def _from_origin(at: AtEdge, request: Request, path: str, decisions: tuple[Decis
             # Nothing can be asked; what is held may still be given.
             typed = str(at.edge.asks.at)
             resolution = Resolution(typed, (), Detail.NO_SUCH_NAME, (asked,))
-            return Exchange(request.url._replace(host=typed), at.client, resolution)
+            return Exchange(request.url.but(host=typed), at.client, resolution)
         return at.ask(asked.url, asked.saying, moment)
 
     cached = through_cache(at.edge, at.ways, request, path, at.now, fetch, at.just, at.client)
@@ -171,7 +171,7 @@ def _from_origin(at: AtEdge, request: Request, path: str, decisions: tuple[Decis
         return EdgeAnswer(Response(status, (*decisions, slow), at.edge, stop=slow), (inner,))
     if got is None or got.protocol is not None:
         return EdgeAnswer(_failed(at, inner, decisions), (inner,))
-    response = got._replace(decisions=decisions, site=got.site or at.edge)
+    response = got.but(decisions=decisions, site=got.site or at.edge)
     return EdgeAnswer(response, (inner,))
 
 
@@ -210,17 +210,15 @@ def _with_page(at: AtEdge, request: Request, answer: EdgeAnswer) -> EdgeAnswer:
     page = at.edge.error_pages.get(response.status)  # type: ignore[call-overload]
     if page is None:
         return answer
-    url = request.url._replace(path=page, query="")
-    asking = request._replace(url=url, saying=request.saying._replace(method="GET", body=0))
+    url = request.url.but(path=page, query="")
+    asking = request.but(url=url, saying=request.saying.but(method="GET", body=0))
     shown = _from_origin(at, asking, page, ())
     inner = (*answer.inner, *shown.inner)
     place = at.edge.place.key("error_pages")
     status, given = response.status, shown.response
     if not 200 <= given.status < 300:
         failed = edge_kinds.EdgeErrorPageFails(at.label, page, status, place=place, subject=given.stop)
-        return EdgeAnswer(
-            response._replace(decisions=(*response.decisions, failed)), inner[: len(answer.inner)] or inner
-        )
+        return EdgeAnswer(response.but(decisions=(*response.decisions, failed)), inner[: len(answer.inner)] or inner)
     says = int(at.edge.error_pages_say.get(status, status))  # type: ignore[call-overload]
     step = edge_kinds.EdgeErrorPage(at.label, page, status, says, place=place, subject=at.edge)
     stop = response.stop if says >= 400 else None

@@ -4,11 +4,12 @@ Descriptions on the fields are the single source of the JSON Schema, the referen
 """
 
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address, IPv6Interface, IPv6Network
-from typing import Any, NamedTuple
+from typing import Any
 
 import msgspec
 
 from portolan.source.place import FixedMark, FixedNode, Place
+from portolan.source.value import Value
 
 IPAddress = IPv4Address | IPv6Address
 IPNetwork = IPv4Network | IPv6Network
@@ -86,7 +87,7 @@ class ListenerKey(str):
     __slots__ = ()
 
 
-class SetName(NamedTuple):
+class SetName(Value, frozen=True):
     """The name of a set where a rule names one, and its node; the loader puts the set's members in its place."""
 
     name: str
@@ -141,7 +142,7 @@ class AnyStatus(int):
     __slots__ = ()
 
 
-class Rights(NamedTuple):
+class Rights(Value, frozen=True):
     """Who may do what with a file or folder: mode bits (chmod(2)), owner and group."""
 
     mode: int
@@ -152,7 +153,7 @@ class Rights(NamedTuple):
         return f"{self.mode:04o} {self.owner}:{self.group}"
 
 
-class PortRange(NamedTuple):
+class PortRange(Value, frozen=True):
     """Ports from first to last, both included."""
 
     first: int

@@ -2,7 +2,7 @@
 
 from datetime import datetime
 from enum import StrEnum
-from typing import Literal, NamedTuple, Protocol
+from typing import Literal, Protocol
 
 from portolan.estate.base import NOWHERE, PortRange
 from portolan.estate.edge import EdgeService, Origin
@@ -11,6 +11,7 @@ from portolan.estate.records import Record
 from portolan.estate.service import Service
 from portolan.estate.site import Site, Upstream
 from portolan.source.place import Place
+from portolan.source.value import Value
 
 #: Ports that the Fetch standard (section 2.9, "bad port") keeps browsers from.
 CLOSED_PORTS = frozenset(
@@ -110,7 +111,7 @@ class Checks(StrEnum):
     NOTHING = "nothing"
 
 
-class Saying(NamedTuple):
+class Saying(Value, frozen=True):
     """What a client says with a request, beside the URL.
 
     `host` is the Host field's value, None for the URL's own (RFC 9110 section 7.2); `without_host` that none is sent.
@@ -187,7 +188,7 @@ class Client(Protocol):
         """How many redirects it follows; a program that passes requests on follows none."""
 
 
-class EdgeClient(NamedTuple):
+class EdgeClient(Value, frozen=True):
     """A caching edge that asks its origin: the client of an inner exchange.
 
     `records` are the addresses that it asks whatever the name is, where it is switched on at a record.
@@ -225,7 +226,7 @@ class EdgeClient(NamedTuple):
         return self.machine.name
 
 
-class PassingProgram(NamedTuple):
+class PassingProgram(Value, frozen=True):
     """A web server that passes the requests of a site on, or of a section of it: the client of an inner exchange."""
 
     machine: Machine

@@ -1,11 +1,12 @@
 """Resource records and what a master file holds, with the line of every record."""
 
-from typing import Any, Literal, NamedTuple
+from typing import Any, Literal
 
 from portolan.source.place import FixedMark, Place
+from portolan.source.value import Value
 
 
-class Record(NamedTuple):
+class Record(Value, frozen=True):
     """One resource record; owner and target names are in lower case without the final dot."""
 
     owner: str
@@ -37,7 +38,7 @@ ServerProgram = Literal["named", "nsd", "knot"]
 SERVER_PROGRAMS: tuple[ServerProgram, ...] = ("named", "nsd", "knot")
 
 
-class Defect(NamedTuple):
+class Defect(Value, frozen=True):
     """Why some name servers would not load a zone: the offending record, and which programs refuse it.
 
     `claims` says that only the others read such a file at all, so that whoever wrote it uses one of them.
@@ -51,7 +52,7 @@ class Defect(NamedTuple):
     line: str = ""
 
 
-class ZoneData(NamedTuple):
+class ZoneData(Value, frozen=True):
     """A zone's records: owner name to type to records, in file order."""
 
     nodes: dict[str, dict[str, tuple[Record, ...]]]

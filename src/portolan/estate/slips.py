@@ -11,7 +11,7 @@ from collections import Counter
 from collections.abc import Iterable, Iterator
 from functools import cache
 from ipaddress import ip_address, ip_network
-from typing import Any, Literal, NamedTuple
+from typing import Any, Literal
 
 from portolan.estate.annotations import annotations_of, bare, secret_keys
 from portolan.estate.base import (
@@ -31,6 +31,7 @@ from portolan.estate.base import (
 from portolan.estate.service import Listener
 from portolan.source.nearest import distance
 from portolan.source.place import Node
+from portolan.source.value import Value
 from portolan.source.words import Words
 
 _V4 = re.compile(r"(?<![\w.])(?:\d{1,3}\.){3}\d{1,3}(?![\w.])")
@@ -44,14 +45,14 @@ _MENTION, _MOST_MENTIONS = 0.06, 6
 _MOST_PORTS = 48
 
 
-class Slip(NamedTuple):
+class Slip(Value, frozen=True):
     """What may have been meant in place of a text, and what it costs to believe so."""
 
     meant: str
     cost: float
 
 
-class Known(NamedTuple):
+class Known(Value, frozen=True):
     """What an estate states anywhere, with how often: its addresses, names and words; and the ports that are asked or listened on."""
 
     addresses: Counter[str]
@@ -112,7 +113,7 @@ def texts(node: Node, but: frozenset[str] = frozenset()) -> Iterator[str]:
 # -- what a field holds ------------------------------------------------------------------------------------------------
 
 
-class Holds(NamedTuple):
+class Holds(Value, frozen=True):
     """A field's type without its wrapping: the scalar that it or its items are, whether it is a list, what it refers to."""
 
     scalar: Any

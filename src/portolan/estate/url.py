@@ -3,11 +3,11 @@
 import re
 from functools import lru_cache
 from ipaddress import IPv4Address, IPv6Address
-from typing import NamedTuple
 from urllib.parse import quote, unquote, urljoin
 
 from portolan.estate.base import IPAddress
 from portolan.source.plain import one_line
+from portolan.source.value import Value
 
 DEFAULT_PORTS = {"http": 80, "https": 443}
 
@@ -16,7 +16,7 @@ class BadUrlError(ValueError):
     """A URL that no client would follow; the message says why and what to do."""
 
 
-class Url(NamedTuple):
+class Url(Value, frozen=True):
     """A parsed URL: host in ASCII and lower case, path percent-encoded, query with its question mark or empty."""
 
     scheme: str

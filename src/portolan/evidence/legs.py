@@ -1,7 +1,7 @@
 """What each leg of an exchange comes to, and the exchange itself: a tree, since a response may rest on inner exchanges."""
 
 from collections.abc import Iterator
-from typing import Any, NamedTuple
+from typing import Any
 
 from portolan.estate.base import IPAddress
 from portolan.estate.certificate import Certificate
@@ -14,11 +14,12 @@ from portolan.estate.store import Bucket
 from portolan.estate.url import Url
 from portolan.evidence.decision import Decision
 from portolan.evidence.outcome import Detail
+from portolan.source.value import Value
 
 Decisions = tuple[Decision, ...]
 
 
-class Resolution(NamedTuple):
+class Resolution(Value, frozen=True):
     """A name's addresses as they were answered, or why there are none; in which order a client tries them is journey/race.py's.
 
     `detail` is None when there are addresses, else `no-such-name`, `no-address`, `resolver-failure`,
@@ -39,7 +40,7 @@ class Resolution(NamedTuple):
         return self.decisions[-1] if self.detail is not None and self.decisions else None
 
 
-class Arrival(NamedTuple):
+class Arrival(Value, frozen=True):
     """Where a connection was accepted: the program, and the address and port as it sees them."""
 
     machine: Machine
@@ -50,7 +51,7 @@ class Arrival(NamedTuple):
     source: IPAddress
 
 
-class Hop(NamedTuple):
+class Hop(Value, frozen=True):
     """A packet at one box: as it came in and as it went on (source, source port, destination, destination port).
 
     `entering` and `leaving` name the interfaces; None where the box itself sent or took it. `decided` says how many of
@@ -67,7 +68,7 @@ class Hop(NamedTuple):
     decided: int
 
 
-class Connection(NamedTuple):
+class Connection(Value, frozen=True):
     """An attempt to connect. `detail` is None when it is open, else `refused`, `timed-out`, `unreachable`, `reset`.
 
     `reached` is the machine that the packet was delivered to, whether or not something listens there; `seen_from` the
@@ -90,7 +91,7 @@ class Connection(NamedTuple):
         return tuple(Hop(*each) for each in self.trail)
 
 
-class Handshake(NamedTuple):
+class Handshake(Value, frozen=True):
     """The TLS leg. `detail` is None when the visitor is content, else as in the outcome `tls-error`."""
 
     detail: Detail | None
@@ -99,7 +100,7 @@ class Handshake(NamedTuple):
     stop: Decision | None = None
 
 
-class Response(NamedTuple):
+class Response(Value, frozen=True):
     """The HTTP leg. `protocol` is set (`empty`, `garbled`) when what came is no HTTP.
 
     `cache_control` and `cookie` are what caches go by (RFC 9111): the field as it was sent, and whether a cookie was set.
@@ -116,7 +117,7 @@ class Response(NamedTuple):
     cookie: bool = False
 
 
-class Exchange(NamedTuple):
+class Exchange(Value, frozen=True):
     """One request by one client and all that it took; legs that were not reached are None.
 
     `attempts` are the connections tried, in the order in which they were; the last one counts. `inner` are the exchanges

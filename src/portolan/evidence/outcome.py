@@ -1,7 +1,8 @@
 """What a client gets in the end: kinds and details, each an enumeration (docs/outcomes.md lists them)."""
 
 from enum import StrEnum
-from typing import NamedTuple
+
+from portolan.source.value import Value
 
 
 class Kind(StrEnum):
@@ -90,7 +91,7 @@ DETAILS: dict[Kind, tuple[Detail, ...]] = {
 }
 
 
-class Outcome(NamedTuple):
+class Outcome(Value, frozen=True):
     """What the client gets. `detail` is a Detail; for `http-error` the name of the service that answered.
 
     `page` is SITE/PATH, or BUCKET/KEY where an object store gave it. `doubt` says what makes it likely that the page is

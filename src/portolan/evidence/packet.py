@@ -1,9 +1,9 @@
 """A packet as decisions show it."""
 
 from enum import StrEnum
-from typing import NamedTuple
 
 from portolan.estate.base import IPAddress
+from portolan.source.value import Value
 
 
 class State(StrEnum):
@@ -16,7 +16,7 @@ class State(StrEnum):
     UNTRACKED = "untracked"
 
 
-class Seen(NamedTuple):
+class Seen(Value, frozen=True):
     """A packet as it was at some moment, for showing."""
 
     protocol: str

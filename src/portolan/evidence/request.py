@@ -1,16 +1,16 @@
 """What a program sees of a request."""
 
 import re
-from typing import NamedTuple
 
 from portolan.estate.base import IPAddress
 from portolan.estate.client import Saying
 from portolan.estate.url import DEFAULT_PORTS, Url
+from portolan.source.value import Value
 
 _PORT = re.compile(r"^(?P<name>\[[^\]]*\]|[^:]*)(?::(?P<port>[0-9]*)|$)")
 
 
-class Request(NamedTuple):
+class Request(Value, frozen=True):
     """A request: the URL as the client has it, whether the connection is encrypted, what is said with it, and who asks.
 
     `said` is the host name as it was sent (None: not at all), `host` the one that counts: without port and final dot, in

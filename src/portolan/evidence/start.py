@@ -1,7 +1,8 @@
 """Why a service does not start."""
 
 from enum import StrEnum
-from typing import NamedTuple
+
+from portolan.source.value import Value
 
 
 class Why(StrEnum):
@@ -18,7 +19,7 @@ class Why(StrEnum):
     CONFIGURATION_BROKEN = "configuration-broken"
 
 
-class StartFailure(NamedTuple):
+class StartFailure(Value, frozen=True):
     """A reason, in words, and the certificate, site or service that it is about."""
 
     why: Why

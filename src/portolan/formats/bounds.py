@@ -1,15 +1,14 @@
 """What costs more than its line: how many of it an estate may have in all."""
 
-from typing import NamedTuple
-
 from yaml.nodes import Node
 
 from portolan.source.place import Span
 from portolan.source.plain import one_line
 from portolan.source.problem import Problems
+from portolan.source.value import Value
 
 
-class Bound(NamedTuple):
+class Bound(Value, frozen=True):
     """What is counted, and how many of it there may be."""
 
     what: str

@@ -4,7 +4,7 @@ The old nodes are never altered: what is untouched is shared, so that only touch
 """
 
 import re
-from typing import Any, NamedTuple, TypeVar
+from typing import Any, TypeVar
 
 from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
@@ -13,11 +13,12 @@ from portolan.source.nearest import did_you_mean, nearest
 from portolan.source.place import Span, keys_of, pointer
 from portolan.source.plain import one_line
 from portolan.source.problem import EstateError, Problem
+from portolan.source.value import Value
 
 Keys = tuple[str, ...]
 
 
-class Operation(NamedTuple):
+class Operation(Value, frozen=True):
     """One operation of a JSON Patch."""
 
     op: str
@@ -82,8 +83,8 @@ def apply(root: Node, changes: list[Operation]) -> Node:
             assert change.source is not None
             value = _at(root, change.source, change)
             if change.op == "move":
-                root = _edit(root, change.source, change._replace(op="remove"))
-            root = _edit(root, change.path, change._replace(op="add", value=value))
+                root = _edit(root, change.source, change.but(op="remove"))
+            root = _edit(root, change.path, change.but(op="add", value=value))
         elif change.op == "test":
             value = _at(root, change.path, change)
             if change.value is None or plain_data(value) != plain_data(change.value):

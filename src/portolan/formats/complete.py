@@ -25,8 +25,6 @@ from portolan.estate.zone import Version, Zone
 from portolan.formats import hosts_text, pem
 from portolan.formats.bounds import NAMED_MEMBERS, counted
 from portolan.formats.files import FileError, Files, MissingError
-from portolan.formats.inventories.objects_json import object_keys
-from portolan.formats.inventories.registry import inventory
 from portolan.formats.reader import Path, Reader
 from portolan.formats.zone_file import read_version, read_zone
 from portolan.source.nearest import did_you_mean
@@ -179,6 +177,8 @@ def _listed(reader: Completing, values: Values, path: Path, folder: str | None) 
     if held is None:
         return
     try:
+        from portolan.formats.inventories.registry import inventory  # not loaded where nothing is listed
+
         found = inventory(held[0].decode("utf-8", "replace"), folder)
     except ValueError as error:
         reader.problems.add(
@@ -280,6 +280,8 @@ def _bucket(reader: Completing, values: Values, _node: Node, path: Path, _name: 
     held = reader.bytes_of(values, "inventory", path, "inventory")
     if held is not None:
         try:
+            from portolan.formats.inventories.objects_json import object_keys
+
             values["objects"] = object_keys(held[0].decode("utf-8", "replace"))
         except ValueError as error:
             reader.problems.add(Span(held[1], 1, 1), one_line(str(error), 300), where, "Write the inventory once more.")

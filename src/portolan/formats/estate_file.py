@@ -1,6 +1,6 @@
 """An estate's files to an Estate: include, read, complete, cross-check; and changed estates, read again where touched."""
 
-from typing import Any, NamedTuple
+from typing import Any
 
 from yaml.nodes import MappingNode, Node, SequenceNode
 
@@ -18,9 +18,10 @@ from portolan.formats.yaml_nodes import compose
 from portolan.source.place import Place, Span
 from portolan.source.plain import one_line
 from portolan.source.problem import EstateError, Problem, Problems
+from portolan.source.value import Value
 
 
-class Loaded(NamedTuple):
+class Loaded(Value, frozen=True):
     """An estate, the document it was read from, and the files that it may name."""
 
     estate: Estate

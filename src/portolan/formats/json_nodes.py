@@ -8,20 +8,21 @@ import re
 from bisect import bisect_right
 from json import JSONDecodeError
 from json.decoder import scanstring  # type: ignore[attr-defined]
-from typing import Any, NamedTuple, NoReturn
+from typing import Any, NoReturn
 
 from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
 from portolan.source.place import Span
 from portolan.source.plain import one_line
 from portolan.source.problem import EstateError, Problem
+from portolan.source.value import Value
 
 _SPACE = re.compile(r"[ \t\n\r]*")
 _WORD = re.compile(r"-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][-+]?[0-9]+)?|true|false|null")
 _PLAIN = "plain"
 
 
-class _Text(NamedTuple):
+class _Text(Value, frozen=True):
     """A text, its name, and where its lines start."""
 
     name: str

@@ -3,16 +3,16 @@
 import base64
 import binascii
 import re
-from typing import NamedTuple
 
 from portolan.source.place import Span
 from portolan.source.plain import one_line
 from portolan.source.problem import Problems
+from portolan.source.value import Value
 
 _BLOCK = re.compile(r"^-----BEGIN ([A-Z0-9 ]+)-----[ \t]*\r?\n(.*?)^-----END \1-----", re.MULTILINE | re.DOTALL)
 
 
-class Block(NamedTuple):
+class Block(Value, frozen=True):
     """One PEM block."""
 
     label: str

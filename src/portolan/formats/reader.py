@@ -31,6 +31,7 @@ from portolan.source.nearest import did_you_mean
 from portolan.source.place import Place, Span
 from portolan.source.plain import one_line, unseen
 from portolan.source.problem import Problems
+from portolan.source.value import Value
 
 Path = tuple[str | int, ...]
 #: What a converter returns when it noted a problem.
@@ -38,7 +39,7 @@ BAD: Any = object()
 Converter = Callable[["Reader", Node, Path], Any]
 
 
-class Plan(typing.NamedTuple):
+class Plan(Value, frozen=True):
     """How a type is read."""
 
     type: type[Stated]

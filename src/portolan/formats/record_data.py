@@ -6,10 +6,12 @@ Each parser takes the data's tokens and the origin and returns the value, or rai
 import re
 from collections.abc import Callable
 from ipaddress import IPv4Address, IPv6Address
-from typing import Any, NamedTuple
+from typing import Any
+
+from portolan.source.value import Value
 
 
-class Soa(NamedTuple):
+class Soa(Value, frozen=True):
     """Start of authority (RFC 1035 section 3.3.13); times in seconds."""
 
     primary: str

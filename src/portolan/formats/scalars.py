@@ -278,7 +278,7 @@ def upstream(text: str) -> Url:
         )
     try:
         path = "/" + text.split("/", 3)[3] if text.count("/") > 2 else ""
-        return parse(text)._replace(path=path)
+        return parse(text).but(path=path)
     except BadUrlError as error:
         raise UnfitError("an upstream such as http://10.20.0.16:8080", one_line(str(error), 200)) from None
 

@@ -7,7 +7,7 @@ goes on through included files and behind them. What only some programs take is 
 
 import re
 from collections.abc import Callable, Iterable, Iterator
-from typing import Any, NamedTuple
+from typing import Any
 
 from portolan.estate.records import Defect, Record, ZoneData
 from portolan.formats.files import FileError, inside
@@ -18,6 +18,7 @@ from portolan.source.nearest import did_you_mean
 from portolan.source.place import Span
 from portolan.source.plain import one_line
 from portolan.source.problem import Problem, Problems
+from portolan.source.value import Value
 
 #: The TTL where neither the record, $TTL nor an earlier record says one.
 DEFAULT_TTL = 3600
@@ -31,7 +32,7 @@ _TOKEN = re.compile(r'"((?:[^"\\]|\\.)*)"|((?:[^\s"();\\]|\\.)+)')
 _SPECIAL = re.compile(r'["();\\]')
 
 
-class Entry(NamedTuple):
+class Entry(Value, frozen=True):
     """One logical line: its tokens, whether it starts with white space, its file line, its text."""
 
     tokens: list[str]
@@ -350,7 +351,7 @@ def _further(reader: ZoneReader, lines: list[tuple[str, Span]]) -> None:
         start, noted = len(reader.records), len(problems.found)
         reader.line(text, span.file)
         for index in range(start, len(reader.records)):
-            reader.records[index] = reader.records[index]._replace(file=span.file, line=span.line)
+            reader.records[index] = reader.records[index].but(file=span.file, line=span.line)
         for index in range(noted, len(problems.found)):
             problems.found[index] = Problem(
                 span, problems.found[index].message, f"zones.{name}", problems.found[index].hint

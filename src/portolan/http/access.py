@@ -1,7 +1,5 @@
 """Who is let in, by address and by password; how much may be brought along; which methods are taken."""
 
-from typing import NamedTuple
-
 import msgspec
 
 from portolan.estate.service import WebService
@@ -12,9 +10,10 @@ from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.request import Request
 from portolan.http.sections import Effective
 from portolan.programs.protocol import WebProgram
+from portolan.source.value import Value
 
 
-class Refusal(NamedTuple):
+class Refusal(Value, frozen=True):
     """A status and the decision that gives it."""
 
     status: int

@@ -5,7 +5,7 @@ Apache httpd: on the listener, the first site in order with a fitting name, exac
 The default is the site that says so, else the first listed.
 """
 
-from typing import Any, NamedTuple
+from typing import Any
 
 from portolan.estate.base import IPAddress, ListenerKey, at_port
 from portolan.estate.names import fits
@@ -14,6 +14,7 @@ from portolan.estate.site import Site
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
 from portolan.programs.protocol import WebProgram
+from portolan.source.value import Value
 
 
 def compiled(pattern: str, shared: dict[Any, Any]) -> Any:
@@ -27,7 +28,7 @@ def compiled(pattern: str, shared: dict[Any, Any]) -> Any:
     return found
 
 
-class Chosen(NamedTuple):
+class Chosen(Value, frozen=True):
     """The site (None: no site is bound to the listener) and how it was chosen."""
 
     site: Site | None

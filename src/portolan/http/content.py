@@ -1,6 +1,6 @@
 """What a site's folder gives for a path: file, index file, folder redirect, listing, fallback, or why nothing."""
 
-from typing import Any, NamedTuple
+from typing import Any
 
 from portolan.estate.machine import Machine
 from portolan.estate.service import WebService
@@ -11,9 +11,10 @@ from portolan.http.sections import Effective
 from portolan.http.tree import Bar, Identity, Look, Tree, identity_of, tree_of
 from portolan.programs.protocol import WebProgram
 from portolan.source.place import Place
+from portolan.source.value import Value
 
 
-class Content(NamedTuple):
+class Content(Value, frozen=True):
     """The status, the page's path in the site, and for 301 that a slash is missing behind `slash_behind`.
 
     `inside` is the path of a document that the program finds and then asks for as if the visitor had: with `whole`, every
@@ -81,8 +82,8 @@ class Folder:
         who = f"{self.service.name} ({self.who.user})"
         shown = self.prefix + path if path else "the folder"
         place = self.place("unreadable", "rights", "inventory", "files")
-        closed, why = bar if bar is not None else Bar(path, "it is closed")
-        facts = (who, shown, self.site.name, why, closed, passing)
+        bar = bar or Bar(path, "it is closed")
+        facts = (who, shown, self.site.name, bar.why, bar.closed, passing)
         return self.stop(403, content_kinds.Unreadable(*facts, place=place, subject=self.site))
 
     def missing(self, path: str) -> Content:
@@ -191,13 +192,13 @@ def content(here: Effective, folder: Folder, path: str, method: str) -> Content:
         asked = tree.spelled(asked)
     look = tree.look(asked, folder.who)
     if not folder.follows and any(asked == each or asked.startswith(each + "/") for each in tree.links):
-        return folder.broken(look._replace(path=asked), asked + ("/" if is_folder else ""))
+        return folder.broken(look.but(path=asked), asked + ("/" if is_folder else ""))
     if look.what == "closed" and not (here.fallback is not None and program.asks_inside):
         return folder.unreadable(look.path, look.bar, True)
     return _found(here, folder, tree, look, _Asked(path, asked, is_folder, method))
 
 
-class _Asked(NamedTuple):
+class _Asked(Value, frozen=True):
     """What is asked of a folder: the whole path, the part of it that leads into the folder, whether it ends in a slash."""
 
     path: str
@@ -302,7 +303,7 @@ def _of_folder(here: Effective, folder: Folder, tree: Tree, look: Look, asked: s
         held = base + document if program.letters_count else tree.spelled(base + document)
         found = tree.look(held, folder.who)
         if found.what == "file" and tree.told:
-            return _file(folder, found, held, method)._replace(inside=f"/{folder.prefix}{held}")
+            return _file(folder, found, held, method).but(inside=f"/{folder.prefix}{held}")
         if found.what == "folder":
             return Content(301, None, (), slash_behind=f"/{folder.prefix}{held}")
         if found.what == "closed":
@@ -339,9 +340,9 @@ def _fallen_back(here: Effective, folder: Folder, tree: Tree, method: str, asked
     if look.what != "file":
         path = "/" + folder.prefix + asked
         missing = content_kinds.FallbackMissing(folder.site.name, path, name, place=place, subject=folder.site)
-        return folder.stop(500, missing)._replace(inside=f"/{name}", whole=True)
+        return folder.stop(500, missing).but(inside=f"/{name}", whole=True)
     step = content_kinds.FallbackGiven(
         folder.site.name, "/" + folder.prefix + asked, name, place=place, subject=folder.site
     )
     given = _file(folder, look, name, method)
-    return given._replace(decisions=(step, *given.decisions), inside=f"/{name}")
+    return given.but(decisions=(step, *given.decisions), inside=f"/{name}")

@@ -1,7 +1,7 @@
 """One request and its response, phase by phase: the site, its redirects, the section, who is let in, what is given."""
 
 from collections.abc import Callable, Iterable
-from typing import Any, NamedTuple
+from typing import Any
 from urllib.parse import quote, unquote
 
 from portolan.estate.client import Saying
@@ -22,6 +22,7 @@ from portolan.http.redirecting import absolute, target_of
 from portolan.http.sections import Effective, effective, passes_on
 from portolan.http.upstream import Front, asked_there, goes_on, passed_on, said_there
 from portolan.programs.protocol import WebProgram
+from portolan.source.value import Value
 
 #: What stands around the target in a request line.
 _AROUND = len("GET  HTTP/1.1")
@@ -29,7 +30,7 @@ _AROUND = len("GET  HTTP/1.1")
 Asking = Callable[[Front, Url, Saying], Exchange]
 
 
-class Answer(NamedTuple):
+class Answer(Value, frozen=True):
     """A response, and the exchanges that it rests on."""
 
     response: Response
@@ -193,7 +194,7 @@ class _Serving:
             )
         response, passed = self._phases(here, path, asked)
         if not self.walked:
-            here = here._replace(error_pages=self.site.error_pages)
+            here = here.but(error_pages=self.site.error_pages)
         return self._for_caches(self._with_page(response, here, passed), here.section)
 
     def _for_caches(self, response: Response, section: Section | None) -> Response:
@@ -203,7 +204,7 @@ class _Serving:
         if response.status not in self.program.says_to_caches:
             return response
         cookie = response.cookie or giving.sets_cookie
-        return response._replace(cache_control=giving.cache_control or response.cache_control, cookie=cookie)
+        return response.but(cache_control=giving.cache_control or response.cache_control, cookie=cookie)
 
     def _phases(self, here: Effective, path: str | int, asked: str) -> tuple[Response, bool]:
         """In this order: redirects of the section, a fixed answer, who is let in, the upstream, the content.
@@ -220,7 +221,7 @@ class _Serving:
         method = method_refused(here, self.request, self.program)
         if method is not None and self.program.judges_method_first and by_password(here):
             # What is refused to all is still asked of whoever knows the password, where that is enough.
-            method = refused(here._replace(access=by_password(here)), self.request)
+            method = refused(here.but(access=by_password(here)), self.request)
         if method is not None and self.program.judges_method_first:
             return self._turned_away(method), False
         for section in here.sections:
@@ -391,7 +392,7 @@ class _Serving:
                     document, there.section.shown, self.site.name, place=there.section.place, subject=there.section
                 )
             )
-        held, self.onward = self.onward, self.onward._replace(path=quote(document))
+        held, self.onward = self.onward, self.onward.but(path=quote(document))
         response, _ = self._phases(there, document, document)
         self.onward = held
         return response
@@ -457,7 +458,7 @@ class _Serving:
         led = shown.location is not None or (through and overridden and shown.status >= 400)
         if self.program.upstream_page_succeeds and (answered or led):
             # What is said in the page's place takes the place of the error.
-            return shown._replace(decisions=(*response.decisions, *shown.decisions))
+            return shown.but(decisions=(*response.decisions, *shown.decisions))
         if through and not overridden and self.program.upstream_page_succeeds and shown.location is None:
             # What an upstream says of the page is what the visitor gets, its status too.
             step: Decision = content_kinds.ErrorPage(*facts, place=place, subject=self.site)
@@ -476,8 +477,8 @@ class _Serving:
         """What the site gives for the page itself, and whether an upstream gave it."""
         held, self.decisions = self.decisions, []
         asking, onward = self.request, self.onward
-        self.request = asking._replace(saying=asking.saying._replace(method="GET", body=0))
-        self.onward = onward._replace(path=page, query="")
+        self.request = asking.but(saying=asking.saying.but(method="GET", body=0))
+        self.onward = onward.but(path=page, query="")
         here = effective(self.site, page, self.program, self.shared)
         response, passed = self._phases(here, page, page)
         self.request, self.onward, self.decisions = asking, onward, held
@@ -489,5 +490,5 @@ def _ruled(here: Effective, rules: list[RuleFile]) -> Effective:
     access = next((each.access for each in reversed(rules) if each.access is not None), None)
     documents = next((each.index_files for each in reversed(rules) if each.index_files is not None), None)
     if access is not None and not any(each.access for each in here.sections):
-        here = here._replace(access=access)
-    return here if documents is None else here._replace(documents=documents)
+        here = here.but(access=access)
+    return here if documents is None else here.but(documents=documents)

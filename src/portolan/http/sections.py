@@ -4,16 +4,17 @@ nginx: an exact one; else the longest beginning, which a pattern beats unless it
 Apache httpd: all that fit count; the first listed says where content or answers come from, the last listed the rest.
 """
 
-from typing import Any, NamedTuple
+from typing import Any
 
 import msgspec
 
 from portolan.estate.site import Access, Giving, Section, Site, Upstream
 from portolan.http.binding import compiled
 from portolan.programs.protocol import WebProgram
+from portolan.source.value import Value
 
 
-class Effective(NamedTuple):
+class Effective(Value, frozen=True):
     """What holds for a path. `source` says what content there is, `start` which part of the path leads to it.
 
     `sections` are those that count, `section` the one that decides where the answer comes from.

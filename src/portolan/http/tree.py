@@ -1,19 +1,20 @@
 """What lies at a path of a folder, for the identity that looks: files, folders, links, rights."""
 
 from collections.abc import Iterable
-from typing import Any, NamedTuple
+from typing import Any
 
 from portolan.estate.base import Rights
 from portolan.estate.content import Holding
 from portolan.estate.machine import Machine
 from portolan.estate.service import WebService
 from portolan.estate.site import Giving
+from portolan.source.value import Value
 
 #: path_resolution(7): so many links at most.
 _MOST_LINKS = 40
 
 
-class Identity(NamedTuple):
+class Identity(Value, frozen=True):
     """Who looks: a user with groups (credentials(7))."""
 
     user: str
@@ -32,14 +33,14 @@ def identity_of(service: WebService) -> Identity:
     return Identity(service.runs_as, frozenset((service.runs_as, *service.runs_in)))
 
 
-class Bar(NamedTuple):
+class Bar(Value, frozen=True):
     """What closes a way or a file: the path by which rights name it, and why in words."""
 
     closed: str
     why: str
 
 
-class Look(NamedTuple):
+class Look(Value, frozen=True):
     """What was found: a `file`, a `folder`, `nothing`, nothing since a file stands in the way (`inside`), a link that leads to
     nothing (`broken`) or round (`circle`), or a way that is `closed`.
 
@@ -167,7 +168,7 @@ class Tree:
         for tree in self.others:
             if (path + "/").startswith(tree.base.rstrip("/") + "/"):
                 found = tree.look(path[len(tree.base) :].strip("/"), who)
-                return found._replace(path=f"{tree.base.rstrip('/')}/{found.path}".rstrip("/"))
+                return found.but(path=f"{tree.base.rstrip('/')}/{found.path}".rstrip("/"))
         return Look("broken", path)
 
     def barred(self, name: str, who: Identity, bit: int = 1) -> Bar | None:

@@ -1,6 +1,5 @@
 """Requests that are passed on: what is sent where, and what the client gets of the inner exchange."""
 
-from typing import NamedTuple
 from urllib.parse import quote
 
 from portolan.estate.client import Saying
@@ -12,13 +11,14 @@ from portolan.evidence.legs import Exchange, Response
 from portolan.evidence.outcome import Detail
 from portolan.evidence.request import Request
 from portolan.programs.protocol import Passing, WebProgram
+from portolan.source.value import Value
 
 #: Methods that may be repeated without harm (RFC 9110 section 9.2.2).
 REPEATABLE = frozenset(("GET", "HEAD", "OPTIONS", "PUT", "DELETE", "TRACE"))
 _PLAIN = "/:@!$&'()*+,;=~-._"
 
 
-class Front(NamedTuple):
+class Front(Value, frozen=True):
     """The side that passes on: the site and its upstream, the part of the path that leads there, the program's ways."""
 
     site: Site
@@ -31,10 +31,10 @@ def asked_there(front: Front, member: Url, url: Url, path: str) -> Url | str:
     """The address that a member is asked for; the text itself where that is no address (a slash was lost)."""
     passing, start = front.program.passing, front.start or "/"
     if not passing.replaces_path and not member.path:
-        return member._replace(path=url.path, query=url.query)
+        return member.but(path=url.path, query=url.query)
     rest = path[len(start) :] if path.startswith(start) else ""
     if not passing.replaces_path:
-        return member._replace(path=_escaped(member.path + rest), query=url.query)
+        return member.but(path=_escaped(member.path + rest), query=url.query)
     if not front.start and not member.path:
         start, rest = "/", path
     text = f"{member.scheme}://{member.shown_host}" + (
@@ -42,7 +42,7 @@ def asked_there(front: Front, member: Url, url: Url, path: str) -> Url | str:
     )
     if not member.path and rest and not rest.startswith("/"):
         return text + rest
-    return member._replace(path=_escaped(member.path + rest) or "/", query=url.query)
+    return member.but(path=_escaped(member.path + rest) or "/", query=url.query)
 
 
 def _escaped(path: str) -> str:

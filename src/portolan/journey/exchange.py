@@ -2,7 +2,6 @@
 
 from collections.abc import Sequence
 from datetime import datetime
-from typing import NamedTuple
 
 from portolan.dns import https_record
 from portolan.edge.cache import Just, through_cache
@@ -31,6 +30,7 @@ from portolan.journey.furnish import asking_boxes, part_of_range, providers_cert
 from portolan.journey.race import race
 from portolan.journey.world import World
 from portolan.programs.protocol import EdgeWays
+from portolan.source.value import Value
 from portolan.store.respond import respond_at_store
 from portolan.tls.verify import verify
 
@@ -38,7 +38,7 @@ from portolan.tls.verify import verify
 _DEEPEST = 12
 
 
-class Way(NamedTuple):
+class Way(Value, frozen=True):
     """How a request came here: the sites and edges that passed it on, outermost first, and what edges took in this visit."""
 
     passed: tuple[Site | EdgeService, ...]
@@ -46,7 +46,7 @@ class Way(NamedTuple):
 
     def behind(self, passer: Site | EdgeService) -> "Way":
         """The way of what is passed on."""
-        return self._replace(passed=(*self.passed, passer))
+        return self.but(passed=(*self.passed, passer))
 
 
 #: What rules of access answer whom they keep out.
@@ -122,8 +122,8 @@ def _from_web(
         response = cached.exchange.response
         if not cached.decisions or response is None:
             return cached.exchange
-        held = response._replace(decisions=(*cached.decisions, *response.decisions))
-        return cached.exchange._replace(response=held)
+        held = response.but(decisions=(*cached.decisions, *response.decisions))
+        return cached.exchange.but(response=held)
 
     answer = respond(arrival, service, request, world.program(service), ask, world.shared)
     return answer.response, answer.inner
@@ -137,13 +137,13 @@ def _from_edge(
 
     def ask(url: Url, saying: Saying, moment: datetime | None) -> Exchange:
         then = world if moment is None else world.then(moment)
-        asking = client._replace(saying=saying)
+        asking = client.but(saying=saying)
         onward = way.behind(edge) if then is world else straight()
         found: Exchange | None = None
         # Any address of its ranges may ask: where one is kept out, visitors meet that now and then.
         for name in _asks_from(then, edge, client):
             machine = then.estate.hosts.get(name) or client.machine
-            again = exchange(then, url, asking._replace(machine=machine), onward)
+            again = exchange(then, url, asking.but(machine=machine), onward)
             if found is None or _worse(again, found):
                 found = again
         assert found is not None
@@ -246,12 +246,12 @@ def _connected(world: World, url: Url, client: Client) -> tuple[Resolution, tupl
             if resolution.detail is None:
                 attempts = race(world, client, resolution.addresses, offer.port)
                 if attempts[-1].detail is None:
-                    return resolution._replace(host=url.host, decisions=before), attempts
+                    return resolution.but(host=url.host, decisions=before), attempts
     # RFC 9460 section 3: without an offer that works, as if there were none.
     kept = _of_record(world, url, client) or _kept_since(world, url, client)
     resolution = kept or world.resolve(client, url.host, url.literal)
     if before:
-        resolution = resolution._replace(decisions=(*before, *resolution.decisions))
+        resolution = resolution.but(decisions=(*before, *resolution.decisions))
     if resolution.detail is not None:
         return resolution, ()
     return resolution, race(world, client, resolution.addresses, url.port)
@@ -266,11 +266,11 @@ def _of_record(world: World, url: Url, client: Client) -> Resolution | None:
     if last.type == "CNAME":
         found = world.resolve(client, str(last.data), None)
     else:
-        found = found._replace(addresses=tuple(each.data for each in client.records), origins=client.records)
+        found = found.but(addresses=tuple(each.data for each in client.records), origins=client.records)
     steps = tuple(
         edge_kinds.OriginOfRecord(edge, url.host, each.data, place=each.place, subject=each) for each in client.records
     )
-    return found._replace(host=url.host, decisions=(*steps, *found.decisions))
+    return found.but(host=url.host, decisions=(*steps, *found.decisions))
 
 
 def _kept_since(world: World, url: Url, client: Client) -> Resolution | None:
@@ -281,7 +281,7 @@ def _kept_since(world: World, url: Url, client: Client) -> Resolution | None:
     step = edge_kinds.OriginKept(
         client.name, url.host, client.looked_up, place=client.origin.place.key("looked_up"), subject=client.service
     )
-    return found._replace(decisions=(*found.decisions[:-1], step, *found.decisions[-1:]))
+    return found.but(decisions=(*found.decisions[:-1], step, *found.decisions[-1:]))
 
 
 def _handshake(world: World, url: Url, client: Client, arrival: Arrival, saying: Saying) -> Handshake:
@@ -300,7 +300,7 @@ def _handshake(world: World, url: Url, client: Client, arrival: Arrival, saying:
         return Handshake(Detail.NOT_TLS, (decision,), None, decision)
     wanted, literal = (url.host, url.literal) if saying.checked_name is None else (saying.checked_name, None)
     checked = verify(certificate, wanted, literal, client, client.clock or world.now, world.estate, world.shared)
-    return checked._replace(decisions=(shown, *checked.decisions))
+    return checked.but(decisions=(shown, *checked.decisions))
 
 
 def _theirs(
@@ -330,7 +330,7 @@ def _theirs(
         return Handshake(Detail.NOT_TLS, (none,), None, none)
     wanted, literal = (url.host, url.literal) if saying.checked_name is None else (saying.checked_name, None)
     checked = verify(certificate, wanted, literal, client, client.clock or world.now, world.estate, world.shared)
-    return checked._replace(decisions=(shown, *checked.decisions))
+    return checked.but(decisions=(shown, *checked.decisions))
 
 
 def _certificate(

@@ -2,7 +2,6 @@
 
 from collections.abc import Iterator
 from enum import StrEnum
-from typing import NamedTuple
 
 from portolan.estate.estate import Estate
 from portolan.estate.places import INTERNET
@@ -10,6 +9,7 @@ from portolan.estate.url import BadUrlError, Url, parse
 from portolan.estate.vantage import Expectation, Vantage
 from portolan.evidence.outcome import Kind
 from portolan.journey.visit import Visit
+from portolan.source.value import Value
 
 #: Ends at which somebody answered.
 _ANSWERED = (Kind.SERVED, Kind.HTTP_ERROR)
@@ -51,7 +51,7 @@ class Missed(StrEnum):
     SECURE = "secure"
 
 
-class Miss(NamedTuple):
+class Miss(Value, frozen=True):
     """One thing that is not as expected, and a sentence about it."""
 
     what: Missed

@@ -8,7 +8,7 @@ from collections import Counter
 from collections.abc import Sequence
 from datetime import datetime
 from ipaddress import IPv4Address, IPv6Address, ip_interface
-from typing import Any, Literal, NamedTuple
+from typing import Any, Literal
 
 import msgspec
 
@@ -26,6 +26,7 @@ from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
 from portolan.journey.nginx_edge import as_web_service, once, with_programs
 from portolan.source.place import Place
+from portolan.source.value import Value
 
 #: Addresses that nobody states are taken from here (RFC 2544, RFC 5180): no estate has them for its own.
 _MADE_UP_4, _MADE_UP_6 = int(IPv4Address("198.18.0.0")), int(IPv6Address("2001:2::"))
@@ -68,7 +69,7 @@ def furnished(estate: Estate, now: datetime, shared: dict[Any, Any]) -> Estate:
     return msgspec.structs.replace(estate, hosts=made.hosts, zones=made.zones, certificates=made.certificates)
 
 
-class _Made(NamedTuple):
+class _Made(Value, frozen=True):
     """What an estate has, and what is added to it."""
 
     hosts: dict[str, Host]
@@ -309,7 +310,7 @@ def _answering(
         if name in nodes and _SWITCHED_TYPES & nodes[name].keys():
             kept = {kind: held for kind, held in nodes[name].items() if kind not in _SWITCHED_TYPES}
             nodes[name] = {**kept, **_records(name, addresses, edge.place)}
-    return data._replace(nodes=nodes)
+    return data.but(nodes=nodes)
 
 
 def made_up(address: IPAddress) -> bool:

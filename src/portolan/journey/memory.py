@@ -21,7 +21,7 @@ def recalled(vantage: Vantage, url: Url, method: str) -> tuple[Resolution, Url] 
             place = vantage.place.key("strict")
             step = http_kinds.StrictRemembered(vantage.name, host, name, place=place, subject=vantage)
             port = 443 if url.port == 80 else url.port
-            return Resolution(url.host, (), None, (step,)), url._replace(scheme="https", port=port)
+            return Resolution(url.host, (), None, (step,)), url.but(scheme="https", port=port)
     if vantage.remembers_redirects and method in _KEPT:
         for text, target in vantage.remembers_redirects.items():
             if parse(text) == url:

@@ -85,7 +85,7 @@ def _site(edge: EdgeService, member: Url) -> Site:
     sections: tuple[Section, ...] = ()
     if edge.index_file is not None:
         document = f"{member.path.rstrip('/')}/{edge.index_file.lstrip('/')}"
-        asking = msgspec.structs.replace(upstream, to=(member._replace(path=document),))
+        asking = msgspec.structs.replace(upstream, to=(member.but(path=document),))
         place = edge.place.key("index_file")
         sections = (Section(place=place, exact=FolderPath("/"), upstream=asking),)
     return Site(
@@ -131,4 +131,4 @@ def _member(edge: EdgeService) -> Url | str:
         url = server_of(origin, parts.name)
     except BadUrlError as error:
         return f"its upstream {origin.at}: {error}"
-    return url._replace(path=parts.path + origin.prefix, query="")
+    return url.but(path=parts.path + origin.prefix, query="")

@@ -1,7 +1,6 @@
 """A question: an address as somebody types it, and the place that it is asked from; the same for every command and for programs."""
 
 import re
-from typing import NamedTuple
 
 from portolan.estate.places import INTERNET, anybody, unwritten, unwritten_names
 from portolan.estate.vantage import Expectation, Vantage
@@ -10,6 +9,7 @@ from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
 from portolan.source.nearest import did_you_mean
 from portolan.source.plain import one_line
+from portolan.source.value import Value
 
 _SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*:(?!\d)")
 
@@ -22,7 +22,7 @@ class UnknownPlaceError(LookupError):
         self.hint = hint
 
 
-class Question(NamedTuple):
+class Question(Value, frozen=True):
     """A URL, who asks for it in which world, and what is expected; `assumed` says what nobody said of it."""
 
     world: World

@@ -35,7 +35,7 @@ def race(world: World, client: Client, addresses: Sequence[IPAddress], port: int
         if silent:
             facts = (family, second[-1].address.version)
             note = connect_kinds.Overtaken(*facts, subject=first[0].stop)
-            second = (*second[:-1], second[-1]._replace(decisions=(note, *second[-1].decisions)))
+            second = (*second[:-1], second[-1].but(decisions=(note, *second[-1].decisions)))
         return (*first, *second) if not won else (*first[:-1], *second)
     if won:
         return (*second, *first) if not won_too else first

@@ -3,7 +3,6 @@
 import re
 from collections.abc import Iterator
 from datetime import datetime
-from typing import NamedTuple
 
 from portolan.estate.client import CLOSED_PORTS, Saying
 from portolan.estate.guesses import machines
@@ -20,13 +19,14 @@ from portolan.evidence.outcome import Detail, Kind, Outcome
 from portolan.journey.exchange import exchange, straight, upgraded
 from portolan.journey.memory import recalled
 from portolan.journey.world import World
+from portolan.source.value import Value
 
 _REDIRECTS = frozenset((301, 302, 303, 307, 308))
 #: Statuses after which clients ask by GET what they had posted (RFC 9110 section 15.4, measured on both).
 _TURN_TO_GET = frozenset((301, 302, 303))
 
 
-class Visit(NamedTuple):
+class Visit(Value, frozen=True):
     """A finished visit. `stop` is the decision that ended it badly, None when it went well."""
 
     url: str
@@ -166,7 +166,7 @@ def _as_typed(saying: Saying, typed: str, url: Url, vantage: Vantage) -> Saying:
     if written == url.host or written.lower() != url.host:
         return saying
     port = "" if url.port == DEFAULT_PORTS[url.scheme] else f":{url.port}"
-    return saying._replace(host=f"{written}{port}")
+    return saying.but(host=f"{written}{port}")
 
 
 def _turned(saying: Saying, status: int, url: Url, following: Url) -> Saying:
@@ -174,16 +174,16 @@ def _turned(saying: Saying, status: int, url: Url, following: Url) -> Saying:
     port or scheme is forgotten for good (measured).
     """
     if (url.scheme, url.port) != (following.scheme, following.port):
-        saying = saying._replace(password=False)
+        saying = saying.but(password=False)
     if (saying.method == "POST" and status in _TURN_TO_GET) or (status == 303 and saying.method != "HEAD"):
-        return saying._replace(method="GET", body=0)
+        return saying.but(method="GET", body=0)
     return saying
 
 
 def _there(saying: Saying, first: Url, url: Url) -> Saying:
     """What a client says at an address that it was sent to: a host name or password that it was told to say is for the first host."""
     if url.host != first.host and (saying.host is not None or saying.without_host or saying.password):
-        return saying._replace(host=None, without_host=False, password=False)
+        return saying.but(host=None, without_host=False, password=False)
     return saying
 
 

@@ -1,7 +1,5 @@
 """Filters, security groups and access lists: which rule decides."""
 
-from typing import NamedTuple
-
 from portolan.estate.base import IPAddress, PortRange
 from portolan.estate.filter import Basic, Chain, ChainName, Filter, FilterRule, Verdict
 from portolan.estate.network import GroupRule, ListRule, Network
@@ -13,6 +11,7 @@ from portolan.net.packet import Packet
 from portolan.net.rules import Circumstances, matches
 from portolan.net.topology import Device, Port, Topology
 from portolan.source.place import Place
+from portolan.source.value import Value
 
 #: Neighbour discovery (RFC 4861): connection tracking leaves it alone.
 DISCOVERY = (
@@ -23,7 +22,7 @@ DISCOVERY = (
 )
 
 
-class Outcome(NamedTuple):
+class Outcome(Value, frozen=True):
     """What a filter does with a packet, the decision to show, the rule that decided, and what was assumed about it."""
 
     verdict: Verdict
@@ -49,7 +48,7 @@ def through_filter(device: Device, name: ChainName, packet: Packet, at: Circumst
     if chain is None:
         return _PASS
     # Most packets asked about are new ones that go from one interface to another: nothing passes them but the rules.
-    plain = packet.state is State.NEW and LOOPBACK not in at
+    plain = packet.state is State.NEW and LOOPBACK not in (at.entering, at.leaving)
     basics = () if plain or name == "arriving" else _basics(filtering, packet, at)
     if any(_stated(filtering, chain, each) for each in basics):
         return _PASS
@@ -141,7 +140,7 @@ def _which(rule: FilterRule) -> str:
 
 
 def _within(port: int, ranges: tuple[PortRange, ...]) -> bool:
-    return any(first <= port <= last for first, last in ranges)
+    return any(port in each for each in ranges)
 
 
 def through_groups(topology: Topology, port: Port, packet: Packet, inbound: bool) -> Decision | None:

@@ -4,12 +4,12 @@ bind(2), ip(7), ipv6(7); nginx and Apache httpd differ in what `[::]` takes and 
 """
 
 from collections.abc import Callable, Iterable, Mapping
-from typing import NamedTuple
 
 from portolan.estate.base import IPAddress
 from portolan.estate.service import Listener, NameServer, Resolver, Service, WebService, address_in, sites_of
 from portolan.evidence.start import StartFailure, Why
 from portolan.programs.protocol import WebProgram
+from portolan.source.value import Value
 
 #: Ports below this one need a privilege (ip_unprivileged_port_start, ip(7)).
 FIRST_OPEN_PORT = 1024
@@ -19,7 +19,7 @@ FIRST_OPEN_PORT = 1024
 Ways = Callable[[WebService], WebProgram]
 
 
-class Binding(NamedTuple):
+class Binding(Value, frozen=True):
     """One bound socket: an address (None: the family's wildcard), the families it takes, port and protocol."""
 
     address: IPAddress | None
@@ -38,7 +38,7 @@ class Binding(NamedTuple):
         )
 
 
-class Failure(NamedTuple):
+class Failure(Value, frozen=True):
     """A service that runs by the estate and yet does not listen, and why."""
 
     service: Service
@@ -46,7 +46,7 @@ class Failure(NamedTuple):
     rival: Service | None = None
 
 
-class Sockets(NamedTuple):
+class Sockets(Value, frozen=True):
     """What listens on a machine, what would if it ran, and what failed to start."""
 
     bindings: tuple[Binding, ...]

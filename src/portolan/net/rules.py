@@ -8,11 +8,12 @@ not opened. What is found is exactly what a plain scan finds; preparing is near 
 from bisect import bisect_right
 from collections.abc import Sequence
 from heapq import heappop, heappush
-from typing import Any, NamedTuple, Protocol
+from typing import Any, Protocol
 
 from portolan.estate.base import IPNetwork, PortRange
 from portolan.estate.filter import FilterRule
 from portolan.net.packet import Packet
+from portolan.source.value import Value
 
 #: Up to so many rules a scan is as quick.
 FEW = 8
@@ -20,7 +21,7 @@ FEW = 8
 MOST_PAIRS = 1024
 
 
-class Circumstances(NamedTuple):
+class Circumstances(Value, frozen=True):
     """What a box knows of a packet beside its header: the interfaces, and whether a forward sent it on."""
 
     entering: str | None
@@ -129,7 +130,7 @@ class Rules:
             self.parts.append(Stretch(stretch))
 
 
-class Entry(NamedTuple):
+class Entry(Value, frozen=True):
     """A rule for one pair of ranges and one range of ports, with numbers; `rank` is its place among the rules.
 
     `protocol`, `kind` and `packet` are None where the rule asks for nothing of the sort.
@@ -199,8 +200,8 @@ class Stretch:
                     for v6 in (False, True) if stated is None else (stated.version == 6,):
                         first_to, last_to = _ends(destination, v6)
                         held[v6].setdefault(_ends(source, v6), []).extend(
-                            Entry(index, first_to, last_to, first, last, protocol, kind, asked)
-                            for first, last in rule.ports or _ALL_PORTS
+                            Entry(index, first_to, last_to, ports.first, ports.last, protocol, kind, asked)
+                            for ports in rule.ports or _ALL_PORTS
                         )
         four, six = (
             _Ranges("sv", [(*ends, _by_destination(entries)) for ends, entries in each.items()]) for each in held
@@ -283,17 +284,17 @@ class _Few:
 
     def first(self, packet: Packet, at: Circumstances, best: int) -> int:
         port, value = packet.dport, packet.dv
-        for rank, first_to, last_to, first, last, protocol, kind, asked in self._entries:
-            if rank >= best:
+        for each in self._entries:
+            if each.rank >= best:
                 break
             if (
-                first <= port <= last
-                and first_to <= value <= last_to
-                and (protocol is None or protocol == packet.protocol)
-                and (kind is None or _of_kind(kind, packet, at))
-                and (asked is None or _of_packet(asked, packet))
+                each.first <= port <= each.last
+                and each.first_to <= value <= each.last_to
+                and (each.protocol is None or each.protocol == packet.protocol)
+                and (each.kind is None or _of_kind(each.kind, packet, at))
+                and (each.packet is None or _of_packet(each.packet, packet))
             ):
-                return rank
+                return each.rank
         return best
 
 

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 from ipaddress import IPv6Address
-from typing import Any, NamedTuple
+from typing import Any
 from zlib import crc32
 
 from portolan.estate.base import IPAddress, IPInterface, IPNetwork, is_public
@@ -26,12 +26,13 @@ from portolan.evidence.start import StartFailure
 from portolan.net.listeners import Sockets, Ways, open_sockets
 from portolan.net.rules import Rules
 from portolan.source.place import Place
+from portolan.source.value import Value
 
 #: Says why a service does not start for reasons of another room (a certificate without its key, say), or None.
 Startup = Callable[[Service], StartFailure | None]
 
 
-class RouteLine(NamedTuple):
+class RouteLine(Value, frozen=True):
     """One line of a routing table; `via` None means that the destination is a neighbour or on the internet."""
 
     network: int
@@ -220,9 +221,7 @@ class Device:
             else:
                 out = self.ports[0] if self.ports else None
             if route.to.version == version and out is not None:
-                lines.append(
-                    _line(route.to, route.via, out, route.place)._replace(ends=route.type, metric=route.metric)
-                )
+                lines.append(_line(route.to, route.via, out, route.place).but(ends=route.type, metric=route.metric))
         written = stated.gateway
         everything = 0, 0, 0
         if written == "none":

@@ -1,7 +1,6 @@
 """Address translation (RFC 3022): port forwards, one-to-one addresses, source NAT, masquerading, hairpin (RFC 4787)."""
 
 from ipaddress import IPv4Address, IPv6Address
-from typing import NamedTuple
 
 from portolan.estate.base import IPAddress, is_loopback
 from portolan.estate.guesses import spread
@@ -10,12 +9,13 @@ from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.net.packet import Packet
 from portolan.net.topology import Device, Port, RouteLine
+from portolan.source.value import Value
 
 #: Where a machine's own connections go that are redirected to it.
 _LOOPBACKS: tuple[IPAddress, IPAddress] = (IPv4Address("127.0.0.1"), IPv6Address("::1"))
 
 
-class SentOn(NamedTuple):
+class SentOn(Value, frozen=True):
     """What rewrote a destination, the decision, and over how many inside addresses it spreads connections."""
 
     by: Forward | OneToOne
@@ -23,7 +23,7 @@ class SentOn(NamedTuple):
     ways: int = 1
 
 
-class Renamed(NamedTuple):
+class Renamed(Value, frozen=True):
     """What rewrote a source, and under how many addresses connections leave."""
 
     decision: Decision

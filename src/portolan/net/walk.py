@@ -11,7 +11,7 @@ translations; and a box that never saw the answer takes what the visitor sends n
 """
 
 from ipaddress import IPv6Address
-from typing import Any, NamedTuple
+from typing import Any
 
 from portolan.estate.base import IPAddress, is_loopback, is_public_value
 from portolan.estate.filter import ChainName
@@ -25,6 +25,7 @@ from portolan.net.packet import Addressed, Packet
 from portolan.net.rules import Circumstances
 from portolan.net.topology import Device, Port, RouteLine, Topology, link_local
 from portolan.net.translation import destination, source
+from portolan.source.value import Value
 
 _MOST_HOPS = 64  # the time to live that Linux sends
 
@@ -33,7 +34,7 @@ _MOST_HOPS = 64  # the time to live that Linux sends
 Tracked = tuple[Addressed, Addressed]
 
 
-class End(NamedTuple):
+class End(Value, frozen=True):
     """Where a walk ended: delivered to a device, answered with an error from one, or lost without a word."""
 
     how: str  # "delivered", "reset", an ICMP kind, or "lost"
@@ -309,15 +310,16 @@ class Walk:
     def _filter(
         self, device: Device, name: ChainName, packet: Packet, at: Circumstances, before: Addressed
     ) -> End | None:
-        verdict, decision, rule, assumed = through_filter(device, name, packet, at)
-        if assumed is not None:
-            self._assume(device, f"{name} {assumed.facts['basic']}", assumed)
+        found = through_filter(device, name, packet, at)
+        decision, rule = found.decision, found.rule
+        if found.assumed is not None:
+            self._assume(device, f"{name} {found.assumed.facts['basic']}", found.assumed)
         if decision is None:
             return None
-        if verdict == "allow":
+        if found.verdict == "allow":
             self.decisions.append(decision)
             return None
-        if verdict == "drop":
+        if found.verdict == "drop":
             return self._lost(device, decision)
         answer: str = (rule.answer if rule is not None else None) or "port-unreachable"
         if answer == "tcp-reset":
@@ -528,7 +530,7 @@ _SOLICITED = int(IPv6Address("ff02::1:ff00:0"))
 _Seat = tuple[Device | None, Port | None]
 
 
-class _Passing(NamedTuple):
+class _Passing(Value, frozen=True):
     """A packet at a box: as it came, what sent it on, what tracking knows, and whether its connection is a forwarded one."""
 
     before: Addressed

@@ -31,9 +31,9 @@ RENTED = EdgeWays(
     says_name=True,
 )
 #: It stands in the place of the record's own machine: it asks as the visitor did, and keeps the schemes apart.
-AT_RECORD = RENTED._replace(host="kept", key=("scheme", "name", "path", "query"))
+AT_RECORD = RENTED.but(host="kept", key=("scheme", "name", "path", "query"))
 #: proxy_cache without proxy_cache_valid, proxy_cache_key and proxy_cache_use_stale (measured on 1.22).
-NGINX_CACHE = RENTED._replace(
+NGINX_CACHE = RENTED.but(
     order=("plain", "filter", "method"),
     key=("path", "query"),
     lifetimes={},

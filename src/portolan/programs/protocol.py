@@ -1,12 +1,13 @@
 """What the engines need to know of a server program, behind one Protocol for each kind of server."""
 
-from typing import Literal, NamedTuple, Protocol
+from typing import Literal, Protocol
 
 from portolan.estate.client import Checks
 from portolan.estate.edge import KeyPart, Stage
+from portolan.source.value import Value
 
 
-class Methods(NamedTuple):
+class Methods(Value, frozen=True):
     """What a web server makes of methods, by status; what is in none of the tables is answered as GET is.
 
     `early` holds before anything else, `content` before a file is looked for (or, with `looks_first`, after folders were looked
@@ -23,7 +24,7 @@ class Methods(NamedTuple):
     looks_first: bool = False
 
 
-class Passing(NamedTuple):
+class Passing(Value, frozen=True):
     """What a web server does with an upstream that it passes requests on to.
 
     The statuses are what its own client gets when the upstream fails; `unknown_name` is None where it does not start.
@@ -57,7 +58,7 @@ class Passing(NamedTuple):
     limits_body: bool
 
 
-class EdgeWays(NamedTuple):
+class EdgeWays(Value, frozen=True):
     """What an edge does where nothing is stated; what is stated stands in its place.
 
     `statuses` are what visitors get when the origin fails, by what went wrong. `lifetimes` and `error_lifetime` say how long

@@ -159,7 +159,7 @@ def _switched(made: _Extended, zone: Zone, edge: SwitchedEdge) -> None:
             else types
             for owner, types in data.nodes.items()
         }
-        return data._replace(nodes=nodes)
+        return data.but(nodes=nodes)
 
     host = f"edge at {zone.name}"
     sources = made.sources(edge)

@@ -61,7 +61,7 @@ def upstreams(sites: Iterable[Site | WebService]) -> list[Upstream]:
 
 def member_url(member: Url, place: Place) -> str:
     """An upstream's address as configurations write it, without its path."""
-    text = str(member._replace(path="", query=""))
+    text = str(member.but(path="", query=""))
     if not re.fullmatch(r"https?://[A-Za-z0-9_.:\[\]-]+", text) or not re.fullmatch(r"[A-Za-z0-9_./~-]*", member.path):
         raise quoting.UnstageableError("an upstream", text + member.path, place)
     return text

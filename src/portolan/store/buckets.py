@@ -1,16 +1,17 @@
 """Which bucket a request is for, what it holds, and who may read it."""
 
 from collections.abc import Callable, Iterable, Iterator
-from typing import Any, NamedTuple
+from typing import Any
 
 from portolan.estate.store import Bucket, Grant, Store, StoreDoor
 from portolan.evidence.request import Request
+from portolan.source.value import Value
 
 #: The names that a host name is an alias of, one behind the other.
 Aliases = Callable[[str], tuple[str, ...]]
 
 
-class Asked(NamedTuple):
+class Asked(Value, frozen=True):
     """The bucket's name, how it was found, and the path of the key behind it."""
 
     bucket: str
@@ -82,7 +83,7 @@ def matches(typed: str, text: str, single: str = "?") -> bool:
     return typed[at:].strip("*") == ""
 
 
-class Right(NamedTuple):
+class Right(Value, frozen=True):
     """Whether something is allowed; the grant that allows it, or that would if the bucket were not sealed."""
 
     allowed: bool

@@ -1,6 +1,6 @@
 """One request at an object store: the bucket, its rules, the right to read, what lies under the key."""
 
-from typing import Any, NamedTuple
+from typing import Any
 from urllib.parse import quote, unquote
 
 from portolan.estate.site import Redirect
@@ -11,6 +11,7 @@ from portolan.evidence.kinds import store as store_kinds
 from portolan.evidence.legs import Arrival, Response
 from portolan.evidence.request import Request
 from portolan.source.place import Place
+from portolan.source.value import Value
 from portolan.store.buckets import Aliases, Keys, Right, asked_bucket, keys_of, right
 
 _METHODS = frozenset(("GET", "HEAD"))
@@ -57,7 +58,7 @@ def _stop(status: int, decision: Decision) -> Response:
     return Response(status, (decision,), stop=decision)
 
 
-class _Failure(NamedTuple):
+class _Failure(Value, frozen=True):
     """An error before its page is looked for."""
 
     status: int

@@ -6,17 +6,18 @@ The library is imported when the first PEM certificate is looked at, so that an 
 import warnings
 from collections.abc import Callable
 from datetime import datetime
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any
 
 from portolan.estate.certificate import Authority, Certificate
 from portolan.estate.estate import Estate
 from portolan.source.problem import EstateError, Problem
+from portolan.source.value import Value
 
 if TYPE_CHECKING:
     from cryptography import x509
 
 
-class Facts(NamedTuple):
+class Facts(Value, frozen=True):
     """What the verifier needs of one certificate. `signed` says whether this one signed another.
 
     `most_below` is how many authorities may stand between it and the leaf (RFC 5280 section 4.2.1.9); None: any number.
@@ -36,7 +37,7 @@ class Facts(NamedTuple):
     most_below: int | None = None
 
 
-class Shown(NamedTuple):
+class Shown(Value, frozen=True):
     """What a server sends: its certificate, then its chain."""
 
     leaf: Facts
@@ -212,7 +213,7 @@ def _facts_of(parsed: "x509.Certificate", der: bytes, name: str | None) -> Facts
         signed=signed,
         most_below=basic.path_length if basic is not None and basic.ca else None,
     )
-    return facts._replace(self_signed=signed(facts))
+    return facts.but(self_signed=signed(facts))
 
 
 def _label(subject: Any, fallback: str) -> str:

@@ -3,7 +3,9 @@
 import binascii
 import socket
 import time
-from typing import Any, NamedTuple
+from typing import Any
+
+from portolan.source.value import Value
 
 #: A transfer that takes longer is given up, seconds; so is one that brings more octets, however fast.
 LIMIT = 120.0
@@ -20,7 +22,7 @@ class TransferError(Exception):
         self.message, self.hint = message, hint
 
 
-class Key(NamedTuple):
+class Key(Value, frozen=True):
     """A transaction key (RFC 8945); its secret is never shown."""
 
     name: str

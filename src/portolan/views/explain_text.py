@@ -179,12 +179,17 @@ def _steps(remedy: Remedy, style: Style, lead: str) -> list[str]:
     return lines
 
 
+def _told(outcome: Outcome) -> tuple[object, ...]:
+    """What the visitor sees of it."""
+    return outcome.kind, outcome.detail, outcome.status
+
+
 def _after(remedy: Remedy, style: Style, several: bool, before: Outcome) -> list[str]:
     if not remedy.patch:
         return []
     lines: list[str] = []
     if remedy.outcome is not None and (several or not remedy.complete):
-        same = remedy.outcome[:3] == before[:3]
+        same = _told(remedy.outcome) == _told(before)
         words = "the next fault gives the same error" if same else "another error is progress here"
         progress = "" if remedy.complete else f" ({words})"
         lines += row(style, f"    {style.arrow} ", 5 + len(style.arrow), f"then: {in_words(remedy.outcome)}{progress}")

@@ -1,14 +1,14 @@
 """Ink and glyphs: colour only where asked, plain ASCII where the encoding needs it, never colour alone."""
 
 import textwrap
-from typing import NamedTuple
 
 from portolan.source.plain import plain
+from portolan.source.value import Value
 
 _CODES = {"bad": "31", "good": "32", "dim": "2", "bold": "1", "warn": "33", "leg": "36"}
 
 
-class Style(NamedTuple):
+class Style(Value, frozen=True):
     """How to draw: the width in columns, whether in colour, whether beyond ASCII."""
 
     width: int = 80

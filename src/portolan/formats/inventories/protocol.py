@@ -1,12 +1,13 @@
 """What a reader of listings is, and what a listing holds."""
 
 import re
-from typing import NamedTuple, Protocol
+from typing import Protocol
 
 from portolan.estate.base import Rights
+from portolan.source.value import Value
 
 
-class Entry(NamedTuple):
+class Entry(Value, frozen=True):
     """One file, folder or link of a listing; `kind` is the first letter of its mode as `ls` writes it.
 
     `rights` is None for a folder that is only named.

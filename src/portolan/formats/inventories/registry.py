@@ -1,16 +1,15 @@
 """Every reader of listings, and a listing made into what a folder holds."""
 
-from typing import NamedTuple
-
 from portolan.estate.base import FolderPath, Rights
 from portolan.formats.inventories import lines, ls
 from portolan.formats.inventories.protocol import Entry, InventoryReader
+from portolan.source.value import Value
 
 READERS: tuple[InventoryReader, ...] = (ls.Ls(), *lines.READERS)
 _MOST_ENTRIES = 200_000
 
 
-class Inventory(NamedTuple):
+class Inventory(Value, frozen=True):
     """What a listing says of a folder; `other` are the numbers of lines that could not be kept."""
 
     files: tuple[str, ...]
