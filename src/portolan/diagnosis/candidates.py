@@ -41,6 +41,8 @@ _NO_SETTINGS = frozenset(
         "portolan",
         "include",
         "written_in",
+        "unread",
+        "guessed",
         "kind",
         "place",
         "holds",

@@ -4,7 +4,7 @@ Descriptions on the fields are the single source of the JSON Schema, the referen
 """
 
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address, IPv6Interface, IPv6Network
-from typing import Any
+from typing import Annotated, Any
 
 import msgspec
 
@@ -55,6 +55,22 @@ def says(
     if kind != "word":
         extra = {**(extra or {}), "kind": kind}
     return msgspec.Meta(description=text, extra=extra, examples=[example] if example is not None else None)
+
+
+#: What stands under `unread`: lines of real configuration that the estate has no word for.
+Unread = Annotated[
+    tuple[str, ...],
+    says(
+        "What a reader of real configuration could not keep, each with where it stands. An answer that may rest on it says so.",
+        example=["etc/nginx/nginx.conf:31 limit_req"],
+        kind="line",
+    ),
+]
+
+
+def in_short(unread: tuple[str, ...]) -> str:
+    """What could not be kept, in a few words: the first, and how many more."""
+    return unread[0] if len(unread) == 1 else f"{unread[0]} and {len(unread) - 1} more"
 
 
 class HostName(str):

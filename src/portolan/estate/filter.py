@@ -4,7 +4,7 @@ from typing import Annotated, Literal
 
 import msgspec
 
-from portolan.estate.base import AreaService, IPNetwork, PortRange, Stated, says
+from portolan.estate.base import AreaService, IPNetwork, PortRange, Stated, Unread, says
 
 Protocol = Literal["tcp", "udp", "icmp", "any"]
 State = Literal["new", "established", "related", "invalid", "untracked"]
@@ -250,6 +250,7 @@ class Filter(Stated, frozen=True, kw_only=True, eq=False):
         default_factory=dict
     )
     stateful: Annotated[bool, says("`false`: the same as leaving `known-connections` out of `basics`.")] = True
+    unread: Unread = ()
 
     def passes(self, basic: Basic) -> bool:
         """Whether something passes before the rules are asked, said or assumed."""

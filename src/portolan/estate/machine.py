@@ -4,7 +4,7 @@ from typing import Annotated, Literal
 
 import msgspec
 
-from portolan.estate.base import EstatePath, HostName, IPAddress, IPNetwork, PortRange, Stated, says
+from portolan.estate.base import EstatePath, HostName, IPAddress, IPNetwork, PortRange, Stated, Unread, says
 from portolan.estate.changing import Changing
 from portolan.estate.content import Folder
 from portolan.estate.filter import Filter
@@ -194,6 +194,8 @@ class Machine(Changing, frozen=True, kw_only=True, eq=False):
             "way. `full`: they apply, and what turns round on one interface gets the machine's address as source."
         ),
     ] = "off"
+
+    unread: Unread = ()
 
     @property
     def addresses(self) -> tuple[IPAddress, ...]:

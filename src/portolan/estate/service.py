@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 import msgspec
 
-from portolan.estate.base import FolderPath, HeaderName, HostName, IPAddress, ListenerKey, Stated, at_port, says
+from portolan.estate.base import FolderPath, HeaderName, HostName, IPAddress, ListenerKey, Stated, Unread, at_port, says
 from portolan.estate.changing import Changing
 from portolan.estate.records import ServerProgram
 from portolan.estate.site import Site
@@ -85,6 +85,7 @@ class Service(Changing, frozen=True, kw_only=True, eq=False):
             example=["80", "443 tls"],
         ),
     ] = ()
+    unread: Unread = ()
     #: Why it does not start, where the state of the estate itself says so (a boot with a broken configuration).
     failing: str | None = None
 

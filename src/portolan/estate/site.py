@@ -16,6 +16,7 @@ from portolan.estate.base import (
     Stated,
     Status,
     Template,
+    Unread,
     says,
 )
 from portolan.estate.content import Holding, PagePart
@@ -231,6 +232,7 @@ class Giving(Holding, frozen=True, kw_only=True, eq=False):
     sets_cookie: Annotated[
         bool, says("Whether it sets a cookie with its pages, which keeps caches from holding them.")
     ] = False
+    unread: Unread = ()
 
 
 class Section(Giving, frozen=True, kw_only=True, eq=False):

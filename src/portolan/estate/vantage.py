@@ -179,6 +179,9 @@ class Expectation(Stated, frozen=True, kw_only=True, eq=False):
     secure: Annotated[bool | None, says("Whether the last exchange is encrypted.")] = None
     status: Annotated[int | None, says("The final status; left out: any 2xx.", example=200)] = None
     marks: Annotated[tuple[Mark, ...], says("What remedies for it must respect, as at a site.")] = ()
+    guessed: Annotated[
+        bool, says("Whether a reader of real configuration made it up from a name that it found; look it over.")
+    ] = False
 
     @property
     def site(self) -> str | None:

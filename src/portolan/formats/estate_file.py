@@ -12,6 +12,7 @@ from portolan.formats.change import Operation, apply, patch_operations
 from portolan.formats.complete import COMPLETED_BY_OWNERS, Completing, with_internet
 from portolan.formats.crosscheck import crosscheck
 from portolan.formats.files import FileError, Files
+from portolan.formats.read_from import cite
 from portolan.formats.reader import BAD, converter, plan_of
 from portolan.formats.scalars import UnfitError, estate_path
 from portolan.formats.yaml_nodes import compose
@@ -40,6 +41,8 @@ def load(files: Files, main: str) -> Loaded:
     if estate is not BAD:
         crosscheck(estate, problems, frozenset(reader.damaged))
     problems.raise_any()
+    for origin in reader.origins:
+        cite(*origin)
     return Loaded(estate, root, files, {})
 
 

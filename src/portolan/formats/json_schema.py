@@ -13,7 +13,7 @@ from portolan.estate.base import IPNetwork, PortRange, Stated
 from portolan.estate.changing import VERSIONS
 from portolan.estate.estate import Estate
 from portolan.estate.service import Listener
-from portolan.formats import patterns
+from portolan.formats import patterns, read_from
 from portolan.formats.listener_text import WRITTEN
 from portolan.formats.reader import plan_of, tagged, version_kind, without_none
 from portolan.formats.scalars import SCALARS
@@ -86,6 +86,7 @@ def _struct(kind: type[Stated], definitions: dict[str, Any]) -> dict[str, Any]:
             if meta is not None and meta.examples:
                 extra["examples"] = list(meta.examples)
             properties[key] = {**schema, **extra}
+        properties[read_from.KEY] = {"type": "string", "pattern": read_from.PATTERN}
         definitions[name] = {
             "type": "object",
             "description": (kind.__doc__ or "").strip().split("\n\n")[0].replace("\n    ", " "),

@@ -19,7 +19,7 @@ from portolan.estate.annotations import annotations_of, bare, is_secret
 from portolan.estate.base import AnyStatus, IPNetwork, ListenerKey, Pattern, PortRange, SetName, Stated, Status
 from portolan.estate.changing import VERSIONS, Otherwise
 from portolan.estate.service import Listener
-from portolan.formats import patterns
+from portolan.formats import patterns, read_from
 from portolan.formats.bounds import BOUNDS, PATTERNS, counted
 from portolan.formats.keys import INTERNAL, RENAMED
 from portolan.formats.listener_text import listener_parts
@@ -55,6 +55,8 @@ class Reader:
         self.problems = problems
         #: The entries of sections, such as ("hosts", "orion"), in which something could not be read.
         self.damaged: set[Path] = set()
+        #: The objects that say where they were read from, with their names' nodes; cited when all is read.
+        self.origins: list[tuple[MappingNode, Node | None, str]] = []
         #: What was read of nodes before, by the node's identity: the same node at the same path is the same value again.
         self.known: dict[int, Stated] = {}
 
@@ -83,7 +85,7 @@ class Reader:
                 f"expected {a_type(kind)} with keys, found {found(node)}",
                 f"Keys here: {', '.join(list(plan.fields)[:12])}.",
             )
-        values, seen = self._held(plan.fields, node, path, a_type(kind), siblings)
+        values, seen = self._held(plan.fields, node, path, a_type(kind), siblings, name_node)
         for key in plan.required:
             if key not in seen:
                 self.fail(
@@ -104,6 +106,7 @@ class Reader:
         path: Path,
         what: str,
         siblings: "dict[str, type[Stated]] | None" = None,
+        name_node: Node | None = None,
     ) -> tuple[dict[str, Any], set[str]]:
         """What a mapping holds, by field, after noting what is wrong with its keys; and all the keys that it writes."""
         values: dict[str, Any] = {}
@@ -111,6 +114,9 @@ class Reader:
         for key_node, value_node in node.value:
             key = key_node.value
             entry = fields.get(key) if isinstance(key_node, ScalarNode) else None
+            if entry is None and key == read_from.KEY:
+                self._read_from(node, name_node, value_node, path)
+                continue
             if entry is None:
                 if not isinstance(key_node, ScalarNode):
                     self.fail(key_node, path, "a key must be a word", "Put it in quotes.")
@@ -137,6 +143,18 @@ class Reader:
                 counted(self.problems, bound, len(value), value_node, (*path, key))
             values[entry[0]] = value
         return values, seen
+
+    def _read_from(self, node: MappingNode, name_node: Node | None, value_node: Node, path: Path) -> None:
+        text = value_node.value if isinstance(value_node, ScalarNode) else ""
+        try:
+            read_from.spots(text)
+        except ValueError:
+            self.fail(
+                value_node, (*path, read_from.KEY), f"expected {read_from.EXPECTED}, found {found(value_node)}",
+                "Take it away, or write FILE:LINE.",
+            )  # fmt: skip
+        else:
+            self.origins.append((node, name_node, text))
 
     def otherwise(self, owner: type[Stated], kind: type[Otherwise], node: Node, path: Path) -> Any:
         """Another version of an owner: any of the owner's keys, and those of the version itself."""

@@ -4,10 +4,11 @@ from collections.abc import Callable, Iterable
 from typing import Any
 from urllib.parse import quote, unquote
 
+from portolan.estate.base import in_short
 from portolan.estate.client import Saying
 from portolan.estate.machine import Machine
 from portolan.estate.service import OtherService, Service, WebService
-from portolan.estate.site import Redirect, RuleFile, Section, Site, Upstream
+from portolan.estate.site import Giving, Redirect, RuleFile, Section, Site, Upstream
 from portolan.estate.url import Url
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import content as content_kinds
@@ -181,6 +182,8 @@ class _Serving:
         if isinstance(path, int) and self.program.judges_path_first:
             turned_away = _path_refused(self.site, path, self.decisions, self.request, self.service)
             return self._with_page(turned_away, effective(self.site, "", self.program, self.shared), False)
+        self._tell_unread(self.service, self.service.name)
+        self._tell_unread(self.site, self.site.name)
         sent = self._redirected(self.site.redirects, late=False)
         if sent is not None:
             return self._for_caches(sent, None)
@@ -192,10 +195,18 @@ class _Serving:
                     asked, here.section.shown, self.site.name, place=here.section.place, subject=here.section
                 )
             )
+        for section in here.sections:
+            self._tell_unread(section, f"{self.site.name}, {section.shown},")
         response, passed = self._phases(here, path, asked)
         if not self.walked:
             here = here.but(error_pages=self.site.error_pages)
         return self._for_caches(self._with_page(response, here, passed), here.section)
+
+    def _tell_unread(self, holder: Service | Giving, name: str) -> None:
+        """What of real configuration the estate has no word for, where an answer may rest on it."""
+        if holder.unread:
+            place = holder.place.key("unread")
+            self.decisions.append(http_kinds.LinesUnread(name, in_short(holder.unread), place=place, subject=holder))
 
     def _for_caches(self, response: Response, section: Section | None) -> Response:
         """The response with what the site, or its section, says to caches (RFC 9111 section 5.2)."""

@@ -13,7 +13,7 @@ translations; and a box that never saw the answer takes what the visitor sends n
 from ipaddress import IPv6Address
 from typing import Any
 
-from portolan.estate.base import IPAddress, is_loopback, is_public_value
+from portolan.estate.base import IPAddress, in_short, is_loopback, is_public_value
 from portolan.estate.filter import ChainName
 from portolan.estate.machine import Forward, OneToOne
 from portolan.estate.rules_here import LOOPBACK
@@ -312,6 +312,11 @@ class Walk:
     ) -> End | None:
         found = through_filter(device, name, packet, at)
         decision, rule = found.decision, found.rule
+        held = device.filter
+        if held is not None and held.unread:
+            place = held.place.key("unread")
+            told = connect_kinds.RulesUnread(device.label, in_short(held.unread), place=place, subject=held)
+            self._assume(device, "unread", told)
         if found.assumed is not None:
             self._assume(device, f"{name} {found.assumed.facts['basic']}", found.assumed)
         if decision is None:

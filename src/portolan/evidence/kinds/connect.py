@@ -302,6 +302,16 @@ class RouteEnds(ConnectDecision, frozen=True):
     how: str
 
 
+class RulesUnread(ConnectDecision, frozen=True):
+    kind = "rules-unread"
+    words = "of {box}'s filter {lines} could not be read into the estate; whether packets pass may rest on that"
+    assumed = True
+    shown = True
+
+    box: str
+    lines: str
+
+
 class AddressTwice(ConnectDecision, frozen=True):
     kind = "address-twice"
     words = "{address} is on {network} more than once ({boxes}): now one answers, now another; here {here} does"

@@ -94,6 +94,16 @@ class ProgramAssumed(HttpDecision, frozen=True):
     service: str
 
 
+class LinesUnread(HttpDecision, frozen=True):
+    kind = "lines-unread"
+    words = "of {holder} {lines} could not be read into the estate; the answer may rest on that"
+    assumed = True
+    shown = True
+
+    holder: str
+    lines: str
+
+
 class MainServer(HttpDecision, frozen=True):
     kind = "main-server"
     words = "no site is bound to {listener}; {service}'s main server answers, and is assumed to have no page"

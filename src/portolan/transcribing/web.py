@@ -1,0 +1,116 @@
+"""What the readers of web servers share: what they make, names for it, and what the estate can hold of a value."""
+
+import re
+from collections.abc import Callable
+from ipaddress import ip_network
+from typing import Any
+
+from portolan.estate.base import AnyStatus, HeaderName, IPNetwork, NamePattern, Pattern, Template
+from portolan.estate.url import Url
+from portolan.formats.scalars import SCALARS, UnfitError
+from portolan.transcribing.part import Part, Spot
+
+#: Names under which a site is kept must fit what names of the estate are made of.
+_NO_NAME = re.compile(r"[^A-Za-z0-9_.-]+")
+_FITS_METHODS = ("GET", "HEAD", "POST", "PUT", "DELETE", "PATCH", "OPTIONS", "TRACE")
+
+
+class Gathered:
+    """What a web server's configuration comes to: its service, the certificates that it names, and what was not read."""
+
+    def __init__(self, service: Part, program: str) -> None:
+        self.service = service
+        self.program = program
+        service.say("program", program)
+        self.sites: dict[str, Part] = {}
+        #: The certificate files that are named, with the name under which the estate has each.
+        self.certificates: dict[str, tuple[str, Spot]] = {}
+        #: The keys that go with them.
+        self.keys: dict[str, str] = {}
+
+    def site_name(self, wanted: str) -> str:
+        """A name for a site that no other has."""
+        return unused(wanted, self.sites)
+
+    def certificate(self, path: str, key: str | None, spot: Spot) -> str:
+        """The name of the certificate in a file."""
+        if path not in self.certificates:
+            parts = [part for part in path.split("/") if part]
+            base = parts[-1].rsplit(".", 1)[0] if parts else "certificate"
+            if base in ("fullchain", "cert", "server", "certificate", "chain") and len(parts) > 1:
+                base = parts[-2]
+            taken = {name for name, _ in self.certificates.values()}
+            self.certificates[path] = (unused(base, taken), spot)
+        if key is not None:
+            self.keys.setdefault(path, key)
+        return self.certificates[path][0]
+
+
+def unused(wanted: str, taken: Any) -> str:
+    """A name of the estate like a wanted one that is not taken."""
+    base = _NO_NAME.sub("-", wanted).strip("-.")[:56] or "site"
+    if not (base[0].isalpha() or base[0] == "_"):
+        base = f"site-{base}"
+    name, number = base, 2
+    while name in taken:
+        name, number = f"{base}-{number}", number + 1
+    return name
+
+
+def fits(kind: Any, text: str) -> bool:
+    """Whether the estate can hold a text as a value of a kind."""
+    parse: Callable[[str], object] = SCALARS[kind][0]
+    try:
+        parse(text)
+    except UnfitError:
+        return False
+    return text.isprintable()
+
+
+def is_name(text: str) -> bool:
+    """Whether a site can answer to it."""
+    return fits(NamePattern, text)
+
+
+def is_pattern(text: str) -> bool:
+    """Whether it is a regular expression that is matched in bounded time."""
+    return fits(Pattern, text)
+
+
+def is_target(text: str) -> bool:
+    """Whether redirects can lead there."""
+    return fits(Template, text)
+
+
+def is_upstream(text: str) -> bool:
+    """Whether requests can be passed on there."""
+    return fits(Url, text)
+
+
+def is_header(text: str) -> bool:
+    """Whether it is a header field's name."""
+    return fits(HeaderName, text)
+
+
+def is_status(text: str) -> bool:
+    """Whether it is a final status."""
+    return fits(AnyStatus, text)
+
+
+def a_range(text: str) -> str | None:
+    """A range of addresses as the estate writes it; None for what is none."""
+    try:
+        held: IPNetwork = ip_network(text, strict=False)
+    except ValueError:
+        return None
+    return str(held.network_address) if held.prefixlen == held.max_prefixlen else str(held)
+
+
+def is_method(text: str) -> bool:
+    """Whether the estate knows a method."""
+    return text in _FITS_METHODS
+
+
+def is_text(text: str) -> bool:
+    """Whether nothing invisible stands in it."""
+    return bool(text) and text.isprintable()
