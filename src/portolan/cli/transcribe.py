@@ -1,11 +1,12 @@
-"""`portolan transcribe`: reads real configuration in. So far: a zone, by zone transfer from the server that holds it."""
+"""`portolan transcribe`: reads what real machines say into an estate; each kind of source is a command of its own below it."""
 
 import argparse
 from typing import TYPE_CHECKING
 
-from portolan.cli.options import add_command
+from portolan.cli.options import Help, add_command
 
 if TYPE_CHECKING:
+    from portolan.transcribing.assembling import Transcript
     from portolan.transcribing.transfer import Key
 
 
@@ -14,10 +15,92 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
     parser = add_command(
         commands,
         "transcribe",
-        "read a zone in from the name server that holds it",
+        "read real configuration into an estate",
+        "portolan transcribe web /etc/nginx -o observatory",
+    )
+    kinds = parser.add_subparsers(dest="kind", metavar="KIND", required=True)
+    web = _kind(
+        kinds,
+        "web",
+        "a web server's configuration (nginx, Apache httpd): its folder, a tar archive, its main file, or what nginx -T prints",
+        "portolan transcribe web /etc/nginx -o observatory",
+    )
+    web.add_argument("sources", metavar="SOURCE", nargs="+", help="a folder, an archive or a file")
+    _output(web)
+    web.set_defaults(run=_run_web)
+    zone = _kind(
+        kinds,
+        "zone",
+        "a zone, by zone transfer from the name server that holds it",
         "portolan transcribe zone kestrel-ridge.example --server 192.0.2.53 -o zones/kestrel-ridge.example.zone",
     )
-    parser.add_argument("what", choices=("zone",), help="what to read in")
+    _zone_options(zone)
+
+
+def _kind(
+    kinds: "argparse._SubParsersAction[argparse.ArgumentParser]", name: str, summary: str, example: str
+) -> argparse.ArgumentParser:
+    return kinds.add_parser(
+        name,
+        help=summary,
+        description=summary[0].upper() + summary[1:] + ".",
+        epilog="example: " + example,
+        formatter_class=Help,
+        allow_abbrev=False,
+    )
+
+
+def _output(parser: argparse.ArgumentParser) -> None:
+    """Where the estate goes, and under which name the machine stands in it."""
+    where = parser.add_mutually_exclusive_group()
+    where.add_argument(
+        "-o",
+        "--output",
+        metavar="DIR",
+        default=None,
+        help="a new folder for the estate (default: only tell what was read)",
+    )
+    where.add_argument(
+        "--into", metavar="ESTATE", default=None, help="an estate to add the machine to, in files of its own"
+    )
+    where.add_argument(
+        "--differs",
+        metavar="ESTATE",
+        default=None,
+        help="write nothing; tell where an estate and the source differ, status 1",
+    )
+    parser.add_argument("--name", metavar="NAME", default="server", help="the machine's name there (default: server)")
+    parser.add_argument(
+        "--color", choices=("auto", "always", "never"), default="auto", help="colour (default: on a terminal)"
+    )
+
+
+def _run_web(arguments: argparse.Namespace) -> int:
+    """Reads web servers in; 0 when the estate is written or agrees."""
+    from portolan.cli.transcribed import told, wanted_name
+    from portolan.transcribing.assembling import add_web, transcript
+    from portolan.transcribing.part import Part, Spot
+    from portolan.transcribing.registry import read_web
+
+    name = wanted_name(arguments.name)
+
+    def read() -> "Transcript":
+        machine: Part | None = None
+        certificates: dict[str, Part] = {}
+        copies: dict[str, bytes] = {}
+        for path in arguments.sources:
+            gathered, source = read_web(path)
+            machine = machine or Part(Spot(gathered.service.spot.file, 1))
+            found, held = add_web(machine, gathered, source)
+            certificates.update(found)
+            copies.update(held)
+        assert machine is not None
+        return transcript(name, machine, certificates, copies, {})
+
+    return told(arguments, name, read)
+
+
+def _zone_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("name", metavar="NAME", help="the zone's name")
     parser.add_argument("--server", metavar="ADDRESS", required=True, help="the name server's address")
     parser.add_argument("--port", metavar="PORT", type=int, default=53, help="its TCP port (default: 53)")
@@ -31,10 +114,10 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         default="-",
         help="where the master file goes (default: standard output); a file that exists is left alone",
     )
-    parser.set_defaults(run=run)
+    parser.set_defaults(run=_run_zone)
 
 
-def run(arguments: argparse.Namespace) -> int:
+def _run_zone(arguments: argparse.Namespace) -> int:
     """Gathers; 0 when the zone is written, 1 when the server did not hand it over."""
     import sys
     from ipaddress import ip_address

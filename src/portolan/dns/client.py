@@ -98,6 +98,9 @@ def addresses(naming: Naming, host: str, answer: Answer) -> Resolution:
         _no_address(naming, answer)
     for record in records:
         answer.decisions.append(name_kinds.Address(answer.name, record.data, place=record.place, subject=record))
+    zone = naming.estate.zones.get(answer.zone or "")
+    if zone is not None and zone.guessed:
+        answer.decisions.append(name_kinds.ZoneGuessed(zone.name, place=zone.place.key("guessed"), subject=zone))
     return Resolution(
         host,
         tuple(record.data for record in records),

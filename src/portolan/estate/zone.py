@@ -110,6 +110,10 @@ class Zone(Stated, frozen=True, kw_only=True, eq=False):
         datetime | None,
         says("When the registration ends or ended; from then on the parent zone delegates it to nobody."),
     ] = None
+    guessed: Annotated[
+        bool,
+        says("Whether a reader of real configuration made it up, since nobody said where its names lead."),
+    ] = False
     on_hold: Annotated[
         bool, says("Whether the registration is on hold: the parent zone delegates it to nobody (RFC 5731).")
     ] = False

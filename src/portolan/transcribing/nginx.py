@@ -7,7 +7,6 @@ limits of the machine) is passed over.
 import posixpath
 import re
 from collections.abc import Iterable, Iterator
-from ipaddress import ip_address
 
 from portolan.transcribing.nginx_lines import Directive, UnfinishedError, directives
 from portolan.transcribing.part import Part, Spot
@@ -15,6 +14,7 @@ from portolan.transcribing.sources import Source, SourceError
 from portolan.transcribing.web import (
     Gathered,
     a_range,
+    add,
     is_header,
     is_method,
     is_name,
@@ -22,6 +22,8 @@ from portolan.transcribing.web import (
     is_target,
     is_text,
     is_upstream,
+    listener,
+    one_source,
 )
 
 #: What decides nothing of what a visitor gets: logs, buffers, connections kept, packing, what browsers are told beside the page.
@@ -74,6 +76,19 @@ _MOST_INCLUDED = 20_000
 
 class NginxReader:
     """Reads one configuration from its main file on."""
+
+    program = "nginx"
+    homes = (
+        "/etc/nginx/nginx.conf",
+        "/usr/local/nginx/conf/nginx.conf",
+        "/usr/local/etc/nginx/nginx.conf",
+        "/opt/homebrew/etc/nginx/nginx.conf",
+    )
+
+    @staticmethod
+    def recognises(text: str) -> bool:
+        """Whether a text is of nginx's configuration."""
+        return re.search(r"^\s*(?:http|server|events|upstream)\b[^;\n]*\{", text, re.M) is not None
 
     def __init__(self, source: Source, main: str, host: str | None = None) -> None:
         self.source = source
@@ -235,7 +250,7 @@ class NginxReader:
         defaults: list[str] = []
         any_tls = False
         for each in stated or [Directive("listen", ("80",), None, part.spot)]:
-            key = _listener(each.words[0])
+            key = listener(each.words[0])
             if key is None:
                 part.lose(each.spot, each.text)
                 continue
@@ -336,6 +351,7 @@ class NginxReader:
         if errors:
             part.facts["error_pages"] = errors
         access.into(part)
+        one_source(part)
 
     def _alias(self, part: Part, each: Directive, where: str, kind: str | None) -> tuple[str, Spot] | None:
         target = each.words[0]
@@ -384,7 +400,7 @@ class NginxReader:
         if status in (301, 302, 303, 307, 308) and len(words) > 1:
             rule = self._redirect(part, each, words[1], status, None)
             if rule is not None:
-                _add(part, "redirects", rule)
+                add(part, "redirects", rule)
                 return True
             return False
         if 200 <= status <= 599 and not 300 <= status <= 399:
@@ -427,7 +443,7 @@ class NginxReader:
         if rule is not None:
             if query != "as-written":
                 rule.say("query", query)
-            _add(part, "redirects", rule)
+            add(part, "redirects", rule)
 
     def _if(self, part: Part, each: Directive) -> None:
         condition = " ".join(each.words).strip()
@@ -444,7 +460,7 @@ class NginxReader:
             if status in (301, 302, 303, 307, 308) and len(words) > 1:
                 rule = self._redirect(part, only, words[1], status, when)
                 if rule is not None:
-                    _add(part, "redirects", rule)
+                    add(part, "redirects", rule)
                 return
         if only.name == "rewrite" and len(only.words) >= 2 and "pattern" not in when:
             held = _pattern(only.words[0])
@@ -456,7 +472,7 @@ class NginxReader:
                 if rule is not None:
                     if not only.words[1].endswith("?") and "$request_uri" not in only.words[1]:
                         rule.say("query", "joined")
-                    _add(part, "redirects", rule)
+                    add(part, "redirects", rule)
                 return
         part.lose(each.spot, f"if ({condition})")
 
@@ -638,6 +654,9 @@ class NginxReader:
         passed = [one for one in above if one.name in ("proxy_set_header", "proxy_redirect", "proxy_read_timeout", "root")
                   or one.name.startswith(("proxy_ssl", "proxy_intercept"))]  # fmt: skip
         self._giving(section, _with_above(block, passed, location=True), text, kind)
+        if "folder" in section.facts and "fallback" in section.facts:
+            # Its file is looked for as any path is, among the sections; the estate knows it of the site's folder only.
+            section.lose(section.spots["fallback"], f"try_files ... {section.facts.pop('fallback')}")
         if any(one.name == "internal" for one in block):
             section.unread = [(spot, words) for spot, words in section.unread if words != "internal"]
             section.lose(each.spot, f"location {' '.join(words)}: internal")
@@ -747,28 +766,6 @@ def _key(listener: str) -> str:
     return listener.partition(" ")[0]
 
 
-def _listener(text: str) -> str | None:
-    """The estate's word for a listener's address and port; None for what is none."""
-    if text.isdecimal():
-        host, port = "*", text
-    elif text.startswith("["):
-        host, _, port = text[1:].partition("]")
-        port = port.removeprefix(":") or "80"
-    elif ":" in text:
-        host, _, port = text.rpartition(":")
-    else:
-        host, port = text, "80"
-    if not port.isdecimal() or not 0 < int(port) < 65536:
-        return None
-    if host == "*":
-        return f"0.0.0.0:{int(port)}"
-    try:
-        address = ip_address("127.0.0.1" if host == "localhost" else host)
-    except ValueError:
-        return None
-    return f"[{address}]:{int(port)}" if address.version == 6 else f"{address}:{int(port)}"
-
-
 def _pattern(text: str) -> str | None:
     """A regular expression in the estate's words; None where it cannot be kept."""
     made = re.sub(r"\(\?<(\w+)>", r"(?P<\1>", text)
@@ -843,9 +840,3 @@ def _names_of(pattern: str) -> list[str]:
     """The one name that a simple pattern fits, such as `^www\\.a\\.b$`; none for every other."""
     match = re.fullmatch(r"\^((?:[\w-]|\\?\.)+)\$", pattern)
     return [match[1].replace("\\.", ".").lower()] if match is not None else []
-
-
-def _add(part: Part, key: str, value: object) -> None:
-    """One more of a list."""
-    part.facts.setdefault(key, []).append(value)
-    part.spots.setdefault(key, part.spot)

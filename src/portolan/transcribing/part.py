@@ -46,11 +46,15 @@ class Part:
 
     def data(self) -> dict[str, Any]:
         """The object as the estate writes it."""
-        made = {key: _plain(value) for key, value in self.facts.items()}
+        made = {key: plain(value) for key, value in self.facts.items()}
         if self.unread:
             made["unread"] = [f"{spot} {words}" for spot, words in self.unread]
         own = (self.spot.file, self.spot.line)
-        keys = {key: (spot.file, spot.line) for key, spot in self.spots.items() if not _has_own(self.facts[key])}
+        keys = {
+            key: (spot.file, spot.line)
+            for key, spot in self.spots.items()
+            if key in self.facts and not _has_own(self.facts[key])
+        }
         return {read_from.KEY: read_from.written(own, keys), **made}
 
 
@@ -73,11 +77,12 @@ def _losses(value: object) -> Iterator[tuple[Spot, str]]:
             yield from _losses(each)
 
 
-def _plain(value: object) -> Any:
+def plain(value: object) -> Any:
+    """Plain data, each object as the estate writes it."""
     if isinstance(value, Part):
         return value.data()
     if isinstance(value, dict):
-        return {key: _plain(each) for key, each in value.items()}
+        return {key: plain(each) for key, each in value.items()}
     if isinstance(value, list):
-        return [_plain(each) for each in value]
+        return [plain(each) for each in value]
     return value

@@ -68,6 +68,18 @@ class Held:
         return posixpath.normpath(path) in self._folders
 
 
+class Live(Held):
+    """A folder of this machine's own configuration; a file elsewhere that it names is read where it lies."""
+
+    def __init__(self, folder: str, at: str) -> None:
+        super().__init__(folder_files(folder, at))
+
+    def read(self, path: str) -> bytes | None:
+        """A file's bytes; None where it is not there, or may not be read."""
+        held = super().read(path)
+        return held if held is not None else _bytes(path)
+
+
 def _parents(path: str) -> Iterable[str]:
     while path != "/":
         path = posixpath.dirname(path)
@@ -87,6 +99,11 @@ def from_folder(folder: str, at: str) -> Held:
 
     Raises SourceError.
     """
+    return Held(folder_files(folder, at))
+
+
+def folder_files(folder: str, at: str) -> dict[str, bytes]:
+    """The files of a folder by the paths that they have on its machine. Raises SourceError."""
     files: dict[str, bytes] = {}
     root = os.path.realpath(folder)
     size = 0
@@ -114,7 +131,7 @@ def from_folder(folder: str, at: str) -> Held:
             if size > MOST_IN_ALL:
                 raise SourceError(f"'{one_line(folder)}' holds more than {MOST_IN_ALL // 1_000_000} MB")
             files[shown] = data
-    return Held(files)
+    return files
 
 
 def _file(path: str, root: str, at: str) -> bytes | None:
@@ -129,6 +146,14 @@ def _file(path: str, root: str, at: str) -> bytes | None:
             if not (real + "/").startswith(root.rstrip("/") + "/"):
                 return None
             path = real
+    except OSError:
+        return None
+    return _bytes(path)
+
+
+def _bytes(path: str) -> bytes | None:
+    """A regular file's bytes; None where it is none, is too large or may not be read."""
+    try:
         handle = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC)
         with os.fdopen(handle, "rb") as file:
             told = os.fstat(file.fileno())

@@ -2,7 +2,7 @@
 
 import re
 from collections.abc import Callable
-from ipaddress import ip_network
+from ipaddress import ip_address, ip_network
 from typing import Any
 
 from portolan.estate.base import AnyStatus, HeaderName, IPNetwork, NamePattern, Pattern, Template
@@ -48,7 +48,7 @@ class Gathered:
 
 def unused(wanted: str, taken: Any) -> str:
     """A name of the estate like a wanted one that is not taken."""
-    base = _NO_NAME.sub("-", wanted).strip("-.")[:56] or "site"
+    base = re.sub(r"^\d+-(?=[A-Za-z])", "", _NO_NAME.sub("-", wanted).strip("-."))[:56] or "site"
     if not (base[0].isalpha() or base[0] == "_"):
         base = f"site-{base}"
     name, number = base, 2
@@ -114,3 +114,41 @@ def is_method(text: str) -> bool:
 def is_text(text: str) -> bool:
     """Whether nothing invisible stands in it."""
     return bool(text) and text.isprintable()
+
+
+def listener(text: str, everywhere: bool = False) -> str | None:
+    """The estate's word for a listener's address and port; None for what is none.
+
+    `everywhere`: whether a port alone is for every address of both families, as Apache httpd opens it.
+    """
+    if text.isdecimal():
+        host, port = "*", text
+    elif text.startswith("["):
+        host, _, port = text[1:].partition("]")
+        port = port.removeprefix(":") or "80"
+    elif ":" in text:
+        host, _, port = text.rpartition(":")
+    else:
+        host, port = text, "80"
+    if not (port.isascii() and port.isdecimal()) or not 0 < int(port) < 65536:
+        return None
+    if host == "*":
+        return str(int(port)) if everywhere else f"0.0.0.0:{int(port)}"
+    try:
+        address = ip_address("127.0.0.1" if host == "localhost" else host)
+    except ValueError:
+        return None
+    return f"[{address}]:{int(port)}" if address.version == 6 else f"{address}:{int(port)}"
+
+
+def add(part: Part, key: str, value: object) -> None:
+    """One more of a list."""
+    part.facts.setdefault(key, []).append(value)
+    part.spots.setdefault(key, part.spot)
+
+
+def one_source(part: Part) -> None:
+    """Of what says where an answer comes from, only what comes first: a fixed answer, a program behind, a folder."""
+    held = [key for key in ("answer", "upstream", "folder") if key in part.facts]
+    for key in (*held[1:], *(("fallback",) if held and held[0] != "folder" else ())):
+        part.facts.pop(key, None)

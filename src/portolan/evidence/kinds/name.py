@@ -29,6 +29,16 @@ class AsIfAt(NameDecision, frozen=True):
     address: IPAddress
 
 
+class ZoneGuessed(NameDecision, frozen=True):
+    kind = "zone-guessed"
+    words = "nobody said where the names of {zone} lead; they are assumed to lead where they should"
+    assumed = True
+    shown = True
+    unsaid = ("records",)
+
+    zone: str
+
+
 class LoopbackName(NameDecision, frozen=True):
     kind = "loopback-name"
     words = "{host} means the machine itself"

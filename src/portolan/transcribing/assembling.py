@@ -1,0 +1,214 @@
+"""What readers gathered into an estate: a document for the machine, one for what was guessed, and copies of certificates."""
+
+import re
+from collections.abc import Iterable, Iterator
+from typing import Any
+
+from portolan.estate.base import is_public
+from portolan.formats import read_from
+from portolan.formats.estate_file import load
+from portolan.formats.files import MemoryFiles
+from portolan.source.problem import EstateError, Problem
+from portolan.source.value import Value
+from portolan.transcribing.part import Part, Spot, plain
+from portolan.transcribing.sources import Source
+from portolan.transcribing.text import yaml_text
+from portolan.transcribing.web import Gathered
+
+#: Stands for the address of a machine of which nothing says what it has (RFC 5737).
+PLACEHOLDER = "192.0.2.10"
+#: So often what does not fit is taken out: each time all that is told of at once.
+_MOST_ROUNDS = 200
+_CERTIFICATE = re.compile(
+    rb"-----BEGIN (?:X509 |TRUSTED )?CERTIFICATE-----.*?-----END (?:X509 |TRUSTED )?CERTIFICATE-----", re.S
+)
+
+
+class Transcript(Value, frozen=True):
+    """What was read: documents and copied files by their paths in the estate, and what could not be kept."""
+
+    documents: dict[str, dict[str, Any]]
+    copies: dict[str, bytes]
+    unread: tuple[tuple[Spot, str], ...]
+    #: What was assumed where nothing said it, in words.
+    guesses: tuple[str, ...]
+
+
+def add_web(machine: Part, gathered: Gathered, source: Source) -> tuple[dict[str, Any], dict[str, bytes]]:
+    """A web server as a service of a machine; its certificates as the estate has them, and the copies of their files."""
+    services: dict[str, Part] = machine.facts.setdefault("services", {})
+    services[gathered.program] = gathered.service
+    certificates: dict[str, Any] = {}
+    copies: dict[str, bytes] = {}
+    for path, (name, spot) in gathered.certificates.items():
+        held = _CERTIFICATE.findall(source.read(path) or b"")
+        part = Part(spot)
+        if held:
+            file = f"certificates/{name}.pem"
+            copies[file] = b"\n".join(held) + b"\n"
+            part.say("file", file)
+        else:
+            part.say("names", _names_shown(gathered, name) or ["unknown.invalid"])
+            for site in gathered.sites.values():
+                if site.facts.get("certificate") == name:
+                    site.lose(spot, f"the certificate {path} was not given: taken as right for its names")
+        certificates[name] = part
+    return certificates, copies
+
+
+def _names_shown(gathered: Gathered, certificate: str) -> list[str]:
+    """The names of the sites that show a certificate, as a certificate can have them."""
+    names = [
+        name
+        for site in gathered.sites.values()
+        if site.facts.get("certificate") == certificate
+        for name in site.facts.get("names", [])
+    ]
+    plain = [name for each in names for name in ([each[1:], f"*{each}"] if each.startswith(".") else [each])]
+    return list(dict.fromkeys(name for name in plain if name and not name.endswith(".*")))
+
+
+def transcript(
+    name: str, machine: Part, certificates: dict[str, Any], copies: dict[str, bytes], networks: dict[str, Any]
+) -> Transcript:
+    """The estate of one machine: itself in one document, names and expectations that were guessed in another."""
+    guesses: list[str] = []
+    if not machine.facts.get("interfaces"):
+        machine.facts["interfaces"] = {"line": {"network": "internet", "address": PLACEHOLDER}}
+        guesses.append(f"nothing says which addresses the machine has: {PLACEHOLDER} stands for one on the internet")
+    own = {"networks": networks, "hosts": {name: machine}, "certificates": certificates}
+    _fitted(own, copies)
+    documents = {f"{name}.yaml": _document(own)}
+    zones, expected = _guessed(machine)
+    if expected:
+        documents[f"{name}-guessed.yaml"] = {"zones": zones, "expected": expected}
+        guesses.append(f"{len(expected)} expectations, and where {len(zones)} zones' names lead, are guessed")
+    return Transcript(documents, copies, tuple(_ordered(machine.losses())), tuple(guesses))
+
+
+def _document(own: dict[str, Any]) -> dict[str, Any]:
+    """A document's sections, those that hold anything."""
+    return {key: plain(value) for key, value in own.items() if value}
+
+
+def _fitted(own: dict[str, Any], copies: dict[str, bytes]) -> None:
+    """Takes out what an estate would refuse, and notes it where it stood: what was read is never an unreadable estate."""
+    for _ in range(_MOST_ROUNDS):
+        files = {"estate.yaml": yaml_text({"portolan": 1, **_document(own)}).encode(), **copies}
+        try:
+            load(MemoryFiles(files), "estate.yaml")
+        except EstateError as error:
+            found = [_taken_out(own, problem) for problem in error.problems]
+            if not any(found):
+                raise
+        else:
+            return
+
+
+def _taken_out(own: dict[str, Any], problem: Problem) -> bool:
+    """Takes out what a problem is about; whether that was found."""
+    here: Any = own
+    keys: list[Any] = []
+    rest, last, within = problem.path, None, None
+    while rest:
+        held = here.facts if isinstance(here, Part) else here
+        if isinstance(here, Part):
+            last, within = here, rest
+        if isinstance(held, dict):
+            key = next(
+                (each for each in sorted(held, key=len, reverse=True) if f"{rest}.".startswith(f"{each}.")), None
+            )
+        else:
+            word = rest.partition(".")[0]
+            key = int(word) if isinstance(held, list) and word.isdecimal() and int(word) < len(held) else None
+        if key is None:
+            break
+        keys.append((here, key))
+        here = held[key]
+        rest = rest[len(str(key)) + 1 :]
+    if isinstance(here, Part) and keys:
+        # It is about an object as a whole.
+        parent, key = keys[-1]
+        owner = next((each for each, _ in reversed(keys) if isinstance(each, Part)), None)
+        held = parent.facts if isinstance(parent, Part) else parent
+        if owner is None:
+            return False
+        del held[key]
+        owner.lose(here.spot, f"{keys[-1][1]}: {problem.message}")
+        return True
+    if last is None or within is None:
+        return False
+    key = next((each for each in last.facts if f"{within}.".startswith(f"{each}.")), None)
+    if key is None:
+        return False
+    last.lose(last.spots.get(key, last.spot), f"{key}: {problem.message}")
+    del last.facts[key]
+    return True
+
+
+def _ordered(losses: Iterable[tuple[Spot, str]]) -> list[tuple[Spot, str]]:
+    return sorted(dict.fromkeys(losses), key=lambda each: (each[0].file, each[0].line))
+
+
+def _guessed(machine: Part) -> tuple[dict[str, Any], list[dict[str, Any]]]:
+    """Zones whose names lead to the machine, and an expectation for each name that a site of its answers to."""
+    addresses, outside = _addresses(machine)
+    near = next((network for network, found in addresses if found), "")
+    chosen = outside or [each for _, found in addresses for each in found][:1]
+    by_name: dict[str, dict[str, Any]] = {}
+    for site, part, listens in _sites(machine):
+        if part.facts.get("included") is False:
+            continue
+        for host in part.facts.get("names", []):
+            if host and "*" not in host and not host.startswith(".") and "." in host:
+                held = by_name.setdefault(host, {})
+                secure = any(" tls" in f"{each} " for each in listens)
+                if secure or "url" not in held:
+                    held.update(_expectation(host, site, part, secure, [] if outside else [f"near:{near}"]))
+    zones: dict[str, Any] = {}
+    for host in by_name:
+        labels = host.split(".")
+        apex = ".".join(labels[-2:])
+        zone = zones.setdefault(apex, {"guessed": True, "records": []})
+        owner = ".".join(labels[:-2]) or "@"
+        zone["records"] += [f"{owner} 3600 {'AAAA' if ':' in each else 'A'} {each}" for each in chosen]
+    return zones, list(by_name.values())
+
+
+def _expectation(host: str, site: str, part: Part, secure: bool, near: list[str]) -> dict[str, Any]:
+    """What is likely wanted of a name: a page of its site, securely where it has a certificate; elsewhere for a redirect."""
+    spot = part.spots.get("names", part.spot)
+    sends = any("when" not in rule.facts for rule in part.facts.get("redirects", []))
+    answer = part.facts.get("answer")
+    return {
+        read_from.KEY: read_from.written((spot.file, spot.line), {}),
+        "url": f"{'https' if secure else 'http'}://{host}/",
+        **({"from": near} if near else {}),
+        **({} if sends or (answer is not None and answer >= 400) else {"page": site}),
+        "guessed": True,
+    }
+
+
+def _sites(machine: Part) -> Iterator[tuple[str, Part, list[str]]]:
+    """Every site with its listeners as the service has them."""
+    for service in machine.facts.get("services", {}).values():
+        if not isinstance(service, Part):
+            continue
+        words = {str(each).partition(" ")[0]: str(each) for each in service.facts.get("listens", [])}
+        for site, part in service.facts.get("sites", {}).items():
+            keys = part.facts.get("listens") or list(words)
+            yield site, part, [words.get(str(key), str(key)) for key in keys]
+
+
+def _addresses(machine: Part) -> tuple[list[tuple[str, list[str]]], list[str]]:
+    """The machine's addresses by network, and those of them that the internet carries."""
+    from ipaddress import ip_interface
+
+    held: list[tuple[str, list[str]]] = []
+    for name, interface in machine.facts["interfaces"].items():
+        facts = interface.facts if isinstance(interface, Part) else interface
+        stated = facts.get("address", [])
+        found = [str(ip_interface(each).ip) for each in ([stated] if isinstance(stated, str) else stated)]
+        held.append((facts.get("network") or name, [each for each in found if not each.startswith(("fe80:", "127."))]))
+    outside = [each for _, found in held for each in found if is_public(ip_interface(each).ip)]
+    return held, outside
