@@ -319,6 +319,9 @@ class ApacheReader:
                 self._giving(section, each.block or (), path.removeprefix(root))
                 sections.append(section)
         passed = list(self._passed(part, inside, root))
+        # What is passed on was never mapped to a folder, so that no folder's word is about it.
+        behind = [str(each.facts["path"]) for each in passed if "upstream" in each.facts]
+        sections = [each for each in sections if not any(str(each.facts["path"]).startswith(start) for start in behind)]
         for each in inside:
             if each.name == "alias" and len(each.words) == 2 and each.words[1].startswith("/"):
                 section = Part(each.spot)

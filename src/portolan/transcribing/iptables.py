@@ -1,0 +1,447 @@
+"""What iptables-save and ip6tables-save print into a filter, port forwards and source NAT of the estate, in its order.
+
+Counters, comments and logs say nothing of what passes; they are left out without a word.
+"""
+
+import re
+import shlex
+from collections.abc import Iterator
+from typing import Any
+
+from portolan.transcribing.filter_part import Chains
+from portolan.transcribing.part import Part, Spot
+from portolan.transcribing.web import a_range
+
+_HOOKS = {"INPUT": "inbound", "FORWARD": "forward", "OUTPUT": "outbound"}
+_SILENT_TARGETS = frozenset(
+    (
+        "LOG",
+        "NFLOG",
+        "ULOG",
+        "MARK",
+        "CONNMARK",
+        "TRACE",
+        "NOTRACK",
+        "CHECKSUM",
+        "TCPMSS",
+        "CT",
+        "TOS",
+        "DSCP",
+        "CLASSIFY",
+    )
+)
+_ANSWERS = {
+    "icmp-port-unreachable": "port-unreachable", "icmp6-port-unreachable": "port-unreachable", "port-unreach": "port-unreachable",
+    "icmp-host-unreachable": "host-unreachable", "icmp6-addr-unreachable": "host-unreachable", "addr-unreach": "host-unreachable",
+    "icmp-net-unreachable": "net-unreachable", "icmp6-no-route": "net-unreachable", "no-route": "net-unreachable",
+    "icmp-proto-unreachable": "protocol-unreachable", "icmp-host-prohibited": "host-prohibited", "icmp-net-prohibited": "net-prohibited",
+    "icmp-admin-prohibited": "admin-prohibited", "icmp6-adm-prohibited": "admin-prohibited", "adm-prohibited": "admin-prohibited",
+    "tcp-reset": "tcp-reset", "icmp6-policy-fail": "policy-fail",
+}  # fmt: skip
+_ICMP = {
+    "8": "echo-request", "echo-request": "echo-request", "0": "echo-reply", "echo-reply": "echo-reply", "3": "destination-unreachable",
+    "destination-unreachable": "destination-unreachable", "11": "time-exceeded", "time-exceeded": "time-exceeded", "12": "parameter-problem",
+    "parameter-problem": "parameter-problem",
+}  # fmt: skip
+_ICMP6 = {
+    "128": "echo-request", "echo-request": "echo-request", "129": "echo-reply", "echo-reply": "echo-reply", "1": "destination-unreachable",
+    "destination-unreachable": "destination-unreachable", "2": "packet-too-big", "packet-too-big": "packet-too-big", "3": "time-exceeded",
+    "time-exceeded": "time-exceeded", "4": "parameter-problem", "parameter-problem": "parameter-problem", "133": "router-solicitation",
+    "router-solicitation": "router-solicitation", "134": "router-advertisement", "router-advertisement": "router-advertisement",
+    "135": "neighbour-solicitation", "neighbour-solicitation": "neighbour-solicitation", "neighbor-solicitation": "neighbour-solicitation",
+    "136": "neighbour-advertisement", "neighbour-advertisement": "neighbour-advertisement", "neighbor-advertisement": "neighbour-advertisement",
+}  # fmt: skip
+
+
+class _Line:
+    """One rule: its words, split into what it asks and what it does."""
+
+    def __init__(self, words: list[str], spot: Spot) -> None:
+        self.spot = spot
+        self.asks: list[tuple[str, bool, str]] = []
+        self.modules: list[str] = []
+        self.does: tuple[str, str] | None = None
+        self.options: dict[str, str] = {}
+        self.odd: list[str] = []
+        self._take(words)
+
+    def _take(self, words: list[str]) -> None:
+        at, negated = 0, False
+        while at < len(words):
+            word = words[at]
+            value = words[at + 1] if at + 1 < len(words) else ""
+            if word == "!":
+                negated = True
+                at += 1
+                continue
+            if word in ("-m", "--match"):
+                self.modules.append(value)
+            elif word in ("-j", "--jump", "-g", "--goto"):
+                self.does = ("goto" if word in ("-g", "--goto") else "jump", value)
+            elif word in (
+                "--reject-with",
+                "--to-destination",
+                "--to-source",
+                "--to-ports",
+                "--comment",
+                "--log-prefix",
+                "--log-level",
+            ):
+                self.options[word] = value
+            elif word in (
+                "--random",
+                "--random-fully",
+                "--persistent",
+                "--log-uid",
+                "--log-tcp-options",
+                "--log-ip-options",
+                "--log-macdecode",
+                "--log-tcp-sequence",
+            ):
+                at += 1
+                continue
+            elif word in _ASKED:
+                if word == "--match-set":
+                    self.odd.append(f"{word} {value}")
+                    at += 1
+                self.asks.append((_ASKED[word], negated, value))
+            elif self.does is not None and word.startswith("--"):
+                self.options[word] = value
+            else:
+                self.odd.append(word)
+                negated = False
+                at += 1
+                continue
+            negated = False
+            at += 2
+
+
+_ASKED = {
+    "-s": "from", "--source": "from", "-d": "to", "--destination": "to", "-i": "in", "--in-interface": "in", "-o": "out",
+    "--out-interface": "out", "-p": "protocol", "--protocol": "protocol", "--dport": "ports", "--destination-port": "ports",
+    "--dports": "ports", "--sport": "source_ports", "--source-port": "source_ports", "--sports": "source_ports", "--ctstate": "state",
+    "--state": "state", "--icmp-type": "icmp", "--icmpv6-type": "icmp", "--dst-type": "to_own", "--src-type": "from_own",
+    "--src-range": "from", "--dst-range": "to", "--match-set": "set", "--ctorigdstport": "origin",
+}  # fmt: skip
+_PLAIN_MODULES = frozenset(
+    ("tcp", "udp", "comment", "state", "conntrack", "multiport", "icmp", "icmp6", "addrtype", "iprange")
+)
+
+
+class Saved:
+    """One family's tables as they were saved."""
+
+    def __init__(self, text: str, file: str, family: int) -> None:
+        self.family = family
+        self.chains = Chains(family)
+        self.forwards: list[Part] = []
+        self.source_nat: list[Part] = []
+        self.masquerade: list[tuple[str, Spot]] = []
+        self._nat: dict[str, list[_Line]] = {}
+        self._raw: list[_Line] = []
+        self._read(text, file)
+        self._forwards()
+        self._sources()
+
+    @staticmethod
+    def recognises(text: str) -> bool:
+        """Whether a text is of such tables."""
+        return re.search(r"^\*(?:filter|nat|mangle|raw)\s*$", text, re.M) is not None
+
+    def _read(self, text: str, file: str) -> None:
+        table = ""
+        for number, row in enumerate(text.splitlines(), 1):
+            line, spot = row.strip(), Spot(file, number)
+            if not line or line.startswith("#") or line == "COMMIT":
+                continue
+            if line.startswith("*"):
+                table = line[1:]
+            elif line.startswith(":"):
+                name, policy = [*line[1:].split(), "-"][:2]
+                if table == "filter" and name in _HOOKS:
+                    self.chains.default[_HOOKS[name]] = ("drop" if policy == "DROP" else "allow", spot)
+                elif table == "filter":
+                    self.chains.rules.setdefault(name, [])
+                elif policy == "DROP":
+                    self.chains.unread.append((spot, f"{table}: {line[1:]}"))
+            elif re.match(r"(?:\[\d+:\d+\]\s+)?-A\s", line):
+                self._rule(table, line, spot)
+
+    def _rule(self, table: str, line: str, spot: Spot) -> None:
+        try:
+            words = shlex.split(re.sub(r"^\[\d+:\d+\]\s+", "", line))
+        except ValueError:
+            self.chains.unread.append((spot, f"{table}: a quote does not end"))
+            return
+        chain, made = words[1], _Line(words[2:], spot)
+        if table == "filter":
+            rule = self._made(made)
+            if rule is not None:
+                self.chains.add(_HOOKS.get(chain, chain), rule)
+        elif table == "nat":
+            self._nat.setdefault(chain, []).append(made)
+        elif made.does is not None and made.does[1] in _SILENT_TARGETS:
+            return
+        elif table == "raw" and chain == "PREROUTING" and made.does is not None and made.does[1] in ("DROP", "ACCEPT"):
+            rule = self._made(made)
+            if rule is not None:
+                self.chains.add("arriving", rule)
+        elif made.does is not None:
+            self.chains.unread.append((spot, f"{table}: {' '.join(words[1:])}"))
+
+    def _lost(self, made: _Line, what: str) -> None:
+        self.chains.unread.append((made.spot, what))
+
+    def _made(self, made: _Line) -> Part | None:
+        """A rule of the filter; None where it does nothing, or the estate has no word for it."""
+        if made.does is None or made.does[1] in _SILENT_TARGETS:
+            return None
+        odd = [each for each in made.modules if each not in _PLAIN_MODULES] + made.odd
+        facts = None if odd else self._facts(made)
+        kind, target = made.does
+        if facts is None:
+            self._lost(made, f"{target} with {', '.join(odd) or 'words that the estate lacks'}")
+            return None
+        rule = Part(made.spot)
+        protocol = facts.pop("protocol", "any")
+        if target in ("ACCEPT", "DROP", "REJECT", "RETURN"):
+            rule.say({"ACCEPT": "allow", "DROP": "drop", "REJECT": "reject", "RETURN": "return"}[target], protocol)
+            if target == "REJECT":
+                answer = _ANSWERS.get(made.options.get("--reject-with", "port-unreach"))
+                if answer is None:
+                    self._lost(made, f"REJECT {made.options.get('--reject-with', '')}")
+                elif answer != "port-unreachable":
+                    rule.say("answer", answer)
+        elif kind == "goto" or target in self.chains.rules or target.isprintable():
+            rule.say("goto" if kind == "goto" else "jump", target)
+            if protocol != "any":
+                rule.say("protocol", protocol)
+            self.chains.rules.setdefault(target, [])
+        for key, value in facts.items():
+            rule.say(key, value)
+        return rule
+
+    def _facts(self, made: _Line) -> dict[str, Any] | None:
+        """What a rule asks, in the estate's words."""
+        facts: dict[str, Any] = {}
+        for key, negated, value in made.asks:
+            said = self._fact(key, negated, value)
+            if said is None:
+                return None
+            for name, what in said.items():
+                if name in facts and facts[name] != what:
+                    return None
+                facts[name] = what
+        if {"ports", "source_ports", "not_ports", "not_source_ports"} & set(facts) and facts.get("protocol") not in (
+            "tcp",
+            "udp",
+        ):
+            return None
+        return facts
+
+    def _fact(self, key: str, negated: bool, value: str) -> dict[str, Any] | None:
+        no = "not_" if negated else ""
+        if key in ("from", "to"):
+            held = [value] if "-" in value else [a_range(each) for each in value.split(",")]
+            if any(each is None for each in held):
+                return None
+            if not negated and held == [("0.0.0.0/0", "::/0")[self.family == 6]]:
+                return {}
+            return {no + key: held[0] if len(held) == 1 else held}
+        if key in ("in", "out"):
+            return {no + key: value.removesuffix("+") + "*" if value.endswith("+") else value}
+        if key == "protocol":
+            known = {
+                "tcp": "tcp",
+                "6": "tcp",
+                "udp": "udp",
+                "17": "udp",
+                "icmp": "icmp",
+                "1": "icmp",
+                "ipv6-icmp": "icmp",
+                "icmpv6": "icmp",
+                "58": "icmp",
+                "all": "any",
+                "0": "any",
+            }
+            return None if negated or value not in known else {"protocol": known[value]}
+        if key in ("ports", "source_ports"):
+            ports = [_port(each) for each in value.split(",")]
+            return None if any(each is None for each in ports) else {no + key: ports[0] if len(ports) == 1 else ports}
+        if key == "state":
+            states = [each.lower() for each in value.split(",")]
+            if not set(states) <= {"new", "established", "related", "invalid", "untracked"}:
+                # What was sent on by a forward.
+                return {"forwarded": not negated} if states == ["dnat"] else None
+            return {no + "state": states[0] if len(states) == 1 else states}
+        if key == "icmp":
+            kind = (_ICMP6 if self.family == 6 else _ICMP).get(value.partition("/")[0])
+            return (
+                {"icmp_types": [kind]}
+                if kind is not None and not negated and "/" not in value
+                else {}
+                if value == "any"
+                else None
+            )
+        if key in ("to_own", "from_own"):
+            return {key: not negated} if value == "LOCAL" else None
+        return None
+
+    # -- translation --
+
+    def _flat(self, chain: str, depth: int = 0) -> Iterator[tuple[_Line, ...]]:
+        """The rules of a chain of the nat table, each behind the jumps that lead to it."""
+        if depth > 8:
+            return
+        for each in self._nat.get(chain, []):
+            if each.does is not None and each.does[1] in self._nat and each.does[0] == "jump":
+                for inner in self._flat(each.does[1], depth + 1):
+                    yield (each, *inner)
+            else:
+                yield (each,)
+
+    def _forwards(self) -> None:
+        made: dict[str, Part] = {}
+        for chain in ("PREROUTING", "OUTPUT"):
+            for way in self._flat(chain):
+                last = way[-1]
+                if last.does is None or last.does[1] in ("RETURN", "ACCEPT", *_SILENT_TARGETS):
+                    if last.does is not None and last.does[1] in ("RETURN", "ACCEPT") and last.asks:
+                        self._lost(last, f"nat: {last.does[1]} before forwards")
+                    continue
+                if last.does[1] not in ("DNAT", "REDIRECT"):
+                    if last.does[1] not in self._nat and not _empty(last):
+                        self._lost(last, f"nat: {last.does[1]}")
+                    continue
+                part = self._forward(way)
+                if part is None:
+                    continue
+                key = str(
+                    {each: value for each, value in part.facts.items() if each not in ("on", "not_on", "address")}
+                )
+                if chain == "OUTPUT":
+                    same = made.get(key)
+                    if same is not None:
+                        same.say("own_connections", True, last.spot)
+                    else:
+                        self._lost(last, "nat: a forward of the machine's own connections only")
+                    continue
+                made[key] = part
+                self.forwards.append(part)
+
+    def _forward(self, way: tuple[_Line, ...]) -> Part | None:
+        last = way[-1]
+        facts: dict[str, Any] = {}
+        for line in way:
+            odd = [each for each in line.modules if each not in _PLAIN_MODULES] + line.odd
+            said = None if odd else self._facts(line)
+            if said is None:
+                self._lost(last, f"nat: {last.does[1] if last.does else ''} with words that the estate lacks")
+                return None
+            facts.update(said)
+        part = Part(last.spot)
+        protocol = facts.pop("protocol", "any")
+        ports = facts.pop("ports", None)
+        target = last.options.get("--to-destination") or last.options.get("--to-ports") or ""
+        if protocol not in ("tcp", "udp") or ports is None or isinstance(ports, list):
+            self._lost(last, "nat: a forward without one port or range")
+            return None
+        renamed = {
+            "in": "on",
+            "not_in": "not_on",
+            "to": "address",
+            "from": "from",
+            "not_from": "not_from",
+            "to_own": "address",
+        }
+        if not set(facts) <= set(renamed) or (facts.get("to_own") is False):
+            self._lost(last, "nat: a forward with words that the estate lacks")
+            return None
+        part.say(protocol, ports)
+        for key, value in facts.items():
+            # An address that is asked for says more than that it is one of the machine's own.
+            if key == "to_own" and "to" in facts:
+                continue
+            part.say(renamed[key], "own" if key == "to_own" else value)
+        if last.does is not None and last.does[1] == "DNAT":
+            host, port, up_to = _target(target)
+            if host is None:
+                self._lost(last, f"nat: DNAT to {target}")
+                return None
+            part.say("to", host)
+            if up_to:
+                part.say("up_to", up_to)
+            if port:
+                part.say("port", port)
+        elif target.partition("-")[0].isdecimal():
+            part.say("port", int(target.partition("-")[0]))
+        return part
+
+    def _sources(self) -> None:
+        for way in self._flat("POSTROUTING"):
+            last = way[-1]
+            if last.does is None or last.does[1] in _SILENT_TARGETS:
+                continue
+            if last.does[1] not in ("MASQUERADE", "SNAT"):
+                if not _empty(last):
+                    self._lost(last, f"nat: {last.does[1]}")
+                continue
+            facts: dict[str, Any] = {}
+            known = True
+            for line in way:
+                odd = [each for each in line.modules if each not in _PLAIN_MODULES] + line.odd
+                said = None if odd else self._facts(line)
+                known &= said is not None
+                facts.update(said or {})
+            on = facts.pop("out", None)
+            if (
+                not known
+                or not set(facts) <= {"from", "not_from", "to", "not_to", "protocol", "ports", "not_out"}
+                or not (on or "not_out" in facts)
+            ):
+                self._lost(last, f"nat: {last.does[1]} with words that the estate lacks")
+                continue
+            if last.does[1] == "MASQUERADE" and on and not facts:
+                self.masquerade.append((on, last.spot))
+                continue
+            part = Part(last.spot)
+            if on:
+                part.say("on", on)
+            for key, value in facts.items():
+                if key == "not_out":
+                    part.say("(not on)", value)
+                elif key == "ports":
+                    part.say(facts.get("protocol", "tcp"), value)
+                elif key != "protocol":
+                    part.say({"to": "towards", "not_to": "not_towards"}.get(key, key), value)
+            if last.does[1] == "SNAT":
+                first, _, final = last.options.get("--to-source", "").partition("-")
+                part.say("to", first)
+                if final:
+                    part.say("up_to", final)
+            self.source_nat.append(part)
+
+
+def _empty(line: _Line) -> bool:
+    return line.does is not None and line.does[1] in ("RETURN", "ACCEPT")
+
+
+def _port(text: str) -> str | int | None:
+    first, sign, last = text.partition(":")
+    if not sign:
+        return int(text) if text.isdecimal() else None
+    first, last = first or "0", last or "65535"
+    if not (first.isdecimal() and last.isdecimal()):
+        return None
+    return f"{first}-{last}" if first != last else int(first)
+
+
+def _target(text: str) -> tuple[str | None, int, str]:
+    """The address, port and last address of `10.0.0.2-10.0.0.4:80`."""
+    match = re.fullmatch(
+        r"(?:\[([0-9a-fA-F:]+)\]|([0-9.]+)|([0-9a-fA-F:]+))(?:-(?:\[([0-9a-fA-F:]+)\]|([0-9.]+)))?(?::(\d+)(?:-\d+)?)?",
+        text,
+    )
+    if match is None:
+        return None, 0, ""
+    return match[1] or match[2] or match[3], int(match[6] or 0), match[4] or match[5] or ""
