@@ -1,0 +1,147 @@
+"""Interfaces, addresses and routes as `ip` prints them, in JSON (`ip -j`) or plainly; listening sockets as `ss` does."""
+
+import json
+import re
+from ipaddress import ip_interface, ip_network
+from typing import Any
+
+from portolan.source.value import Value
+from portolan.transcribing.part import Spot
+from portolan.transcribing.sources import SourceError
+
+
+class Held(Value, frozen=True):
+    """An interface's address: with the length of its range, whether it was leased, and where that stands."""
+
+    interface: str
+    address: str
+    leased: bool
+    spot: Spot
+
+
+class Way(Value, frozen=True):
+    """A line of the routing table."""
+
+    to: str
+    via: str | None
+    device: str | None
+    kind: str | None
+    metric: int
+    spot: Spot
+
+
+class Socket(Value, frozen=True):
+    """A listening socket and the program behind it."""
+
+    address: str
+    port: int
+    protocol: str
+    program: str
+    spot: Spot
+
+
+def addresses(text: str, file: str) -> list[Held]:
+    """The addresses of `ip address`. Those of links alone (fe80::) come too; loopback's do not. Raises SourceError."""
+    if text.lstrip()[:1] == "[":
+        return [
+            Held(
+                str(link.get("ifname", "")).partition("@")[0],
+                f"{each['local']}/{each['prefixlen']}",
+                bool(each.get("dynamic")),
+                Spot(file, 1),
+            )
+            for link in _json(text, file)
+            if isinstance(link, dict) and "LOOPBACK" not in link.get("flags", [])
+            for each in link.get("addr_info", [])
+            if isinstance(each, dict) and "local" in each and "prefixlen" in each
+        ]
+    found: list[Held] = []
+    name, loopback = "", False
+    for number, row in enumerate(text.splitlines(), 1):
+        head = re.match(r"\d+:\s+([^\s:@]+)[^:]*:\s+<([^>]*)>", row)
+        if head is not None:
+            name, loopback = head[1], "LOOPBACK" in head[2].split(",")
+            continue
+        match = re.match(r"\s+inet6?\s+(\S+)(?:\s+peer\s+(\S+))?(.*)", row)
+        if match is not None and not loopback:
+            length = (match[2] or match[1]).rpartition("/")[2] if match[2] else ""
+            address = match[1] if "/" in match[1] else f"{match[1]}/{length or (128 if ':' in match[1] else 32)}"
+            found.append(Held(name, address, " dynamic" in match[3], Spot(file, number)))
+    return found
+
+
+def routes(text: str, file: str) -> list[Way]:
+    """The lines of `ip route`; what the kernel made of addresses by itself is left out. Raises SourceError."""
+    found: list[Way] = []
+    if text.lstrip()[:1] == "[":
+        for each in _json(text, file):
+            if isinstance(each, dict) and each.get("protocol") != "kernel" and each.get("type", "unicast") in _KINDS:
+                kind = _KINDS[each.get("type", "unicast")]
+                to = _range(str(each.get("dst")), each.get("gateway"))
+                found.append(
+                    Way(to, each.get("gateway"), each.get("dev"), kind, int(each.get("metric", 0)), Spot(file, 1))
+                )
+        return found
+    for number, row in enumerate(text.splitlines(), 1):
+        words = row.split()
+        if not words or "proto kernel" in row:
+            continue
+        kind = _KINDS.get(words[0])
+        rest = words[1:] if kind is not None else words
+        if not rest or (words[0] in ("broadcast", "local", "anycast", "multicast", "unicast")):
+            continue
+        told = {key: rest[at + 1] for at, key in enumerate(rest[:-1]) if key in ("via", "dev", "metric")}
+        if told.get("via") == "inet6":
+            told["via"] = rest[rest.index("inet6") + 1]
+        to = _range(rest[0], told.get("via"))
+        found.append(Way(to, told.get("via"), told.get("dev"), kind, int(told.get("metric", 0)), Spot(file, number)))
+    return found
+
+
+_KINDS: dict[str, str | None] = {
+    "unicast": None,
+    "unreachable": "unreachable",
+    "blackhole": "blackhole",
+    "prohibit": "prohibit",
+}
+
+
+def _range(text: str, via: Any) -> str:
+    if text == "default":
+        return "::/0" if via is not None and ":" in str(via) else "0.0.0.0/0"
+    try:
+        return str(ip_network(text, strict=False))
+    except ValueError:
+        return text
+
+
+def _json(text: str, file: str) -> list[Any]:
+    try:
+        held = json.loads(text)
+    except (ValueError, RecursionError) as error:
+        raise SourceError(f"{file} is no JSON: {error}", "Save it anew.") from None
+    return held if isinstance(held, list) else []
+
+
+def sockets(text: str, file: str) -> list[Socket]:
+    """The listening sockets of `ss -Hltunp`, or with its header line."""
+    found: list[Socket] = []
+    for number, row in enumerate(text.splitlines(), 1):
+        words = row.split()
+        if len(words) < 5 or words[0] not in ("tcp", "udp", "LISTEN", "UNCONN"):
+            continue
+        if words[0] in ("LISTEN", "UNCONN"):
+            words = ["tcp" if words[0] == "LISTEN" else "udp", *words]
+        if words[1] not in ("LISTEN", "UNCONN") or len(words) < 5:
+            continue
+        host, _, port = words[4].rpartition(":")
+        host = host.strip("[]").partition("%")[0]
+        program = re.search(r'\(\("([^"]+)"', row)
+        if port.isdecimal():
+            found.append(Socket(host or "*", int(port), words[0], program[1] if program else "", Spot(file, number)))
+    return found
+
+
+def is_link_local(address: str) -> bool:
+    """Whether an address is of its link alone."""
+    return ip_interface(address).ip.is_link_local
