@@ -1,7 +1,7 @@
 """`portolan transcribe`: reads what real machines say into an estate; each kind of source is a command of its own below it."""
 
 import argparse
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from portolan.cli.options import Help, add_command
 
@@ -28,6 +28,37 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
     web.add_argument("sources", metavar="SOURCE", nargs="+", help="a folder, an archive or a file")
     _output(web)
     web.set_defaults(run=_run_web)
+    whole = _kind(
+        kinds,
+        "machine",
+        "a whole machine: this one, by a fixed list of commands that only read; or another, from the archive that the script makes there",
+        "portolan transcribe machine -o observatory",
+    )
+    whole.add_argument(
+        "sources",
+        metavar="SOURCE",
+        nargs="*",
+        help="the archive of another machine, or its folder (default: this machine)",
+    )
+    whole.add_argument("--dry-run", action="store_true", help="only list what would be run and read here")
+    _output(whole)
+    whole.set_defaults(run=_run_machine)
+    barred = _kind(
+        kinds,
+        "filter",
+        "a packet filter with its port forwards: what iptables-save, ip6tables-save or nft -j list ruleset print",
+        "portolan transcribe filter rules.v4 rules.v6 -o observatory",
+    )
+    barred.add_argument("sources", metavar="SOURCE", nargs="+", help="a file with what one of them prints")
+    _output(barred)
+    barred.set_defaults(run=_run_filter)
+    script = _kind(
+        kinds,
+        "script",
+        "print a shell script that gathers on another machine what 'transcribe machine' reads; it only reads there",
+        "portolan transcribe script > gather.sh",
+    )
+    script.set_defaults(run=_run_script)
     zone = _kind(
         kinds,
         "zone",
@@ -98,6 +129,55 @@ def _run_web(arguments: argparse.Namespace) -> int:
         return transcript(name, machine, certificates, copies, {})
 
     return told(arguments, name, read)
+
+
+def _run_machine(arguments: argparse.Namespace) -> int:
+    """Reads a machine in; 0 when the estate is written or agrees."""
+    from portolan.cli.errors import UsageError
+    from portolan.cli.transcribed import told, wanted_name
+    from portolan.transcribing.collecting import Here, plan
+    from portolan.transcribing.machine import machine
+    from portolan.transcribing.registry import opened
+
+    if arguments.dry_run:
+        print("\n".join(plan()))
+        return 0
+    if len(arguments.sources) > 1:
+        raise UsageError("one machine at a time", "Read the second one with --into and another --name.")
+    name = wanted_name(arguments.name)
+    return told(
+        arguments, name, lambda: machine(opened(arguments.sources[0])[0] if arguments.sources else Here(), name)
+    )
+
+
+def _run_filter(arguments: argparse.Namespace) -> int:
+    """Reads a packet filter in; 0 when the estate is written or agrees."""
+    from portolan.cli.transcribed import told, wanted_name
+    from portolan.transcribing.assembling import line, transcript
+    from portolan.transcribing.machine import filters
+    from portolan.transcribing.part import Part, Spot
+    from portolan.transcribing.registry import text_of
+
+    name = wanted_name(arguments.name)
+
+    def read() -> "Transcript":
+        given = [(text_of(path), path) for path in arguments.sources]
+        machine = Part(Spot(arguments.sources[0], 1))
+        networks: dict[str, Any] = {}
+        machine.say("interfaces", {"line": line(machine.spot)})
+        filters(given).into(machine, networks)
+        told = ("nothing says which network each interface is on: 'line' stands for one on the internet",)
+        return transcript(name, machine, {}, {}, networks, told)
+
+    return told(arguments, name, read)
+
+
+def _run_script(_arguments: argparse.Namespace) -> int:
+    """Prints the script."""
+    from portolan.transcribing.collecting import script
+
+    print(script(), end="")
+    return 0
 
 
 def _zone_options(parser: argparse.ArgumentParser) -> None:

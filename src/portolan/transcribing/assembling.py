@@ -69,12 +69,17 @@ def _names_shown(gathered: Gathered, certificate: str) -> list[str]:
 
 
 def transcript(
-    name: str, machine: Part, certificates: dict[str, Any], copies: dict[str, bytes], networks: dict[str, Any]
+    name: str,
+    machine: Part,
+    certificates: dict[str, Any],
+    copies: dict[str, bytes],
+    networks: dict[str, Any],
+    told: Iterable[str] = (),
 ) -> Transcript:
     """The estate of one machine: itself in one document, names and expectations that were guessed in another."""
-    guesses: list[str] = []
+    guesses = list(told)
     if not machine.facts.get("interfaces"):
-        machine.facts["interfaces"] = {"line": {"network": "internet", "address": PLACEHOLDER}}
+        machine.facts["interfaces"] = {"line": line(machine.spot)}
         guesses.append(f"nothing says which addresses the machine has: {PLACEHOLDER} stands for one on the internet")
     own = {"networks": networks, "hosts": {name: machine}, "certificates": certificates}
     _fitted(own, copies)
@@ -84,6 +89,14 @@ def transcript(
         documents[f"{name}-guessed.yaml"] = {"zones": zones, "expected": expected}
         guesses.append(f"{len(expected)} expectations, and where {len(zones)} zones' names lead, are guessed")
     return Transcript(documents, copies, tuple(_ordered(machine.losses())), tuple(guesses))
+
+
+def line(spot: Spot) -> Part:
+    """An interface on the internet, where nothing says which there are."""
+    part = Part(spot)
+    part.say("network", "internet")
+    part.say("address", PLACEHOLDER)
+    return part
 
 
 def _document(own: dict[str, Any]) -> dict[str, Any]:
@@ -98,22 +111,26 @@ def _fitted(own: dict[str, Any], copies: dict[str, bytes]) -> None:
         try:
             load(MemoryFiles(files), "estate.yaml")
         except EstateError as error:
-            found = [_taken_out(own, problem) for problem in error.problems]
+            # One at a time of each list: what stands behind moves up.
+            found = [_taken_out(own, problem) for problem in error.problems[:1]]
             if not any(found):
                 raise
         else:
             return
 
 
+#: Under these keys stand the objects that can say what of them could not be kept.
+_HOLDERS = frozenset(("hosts", "services", "sites", "sections", "filter"))
+
+
 def _taken_out(own: dict[str, Any], problem: Problem) -> bool:
-    """Takes out what a problem is about; whether that was found."""
+    """Takes out what a problem is about, and notes it at the nearest object that can say so; whether that was found."""
     here: Any = own
-    keys: list[Any] = []
-    rest, last, within = problem.path, None, None
+    rest = problem.path
+    way: list[tuple[Any, Any]] = []
+    section, holder, part = "", None, None
     while rest:
         held = here.facts if isinstance(here, Part) else here
-        if isinstance(here, Part):
-            last, within = here, rest
         if isinstance(held, dict):
             key = next(
                 (each for each in sorted(held, key=len, reverse=True) if f"{rest}.".startswith(f"{each}.")), None
@@ -123,26 +140,27 @@ def _taken_out(own: dict[str, Any], problem: Problem) -> bool:
             key = int(word) if isinstance(held, list) and word.isdecimal() and int(word) < len(held) else None
         if key is None:
             break
-        keys.append((here, key))
-        here = held[key]
-        rest = rest[len(str(key)) + 1 :]
-    if isinstance(here, Part) and keys:
-        # It is about an object as a whole.
-        parent, key = keys[-1]
-        owner = next((each for each, _ in reversed(keys) if isinstance(each, Part)), None)
-        held = parent.facts if isinstance(parent, Part) else parent
-        if owner is None:
-            return False
-        del held[key]
-        owner.lose(here.spot, f"{keys[-1][1]}: {problem.message}")
-        return True
-    if last is None or within is None:
+        way.append((held, key))
+        here, rest = held[key], rest[len(str(key)) + 1 :]
+        if isinstance(here, Part):
+            part = here
+            if section in _HOLDERS or key == "filter":
+                holder = here
+            section = ""
+        elif isinstance(here, dict | list):
+            section = str(key)
+    if holder is None or not way or holder is here:
         return False
-    key = next((each for each in last.facts if f"{within}.".startswith(f"{each}.")), None)
-    if key is None:
-        return False
-    last.lose(last.spots.get(key, last.spot), f"{key}: {problem.message}")
-    del last.facts[key]
+    held, key = way[-1]
+    spot = (
+        here.spot
+        if isinstance(here, Part)
+        else part.spots.get(str(key), part.spot)
+        if part is not None
+        else holder.spot
+    )
+    holder.lose(spot, f"{way[-1][1]}: {problem.message}")
+    del held[key]
     return True
 
 

@@ -53,6 +53,10 @@ _ICMP6 = {
 }  # fmt: skip
 
 
+#: Stands for the machine's own addresses without loopback's, until those are known.
+OWN_BUT_LOOPBACK = "(own)"
+
+
 class _Line:
     """One rule: its words, split into what it asks and what it does."""
 
@@ -303,8 +307,17 @@ class Saved:
     def _forwards(self) -> None:
         made: dict[str, Part] = {}
         for chain in ("PREROUTING", "OUTPUT"):
+            barred: list[str] = []
             for way in self._flat(chain):
                 last = way[-1]
+                if (
+                    last.does is not None
+                    and last.does[1] == "RETURN"
+                    and [(key, no) for key, no, _ in last.asks] == [("in", False)]
+                ):
+                    # What arrives there goes back before any forward behind this line.
+                    barred.append(last.asks[0][2])
+                    continue
                 if last.does is None or last.does[1] in ("RETURN", "ACCEPT", *_SILENT_TARGETS):
                     if last.does is not None and last.does[1] in ("RETURN", "ACCEPT") and last.asks:
                         self._lost(last, f"nat: {last.does[1]} before forwards")
@@ -316,6 +329,9 @@ class Saved:
                 part = self._forward(way)
                 if part is None:
                     continue
+                if barred and "on" not in part.facts:
+                    held = part.facts.get("not_on", [])
+                    part.say("not_on", list(dict.fromkeys([*([held] if isinstance(held, str) else held), *barred])))
                 key = str(
                     {each: value for each, value in part.facts.items() if each not in ("on", "not_on", "address")}
                 )
@@ -323,6 +339,8 @@ class Saved:
                     same = made.get(key)
                     if same is not None:
                         same.say("own_connections", True, last.spot)
+                        if part.facts.get("address") == OWN_BUT_LOOPBACK:
+                            same.say("address", OWN_BUT_LOOPBACK)
                     else:
                         self._lost(last, "nat: a forward of the machine's own connections only")
                     continue
@@ -362,7 +380,7 @@ class Saved:
             # An address that is asked for says more than that it is one of the machine's own.
             if key == "to_own" and "to" in facts:
                 continue
-            part.say(renamed[key], "own" if key == "to_own" else value)
+            part.say(renamed[key], (OWN_BUT_LOOPBACK if but_loopback else "own") if key == "to_own" else value)
         if last.does is not None and last.does[1] == "DNAT":
             host, port, up_to = _target(target)
             if host is None:

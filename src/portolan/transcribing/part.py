@@ -37,7 +37,9 @@ class Part:
 
     def lose(self, spot: Spot, words: str) -> None:
         """Notes what could not be kept. The words never hold a secret: a directive's name and its plain arguments."""
-        self.unread.append((spot, one_line(words, _LONGEST)))
+        entry = (spot, one_line(words, _LONGEST))
+        if entry not in self.unread:
+            self.unread.append(entry)
 
     def losses(self) -> Iterator[tuple[Spot, str]]:
         """What could not be kept, here and in every object within."""

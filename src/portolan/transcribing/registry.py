@@ -86,6 +86,18 @@ def opened(path: str) -> tuple[Source, str | None]:
     return source, main
 
 
+def text_of(path: str) -> str:
+    """A file's text. Raises SourceError."""
+    try:
+        with open(path, "rb") as file:
+            data = file.read(MOST_BYTES + 1)
+    except OSError as error:
+        raise SourceError(f"cannot read '{one_line(path)}': {error.strerror or error}", "Check the path.") from None
+    if len(data) > MOST_BYTES or b"\0" in data:
+        raise SourceError(f"'{one_line(path)}' is no text of a filter", "Save it anew.")
+    return data.decode("utf-8", "replace")
+
+
 def _dump(text: str, marks: "list[re.Match[str]]") -> Held:
     """The files that nginx printed one behind the other; each keeps its own lines."""
     files: dict[str, bytes] = {}
@@ -113,6 +125,8 @@ def _seen_at(path: str) -> str:
         if os.path.isdir(os.path.join(whole, home[1:])):
             return "/"
     held = set(os.listdir(whole))
+    if "portolan-answers" in held:
+        return "/"
     if "nginx.conf" in held:
         return "/etc/nginx"
     if "apache2.conf" in held:

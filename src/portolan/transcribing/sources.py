@@ -41,12 +41,16 @@ class Source(Protocol):
     def is_folder(self, path: str) -> bool:
         """Whether it is a folder with something in it."""
 
+    def changed(self, path: str) -> float | None:
+        """When a file was last written, in seconds since 1970; None where that is not known."""
+
 
 class Held:
     """Files in memory: an archive's members, or one text under a path."""
 
-    def __init__(self, files: Mapping[str, bytes]) -> None:
+    def __init__(self, files: Mapping[str, bytes], times: Mapping[str, float] | None = None) -> None:
         self._files = {posixpath.normpath("/" + path.lstrip("/")): data for path, data in files.items()}
+        self._times = dict(times or {})
         self._folders = {parent for path in self._files for parent in _parents(path)}
 
     def read(self, path: str) -> bytes | None:
@@ -67,17 +71,37 @@ class Held:
         """Whether it is a folder with something in it."""
         return posixpath.normpath(path) in self._folders
 
+    def changed(self, path: str) -> float | None:
+        """When a file was last written, in seconds since 1970; None where that is not known."""
+        return self._times.get(posixpath.normpath(path))
+
 
 class Live(Held):
     """A folder of this machine's own configuration; a file elsewhere that it names is read where it lies."""
 
     def __init__(self, folder: str, at: str) -> None:
-        super().__init__(folder_files(folder, at))
+        self.hold(folder_files(folder, at))
+
+    def hold(self, files: Mapping[str, bytes]) -> None:
+        """Takes files for what is held."""
+        super().__init__(files)
+
+    @staticmethod
+    def read_here(path: str) -> bytes | None:
+        """A file of this machine; None where it is not there, or may not be read."""
+        return _bytes(path)
 
     def read(self, path: str) -> bytes | None:
         """A file's bytes; None where it is not there, or may not be read."""
         held = super().read(path)
         return held if held is not None else _bytes(path)
+
+    def changed(self, path: str) -> float | None:
+        """When a file was last written, in seconds since 1970."""
+        try:
+            return os.stat(path).st_mtime
+        except OSError:
+            return None
 
 
 def _parents(path: str) -> Iterable[str]:
@@ -167,6 +191,7 @@ def _bytes(path: str) -> bytes | None:
 def from_archive(data: bytes, name: str) -> Held:
     """A tar archive's members, packed or not. Raises SourceError."""
     files: dict[str, bytes] = {}
+    times: dict[str, float] = {}
     links: dict[str, str] = {}
     size = 0
     try:
@@ -184,6 +209,7 @@ def from_archive(data: bytes, name: str) -> Held:
                         raise SourceError(f"'{one_line(name)}' holds more than {MOST_IN_ALL // 1_000_000} MB")
                     held = archive.extractfile(member)
                     files[path] = held.read() if held is not None else b""
+                    times[path] = float(member.mtime)
     except (tarfile.TarError, EOFError, OSError, ValueError) as error:
         raise SourceError(
             f"'{one_line(name)}' is no whole archive: {one_line(str(error))}", "Make it anew with tar."
@@ -195,4 +221,5 @@ def from_archive(data: bytes, name: str) -> Held:
             target = links[target]
         if target in files:
             files.setdefault(path, files[target])
-    return Held(files)
+            times.setdefault(path, times[target])
+    return Held(files, times)

@@ -1,0 +1,439 @@
+"""A machine from what it says itself: interfaces, routes, filter, listening programs, hosts file, web servers and their folders."""
+
+import re
+from collections.abc import Iterable
+from ipaddress import ip_interface
+from typing import Any
+
+from portolan.estate.base import is_public
+from portolan.source.value import Value
+from portolan.transcribing import addresses as told
+from portolan.transcribing.assembling import Transcript, add_web, transcript
+from portolan.transcribing.collecting import ANSWERS, Here, listing
+from portolan.transcribing.filter_part import Chains, joined
+from portolan.transcribing.iptables import OWN_BUT_LOOPBACK, Saved
+from portolan.transcribing.nft import Listed
+from portolan.transcribing.part import Part, Spot
+from portolan.transcribing.registry import every_web
+from portolan.transcribing.sources import Source, SourceError
+from portolan.transcribing.web import Gathered, unused
+
+#: Programs by the names that they run under.
+_WEB = {"nginx": "nginx", "apache2": "apache", "httpd": "apache"}
+_DNS = frozenset(("systemd-resolve", "named", "unbound", "dnsmasq", "nsd", "knotd"))
+
+
+class Machine(Value, frozen=True):
+    """What was read of a machine: itself, the networks that it is on, and what goes with it."""
+
+    part: Part
+    networks: dict[str, Any]
+
+
+def machine(source: Source, name: str) -> Transcript:
+    """A machine as its answers say. Raises SourceError."""
+    if not any(path.startswith(ANSWERS + "/") for path in source.paths()) and not any(
+        path.startswith("/etc/") for path in source.paths()
+    ):
+        raise SourceError(
+            "nothing here says what a machine is",
+            "Make an archive there with what 'portolan transcribe script' prints.",
+        )
+    reading = _Reading(source)
+    reading.whole()
+    return transcript(name, reading.part, reading.certificates, reading.copies, reading.networks, reading.guesses)
+
+
+class _Reading:
+    def __init__(self, source: Source) -> None:
+        self.source = source
+        self.part = Part(Spot(f"{ANSWERS.lstrip('/')}/addresses", 1))
+        self.networks: dict[str, Any] = {}
+        self.certificates: dict[str, Any] = {}
+        self.copies: dict[str, bytes] = {}
+        self.guesses: list[str] = []
+        #: The network that each interface is on.
+        self.on: dict[str, str] = {}
+
+    def answer(self, name: str) -> tuple[str, str] | None:
+        """A command's answer and where it lies; None where it was not given."""
+        path = f"{ANSWERS}/{name}"
+        data = self.source.read(path)
+        return None if data is None else (data.decode("utf-8", "replace"), path.lstrip("/"))
+
+    def whole(self) -> None:
+        """Everything, in the order in which the estate has it."""
+        self._interfaces()
+        self._routes()
+        self._names()
+        self._filter()
+        sockets = self._sockets()
+        self._programs(sockets)
+        self._folders()
+
+    # -- the way --
+
+    def _interfaces(self) -> None:
+        given = self.answer("addresses")
+        if given is None:
+            return
+        by_name: dict[str, list[told.Held]] = {}
+        for each in told.addresses(*given):
+            if not told.is_link_local(each.address):
+                by_name.setdefault(each.interface, []).append(each)
+        interfaces: dict[str, Part] = {}
+        for name, held in by_name.items():
+            key = unused(name, interfaces)
+            part = Part(held[0].spot)
+            ours = [ip_interface(each.address) for each in held]
+            v4 = [each for each in ours if each.version == 4]
+            outside = any(is_public(each.ip) for each in (v4 or ours))
+            network = "internet" if outside else key
+            self.on[name] = network
+            part.say("network", network)
+            for each in held if outside else ():
+                if not is_public(ip_interface(each.address).ip):
+                    self.part.lose(each.spot, f"{name}: {each.address} beside an address of the internet")
+            ours = [each for each in ours if not outside or is_public(each.ip)]
+            written = [str(each.ip) if outside else str(each) for each in ours]
+            part.say("address", written[0] if len(written) == 1 else written)
+            if any(each.leased and ":" not in each.address for each in held):
+                part.say("leased", True)
+            interfaces[key] = part
+            if not outside:
+                ranges = dict.fromkeys(
+                    str(each.network) for each in ours if each.network.prefixlen < each.max_prefixlen
+                )
+                self.networks[network] = {"subnets": list(ranges)} if ranges else {}
+        if interfaces:
+            self.part.say("interfaces", interfaces)
+
+    def _routes(self) -> None:
+        gateways: list[str] = []
+        spot: Spot | None = None
+        routes: list[Part] = []
+        for name in ("routes", "routes-v6"):
+            given = self.answer(name)
+            for each in told.routes(*given) if given is not None else ():
+                if each.device is not None and each.device not in self.on and each.kind is None:
+                    continue
+                if each.to in ("0.0.0.0/0", "::/0") and each.via is not None:
+                    if self.on.get(each.device or "") != "internet" and not each.via.startswith("fe80"):
+                        gateways.append(each.via)
+                        spot = spot or each.spot
+                    continue
+                if each.to.startswith(("fe80", "ff00")) or (each.via or "").startswith("fe80"):
+                    continue
+                part = Part(each.spot)
+                part.say("to", each.to)
+                if each.kind is not None:
+                    part.say("type", each.kind)
+                elif each.via is not None:
+                    part.say("via", each.via)
+                else:
+                    continue
+                if each.metric:
+                    part.say("metric", each.metric)
+                routes.append(part)
+        if gateways:
+            self.part.say("gateway", gateways[0] if len(gateways) == 1 else gateways, spot)
+        if routes:
+            self.part.say("routes", routes)
+        rules = self.answer("rules")
+        for number, row in enumerate(rules[0].splitlines() if rules is not None else (), 1):
+            if row.strip() and not re.search(r"from all lookup (?:local|main|default)\s*$", row):
+                self.part.lose(Spot(rules[1] if rules is not None else "", number), f"ip rule {row.strip()}")
+
+    def _names(self) -> None:
+        data = self.source.read("/etc/hosts")
+        if data is not None:
+            spot, lines = Spot("etc/hosts", 1), []
+            for number, row in enumerate(data.decode("utf-8", "replace").splitlines(), 1):
+                text = " ".join(row.partition("#")[0].split())
+                words = text.split()
+                if len(words) > 1 and not set(words[1:]) <= _USUAL_HOSTS:
+                    lines.append(text)
+                    spot = Spot("etc/hosts", number) if len(lines) == 1 else spot
+            if lines:
+                part = Part(spot)
+                part.say("lines", lines)
+                self.part.say("hosts_file", part)
+        data = self.source.read("/etc/resolv.conf")
+        for number, row in enumerate(data.decode("utf-8", "replace").splitlines() if data is not None else (), 1):
+            words = row.partition("#")[0].split()
+            spot = Spot("etc/resolv.conf", number)
+            if words[:1] == ["nameserver"] and len(words) > 1 and "resolver" not in self.part.facts:
+                if not words[1].startswith("127."):
+                    self.part.say("resolver", words[1].partition("%")[0], spot)
+            elif words[:1] in (["search"], ["domain"]) and len(words) > 1 and words[1] != ".":
+                self.part.say("search", words[1:], spot)
+
+    # -- the filter --
+
+    def _filter(self) -> None:
+        found = filters(
+            [
+                each
+                for each in (self.answer("iptables"), self.answer("ip6tables"), self.answer("nft"))
+                if each is not None
+            ]
+        )
+        found.into(self.part, self.networks)
+        now = found.filter.data() if found.filter is not None else None
+        kept = [
+            (data.decode("utf-8", "replace"), path.lstrip("/"))
+            for path in (
+                "/etc/iptables/rules.v4",
+                "/etc/iptables/rules.v6",
+                "/etc/sysconfig/iptables",
+                "/etc/sysconfig/ip6tables",
+            )
+            if (data := self.source.read(path)) is not None
+        ]
+        if kept and (self.answer("iptables") is not None or now is not None):
+            later = filters(kept).filter
+            if _meant(later.data() if later is not None else None) != _meant(now):
+                boot = Part(Spot(kept[0][1], 1))
+                boot.say("filter", later if later is not None else {})
+                self.part.say("after_boot", boot)
+        given = self.answer("forwarding")
+        if given is not None and given[0].strip() in ("0", "1"):
+            self.part.say("passes_on", given[0].strip() == "1", Spot(given[1], 1))
+
+    # -- programs --
+
+    def _sockets(self) -> list[told.Socket]:
+        given = self.answer("sockets")
+        return told.sockets(*given) if given is not None else []
+
+    def _programs(self, sockets: list[told.Socket]) -> None:
+        services: dict[str, Part] = {}
+        self.part.say("services", services)
+        running = {_WEB.get(each.program, each.program) for each in sockets if each.protocol == "tcp"}
+        host = self.answer("name")
+        asked: set[int] = set()
+        for gathered in every_web(self.source, host[0].strip() if host is not None else None):
+            found, copies = add_web(self.part, gathered, self.source)
+            self.certificates.update(found)
+            self.copies.update(copies)
+            asked |= _ports_behind(gathered)
+            if sockets and gathered.program not in running:
+                gathered.service.say("state", "stopped", sockets[0].spot)
+            self._loaded(gathered)
+        by_program: dict[str, list[told.Socket]] = {}
+        for each in sockets:
+            if each.protocol == "tcp" and each.program not in _WEB and each.program not in _DNS:
+                by_program.setdefault(each.program or f"port-{each.port}", []).append(each)
+        for program, held in by_program.items():
+            part = Part(held[0].spot)
+            if not any(each.port in asked for each in held):
+                part.say("kind", "other")
+            listens = [
+                ("" if each.address == "*" else f"[{each.address}]:" if ":" in each.address else f"{each.address}:")
+                + str(each.port)
+                for each in held
+            ]
+            part.say("listens", list(dict.fromkeys(listens)))
+            services[unused(program, services)] = part
+
+    def _loaded(self, gathered: Gathered) -> None:
+        """Sites in files that were written after the program's last start or reload are not in force yet."""
+        since = self._since(gathered.program)
+        if since is None:
+            return
+        newer: dict[str, None] = {}
+        for site in gathered.sites.values():
+            written = self.source.changed("/" + site.spot.file)
+            if written is not None and written > since + 1:
+                site.say("loaded", False)
+                newer[site.spot.file] = None
+        if newer:
+            self.guesses.append(
+                f"{gathered.program} was last started or reloaded before {', '.join(newer)} was written: its sites count as not in force"
+            )
+
+    def _since(self, program: str) -> float | None:
+        """When the program's workers started, in seconds since 1970: a reload starts new ones."""
+        processes, moment = self.answer("processes"), self.answer("moment")
+        if processes is None or moment is None or not moment[0].strip().isdecimal():
+            return None
+        rows = [row.split(None, 3) for row in processes[0].splitlines()]
+        held = [row for row in rows if len(row) == 4 and _WEB.get(row[3].strip()) == program and row[2].isdecimal()]
+        pids = {row[0] for row in held}
+        workers = [int(row[2]) for row in held if row[1] in pids] or [int(row[2]) for row in held]
+        return int(moment[0]) - min(workers) if workers else None
+
+    def _folders(self) -> None:
+        """What lies in the folders of websites, where that was listed."""
+        wanted = dict.fromkeys(_folders_of(self.part.facts.get("services", {}).values()))
+        given = self.answer("folders")
+        text = given[0] if given is not None else ""
+        if isinstance(self.source, Here):
+            text = "".join(listing(folder) for folder in wanted)
+        if not text:
+            return
+        listed = {row.split(" ", 3)[3].partition(" -> ")[0] for row in text.splitlines() if row.count(" ") >= 3}
+        kept = [folder for folder in wanted if folder in listed]
+        if not kept:
+            return
+        rows = dict.fromkeys(row for row in text.splitlines() if row.isprintable())
+        self.copies["inventories/folders.txt"] = ("\n".join(rows) + "\n").encode()
+        self.part.say("folders", {folder: {"inventory": "inventories/folders.txt"} for folder in kept})
+
+
+_USUAL_HOSTS = frozenset(
+    ("localhost", "localhost.localdomain", "localhost4", "localhost6", "ip6-localhost", "ip6-loopback", "ip6-allnodes", "ip6-allrouters",
+     "ip6-localnet", "ip6-mcastprefix", "broadcasthost", "localhost4.localdomain4", "localhost6.localdomain6")
+)  # fmt: skip
+
+
+class Filters(Value, frozen=True):
+    """A machine's filter, its port forwards and source NAT."""
+
+    filter: Part | None
+    forwards: tuple[Part, ...]
+    source_nat: tuple[Part, ...]
+    masquerade: tuple[tuple[str, Spot], ...]
+
+    def into(self, machine: Part, networks: dict[str, Any]) -> None:
+        """States them at a machine; an interface that only they know is on a network of its own."""
+        interfaces = machine.facts.setdefault("interfaces", {})
+        spot = self.filter.spot if self.filter is not None else machine.spot
+        for name in dict.fromkeys(_interfaces_of([self.filter, *self.forwards, *self.source_nat])):
+            if name not in interfaces and name != "lo":
+                part = Part(spot)
+                part.say("network", name)
+                interfaces[name] = part
+                networks.setdefault(name, {})
+        for name, where in self.masquerade:
+            if name not in interfaces:
+                interfaces[name] = Part(where)
+                interfaces[name].say("network", name)
+                networks.setdefault(name, {})
+        if self.filter is not None:
+            machine.say("filter", self.filter)
+        own = [
+            str(ip_interface(each).ip)
+            for part in interfaces.values()
+            for each in _listed(part.facts.get("address", []))
+        ]
+        for each in self.forwards:
+            if each.facts.get("address") == OWN_BUT_LOOPBACK:
+                each.facts["address"] = own or "own"
+        if self.forwards:
+            machine.say("forwards", list(self.forwards))
+        sources: list[Part] = []
+        for each in self.source_nat:
+            if "(not on)" not in each.facts:
+                sources.append(each)
+                continue
+            barred = each.facts.pop("(not on)")
+            for name in interfaces:
+                if name != barred:
+                    one = Part(each.spot)
+                    one.say("on", name)
+                    for key, value in each.facts.items():
+                        one.say(key, value)
+                    sources.append(one)
+        if sources:
+            machine.say("source_nat", sources)
+        if self.masquerade:
+            machine.say("masquerade", list(dict.fromkeys(name for name, _ in self.masquerade)), self.masquerade[0][1])
+
+
+def filters(given: list[tuple[str, str]]) -> Filters:
+    """The filter that saved tables and rulesets come to, each a text and its file's name. Raises SourceError."""
+    families: list[Chains] = []
+    forwards: list[Part] = []
+    sources: list[Part] = []
+    masquerade: list[tuple[str, Spot]] = []
+    for text, file in given:
+        if Saved.recognises(text):
+            saved = Saved(text, file, 6 if _is_v6(text, file) else 4)
+            families.append(saved.chains)
+            forwards += saved.forwards
+            sources += saved.source_nat
+            masquerade += saved.masquerade
+        elif Listed.recognises(text):
+            if any(each.rules or each.default for each in families):
+                # The kernel lists what iptables made, too.
+                continue
+            listed = Listed(text, file)
+            families += [each for each in listed.families.values() if each.rules or each.default or each.unread]
+            forwards += listed.forwards
+            sources += listed.source_nat
+            masquerade += listed.masquerade
+        elif text.strip():
+            raise SourceError(
+                f"'{file}' is no filter known here",
+                "Save it with iptables-save, ip6tables-save or nft -j list ruleset.",
+            )
+    spot = Spot(given[0][1], 1) if given else Spot("", 1)
+    idle = all(
+        not any(each.rules.values())
+        and all(verdict == "allow" for verdict, _ in each.default.values())
+        and not each.unread
+        for each in families
+    )
+    made = None if idle else joined(families, spot)
+    return Filters(made, tuple(forwards), tuple(sources), tuple(masquerade))
+
+
+def _listed(value: Any) -> list[Any]:
+    return value if isinstance(value, list) else [value]
+
+
+def _interfaces_of(parts: Iterable[Any]) -> Iterable[str]:
+    """The interfaces that rules name, but for beginnings of names."""
+    for part in parts:
+        if isinstance(part, Part):
+            for key, value in part.facts.items():
+                if key in ("in", "not_in", "out", "not_out", "on", "not_on", "(not on)"):
+                    yield from (
+                        each for each in (value if isinstance(value, list) else [value]) if "*" not in str(each)
+                    )
+                else:
+                    yield from _interfaces_of([value])
+        elif isinstance(part, dict):
+            yield from _interfaces_of(part.values())
+        elif isinstance(part, list):
+            yield from _interfaces_of(part)
+
+
+def _is_v6(text: str, file: str) -> bool:
+    return (
+        "ip6" in file
+        or file.endswith(".v6")
+        or re.search(r"^#.*ip6tables|\s(?:-s|-d)\s+[0-9a-fA-F]*:|icmp6|ipv6-icmp", text, re.M) is not None
+    )
+
+
+def _meant(data: Any) -> Any:
+    """What a filter says, without where it was read."""
+    if isinstance(data, dict):
+        return {key: _meant(value) for key, value in data.items() if key not in ("read_from", "unread")}
+    return [_meant(each) for each in data] if isinstance(data, list) else data
+
+
+def _ports_behind(gathered: Gathered) -> set[int]:
+    """The ports of this machine that a web server passes requests on to."""
+    found: set[int] = set()
+    parts: list[Any] = list(gathered.sites.values())
+    while parts:
+        part = parts.pop()
+        parts += part.facts.get("sections", [])
+        upstream = part.facts.get("upstream")
+        targets = upstream.facts["to"] if isinstance(upstream, Part) else []
+        for each in [targets] if isinstance(targets, str) else targets:
+            match = re.match(r"https?://(?:127\.\d+\.\d+\.\d+|localhost|\[::1\]):(\d+)", each)
+            if match is not None:
+                found.add(int(match[1]))
+    return found
+
+
+def _folders_of(services: Iterable[Any]) -> Iterable[str]:
+    for service in services:
+        for site in service.facts.get("sites", {}).values():
+            for part in (site, *site.facts.get("sections", [])):
+                if "folder" in part.facts:
+                    yield str(part.facts["folder"])
