@@ -364,6 +364,9 @@ class Saved:
         if protocol not in ("tcp", "udp") or ports is None or isinstance(ports, list):
             self._lost(last, "nat: a forward without one port or range")
             return None
+        but_loopback = "to_own" in facts and facts.get("not_to") == "127.0.0.0/8"
+        if but_loopback:
+            del facts["not_to"]
         renamed = {
             "in": "on",
             "not_in": "not_on",
