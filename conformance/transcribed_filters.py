@@ -73,6 +73,10 @@ def serving(given: "socket.socket") -> None:
         ),
     ):
         _run("ip", *command.split())
+    # The kernel answers only so often with errors; here each question is to be answered.
+    for knob in ("ipv4/icmp_ratelimit", "ipv6/icmp/ratelimit"):
+        with open(f"/proc/sys/net/{knob}", "w", encoding="ascii") as file:
+            file.write("0")
     listeners = []
     for port in OPEN:
         held = socket.socket(socket.AF_INET6)
@@ -208,7 +212,7 @@ def nft(rng: random.Random, _family: int = 0) -> str:
     web = [f"{_nft_match(rng)} {_nft_verdict(rng, False)}" for _ in range(rng.randint(0, 3))]
     nat = ""
     if rng.random() < 0.3:
-        nat = f"  chain pre {{ type nat hook prerouting priority dstnat; policy accept; {rng.choice(('iifname inner', 'fib daddr type local'))} tcp dport {rng.choice((81, 9000))} redirect to :{rng.choice((80, 443))} }}\n"
+        nat = f"  chain pre {{ type nat hook prerouting priority dstnat; policy accept; {rng.choice(('iifname inner', 'fib daddr type local'))} tcp dport {rng.choice((81, 9000))} redirect to :{rng.choice((80, 443))}; }}\n"
     return (
         "table inet guard {\n  set desks { type ipv4_addr; flags interval; elements = { 10.20.0.40, 10.20.0.96/28 } }\n  set doors { type inet_service; elements = { 80, 443 } }\n"
         "  chain web {\n    " + "\n    ".join(web) + "\n  }\n" + nat
@@ -281,6 +285,8 @@ def really(questions: list[tuple[str, str, int]]) -> list[str]:
     for number, (source, target, port) in enumerate(questions):
         asking = socket.socket(socket.AF_INET6 if ":" in source else socket.AF_INET)
         asking.setblocking(False)
+        if ":" in source:
+            asking.setsockopt(socket.IPPROTO_IPV6, 25, 1)
         asking.bind((source, 0))
         result = asking.connect_ex((target, port))
         if result not in (0, errno.EINPROGRESS):

@@ -67,10 +67,15 @@ def _base(name: str, held: list[Chains]) -> Part | None:
         about[0].rules.get(name, [Part(Spot("", 1))])[0].spot,
     )
     chain = Part(spot)
-    rules = [_of_family(rule, each, held) for each in held for rule in each.rules.get(name, [])]
     defaults = {each.family: each.default.get(name, ("allow", spot)) for each in held}
     known = {4, 6} if not any(each.family == 0 for each in held) else {0}
     verdicts = {defaults[family][0] if family in defaults else "allow" for family in known}
+    rules = [
+        _of_family(made, each, held)
+        for each in held
+        for rule in each.rules.get(name, [])
+        for made in ([rule] if len(verdicts) == 1 else _ended(rule, defaults[each.family][0]))
+    ]
     if len(verdicts) == 1:
         chain.say("default", verdicts.pop())
     else:
@@ -85,6 +90,24 @@ def _base(name: str, held: list[Chains]) -> Part | None:
     if rules:
         chain.say("rules", rules)
     return chain
+
+
+def _ended(rule: Part, verdict: str) -> list[Part]:
+    """A rule of a chain whose default is written as rules: what goes back to the default meets the verdict itself."""
+    made = Part(rule.spot)
+    made.facts, made.spots = dict(rule.facts), dict(rule.spots)
+    if "return" in made.facts:
+        made.facts = {verdict: made.facts.pop("return"), **made.facts}
+        return [made]
+    if "goto" in made.facts:
+        after = Part(rule.spot)
+        after.facts = {
+            verdict: made.facts.get("protocol", "any"),
+            **{key: value for key, value in made.facts.items() if key not in ("goto", "protocol")},
+        }
+        made.facts = {"jump": made.facts.pop("goto"), **made.facts}
+        return [made, after]
+    return [rule]
 
 
 def _of_family(rule: Part, family: Chains, held: list[Chains]) -> Part:

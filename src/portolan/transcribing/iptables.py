@@ -53,8 +53,9 @@ _ICMP6 = {
 }  # fmt: skip
 
 
-#: Stands for the machine's own addresses without loopback's, until those are known.
+#: Stands for the machine's own addresses without loopback's, or those of one family, until those are known.
 OWN_BUT_LOOPBACK = "(own)"
+OWN_OF = {4: "(own, IPv4)", 6: "(own, IPv6)"}
 
 
 class _Line:
@@ -384,6 +385,8 @@ class Saved:
             if key == "to_own" and "to" in facts:
                 continue
             part.say(renamed[key], (OWN_BUT_LOOPBACK if but_loopback else "own") if key == "to_own" else value)
+        if "to" not in facts and last.does is not None and last.does[1] == "REDIRECT":
+            part.say("address", OWN_OF[self.family])
         if last.does is not None and last.does[1] == "DNAT":
             host, port, up_to = _target(target)
             if host is None:

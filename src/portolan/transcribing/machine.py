@@ -11,7 +11,7 @@ from portolan.transcribing import addresses as told
 from portolan.transcribing.assembling import Transcript, add_web, transcript
 from portolan.transcribing.collecting import ANSWERS, Here, listing
 from portolan.transcribing.filter_part import Chains, joined
-from portolan.transcribing.iptables import OWN_BUT_LOOPBACK, Saved
+from portolan.transcribing.iptables import OWN_BUT_LOOPBACK, OWN_OF, Saved
 from portolan.transcribing.nft import Listed
 from portolan.transcribing.part import Part, Spot
 from portolan.transcribing.registry import every_web
@@ -312,14 +312,8 @@ class Filters(Value, frozen=True):
                 networks.setdefault(name, {})
         if self.filter is not None:
             machine.say("filter", self.filter)
-        own = [
-            str(ip_interface(each).ip)
-            for part in interfaces.values()
-            for each in _listed(part.facts.get("address", []))
-        ]
         for each in self.forwards:
-            if each.facts.get("address") == OWN_BUT_LOOPBACK:
-                each.facts["address"] = own or "own"
+            _addressed(each, interfaces)
         if self.forwards:
             machine.say("forwards", list(self.forwards))
         sources: list[Part] = []
@@ -377,6 +371,25 @@ def filters(given: list[tuple[str, str]]) -> Filters:
     )
     made = None if idle else joined(families, spot)
     return Filters(made, tuple(forwards), tuple(sources), tuple(masquerade))
+
+
+def _addressed(forward: Part, interfaces: dict[str, Part]) -> None:
+    """The addresses that a forward is for, where its table means the machine's own in words that the estate lacks."""
+    said = forward.facts.get("address")
+    if said not in (OWN_BUT_LOOPBACK, *OWN_OF.values()):
+        return
+    own = [
+        ip_interface(each).ip
+        for name, part in interfaces.items()
+        if forward.facts.get("on", name) == name
+        for each in _listed(part.facts.get("address", []))
+    ]
+    own = [each for each in own if said == OWN_BUT_LOOPBACK or OWN_OF[each.version] == said]
+    del forward.facts["address"]
+    if own:
+        forward.say("address", [str(each) for each in own])
+    elif "on" not in forward.facts:
+        forward.say("address", "own")
 
 
 def _listed(value: Any) -> list[Any]:

@@ -35,6 +35,7 @@ _ANSWERS = {
     "net-prohibited": "net-prohibited", "prot-unreachable": "protocol-unreachable", "addr-unreachable": "host-unreachable",
     "policy-fail": "policy-fail",
 }  # fmt: skip
+_PORTS = frozenset(("ports", "not_ports", "source_ports", "not_source_ports"))
 _ICMP = frozenset(
     ("echo-request", "echo-reply", "destination-unreachable", "packet-too-big", "time-exceeded", "parameter-problem")
 )
@@ -126,9 +127,12 @@ class Listed:
             if kind == "nat":
                 self._nat(where, dict(facts), does, spot, chains)
             else:
-                made = self._made(dict(facts), does, spot, chains)
-                if made is not None:
-                    chains.add(where, made)
+                # A port of whichever protocol is one of TCP's and one of UDP's.
+                anyhow = "protocol" not in facts and bool(_PORTS & set(facts))
+                for protocol in ("tcp", "udp") if anyhow else ("",):
+                    made = self._made({**facts, **({"protocol": protocol} if protocol else {})}, does, spot, chains)
+                    if made is not None:
+                        chains.add(where, made)
 
     def _expanded(
         self, exprs: list[Any], spot: Spot, chains: Chains
