@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from functools import cache
 from typing import TYPE_CHECKING
 
-from portolan.cli import check, completion, demo, explain, fault, follow, rehearse, schema, transcribe
+from portolan.cli import check, completion, demo, explain, fault, follow, init, rehearse, schema, transcribe
 from portolan.cli.errors import UsageError
 from portolan.cli.options import Help
 from portolan.cli.streams import complain, give_up_output
@@ -20,7 +20,7 @@ from portolan.version import VERSION
 if TYPE_CHECKING:
     from _typeshed import SupportsWrite
 
-COMMANDS = (demo, check, follow, explain, rehearse, transcribe, fault, schema, completion)
+COMMANDS = (demo, init, check, follow, explain, rehearse, transcribe, fault, schema, completion)
 
 
 class _Parser(argparse.ArgumentParser):

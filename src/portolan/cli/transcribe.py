@@ -52,6 +52,38 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
     barred.add_argument("sources", metavar="SOURCE", nargs="+", help="a file with what one of them prints")
     _output(barred)
     barred.set_defaults(run=_run_filter)
+    shown = _kind(
+        kinds,
+        "certificates",
+        "certificates from files (PEM, DER, PKCS#12), folders, or a server that shows them; keys are compared, never copied",
+        "portolan transcribe certificates /etc/letsencrypt/live/visit -o observatory",
+    )
+    shown.add_argument("sources", metavar="SOURCE", nargs="*", help="a file or a folder")
+    shown.add_argument(
+        "--server",
+        metavar="HOST[:PORT]",
+        action="append",
+        default=[],
+        help="ask this server for what it shows (default port: 443)",
+    )
+    shown.add_argument(
+        "--password-file", metavar="FILE", default=None, help="a file with the password of PKCS#12 files"
+    )
+    _output(shown, machine=False)
+    shown.set_defaults(run=_run_certificates)
+    asked = _kind(
+        kinds,
+        "records",
+        "the records that visits to names meet, asked of the zone's own servers: addresses, aliases, delegation, HTTPS, CAA, DS",
+        "portolan transcribe records visit.kestrel-ridge.example -o observatory",
+    )
+    asked.add_argument("sources", metavar="NAME", nargs="+", help="a host name")
+    asked.add_argument(
+        "--server", metavar="ADDRESS", default=None, help="ask this server instead of those that the zone names"
+    )
+    asked.add_argument("--port", metavar="PORT", type=int, default=53, help="its port (default: 53)")
+    _output(asked, machine=False)
+    asked.set_defaults(run=_run_records)
     script = _kind(
         kinds,
         "script",
@@ -81,7 +113,7 @@ def _kind(
     )
 
 
-def _output(parser: argparse.ArgumentParser) -> None:
+def _output(parser: argparse.ArgumentParser, machine: bool = True) -> None:
     """Where the estate goes, and under which name the machine stands in it."""
     where = parser.add_mutually_exclusive_group()
     where.add_argument(
@@ -100,7 +132,10 @@ def _output(parser: argparse.ArgumentParser) -> None:
         default=None,
         help="write nothing; tell where an estate and the source differ, status 1",
     )
-    parser.add_argument("--name", metavar="NAME", default="server", help="the machine's name there (default: server)")
+    if machine:
+        parser.add_argument(
+            "--name", metavar="NAME", default="server", help="the machine's name there (default: server)"
+        )
     parser.add_argument(
         "--color", choices=("auto", "always", "never"), default="auto", help="colour (default: on a terminal)"
     )
@@ -170,6 +205,61 @@ def _run_filter(arguments: argparse.Namespace) -> int:
         return transcript(name, machine, {}, {}, networks, told)
 
     return told(arguments, name, read)
+
+
+def _run_certificates(arguments: argparse.Namespace) -> int:
+    """Reads certificates in; 0 when they are written or agree."""
+    from portolan.cli.errors import UsageError
+    from portolan.cli.transcribed import told
+    from portolan.transcribing.assembling import Transcript
+    from portolan.transcribing.certificates import documents, from_path, from_server
+    from portolan.transcribing.registry import text_of
+
+    if not arguments.sources and not arguments.server:
+        raise UsageError("no certificate is named", "Name a file or a folder, or a server with --server.")
+
+    def read() -> "Transcript":
+        password = None
+        if arguments.password_file is not None:
+            password = text_of(arguments.password_file).rstrip("\n").encode()
+        found = [each for path in arguments.sources for each in from_path(path, password)]
+        found += [from_server(server) for server in arguments.server]
+        document, copies = documents(found)
+        guesses = tuple(
+            f"the key in {each.spot.file} is not the certificate's" for each in found if each.key_fits is False
+        )
+        return Transcript({"certificates.yaml": document}, copies, (), guesses)
+
+    return told(arguments, "certificates", read)
+
+
+def _run_records(arguments: argparse.Namespace) -> int:
+    """Reads records in; 0 when they are written or agree."""
+    from ipaddress import ip_address
+
+    from portolan.cli.errors import UsageError
+    from portolan.cli.transcribed import told
+    from portolan.formats.scalars import UnfitError, host_name
+    from portolan.source.plain import one_line
+    from portolan.transcribing.assembling import Transcript
+    from portolan.transcribing.records import document, gleaned
+
+    try:
+        names = [str(host_name(each)) for each in arguments.sources]
+    except UnfitError as unfit:
+        raise UsageError(f"expected {unfit.expected}", unfit.hint) from None
+    try:
+        server = str(ip_address(arguments.server)) if arguments.server is not None else None
+    except ValueError:
+        raise UsageError(f"--server: expected an address, found '{one_line(arguments.server)}'") from None
+    if not 0 < arguments.port < 65536:
+        raise UsageError(f"--port: expected 1 to 65535, found {arguments.port}")
+
+    def read() -> "Transcript":
+        zones, lost = gleaned(names, server, arguments.port)
+        return Transcript({"records.yaml": document(zones)}, {}, (), tuple(f"not asked: {each}" for each in lost))
+
+    return told(arguments, "records", read)
 
 
 def _run_script(_arguments: argparse.Namespace) -> int:

@@ -40,8 +40,9 @@ def told(arguments: argparse.Namespace, name: str, read: Callable[[], Transcript
 
 def _main_text(name: str, found: Transcript) -> str:
     documents = list(found.documents)
+    guessed = next((f" What was guessed is in {each}." for each in documents if each.endswith("-guessed.yaml")), "")
     return (
-        f"# Read from real configuration by 'portolan transcribe'. What was guessed is in {documents[-1]}.\n"
+        f"# Read from real configuration by 'portolan transcribe'.{guessed}\n"
         f"portolan: 1\ntitle: {name}, as its configuration says\ninclude: [{', '.join(documents)}]\n"
     )
 
@@ -100,8 +101,11 @@ def _add(estate: str, found: Transcript) -> None:
 
 def _tell(found: Transcript, arguments: argparse.Namespace, name: str) -> None:
     document = next(iter(found.documents.values()))
-    machine = document["hosts"][name]
+    machine = document.get("hosts", {}).get(name, {})
     lines = []
+    for key in ("certificates", "authorities", "zones"):
+        for each, facts in document.get(key, {}).items() if not machine else ():
+            lines.append(f"{key[:-1] if key != 'authorities' else 'authority'} {each}: {_of(facts)}")
     for service, facts in machine.get("services", {}).items():
         if "sites" not in facts:
             continue
@@ -129,6 +133,13 @@ def _tell(found: Transcript, arguments: argparse.Namespace, name: str) -> None:
     else:
         lines += ["", f"It is in {place}. Next: portolan check -e {place}"]
     print("\n".join(plain(line) for line in lines))
+
+
+def _of(facts: dict[str, Any]) -> str:
+    """What a certificate, an authority or a zone is, in a few words."""
+    if "records" in facts:
+        return f"{len(facts['records'])} records, served by {', '.join(facts.get('delegated_to', ['nobody named']))}"
+    return f"{facts.get('file', '')}, from {facts['read_from'].partition(';')[0]}"
 
 
 def _differs(estate: str, found: Transcript) -> int:

@@ -1,5 +1,6 @@
 """An estate's files to an Estate: include, read, complete, cross-check; and changed estates, read again where touched."""
 
+import re
 from typing import Any
 
 from yaml.nodes import MappingNode, Node, SequenceNode
@@ -156,6 +157,7 @@ def _parsed(files: Files, path: str, cite: Span) -> MappingNode:
         data = files.read(path)
     except FileError as problem:
         raise EstateError([Problem(cite, f"cannot read '{one_line(path)}': {problem}")]) from None
+    _refuse_placeholders(files.shown(path), data)
     root = compose(files.shown(path), data)
     if not isinstance(root, MappingNode):
         span = Place((), root).span
@@ -167,6 +169,31 @@ def _parsed(files: Files, path: str, cite: Span) -> MappingNode:
             ]
         )
     return root
+
+
+#: What stands in blanks (`portolan init`) for what only their reader knows.
+_PLACEHOLDER = re.compile(
+    rb"<(?:(?:public address|inside address|address|name|folder|end|record|alias|range|pages address|objects address|canonical name|port)"
+    rb"(?: of [a-z ]{1,40})?|bucket|domain)>"
+)
+
+
+def _refuse_placeholders(shown: str, data: bytes) -> None:
+    """A blank that is not filled in whole: one error, however many are left."""
+    if b"<" not in data:
+        return
+    left: list[tuple[int, int, str]] = []
+    for number, line in enumerate(data.split(b"\n"), 1):
+        said = line.partition(b" #")[0]
+        if not said.lstrip().startswith(b"#"):
+            left += [(number, match.start() + 1, match[0].decode()) for match in _PLACEHOLDER.finditer(said)]
+    if left:
+        line_number, column, text = left[0]
+        more = f", and {len(left) - 1} more placeholders" if len(left) > 1 else ""
+        hint = "Write what it stands for; the comment beside it says where that is usually shown."
+        raise EstateError(
+            [Problem(Span(shown, line_number, column), f"{text} is still to be filled in{more}", hint=hint)]
+        )
 
 
 def _add(pairs: list[tuple[Node, Node]], root: MappingNode, problems: Problems) -> None:
