@@ -344,8 +344,8 @@ def foretold(saved: dict[str, str], questions: list[tuple[str, str, int]]) -> tu
             Detail.RESET: "refused",
             Detail.TIMED_OUT: "timed-out",
             Detail.UNREACHABLE: "unreachable",
-        # The handshake is done, and what follows is lost.
-        Detail.STALLED: "open",
+            # The handshake is done, and what follows is lost.
+            Detail.STALLED: "open",
         }
         said.append(words.get(found.detail, str(found.detail)))
     return said, [words for _, words in made.unread]

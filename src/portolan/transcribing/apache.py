@@ -274,7 +274,7 @@ class ApacheReader:
             elif name in _ELSEWHERE or _SILENT.fullmatch(name):
                 continue
             else:
-                part.lose(each.spot, f"{name} {' '.join(words)}".strip() if not _secret(each) else name)
+                part.lose(each.spot, f"{name} {' '.join(words)}".strip())
 
     @staticmethod
     def _redirect(part: Part, each: Directive, where: str) -> None:
@@ -634,7 +634,3 @@ def _passes(part: Part, made: Part, each: Directive, headers: dict[str, str]) ->
         made.spots["headers"] = each.spot
     else:
         part.lose(each.spot, f"RequestHeader {name}")
-
-
-def _secret(each: Directive) -> bool:
-    return re.search(r"(?i)pass(?:word|phrase)|secret|token|credential", " ".join((each.name, *each.words))) is not None

@@ -194,7 +194,7 @@ class NginxReader:
         said = [each for each in common if _inherited(each)]
         for each in common:
             if not _inherited(each) and not _SILENT.fullmatch(each.name) and each.name != "include":
-                self.out.service.lose(each.spot, _shown(each))
+                self.out.service.lose(each.spot, each.text)
         opened: dict[str, Spot] = {}
         for each in inside:
             if each.name == "server" and each.block is not None:
@@ -345,7 +345,7 @@ class NginxReader:
                 ):
                     part.lose(each.spot, each.text)
             else:
-                part.lose(each.spot, _shown(each))
+                part.lose(each.spot, each.text)
         if root is not None and "upstream" not in part.facts:
             part.say("folder", posixpath.normpath(root[0]), root[1])
         if errors:
@@ -751,15 +751,6 @@ def _with_above(own: list[Directive], above: list[Directive], location: bool = F
 def shown(path: str) -> str:
     """A path of the machine as answers cite it."""
     return path.lstrip("/")
-
-
-def _shown(each: Directive) -> str:
-    """A directive for people, without what may be secret."""
-    if re.search(
-        r"(?i)pass(?:word|phrase)?\b|secret|token|key|credential|auth", " ".join(each.words[:-1] or (each.name,))
-    ):
-        return each.name
-    return each.text
 
 
 def _key(listener: str) -> str:

@@ -1,5 +1,6 @@
 """What readers make: objects of the estate as plain data, each fact with the line of the original that it was read from."""
 
+import re
 from collections.abc import Iterator
 from typing import Any
 
@@ -9,6 +10,16 @@ from portolan.source.value import Value
 
 #: A line that could not be kept is shown so far.
 _LONGEST = 160
+#: Words that make what stands beside them likely a secret.
+_SECRET = re.compile(
+    r"(?i)pass(?:word|wd|phrase)\b|secret|token|\bkey\b|api.?key|credential|\bauth(?!_basic\b|_request\b)|cookie"
+)
+_LOGIN = re.compile(r"://[^/\s@]*@")
+
+
+def is_secret(text: str) -> bool:
+    """Whether what goes by a name, or stands in a line, is likely a secret."""
+    return _SECRET.search(text) is not None or _LOGIN.search(text) is not None
 
 
 class Spot(Value, frozen=True):
@@ -36,7 +47,8 @@ class Part:
         self.spots[key] = spot or self.spot
 
     def lose(self, spot: Spot, words: str) -> None:
-        """Notes what could not be kept. The words never hold a secret: a directive's name and its plain arguments."""
+        """Notes what could not be kept; of a line that may hold a secret only its first word."""
+        words = words.partition(" ")[0] if is_secret(words) else words
         entry = (spot, one_line(words, _LONGEST))
         if entry not in self.unread:
             self.unread.append(entry)

@@ -8,7 +8,7 @@ from typing import Any
 from portolan.estate.base import AnyStatus, HeaderName, IPNetwork, NamePattern, Pattern, Template
 from portolan.estate.url import Url
 from portolan.formats.scalars import SCALARS, UnfitError
-from portolan.transcribing.part import Part, Spot
+from portolan.transcribing.part import Part, Spot, is_secret
 
 #: Names under which a site is kept must fit what names of the estate are made of.
 _NO_NAME = re.compile(r"[^A-Za-z0-9_.-]+")
@@ -88,8 +88,8 @@ def is_upstream(text: str) -> bool:
 
 
 def is_header(text: str) -> bool:
-    """Whether it is a header field's name."""
-    return fits(HeaderName, text)
+    """Whether it is the name of a header field whose value may be told."""
+    return fits(HeaderName, text) and not is_secret(text)
 
 
 def is_status(text: str) -> bool:

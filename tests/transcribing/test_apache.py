@@ -1,0 +1,138 @@
+"""Apache httpd's configuration, read: conditions, macros and includes as the program itself has them, and what a site comes to."""
+
+import pytest
+
+from portolan.transcribing.sources import SourceError
+from tests.transcribing.conftest import apache_of, estate_of, sites_of
+
+HEAD = "Listen 80\n"
+READ = {
+    "DocumentRoot /srv/a\nDirectoryIndex home.html": {"folder": "/srv/a", "index_files": ("home.html",)},
+    "ServerName a.example\nServerAlias b.example *.c.example": {"names": ("a.example", "b.example", "*.c.example")},
+    "DocumentRoot /srv/a\nFallbackResource /app.html": {"fallback": "app.html"},
+    "DocumentRoot /srv/a\nErrorDocument 404 /404.html\nErrorDocument 403 \"no\"": {"error_pages": {404: "/404.html"}},
+    "DocumentRoot /srv/a\n<Directory /srv/a>\nOptions Indexes\nAllowOverride All\n</Directory>": {"listing": True, "reads_rule_files": True},
+    "DocumentRoot /srv/a\nRewriteEngine On\nRewriteCond %{REQUEST_FILENAME} !-f\nRewriteCond %{REQUEST_FILENAME} !-d\nRewriteRule . /index.php [L]": {"fallback": "index.php"},
+    "DocumentRoot /srv/a\nLimitRequestBody 1000\nHeader always set Strict-Transport-Security max-age=60": {"largest_body": 1000},
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("text", READ)
+def test_what_stands_in_a_virtual_host(text):
+    """Said as the estate says it, and nothing of it lost."""
+    made = apache_of(f"{HEAD}<VirtualHost *:80>\n{text}\n</VirtualHost>\n")
+    (site,) = sites_of(made).values()
+    assert {key: getattr(site, key) for key in READ[text]} == READ[text]
+    assert made.unread == ()
+
+
+REDIRECTS = {
+    "Redirect permanent / https://a.example/": [({"path": "/*"}, "https://a.example/{rest}", 301)],
+    "Redirect /old https://a.example/new": [({"path": "/old/*"}, "https://a.example/new/{rest}", 302), ({"path": "/old"}, "https://a.example/new", 302)],
+    "RedirectMatch 307 ^/r/([0-9]+)$ /room?n=$1": [({"pattern": "^/r/([0-9]+)$"}, "/room?n={1}", 307)],
+    "RewriteEngine on\nRewriteCond %{HTTPS} off\nRewriteRule ^ https://%{HTTP_HOST}%{REQUEST_URI} [R=301,L]": [({"scheme": "http"}, "https://{host}{path}", 301)],
+    "RewriteEngine on\nRewriteCond %{HTTP_HOST} ^www\\.a\\.example$ [NC]\nRewriteRule ^/(.*)$ https://a.example/$1 [R=301,L]": [({"host": ("www.a.example",)}, "https://a.example{path}", 301)],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("text", REDIRECTS)
+def test_what_sends_visitors_elsewhere(text):
+    """Redirects and rewrite rules, with the conditions that people write."""
+    made = apache_of(f"{HEAD}<VirtualHost *:80>\n{text}\n</VirtualHost>\n")
+    (site,) = sites_of(made).values()
+    assert [
+        ({key: getattr(rule.when, key) for key in when}, rule.to, rule.status)
+        for rule, (when, _, _) in zip(site.redirects, REDIRECTS[text], strict=True)
+    ] == REDIRECTS[text]
+    assert made.unread == ()
+
+
+ACCESS = {
+    "Require all denied": {"nobody": True}, "Require ip 10.20 192.0.2.7": {"from": ["10.20.0.0/16", "192.0.2.7"]}, "Require valid-user": {"password": True},
+    "<RequireAny>\nRequire ip 10.0.0.0/8\nRequire valid-user\n</RequireAny>": {"from": ["10.0.0.0/8"], "password": True, "either": True},
+    "<RequireAll>\nRequire all granted\nRequire not ip 192.0.2.0/24\n</RequireAll>": {"not_from": ["192.0.2.0/24"]},
+    "Order deny,allow\nDeny from all\nAllow from 10.20.0.0/16": {"from": ["10.20.0.0/16"]}, "Order allow,deny\nAllow from all\nDeny from 192.0.2.9": {"not_from": ["192.0.2.9"]},
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("text", ACCESS)
+def test_who_is_let_in(text):
+    """In groups of alternatives and of all, in the newer words and the older."""
+    made = apache_of(
+        f"{HEAD}<VirtualHost *:80>\nDocumentRoot /srv/a\n<Location /in>\n{text}\n</Location>\n</VirtualHost>\n"
+    )
+    section = made.documents["server.yaml"]["hosts"]["server"]["services"]["apache"]["sites"]["apache2"]["sections"][0]
+    assert {key: value for key, value in section["access"].items() if key != "read_from"} == ACCESS[text]
+    assert made.unread == ()
+
+
+def test_conditions_definitions_and_macros():
+    """What is not defined or loaded says nothing; a macro is its text with the words in it."""
+    made = apache_of(
+        "Define root /srv\nLoadModule dir_module modules/mod_dir.so\nListen 80\n<IfModule mod_dir.c>\nDirectoryIndex home.html\n</IfModule>\n"
+        "<IfModule !mod_ssl.c>\nListen 8080\n</IfModule>\n<IfDefine NOTHING>\nListen 9090\n<IfModule x>\n</IfModule>\n</IfDefine>\n"
+        "<Macro Host $name>\n<VirtualHost *:80>\nServerName $name.example\nDocumentRoot ${root}/$name\n</VirtualHost>\n</Macro>\nUse Host a\nUse Host b\n"
+    )
+    service = estate_of(made).hosts["server"].services["apache"]
+    assert [each.text for each in service.listens] == ["80", "8080"]
+    assert {name: str(site.folder) for name, site in service.sites.items() if site.names} == {
+        "a.example": "/srv/a",
+        "b.example": "/srv/b",
+    }
+    assert service.sites["a.example"].index_files == ("home.html",)
+
+
+def test_what_is_behind_and_what_lies_elsewhere():
+    """What is passed on comes in the order written; a path that is let out has the site's own folder."""
+    made = apache_of(
+        f"{HEAD}<VirtualHost *:80>\nDocumentRoot /srv/a\nProxyPreserveHost On\nRequestHeader set X-Forwarded-Proto https\nProxyPass /static !\n"
+        "ProxyPass / http://127.0.0.1:3000/\nProxyPassReverse / http://127.0.0.1:3000/\nAlias /img /srv/img\n</VirtualHost>\n"
+    )
+    (site,) = sites_of(made).values()
+    first, second, third = site.sections
+    assert (first.path, str(first.folder)) == ("/static", "/srv/a/static")
+    assert (second.path, second.upstream.host, second.upstream.turns_redirects, second.upstream.headers) == (
+        "/",
+        "kept",
+        True,
+        {"x-forwarded-proto": "https"},
+    )
+    assert (third.path, str(third.folder)) == ("/img", "/srv/img")
+
+
+def test_rule_files_within_the_folder():
+    """They are read where they were given, in the words of the folder that they lie in."""
+    made = apache_of(
+        f"{HEAD}<VirtualHost *:80>\nDocumentRoot /srv/a\n<Directory /srv/a>\nAllowOverride All\n</Directory>\n</VirtualHost>\n",
+        **{
+            "/srv/a/.htaccess": "RewriteEngine On\nRewriteRule ^old$ /new [R=301,L]\n",
+            "/srv/a/in/.htaccess": "Require all denied\nRewriteEngne On\n",
+        },
+    )
+    (site,) = sites_of(made).values()
+    top, inner = site.rule_files
+    assert [(rule.when.pattern, rule.to) for rule in top.redirects] == [("^/old$", "/new")]
+    assert (inner.within, inner.access.nobody) == ("in", True)
+    assert [words for _, words in made.unread] == ["rewriteengne On"]
+
+
+BROKEN = {
+    "<VirtualHost *:80>\n": "not closed",
+    "</Directory>\n": "closes nothing",
+    "Use Nothing\n": "no macro",
+    "Include /etc/apache2/apache2.conf\n": "includes itself",
+}
+
+
+@pytest.mark.parametrize("text", BROKEN)
+def test_what_the_program_would_not_load(text):
+    """One error with its line."""
+    with pytest.raises(SourceError, match=BROKEN[text]):
+        apache_of(text)
+
+
+def test_a_line_that_goes_on():
+    """A backslash at its end joins the next; the line is where it begins."""
+    made = apache_of(f"{HEAD}<VirtualHost *:80>\nServerName \\\n  a.example\n</VirtualHost>\n")
+    (site,) = sites_of(made).values()
+    assert site.place.key("names").span.short == "etc/apache2/apache2.conf:3"

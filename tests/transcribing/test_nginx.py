@@ -1,0 +1,188 @@
+"""nginx's configuration, read: its words as the program itself splits them, and what a site comes to."""
+
+import json
+
+import pytest
+
+from portolan.transcribing.nginx_lines import UnfinishedError, directives
+from tests.transcribing.conftest import nginx_of, sites_of
+
+#: What stands in a server, and what the estate has of its site.
+READ = {
+    "root /srv/a; index home.html;": {"folder": "/srv/a", "index_files": ("home.html",)},
+    "return 404;": {"answer": 404},
+    "location / { return 403; }": {"answer": 403},
+    "autoindex on; client_max_body_size 8m;": {"listing": True, "largest_body": 8 << 20},
+    "error_page 500 502 /50x.html;": {"error_pages": {500: "/50x.html", 502: "/50x.html"}},
+    "location / { try_files $uri $uri/ /app.html; }": {"fallback": "app.html"},
+    "location / { try_files $uri $uri/ =404; }": {"fallback": None},
+    "server_name ~^hut(?<n>\\d+)\\.ridge\\.example$;": {"names": (), "name_patterns": ("(?i)^hut(?P<n>\\d+)\\.ridge\\.example$",)},
+    "server_name a.example *.b.example .c.example d.*;": {"names": ("a.example", "*.b.example", ".c.example", "d.*")},
+    "listen 8080 default_server; listen [::]:8080 default_server;": {
+        "listens": ("0.0.0.0:8080", "[::]:8080"), "default_on": ("0.0.0.0:8080", "[::]:8080"),
+    },
+    "add_header Cache-Control max-age=60; add_header X-Frame-Options DENY;": {"cache_control": "max-age=60"},
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("text", READ)
+def test_what_stands_in_a_server(text):
+    """Said as the estate says it, and nothing of it lost."""
+    made = nginx_of(f"server {{ {text} }}")
+    (site,) = sites_of(made).values()
+    assert {key: getattr(site, key) for key in READ[text]} == READ[text]
+    assert made.unread == ()
+
+
+#: A redirect as it is written, and as it is kept: condition, target, status, query.
+REDIRECTS = {
+    "return 301 https://$host$request_uri;": (None, "https://{host}{path}{query}", 301, "as-written"),
+    "return https://a.example/;": (None, "https://a.example/", 302, "as-written"),
+    "if ($host = www.a.example) { return 301 https://a.example$request_uri; }": (("host", ("www.a.example",)), "https://a.example{path}{query}", 301, "as-written"),
+    "if ($scheme != https) { return 308 https://$host$request_uri; }": (("scheme", "http"), "https://{host}{path}{query}", 308, "as-written"),
+    'if ($http_x_forwarded_proto = "http") { return 301 https://$host$request_uri; }': (("header", {"x-forwarded-proto": "http"}), "https://{host}{path}{query}", 301, "as-written"),
+    "rewrite ^/rooms/([0-9]+)$ /room.html?n=$1 permanent;": (("pattern", "^/rooms/([0-9]+)$"), "/room.html?n={1}", 301, "joined"),
+    "rewrite ^/old$ https://a.example/new? redirect;": (("pattern", "^/old$"), "https://a.example/new", 302, "as-written"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("text", REDIRECTS)
+def test_what_sends_visitors_elsewhere(text):
+    """Returns, rewrites that leave, and the conditions that people write."""
+    made = nginx_of(f"server {{ {text} }}")
+    (site,) = sites_of(made).values()
+    (rule,) = site.redirects
+    when, to, status, query = REDIRECTS[text]
+    assert (rule.to, rule.status, rule.query) == (to, status, query)
+    assert (rule.when is None) if when is None else getattr(rule.when, when[0]) == when[1]
+    assert made.unread == ()
+
+
+def test_a_front_says_what_it_sends():
+    """The pool that is named, the name, the scheme; who the visitor is decides nothing here."""
+    made = nginx_of(
+        "upstream desk { server 10.20.0.16:8080; server 10.20.0.17:8080 down; }\n"
+        "server { location / { proxy_pass http://desk; proxy_set_header Host $host; proxy_set_header X-Forwarded-Proto $scheme;"
+        " proxy_set_header X-Real-IP $remote_addr; proxy_read_timeout 30s; proxy_redirect off; } }"
+    )
+    (site,) = sites_of(made).values()
+    front = site.upstream
+    assert [str(each) for each in front.to] == ["http://10.20.0.16:8080"]
+    assert (front.host, front.headers, front.answer_within, front.turns_redirects) == (
+        "kept",
+        {"x-forwarded-proto": "{scheme}"},
+        30,
+        False,
+    )
+    assert made.unread == ()
+
+
+def test_places_within_a_site():
+    """Each of its kind, in the program's order, with what is otherwise there."""
+    made = nginx_of(
+        "server { root /srv/a; location = /status { return 200 ok; } location ^~ /img/ { alias /srv/img/; }"
+        " location ~* \\.php$ { deny all; } location /app { root /srv/b; allow 10.0.0.0/8; deny all; } }"
+    )
+    (site,) = sites_of(made).values()
+    one, two, three, four = site.sections
+    assert (one.exact, one.answer) == ("/status", 200)
+    assert (two.path, two.first, two.folder) == ("/img/", True, "/srv/img")
+    assert (three.pattern, three.access.nobody) == ("(?i)\\.php$", True)
+    assert (four.folder, [str(each) for each in four.access.sources]) == ("/srv/b/app", ["10.0.0.0/8"])
+
+
+#: What the estate has no word for; the line is told, and nothing is made of it.
+LOST = ("location / { fastcgi_pass unix:/run/php.sock; }", "location / { proxy_pass http://$backend; }", "rewrite ^/a$ /b last;", "if (-f $request_filename) { return 403; }",
+        "ssl_verify_client on;", "location / { try_files $uri @app; }", "auth_request /auth;", "limit_req zone=one;", "server_name ~(?!www)x;", "return 301 https://$unknown/;")  # fmt: skip
+
+
+@pytest.mark.parametrize("text", LOST)
+def test_losses_are_loud(text):
+    """Each with its file and line."""
+    made = nginx_of(f"server {{\n  root /srv/a;\n  {text}\n}}")
+    assert [str(spot) for spot, _ in made.unread] == ["etc/nginx/nginx.conf:4"]
+    sites_of(made)
+
+
+def test_includes_and_what_nothing_includes():
+    """Wildcards in order, links by what they hold; a file beside that nobody takes in is a site that is not there."""
+    made = nginx_of(
+        "include sites-enabled/*;",
+        **{
+            "/etc/nginx/sites-enabled/a": "server { server_name a.example; }",
+            "/etc/nginx/sites-available/a": "server { server_name a.example; }",
+            "/etc/nginx/sites-available/b": "server { server_name b.example; }",
+        },
+    )
+    sites = sites_of(made)
+    assert {name: site.included for name, site in sites.items()} == {"a.example": True, "b.example": False}
+    assert sites["a.example"].place.span.short == "etc/nginx/sites-enabled/a:1"
+
+
+def test_where_it_stands_is_cited():
+    """Of each key its own line, in its own file."""
+    made = nginx_of("server {\n  listen 80;\n  server_name a.example;\n  root /srv/a;\n}")
+    site = sites_of(made)["a.example"]
+    assert site.place.span.short == "etc/nginx/nginx.conf:2"
+    assert site.place.key("folder").span.short == "etc/nginx/nginx.conf:5"
+
+
+def test_no_secret_goes_along():
+    """Passwords and keys in a configuration are told of by the directive's name alone."""
+    made = nginx_of(
+        'server { proxy_set_header Authorization "Basic c2VjcmV0"; set $token s3cr3t; secure_link_secret s3cr3t; location / { proxy_pass http://127.0.0.1:1; proxy_set_header X-Api-Key s3cr3t; } }'
+    )
+    text = json.dumps([made.documents, [words for _, words in made.unread]])
+    assert made.unread
+    assert "c2VjcmV0" not in text
+    assert "s3cr3t" not in text
+
+
+BROKEN = {
+    "server {": "a }",
+    "server } ": "a ;",
+    'root "/srv': "a quote",
+    "server { } }": "too many",
+    "; a b;": "nothing before",
+    "a {" * 100: "deep",
+}
+
+
+@pytest.mark.parametrize("text", BROKEN)
+def test_what_the_program_would_not_load(text):
+    """One error with its line."""
+    with pytest.raises(UnfinishedError, match=BROKEN[text]):
+        directives(text, "f")
+
+
+def _flat(held):
+    return [
+        (each.name, list(each.words), each.spot.line, None if each.block is None else _flat(each.block))
+        for each in held
+    ]
+
+
+def _oracle(held):
+    return [
+        (each["directive"], each["args"], each["line"], _oracle(each["block"]) if "block" in each else None)
+        for each in held
+        if each["directive"] != "#"
+    ]
+
+
+TEXTS = (
+    "user www-data;\nhttp {\n  server { listen 80; server_name a b \"c d\"; } # end\n}\n",
+    "events {} http { map $a $b { default 0; ~^x 1; } server { location ~ \\.(php|html)$ { return 200 'a;b'; } } }",
+    "http { log_format main '$remote_addr - \"$request\" '\n   '$status';\n  server { add_header A \"b\\\"c\"; rewrite ^/(.*)$ https://$host/$1 permanent; } }",
+    "worker_processes auto;\n\n\n# x\nhttp{server{listen [::]:80;root /a\\ b;}}",
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("text", TEXTS)
+def test_words_as_another_reader_has_them(tmp_path, text):
+    """Names, words, lines and blocks, beside a library for the same files."""
+    crossplane = pytest.importorskip("crossplane")
+    path = tmp_path / "nginx.conf"
+    path.write_text(text)
+    other = crossplane.parse(str(path), check_ctx=False, check_args=False, single=True)["config"][0]["parsed"]
+    assert _flat(directives(text, "f")) == _oracle(other)
