@@ -157,7 +157,7 @@ def _run_web(arguments: argparse.Namespace) -> int:
         for path in arguments.sources:
             gathered, source = read_web(path)
             machine = machine or Part(Spot(gathered.service.spot.file, 1))
-            found, held = add_web(machine, gathered, source)
+            found, held = add_web(machine, gathered, source, name)
             certificates.update(found)
             copies.update(held)
         assert machine is not None

@@ -33,7 +33,7 @@ def told(arguments: argparse.Namespace, name: str, read: Callable[[], Transcript
     if arguments.output is not None:
         _write(arguments.output, name, found)
     elif arguments.into is not None:
-        _add(arguments.into, found)
+        found = _add(arguments.into, found)
     _tell(found, arguments, name)
     return 0
 
@@ -75,9 +75,11 @@ def _write(folder: str, name: str, found: Transcript) -> None:
         new_folder(root, folder)
 
 
-def _add(estate: str, found: Transcript) -> None:
-    """Adds files of the machine's own; what is there stays as it is."""
+def _add(estate: str, found: Transcript) -> Transcript:
+    """Adds files of the machine's own, and says what was added; what is there stays as it is."""
+    from portolan.cli.question import load_path
     from portolan.cli.writing import new_file
+    from portolan.transcribing.joining import beside, conflicts
 
     folder = estate if os.path.isdir(estate) else os.path.dirname(estate) or "."
     main = os.path.join(folder, "estate.yaml") if os.path.isdir(estate) else estate
@@ -85,6 +87,13 @@ def _add(estate: str, found: Transcript) -> None:
         raise UsageError(
             f"'{one_line(estate)}' is no estate", "Name a folder with estate.yaml, or use -o DIR for a new one."
         )
+    loaded = load_path(estate).estate
+    twice = conflicts(found, loaded)
+    if twice:
+        raise UsageError(
+            "; ".join(twice[:3]), "Nothing was written. Give the machine another --name, or ask with --differs."
+        )
+    found = beside(found, loaded)
     texts = _texts(found)
     taken = [path for path in texts if os.path.lexists(os.path.join(folder, path))]
     if taken:
@@ -96,7 +105,8 @@ def _add(estate: str, found: Transcript) -> None:
         target = os.path.join(folder, path)
         os.makedirs(os.path.dirname(target) or ".", exist_ok=True)
         new_file(target, data.decode("utf-8", "replace"))
-    print(f"Add to '{one_line(main)}', under include: {', '.join(found.documents)}")
+    print(f"Add to '{one_line(main)}', under include: {', '.join(found.documents)}\n")
+    return found
 
 
 def _tell(found: Transcript, arguments: argparse.Namespace, name: str) -> None:

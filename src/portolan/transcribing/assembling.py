@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Iterable, Iterator
+from ipaddress import ip_address, ip_interface, ip_network
 from typing import Any
 
 from portolan.estate.base import is_public
@@ -17,6 +18,8 @@ from portolan.transcribing.web import Gathered
 
 #: Stands for the address of a machine of which nothing says what it has (RFC 5737).
 PLACEHOLDER = "192.0.2.10"
+#: The same for a router of which only its inside is known.
+OUTSIDE = "192.0.2.20"
 #: So often what does not fit is taken out: each time all that is told of at once.
 _MOST_ROUNDS = 200
 _CERTIFICATE = re.compile(
@@ -34,9 +37,11 @@ class Transcript(Value, frozen=True):
     guesses: tuple[str, ...]
 
 
-def add_web(machine: Part, gathered: Gathered, source: Source) -> tuple[dict[str, Any], dict[str, bytes]]:
+def add_web(
+    machine: Part, gathered: Gathered, source: Source, name: str = "server"
+) -> tuple[dict[str, Any], dict[str, bytes]]:
     """A web server as a service of a machine; its certificates as the estate has them, and the copies of their files."""
-    services: dict[str, Part] = machine.facts.setdefault("services", {})
+    folder, services = name, machine.facts.setdefault("services", {})
     services[gathered.program] = gathered.service
     certificates: dict[str, Any] = {}
     copies: dict[str, bytes] = {}
@@ -44,7 +49,7 @@ def add_web(machine: Part, gathered: Gathered, source: Source) -> tuple[dict[str
         held = _CERTIFICATE.findall(source.read(path) or b"")
         part = Part(spot)
         if held:
-            file = f"certificates/{name}.pem"
+            file = f"{folder}/{name}.pem"
             copies[file] = b"\n".join(held) + b"\n"
             part.say("file", file)
         else:
@@ -85,8 +90,16 @@ def transcript(
     _fitted(own, copies)
     documents = {f"{name}.yaml": _document(own)}
     zones, expected = _guessed(machine)
+    router = _router(machine, networks)
+    if router:
+        guesses.append(
+            f"a router at {machine.facts['gateway']} is guessed, on the internet at {OUTSIDE}; what it forwards nobody said"
+        )
+    if expected or router:
+        documents[f"{name}-guessed.yaml"] = {
+            key: value for key, value in (("routers", router), ("zones", zones), ("expected", expected)) if value
+        }
     if expected:
-        documents[f"{name}-guessed.yaml"] = {"zones": zones, "expected": expected}
         guesses.append(f"{len(expected)} expectations, and where {len(zones)} zones' names lead, are guessed")
     return Transcript(documents, copies, tuple(_ordered(machine.losses())), tuple(guesses))
 
@@ -193,6 +206,24 @@ def _guessed(machine: Part) -> tuple[dict[str, Any], list[dict[str, Any]]]:
     return zones, list(by_name.values())
 
 
+def _router(machine: Part, networks: dict[str, Any]) -> dict[str, Any]:
+    """The router at the machine's gateway, on a network that leads to the internet by nothing else."""
+    stated = machine.facts.get("gateway", [])
+    for gateway in [stated] if isinstance(stated, str) else stated:
+        address = ip_address(gateway)
+        for name, facts in networks.items():
+            if any(address in ip_network(each) for each in facts.get("subnets", [])):
+                inside: dict[str, Any] = {"network": name, "address": gateway}
+                made = {
+                    "interfaces": {"line": {"network": "internet", "address": OUTSIDE}, "inside": inside},
+                    "masquerade": ["line"],
+                }
+                if machine.facts.get("resolver") == gateway:
+                    made["services"] = {"names": {"kind": "resolver"}}
+                return {"gateway": made}
+    return {}
+
+
 def _expectation(host: str, site: str, part: Part, secure: bool, near: list[str]) -> dict[str, Any]:
     """What is likely wanted of a name: a page of its site, securely where it has a certificate; elsewhere for a redirect."""
     spot = part.spots.get("names", part.spot)
@@ -220,8 +251,6 @@ def _sites(machine: Part) -> Iterator[tuple[str, Part, list[str]]]:
 
 def _addresses(machine: Part) -> tuple[list[tuple[str, list[str]]], list[str]]:
     """The machine's addresses by network, and those of them that the internet carries."""
-    from ipaddress import ip_interface
-
     held: list[tuple[str, list[str]]] = []
     for name, interface in machine.facts["interfaces"].items():
         facts = interface.facts if isinstance(interface, Part) else interface

@@ -39,14 +39,15 @@ def machine(source: Source, name: str) -> Transcript:
             "nothing here says what a machine is",
             "Make an archive there with what 'portolan transcribe script' prints.",
         )
-    reading = _Reading(source)
+    reading = _Reading(source, name)
     reading.whole()
     return transcript(name, reading.part, reading.certificates, reading.copies, reading.networks, reading.guesses)
 
 
 class _Reading:
-    def __init__(self, source: Source) -> None:
+    def __init__(self, source: Source, name: str) -> None:
         self.source = source
+        self.name = name
         self.part = Part(Spot(f"{ANSWERS.lstrip('/')}/addresses", 1))
         self.networks: dict[str, Any] = {}
         self.certificates: dict[str, Any] = {}
@@ -213,7 +214,7 @@ class _Reading:
         host = self.answer("name")
         asked: set[int] = set()
         for gathered in every_web(self.source, host[0].strip() if host is not None else None):
-            found, copies = add_web(self.part, gathered, self.source)
+            found, copies = add_web(self.part, gathered, self.source, self.name)
             self.certificates.update(found)
             self.copies.update(copies)
             asked |= _ports_behind(gathered)
@@ -277,8 +278,8 @@ class _Reading:
         if not kept:
             return
         rows = dict.fromkeys(row for row in text.splitlines() if row.isprintable())
-        self.copies["inventories/folders.txt"] = ("\n".join(rows) + "\n").encode()
-        self.part.say("folders", {folder: {"inventory": "inventories/folders.txt"} for folder in kept})
+        self.copies[f"{self.name}/folders.txt"] = ("\n".join(rows) + "\n").encode()
+        self.part.say("folders", {folder: {"inventory": f"{self.name}/folders.txt"} for folder in kept})
 
 
 _USUAL_HOSTS = frozenset(
