@@ -68,7 +68,7 @@ def test_a_machine_as_it_says(told, tmp_path):
     done = run("transcribe", "machine", told, "-o", tmp_path / "e", "--name", "orion")
     assert (done.returncode, done.stderr) == (0, "")
     shown = run("check", "-e", tmp_path / "e")
-    assert "site-not-loaded" in shown.stdout
+    assert "service-not-reloaded" in shown.stdout
     estate = (tmp_path / "e/orion.yaml").read_text()
     for said in (
         "10.20.0.15/24",
@@ -79,8 +79,8 @@ def test_a_machine_as_it_says(told, tmp_path):
         "sshd:",
         "after_boot:",
         "loaded: false",
-        "inventories/folders.txt",
-        "file: certificates/visit.pem",
+        "orion/folders.txt",
+        "file: orion/visit.pem",
     ):
         assert said in estate, said
     asked = run(

@@ -76,20 +76,21 @@ def _tell(story: dict[str, str], arguments: argparse.Namespace) -> int:
     from portolan.cli.terminal import print_json, style_of
     from portolan.diagnosis.search import explain
     from portolan.formats.estate_file import load, patched
+    from portolan.journey.question import place
     from portolan.journey.visit import visit
     from portolan.journey.world import World
 
     loaded = load(DiskFiles(_folder() / story["name"], "."), "estate.yaml")
     estate = loaded.estate
     assert estate.at is not None
-    world = World(estate, estate.at)
-    vantage = estate.vantages[story["vantage"]]
+    world, vantage, _ = place(World(estate, estate.at), story["vantage"])
     found = explain(world, story["url"], vantage, lambda patch: patched(loaded, patch).estate)
     after = None
     best = found.best
     if best is not None and best.patch:
         mended = patched(loaded, best.patch).estate
-        after = visit(world.changed(mended), story["url"], mended.vantages[vantage.name])
+        changed, again, _ = place(world.changed(mended), story["vantage"])
+        after = visit(changed, story["url"], again)
     if arguments.format == "json":
         from portolan.views.data import explain_data
 

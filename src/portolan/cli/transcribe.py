@@ -200,7 +200,11 @@ def _run_filter(arguments: argparse.Namespace) -> int:
         machine = Part(Spot(arguments.sources[0], 1))
         networks: dict[str, Any] = {}
         machine.say("interfaces", {"line": line(machine.spot)})
-        filters(given).into(machine, networks)
+        found = filters(given)
+        if found.filter is not None and found.filter.facts.get("forward") is not None:
+            # Only of a machine that passes packets on people write rules about that.
+            machine.say("passes_on", True)
+        found.into(machine, networks)
         told = ("nothing says which network each interface is on: 'line' stands for one on the internet",)
         return transcript(name, machine, {}, {}, networks, told)
 

@@ -79,7 +79,8 @@ def doubled_origins(world: World) -> Iterator[Finding]:
 def private_addresses(world: World) -> Iterator[Finding]:
     """Private addresses in zones that everybody asks."""
     for zone in world.estate.zones.values():
-        for types in zone.data.nodes.values():
+        # What was guessed leads where its machine is.
+        for types in () if zone.guessed else zone.data.nodes.values():
             for record in (*types.get("A", ()), *types.get("AAAA", ())):
                 if not is_public(record.data):
                     yield Finding(

@@ -46,6 +46,8 @@ class Decision(msgspec.Struct, frozen=True, eq=False, kw_only=True):
     stops: ClassVar[bool] = False
     #: Whether nothing in the estate states it.
     assumed: ClassVar[bool] = False
+    #: Whether it is told whatever decided: what of real configuration could not be kept may always be the reason.
+    loud: ClassVar[bool] = False
     #: Whether it is shown without asking for every step.
     shown: ClassVar[bool] = False
     #: How deep it stands in the tree of a name enlarged: whom the client asks, whom the resolver asks, what is said there.

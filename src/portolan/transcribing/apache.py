@@ -269,6 +269,8 @@ class ApacheReader:
                 and words[0].lower() in ("server-status", "server-info", "balancer-manager")
             ):
                 part.say("answer", 200, each.spot)
+            elif name == "rewritebase" and words == ("/",):
+                continue
             elif name == "if":
                 part.lose(each.spot, "<If>")
             elif name in _ELSEWHERE or _SILENT.fullmatch(name):
@@ -289,12 +291,32 @@ class ApacheReader:
             words = words[1:]
         if where and len(words) == 1:
             words = [where, *words]
+        if (
+            each.name == "redirect"
+            and len(words) == 1
+            and words[0].startswith("/")
+            and 400 <= status <= 599
+            and not where
+        ):
+            ApacheReader._refusal(part, words[0], status, each.spot)
+            return
         made = (matched if each.name == "redirectmatch" else aliased)(words, status, each.spot)
         if made is None:
             part.lose(each.spot, f"{each.name} {' '.join(each.words)}")
             return
         for rule in made:
             add(part, "redirects", rule)
+
+    @staticmethod
+    def _refusal(part: Part, path: str, status: int, spot: Spot) -> None:
+        """A status for a path and all below it: what is there no more, or never was."""
+        if path == "/":
+            part.say("answer", status, spot)
+            return
+        section = Part(spot)
+        section.say("path", path)
+        section.say("answer", status)
+        add(part, "(refusals)", section)
 
     # -- folders, places, what is behind --
 
@@ -354,7 +376,7 @@ class ApacheReader:
             part.say("upstream", passed[0].facts["upstream"], passed[0].spot)
             passed = []
         # The first that says where an answer comes from counts: what is passed on comes before folders.
-        sections = [*passed, *sections]
+        sections = [*part.facts.pop("(refusals)", []), *passed, *sections]
         for section in sections:
             one_source(section)
         if sections:

@@ -91,7 +91,7 @@ class Rewrites:
         if made is NEVER:
             return
         if made is None:
-            if target == "-" and not ({"F", "FORBIDDEN", "G", "GONE", "P"} & set(names)):
+            if target == "-" and not ({"F", "FORBIDDEN", "G", "GONE", "P", "R", "REDIRECT"} & set(names)):
                 return  # it only stops, marks or keeps, and rewrites nothing
             self.part.lose(each.spot, f"RewriteRule {pattern} {target}")
         else:

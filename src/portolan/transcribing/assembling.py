@@ -46,8 +46,15 @@ def add_web(
     certificates: dict[str, Any] = {}
     copies: dict[str, bytes] = {}
     for path, (name, spot) in gathered.certificates.items():
-        held = _CERTIFICATE.findall(source.read(path) or b"")
+        data = source.read(path)
+        held = _CERTIFICATE.findall(data or b"")
         part = Part(spot)
+        wrong = _wrong(path, data, held, source, gathered.keys.get(path))
+        if wrong is not None:
+            # What runs keeps what it has; a reload, and the next boot, fail.
+            saved = Part(spot)
+            saved.say("broken", wrong)
+            gathered.service.say("saved", saved)
         if held:
             file = f"{folder}/{name}.pem"
             copies[file] = b"\n".join(held) + b"\n"
@@ -59,6 +66,18 @@ def add_web(
                     site.lose(spot, f"the certificate {path} was not given: taken as right for its names")
         certificates[name] = part
     return certificates, copies
+
+
+def _wrong(path: str, data: bytes | None, held: list[bytes], source: Source, key: str | None) -> str | None:
+    """Why a program does not start with a certificate and its key; None where nothing says so. No key is kept."""
+    if data is not None and not held:
+        return f"no certificate is in {path}"
+    secret = source.read(key) if key is not None and held else None
+    if secret is None:
+        return None
+    from portolan.transcribing.certificates import fits_key
+
+    return f"the key {key} is not that of {path}" if fits_key(held[0], secret) is False else None
 
 
 def _names_shown(gathered: Gathered, certificate: str) -> list[str]:
@@ -93,14 +112,15 @@ def transcript(
     router = _router(machine, networks)
     if router:
         guesses.append(
-            f"a router at {machine.facts['gateway']} is guessed, on the internet at {OUTSIDE}; what it forwards nobody said"
+            f"the router at {machine.facts['gateway']}, on the internet at {OUTSIDE}; what it forwards nobody said"
         )
     if expected or router:
         documents[f"{name}-guessed.yaml"] = {
             key: value for key, value in (("routers", router), ("zones", zones), ("expected", expected)) if value
         }
     if expected:
-        guesses.append(f"{len(expected)} expectations, and where {len(zones)} zones' names lead, are guessed")
+        of = f"{len(expected)} expectation{'s' if len(expected) != 1 else ''}"
+        guesses.append(f"{of}, and where the names of {', '.join(zones)} lead")
     return Transcript(documents, copies, tuple(_ordered(machine.losses())), tuple(guesses))
 
 

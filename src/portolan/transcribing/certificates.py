@@ -59,7 +59,7 @@ def from_path(path: str, password: bytes | None) -> list[Found]:
     blocks = _PEM.findall(data)
     if blocks:
         keys = _KEY.findall(data)
-        return [Found(name, tuple(blocks), spot, _fits(blocks[0], keys[0]) if keys else None)]
+        return [Found(name, tuple(blocks), spot, fits_key(blocks[0], keys[0]) if keys else None)]
     if _KEY.search(data):
         raise SourceError(
             f"'{one_line(path)}' holds a private key, and no certificate",
@@ -97,7 +97,7 @@ def _binary(data: bytes, path: str, password: bytes | None) -> tuple[list[bytes]
     return [each.public_bytes(Encoding.PEM).strip() for each in every], fits
 
 
-def _fits(certificate: bytes, key: bytes) -> bool | None:
+def fits_key(certificate: bytes, key: bytes) -> bool | None:
     """Whether a key is the certificate's; None where the key cannot be opened."""
     from cryptography import x509
     from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat, load_pem_private_key

@@ -34,20 +34,7 @@ COMMANDS: tuple[Asked, ...] = (
     Asked("forwarding", ("cat", "/proc/sys/net/ipv4/ip_forward")),
     Asked("processes", ("ps", "-eo", "pid=,ppid=,etimes=,comm=")),
     Asked("moment", ("date", "+%s")),
-    Asked(
-        "enabled",
-        (
-            "systemctl",
-            "--root=/",
-            "is-enabled",
-            "nginx",
-            "apache2",
-            "httpd",
-            "nftables",
-            "netfilter-persistent",
-            "iptables",
-        ),
-    ),
+    Asked("enabled", ("systemctl", "--root=/", "list-unit-files", "--type=service", "--no-legend", "--no-pager")),
 )
 FILES = (
     "/etc/hosts", "/etc/resolv.conf", "/etc/iptables/rules.v4", "/etc/iptables/rules.v6", "/etc/sysconfig/iptables", "/etc/sysconfig/ip6tables",

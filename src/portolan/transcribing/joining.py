@@ -11,10 +11,12 @@ from portolan.transcribing.web import unused
 def conflicts(found: Transcript, estate: Estate) -> list[str]:
     """What both say, with both lines: a machine or a zone of that name; nothing of it is written."""
     lines = []
-    for document in found.documents.values():
+    for path, document in found.documents.items():
+        if path.endswith("-guessed.yaml"):
+            continue
         for section, held in (("hosts", estate.hosts), ("routers", estate.routers), ("zones", estate.zones)):
             for name, facts in document.get(section, {}).items():
-                if name in held and not facts.get("guessed"):
+                if name in held:
                     there: Any = held[name]
                     lines.append(f"{section}.{name}: {there.place.span.short} has it already, and {_from(facts)}")
     return lines

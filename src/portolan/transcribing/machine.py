@@ -172,6 +172,8 @@ class _Reading:
     # -- the filter --
 
     def _filter(self) -> None:
+        given = self.answer("forwarding")
+        onward = given is None or given[0].strip() != "0"
         found = filters(
             [
                 each
@@ -179,6 +181,8 @@ class _Reading:
                 if each is not None
             ]
         )
+        if not onward:
+            _without_forward(found)
         found.into(self.part, self.networks)
         now = found.filter.data() if found.filter is not None else None
         kept = [
@@ -192,12 +196,14 @@ class _Reading:
             if (data := self.source.read(path)) is not None
         ]
         if kept and (self.answer("iptables") is not None or now is not None):
-            later = filters(kept).filter
+            restored = filters(kept)
+            if not onward:
+                _without_forward(restored)
+            later = restored.filter
             if _meant(later.data() if later is not None else None) != _meant(now):
                 boot = Part(Spot(kept[0][1], 1))
                 boot.say("filter", later if later is not None else {})
                 self.part.say("after_boot", boot)
-        given = self.answer("forwarding")
         if given is not None and given[0].strip() in ("0", "1"):
             self.part.say("passes_on", given[0].strip() == "1", Spot(given[1], 1))
 
@@ -221,6 +227,7 @@ class _Reading:
             if sockets and gathered.program not in running:
                 gathered.service.say("state", "stopped", sockets[0].spot)
             self._loaded(gathered)
+            self._enabled(gathered)
         by_program: dict[str, list[told.Socket]] = {}
         for each in sockets:
             if each.protocol == "tcp" and each.program not in _WEB and each.program not in _DNS:
@@ -253,6 +260,17 @@ class _Reading:
                 f"{gathered.program} was last started or reloaded before {', '.join(newer)} was written: its sites count as not in force"
             )
 
+    def _enabled(self, gathered: Gathered) -> None:
+        """Whether the next boot starts the program, as the system's own manager has it."""
+        given = self.answer("enabled")
+        units = {f"{unit}.service" for unit, program in _WEB.items() if program == gathered.program}
+        for number, row in enumerate(given[0].splitlines() if given is not None else (), 1):
+            words = row.split()
+            if len(words) > 1 and words[0] in units and words[1] in ("disabled", "masked"):
+                later = Part(Spot(given[1] if given is not None else "", number))
+                later.say("state", "stopped")
+                gathered.service.say("after_boot", later)
+
     def _since(self, program: str) -> float | None:
         """When the program's workers started, in seconds since 1970: a reload starts new ones."""
         processes, moment = self.answer("processes"), self.answer("moment")
@@ -279,13 +297,23 @@ class _Reading:
             return
         rows = dict.fromkeys(row for row in text.splitlines() if row.isprintable())
         self.copies[f"{self.name}/folders.txt"] = ("\n".join(rows) + "\n").encode()
-        self.part.say("folders", {folder: {"inventory": f"{self.name}/folders.txt"} for folder in kept})
+        folders: dict[str, Part] = {}
+        for folder in kept:
+            part = folders[folder] = Part(Spot(f"{ANSWERS.lstrip('/')}/folders", 1))
+            part.say("inventory", f"{self.name}/folders.txt")
+        self.part.say("folders", folders)
 
 
 _USUAL_HOSTS = frozenset(
     ("localhost", "localhost.localdomain", "localhost4", "localhost6", "ip6-localhost", "ip6-loopback", "ip6-allnodes", "ip6-allrouters",
      "ip6-localnet", "ip6-mcastprefix", "broadcasthost", "localhost4.localdomain4", "localhost6.localdomain6")
 )  # fmt: skip
+
+
+def _without_forward(found: "Filters") -> None:
+    """Takes out what is about packets that are passed on, at a machine that passes none on."""
+    if found.filter is not None:
+        found.filter.facts.pop("forward", None)
 
 
 class Filters(Value, frozen=True):

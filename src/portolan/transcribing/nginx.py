@@ -72,6 +72,20 @@ _VALUES = {
 _VARIABLE = re.compile(r"\$is_args\$(?:args|query_string)|\$\{\w+\}|\$\w+")
 _SERVER_PARTS = ("server", "types", "upstream", "map", "geo", "include")
 _MOST_INCLUDED = 20_000
+#: What of a pool decides only which member comes when.
+_POOLS = frozenset(
+    (
+        "keepalive",
+        "zone",
+        "keepalive_timeout",
+        "keepalive_requests",
+        "keepalive_time",
+        "least_conn",
+        "ip_hash",
+        "hash",
+        "random",
+    )
+)
 
 
 class NginxReader:
@@ -99,6 +113,8 @@ class NginxReader:
         self.files: dict[str, None] = {}
         self.pools: dict[str, Directive] = {}
         self.out = Gathered(Part(Spot(shown(main), 1)), "nginx")
+        #: The first name of the server that is read now.
+        self.server_name: str | None = None
 
     def read(self) -> Gathered:
         """The service with its sites. Raises SourceError where the program itself would not load it."""
@@ -208,6 +224,8 @@ class NginxReader:
         inside = _with_above(list(server.block or ()), said)
         names = [each for each in inside if each.name == "server_name"]
         self._names(part, names)
+        first = next((str(each) for each in part.facts.get("names", [])), "")
+        self.server_name = first if first and "*" not in first and not first.startswith(".") else None
         tls = self._listens(part, inside, opened)
         wanted = next((word for each in names for word in each.words if is_name(word.lower()) and word != "_"), "")
         base = wanted.lower().removeprefix("*").strip(".").removesuffix(".*") or posixpath.basename(server.spot.file)
@@ -267,11 +285,15 @@ class NginxReader:
                 defaults.append(key)
             if "proxy_protocol" in options:
                 part.lose(each.spot, each.text)
-            if isinstance(opened, dict) and not any(_key(other) == key and " tls" in other for other in opened):
-                for other in [other for other in opened if _key(other) == key]:
-                    words = words if tls else other
-                    del opened[other]
-                opened[words] = each.spot
+            if isinstance(opened, dict):
+                same = next((other for other in opened if _key(other) == key), None)
+                if same is None:
+                    opened[words] = each.spot
+                elif tls and " tls" not in same:
+                    # TLS that one server speaks on a listener is spoken to all.
+                    held = {words if other == same else other: spot for other, spot in opened.items()}
+                    opened.clear()
+                    opened.update(held)
         part.say("listens", list(listens), next(iter(listens.values()), None))
         if defaults:
             part.say("default_on", defaults, next((listens[key] for key in defaults), None))
@@ -412,8 +434,7 @@ class NginxReader:
     def _redirect(
         self, part: Part, each: Directive, target: str, status: int, when: dict[str, object] | None
     ) -> Part | None:
-        own = part.facts.get("names", [])
-        to = _filled(target, own[0] if len(own) >= 1 and own[0] and "*" not in str(own[0]) else None)
+        to = _filled(target, self.server_name)
         if to is None or not is_target(to):
             part.lose(each.spot, each.text)
             return None
@@ -536,7 +557,7 @@ class NginxReader:
             elif other.name == "proxy_read_timeout" and (seconds := _seconds(other.words[0])) is not None:
                 made.say("answer_within", seconds, other.spot)
             elif other.name in ("proxy_ssl_name", "proxy_ssl_certificate") or (
-                other.name == "proxy_next_upstream" and pool is not None
+                other.name == "proxy_next_upstream" and pool is not None and set(other.words) != {"error", "timeout"}
             ):
                 part.lose(other.spot, other.text)
         if pool is not None and not sent_host and len(members) == 1:
@@ -564,7 +585,7 @@ class NginxReader:
                     part.lose(each.spot, each.text)
                 if not each.words[0].startswith("unix:") and "backup" not in options:
                     yield f"{scheme}://{each.words[0]}{path}"
-            elif each.name not in ("keepalive", "zone", "keepalive_timeout", "keepalive_requests", "keepalive_time"):
+            elif each.name not in _POOLS:
                 part.lose(each.spot, each.text)
 
     @staticmethod

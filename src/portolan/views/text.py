@@ -106,7 +106,7 @@ def assumed(visit: Visit, style: Style, every: bool) -> list[str]:
     """What the answer rests on that no line states: of the leg that it ended in; what did not decide is counted."""
     every = every or visit.stop is None or visit.outcome.kind == "redirect-error"
     held = [each for each in visit.assumptions if not each.stops]
-    shown = [each for each in held if every or (visit.stop is not None and each.leg is visit.stop.leg)]
+    shown = [each for each in held if every or each.loud or (visit.stop is not None and each.leg is visit.stop.leg)]
     lines = [style.ink("Assumed, since nothing states it:", "dim")] if shown else []
     for each in shown:
         lines += row(style, "  - ", 4, each.text, ink=("dim",))

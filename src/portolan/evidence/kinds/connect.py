@@ -306,7 +306,7 @@ class RulesUnread(ConnectDecision, frozen=True):
     kind = "rules-unread"
     words = "of {box}'s filter {lines} could not be read into the estate; whether packets pass may rest on that"
     assumed = True
-    shown = True
+    loud = True
 
     box: str
     lines: str

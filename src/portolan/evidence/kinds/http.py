@@ -98,7 +98,7 @@ class LinesUnread(HttpDecision, frozen=True):
     kind = "lines-unread"
     words = "of {holder} {lines} could not be read into the estate; the answer may rest on that"
     assumed = True
-    shown = True
+    loud = True
 
     holder: str
     lines: str

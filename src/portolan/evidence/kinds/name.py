@@ -33,7 +33,6 @@ class ZoneGuessed(NameDecision, frozen=True):
     kind = "zone-guessed"
     words = "nobody said where the names of {zone} lead; they are assumed to lead where they should"
     assumed = True
-    shown = True
     unsaid = ("records",)
 
     zone: str
