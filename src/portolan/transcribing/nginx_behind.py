@@ -1,0 +1,117 @@
+"""What nginx passes on to a program behind: to whom, under which name, with which header fields."""
+
+import re
+from collections.abc import Iterator
+
+from portolan.transcribing.nginx_lines import Directive
+from portolan.transcribing.nginx_silent import WHO
+from portolan.transcribing.nginx_words import filled, seconds
+from portolan.transcribing.part import Part
+from portolan.transcribing.web import is_header, is_name, is_text, is_upstream
+
+#: What of a pool decides only which member comes when.
+_POOLS = frozenset(
+    (
+        "keepalive",
+        "zone",
+        "keepalive_timeout",
+        "keepalive_requests",
+        "keepalive_time",
+        "least_conn",
+        "ip_hash",
+        "hash",
+        "random",
+    )
+)
+_SWITCHES = {
+    "proxy_ssl_verify": "verifies",
+    "proxy_ssl_server_name": "server_name",
+    "proxy_intercept_errors": "replaces_errors",
+}
+
+
+def passed_on(part: Part, each: Directive, inside: list[Directive], pools: dict[str, Directive]) -> Part | None:
+    """The upstream of a `proxy_pass`, with what stands beside it; None where the estate has no word for it."""
+    match = re.fullmatch(r"(https?)://([^/$?]+)((?:/[^$?]*)?)", each.words[0] if each.words else "")
+    if match is None:
+        return None
+    scheme, name, path = match.groups()
+    pool = pools.get(name.partition(":")[0])
+    members = list(_members(pool, scheme, path, part)) if pool is not None else [f"{scheme}://{name}{path}"]
+    if not members or not all(map(is_upstream, members)):
+        return None
+    made = Part(each.spot)
+    made.say("to", members if len(members) > 1 else members[0], each.spot)
+    if pool is not None:
+        made.say("pool", pool.words[0], pool.spot)
+    headers: dict[str, str] = {}
+    sent_host = False
+    for other in inside:
+        if other.name == "proxy_set_header" and len(other.words) == 2:
+            sent_host |= _passes(part, made, other, headers)
+        else:
+            _told(part, made, other, pool is not None)
+    if pool is not None and not sent_host and len(members) == 1:
+        # It sends the pool's name.
+        if is_name(pool.words[0]):
+            made.say("host", pool.words[0], pool.spot)
+        else:
+            part.lose(pool.spot, f"upstream {pool.words[0]}: its name is sent as the host name")
+    if headers:
+        made.facts["headers"] = headers
+    return made
+
+
+def _told(part: Part, made: Part, other: Directive, pooled: bool) -> None:
+    """What else is said of how a request is passed on."""
+    if other.name in _SWITCHES:
+        made.say(_SWITCHES[other.name], other.words == ("on",), other.spot)
+    elif other.name == "proxy_redirect":
+        if other.words == ("off",):
+            made.say("turns_redirects", False, other.spot)
+        elif other.words != ("default",):
+            part.lose(other.spot, other.text)
+    elif other.name == "proxy_read_timeout" and other.words and (wait := seconds(other.words[0])) is not None:
+        made.say("answer_within", wait, other.spot)
+    elif other.name in ("proxy_ssl_name", "proxy_ssl_certificate") or (
+        other.name == "proxy_next_upstream" and pooled and set(other.words) != {"error", "timeout"}
+    ):
+        part.lose(other.spot, other.text)
+
+
+def _members(pool: Directive, scheme: str, path: str, part: Part) -> Iterator[str]:
+    for each in pool.block or ():
+        if each.name == "server" and each.words:
+            usual = ("weight=", "max_", "fail_timeout", "resolve")
+            options = [word for word in each.words[1:] if not word.startswith(usual)]
+            if "down" in options:
+                continue
+            if options or each.words[0].startswith("unix:"):
+                part.lose(each.spot, each.text)
+            if not each.words[0].startswith("unix:") and "backup" not in options:
+                yield f"{scheme}://{each.words[0]}{path}"
+        elif each.name not in _POOLS:
+            part.lose(each.spot, each.text)
+
+
+def _passes(part: Part, made: Part, each: Directive, headers: dict[str, str]) -> bool:
+    """A header field for the program behind; whether it is the host name."""
+    name, value = each.words
+    if name.lower() == "host":
+        if value in ("$host", "$http_host", "$host:$server_port", "${host}"):
+            made.say("host", "kept", each.spot)
+        elif is_name(value) and value:
+            made.say("host", value, each.spot)
+        elif value != "$proxy_host":
+            part.lose(each.spot, each.text)
+        return value != "$proxy_host"
+    if WHO.fullmatch(name):
+        return False
+    text = filled(value, None) if value else ""
+    known = text is not None and not re.search(r"\{(?!scheme\}|host\}|port\})", text)
+    if known and text and is_header(name) and is_text(text):
+        headers[name] = text
+        made.spots["headers"] = each.spot
+    else:
+        part.lose(each.spot, f"proxy_set_header {name}")
+    return False

@@ -1,0 +1,303 @@
+"""What a server or a location of nginx says of what it gives, directive by directive: each has its function in a table."""
+
+import posixpath
+import re
+from collections.abc import Callable
+
+from portolan.source.value import Value
+from portolan.transcribing.nginx_access import Access
+from portolan.transcribing.nginx_behind import passed_on
+from portolan.transcribing.nginx_lines import Directive
+from portolan.transcribing.nginx_silent import SILENT, TOLD
+from portolan.transcribing.nginx_words import filled, groups, pattern, size, when
+from portolan.transcribing.part import Part, Spot
+from portolan.transcribing.web import Gathered, add, is_method, is_target, is_text, one_source
+
+_SENDS = (301, 302, 303, 307, 308)
+
+
+class Around(Value, frozen=True):
+    """What holds for all of a server: what is gathered, where relative paths begin, pools by name, its first name."""
+
+    out: Gathered
+    prefix: str
+    pools: dict[str, Directive]
+    server_name: str | None
+
+
+class Giving:
+    """One block, read. `kind` is a location's (`start`, `first`, `exact`, `pattern`), None for the server itself."""
+
+    def __init__(self, around: Around, part: Part, inside: list[Directive], where: str, kind: str | None) -> None:
+        self.around, self.part, self.inside, self.where, self.kind = around, part, inside, where, kind
+        self.access = Access()
+        self.root: tuple[str, Spot] | None = None
+        self.errors: dict[str, str] = {}
+        #: Whether a fixed answer came: what stands behind it is never reached.
+        self.answered = False
+
+    def read(self) -> None:
+        """States it all at the part."""
+        for each in self.inside:
+            action = ACTIONS.get(each.name)
+            if action is not None:
+                action(self, each)
+            elif not (SILENT.fullmatch(each.name) or _elsewhere(each)):
+                self.lose(each)
+        if self.root is not None and "upstream" not in self.part.facts:
+            self.part.say("folder", posixpath.normpath(self.root[0]), self.root[1])
+        if self.errors:
+            self.part.facts["error_pages"] = self.errors
+        self.access.into(self.part)
+        one_source(self.part)
+
+    def lose(self, each: Directive, text: str | None = None) -> None:
+        """Notes a line that cannot be kept."""
+        self.part.lose(each.spot, text or each.text)
+
+
+def _elsewhere(each: Directive) -> bool:
+    """What is read with something else: with the server, or with what is passed on."""
+    named = (
+        "listen",
+        "server_name",
+        "location",
+        "ssl",
+        "ssl_certificate_key",
+        "proxy_set_header",
+        "proxy_read_timeout",
+        "proxy_redirect",
+    )
+    return each.name in named or each.name.startswith(("proxy_ssl_", "proxy_intercept", "proxy_next_upstream"))
+
+
+def _root(here: Giving, each: Directive) -> None:
+    if not each.words or "$" in each.words[0] or not each.words[0].startswith("/"):
+        here.lose(each)
+        here.root = None
+    elif here.kind in ("start", "first"):
+        here.root = (each.words[0].rstrip("/") + here.where, each.spot)
+    else:
+        here.root = (each.words[0], each.spot)
+
+
+def _alias(here: Giving, each: Directive) -> None:
+    target = each.words[0] if each.words else ""
+    here.root = None
+    if "$" in target or not target.startswith("/"):
+        here.lose(each)
+    elif here.kind in ("start", "first"):
+        if here.where.endswith("/") != target.endswith("/"):
+            here.lose(each, f"{each.text}: one of the two paths ends in a slash, the other does not")
+        else:
+            here.root = (target, each.spot)
+    elif here.kind == "exact" and target.endswith(here.where):
+        here.root = (target.removesuffix(here.where) or "/", each.spot)
+    else:
+        here.lose(each)
+
+
+def _index(here: Giving, each: Directive) -> None:
+    kept = [word for word in each.words if "$" not in word]
+    here.part.say("index_files", [word.lstrip("/") for word in kept], each.spot)
+    if len(kept) < len(each.words) or any(word.startswith("/") for word in kept):
+        here.lose(each)
+
+
+def _listing(here: Giving, each: Directive) -> None:
+    here.part.say("listing", each.words == ("on",), each.spot)
+
+
+def _links(here: Giving, each: Directive) -> None:
+    if here.kind is None:
+        here.part.say("follows_links", each.words == ("off",), each.spot)
+    else:
+        here.lose(each)
+
+
+def _largest(here: Giving, each: Directive) -> None:
+    octets = size(each.words[0]) if each.words else None
+    if octets is None:
+        here.lose(each)
+    else:
+        here.part.say("largest_body", octets or 1 << 50, each.spot)
+
+
+def _error_page(here: Giving, each: Directive) -> None:
+    if len(each.words) < 2:
+        here.lose(each)
+        return
+    *statuses, page = each.words
+    if any(word.startswith("=") for word in statuses) or "$" in page or page.startswith("@") or not is_text(page):
+        here.lose(each)
+        return
+    for status in statuses:
+        if status.isdecimal() and 400 <= int(status) <= 599 and re.match(r"/|https?://", page):
+            here.errors[status] = page
+            here.part.spots["error_pages"] = each.spot
+        else:
+            here.lose(each, f"error_page {status} {page}")
+
+
+def _access(here: Giving, each: Directive) -> None:
+    here.access.take(each)
+
+
+def _header(here: Giving, each: Directive) -> None:
+    name, value = each.words[0] if each.words else "", each.words[1] if len(each.words) > 1 else ""
+    if name.lower() == "cache-control" and "$" not in value and is_text(value):
+        here.part.say("cache_control", value, each.spot)
+    elif name.lower() == "set-cookie":
+        here.part.say("sets_cookie", True, each.spot)
+    elif not TOLD.fullmatch(name):
+        here.lose(each, f"add_header {name}")
+
+
+def _protocols(here: Giving, each: Directive) -> None:
+    if not {"TLSv1.2", "TLSv1.3"} & set(each.words):
+        here.lose(each)
+
+
+def _certificate(here: Giving, each: Directive) -> None:
+    path = each.words[0] if each.words else "$"
+    if "certificate" in here.part.facts or "$" in path or path.startswith(("data:", "engine:")):
+        here.lose(each, f"ssl_certificate {path}" if path[:1] in "$/" else "ssl_certificate")
+        return
+    keys = [other.words[0] for other in here.inside if other.name == "ssl_certificate_key" and other.words]
+    full = posixpath.normpath(posixpath.join(here.around.prefix, path))
+    key = posixpath.normpath(posixpath.join(here.around.prefix, keys[0])) if keys else None
+    here.part.say("certificate", here.around.out.certificate(full, key, each.spot), each.spot)
+
+
+# -- answers and redirects --
+
+
+def _returned(words: tuple[str, ...]) -> tuple[int, str] | None:
+    """The status of a `return`, and its target where it sends elsewhere."""
+    if words and not words[0].isdecimal():
+        words = ("302", *words)
+    if not words:
+        return None
+    status = int(words[0])
+    if status in _SENDS:
+        return (status, words[1]) if len(words) > 1 else None
+    return (status, "") if 200 <= status <= 599 and not 300 <= status <= 399 else None
+
+
+def _return(here: Giving, each: Directive) -> None:
+    if here.answered:
+        return
+    said = _returned(each.words)
+    if said is None:
+        here.lose(each)
+    elif said[1]:
+        here.answered = _redirect(here, each, said[1], said[0], {})
+    else:
+        here.part.say("answer", said[0], each.spot)
+        here.answered = True
+
+
+def _redirect(
+    here: Giving, each: Directive, target: str, status: int, condition: dict[str, object], query: str = ""
+) -> bool:
+    """A rule that sends visitors elsewhere; whether it was kept."""
+    to = filled(target, here.around.server_name)
+    if to is None or not is_target(to):
+        here.lose(each)
+        return False
+    rule = Part(each.spot)
+    if condition:
+        rule.say("when", condition)
+    rule.say("to", to)
+    rule.say("status", status)
+    if query:
+        rule.say("query", query)
+    add(here.part, "redirects", rule)
+    return True
+
+
+def _rewrite(here: Giving, each: Directive) -> None:
+    if not here.answered and not _rewritten(here, each, {}):
+        here.lose(each)
+
+
+def _rewritten(here: Giving, each: Directive, condition: dict[str, object]) -> bool:
+    """A rewrite that leaves for another address; whether it is one, and was kept or lost as such."""
+    if len(each.words) < 2:
+        return False
+    target, flags = each.words[1], list(each.words[2:])
+    held, to = pattern(each.words[0]), groups(target.removesuffix("?"))
+    leaves = re.match(r"https?://|\$scheme", target) is not None or flags in (["permanent"], ["redirect"])
+    if not leaves or held is None or to is None:
+        return False
+    query = "" if target.endswith("?") or "$request_uri" in target else "joined"
+    _redirect(here, each, to, 301 if flags == ["permanent"] else 302, {**condition, "pattern": held}, query)
+    return True
+
+
+def _if(here: Giving, each: Directive) -> None:
+    if here.answered:
+        return
+    text = " ".join(each.words).strip().removeprefix("(").removesuffix(")").strip()
+    condition = when(text)
+    inside = [one for one in each.block or () if not SILENT.fullmatch(one.name)]
+    only = inside[0] if len(inside) == 1 else None
+    if condition is None or only is None:
+        here.lose(each, f"if ({text})")
+    elif only.name == "return" and (said := _returned(only.words)) is not None and said[1]:
+        _redirect(here, only, said[1], said[0], condition)
+    elif only.name != "rewrite" or "pattern" in condition or not _rewritten(here, only, condition):
+        here.lose(each, f"if ({text})")
+
+
+def _methods(here: Giving, each: Directive) -> None:
+    inside = [(one.name, one.words) for one in each.block or ()]
+    if inside == [("deny", ("all",))] and all(map(is_method, each.words)):
+        here.part.say("methods", list(each.words), each.spot)
+    else:
+        here.lose(each)
+
+
+def _try_files(here: Giving, each: Directive) -> None:
+    words = list(each.words)
+    last = words[-1].partition("?")[0] if words else ""
+    if words[:2] == ["$uri", "$uri/"] and len(words) == 3 and last == "=404":
+        return
+    if words[:2] == ["$uri", "$uri/"] and len(words) == 3 and re.fullmatch(r"/[^$]*(?<!\.php)", last):
+        here.part.say("fallback", last.lstrip("/"), each.spot)
+    elif words != ["$uri", "=404"] or "." not in here.where:
+        # Only files: a folder asked for is not there, and paths of files that have an ending are no folders'.
+        here.lose(each)
+
+
+def _proxy_pass(here: Giving, each: Directive) -> None:
+    made = passed_on(here.part, each, here.inside, here.around.pools)
+    if made is None:
+        here.lose(each)
+    else:
+        here.part.say("upstream", made, each.spot)
+
+
+ACTIONS: dict[str, Callable[[Giving, Directive], None]] = {
+    "root": _root,
+    "alias": _alias,
+    "index": _index,
+    "autoindex": _listing,
+    "disable_symlinks": _links,
+    "client_max_body_size": _largest,
+    "error_page": _error_page,
+    "allow": _access,
+    "deny": _access,
+    "satisfy": _access,
+    "auth_basic": _access,
+    "auth_basic_user_file": _access,
+    "add_header": _header,
+    "ssl_protocols": _protocols,
+    "ssl_certificate": _certificate,
+    "return": _return,
+    "rewrite": _rewrite,
+    "if": _if,
+    "limit_except": _methods,
+    "try_files": _try_files,
+    "proxy_pass": _proxy_pass,
+}

@@ -1,0 +1,99 @@
+"""nginx's variables, patterns, sizes and conditions in the estate's words; None for what it has no word for."""
+
+import re
+
+from portolan.transcribing.web import is_header, is_name, is_pattern, is_text
+
+_VALUES = {
+    "$scheme": "{scheme}",
+    "${scheme}": "{scheme}",
+    "$host": "{host}",
+    "${host}": "{host}",
+    "$http_host": "{host}",
+    "$server_port": "{port}",
+    "$request_uri": "{path}{query}",
+    "${request_uri}": "{path}{query}",
+    "$uri": "{path}",
+    "$document_uri": "{path}",
+    "$is_args$args": "{query}",
+    "$is_args$query_string": "{query}",
+}
+_VARIABLE = re.compile(r"\$is_args\$(?:args|query_string)|\$\{\w+\}|\$\w+")
+
+
+def pattern(text: str) -> str | None:
+    """A regular expression in the estate's words; None where it cannot be kept."""
+    made = re.sub(r"\(\?<(\w+)>", r"(?P<\1>", text)
+    return made if is_pattern(made) else None
+
+
+def size(text: str) -> int | None:
+    """Octets, as `8m` writes them."""
+    match = re.fullmatch(r"(\d{1,12})([kKmMgG]?)", text)
+    return int(match[1]) << {"": 0, "k": 10, "m": 20, "g": 30}[match[2].lower()] if match else None
+
+
+def seconds(text: str) -> int | None:
+    """Seconds, as `1m` writes them."""
+    match = re.fullmatch(r"(\d{1,9})(ms|s|m|h|d)?", text)
+    if match is None:
+        return None
+    return max(1, int(int(match[1]) * {"ms": 0.001, None: 1, "s": 1, "m": 60, "h": 3600, "d": 86400}[match[2]]))
+
+
+def filled(text: str, server_name: str | None) -> str | None:
+    """A text with nginx's variables as the estate's parts; None where one is not known."""
+    lost = False
+
+    def part(match: "re.Match[str]") -> str:
+        nonlocal lost
+        if match[0] in ("$server_name", "${server_name}") and server_name:
+            return server_name
+        if match[0] not in _VALUES:
+            lost = True
+        return _VALUES.get(match[0], "")
+
+    kept = re.sub(r"\{[1-9]\}", lambda match: f"\0{match[0][1]}\0", text)
+    if "{" in kept.replace("${", "$") or "}" in re.sub(r"\$\{\w+\}", "", kept):
+        return None
+    made = _VARIABLE.sub(part, kept)
+    return None if lost or "$" in made else re.sub(r"\0(\d)\0", r"{\1}", made)
+
+
+def groups(text: str) -> str | None:
+    """A rewrite's target with its groups as the estate's."""
+    made = re.sub(r"\$(\d)|\$\{(\d)\}", lambda match: f"{{{match[1] or match[2]}}}", text)
+    return None if "{0}" in made else made
+
+
+def when(condition: str) -> dict[str, object] | None:
+    """The estate's words for a condition; None where it has none."""
+    match = re.fullmatch(r"(\$\w+)\s*(=|!=|~\*|~|!~\*|!~)\s*(.*)", condition)
+    if match is None:
+        return None
+    variable, sign, value = match.groups()
+    value = value.strip().strip("\"'")
+    if variable == "$scheme" and sign in ("=", "!=") and value in ("http", "https"):
+        return {"scheme": value if sign == "=" else {"http": "https", "https": "http"}[value]}
+    if variable == "$https" and sign in ("=", "!=") and value in ("", "on"):
+        return {"scheme": "https" if (value == "on") == (sign == "=") else "http"}
+    if variable in ("$host", "$http_host"):
+        names = [value.lower()] if sign in ("=", "!=") else _names_of(value)
+        if names and all(map(is_name, names)):
+            return {"host" if sign in ("=", "~", "~*") else "not_host": names}
+    if variable == "$server_port" and sign == "=" and value.isdecimal():
+        return {"port": int(value)}
+    if variable in ("$uri", "$request_uri", "$document_uri") and sign in ("~", "~*", "="):
+        held = pattern(value) if sign != "=" else f"^{re.escape(value)}$"
+        if held is not None and (variable != "$request_uri" or "?" not in value.replace("\\?", "?")):
+            return {"pattern": ("(?i)" if sign == "~*" else "") + held}
+    if variable.startswith("$http_") and sign in ("=", "!=") and is_text(value or "x"):
+        name = variable.removeprefix("$http_").replace("_", "-")
+        return {"header" if sign == "=" else "not_header": {name: value}} if is_header(name) else None
+    return None
+
+
+def _names_of(pattern: str) -> list[str]:
+    """The one name that a simple pattern fits, such as `^www\\.a\\.b$`; none for every other."""
+    match = re.fullmatch(r"\^((?:[\w-]|\\?\.)+)\$", pattern)
+    return [match[1].replace("\\.", ".").lower()] if match is not None else []
