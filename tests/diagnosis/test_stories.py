@@ -25,6 +25,7 @@ CAUSES = {
     "hall-of-mirrors": ["redirect-loop-origin-plain"],
     "open-gallery": [],
     "first-light": [],
+    "fresh-ink": ["service-not-reloaded"],
 }  # fmt: skip
 
 
@@ -33,9 +34,9 @@ def test_a_story_has_its_causes(name):
     """Each with a patch or advice, and none that says less than before."""
     (story,) = [each for each in json.loads((STORIES / "index.json").read_text("utf-8")) if each["name"] == name]
     held = portolan.load(str(STORIES / name))
-    vantages = held.estate.vantages.values()
-    asker = next((each for each in vantages if each.default), next(iter(vantages)))
-    found = held.explain(story["url"], asker.name)
+    vantages = list(held.estate.vantages.values())
+    asker = next((each.name for each in vantages if each.default), vantages[0].name if vantages else story["vantage"])
+    found = held.explain(story["url"], asker)
     assert [each.code for each in found.causes] == CAUSES[name]
     assert (found.best is None) == (CAUSES[name] == [])
     assert not any(

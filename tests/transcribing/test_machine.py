@@ -94,7 +94,7 @@ def test_a_machine_as_it_says(told, tmp_path):
         "2026-03-14T20:00:00Z",
         "--every-step",
     )
-    assert "etc/nginx/nginx.conf:3" in asked.stdout
+    assert "etc/nginx/nginx.conf:6" in asked.stdout
     assert "etc/ssl/visit.pem" not in asked.stderr
 
 

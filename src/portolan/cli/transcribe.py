@@ -19,85 +19,94 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         "portolan transcribe web /etc/nginx -o observatory",
     )
     kinds = parser.add_subparsers(dest="kind", metavar="KIND", required=True)
-    web = _kind(
-        kinds,
-        "web",
-        "a web server's configuration (nginx, Apache httpd): its folder, a tar archive, its main file, or what nginx -T prints",
-        "portolan transcribe web /etc/nginx -o observatory",
-    )
-    web.add_argument("sources", metavar="SOURCE", nargs="+", help="a folder, an archive or a file")
-    _output(web)
-    web.set_defaults(run=_run_web)
-    whole = _kind(
-        kinds,
-        "machine",
-        "a whole machine: this one, by a fixed list of commands that only read; or another, from the archive that the script makes there",
-        "portolan transcribe machine -o observatory",
-    )
-    whole.add_argument(
+    for name, summary, example, options, action in (
+        ("machine", _MACHINE, "portolan transcribe machine -o observatory", _machine_options, _run_machine),
+        ("web", _WEB, "portolan transcribe web /etc/nginx -o observatory", _source_options, _run_web),
+        (
+            "filter",
+            _FILTER,
+            "portolan transcribe filter rules.v4 rules.v6 -o observatory",
+            _source_options,
+            _run_filter,
+        ),
+        (
+            "records",
+            _RECORDS,
+            "portolan transcribe records visit.kestrel-ridge.example -o observatory",
+            _name_options,
+            _run_records,
+        ),
+        (
+            "certificates",
+            _CERTIFICATES,
+            "portolan transcribe certificates visit.pem -o observatory",
+            _shown_options,
+            _run_certificates,
+        ),
+        (
+            "zone",
+            _ZONE,
+            "portolan transcribe zone kestrel-ridge.example --server 192.0.2.53 -o ridge.zone",
+            _zone_options,
+            _run_zone,
+        ),
+        ("script", _SCRIPT, "portolan transcribe script > gather.sh", None, _run_script),
+    ):
+        kind = _kind(kinds, name, summary, example)
+        if options is not None:
+            options(kind)
+        kind.set_defaults(run=action)
+
+
+_MACHINE = "a whole machine: this one, by a fixed list of commands that only read, or another, from the archive that the script makes there"
+_WEB = "a web server's configuration (nginx, Apache httpd): its folder, a tar archive, its main file, or what nginx -T prints"
+_FILTER = "a packet filter with its port forwards: what iptables-save, ip6tables-save or nft -j list ruleset print"
+_RECORDS = "the records that visits to names meet, asked of the zone's own servers: addresses, aliases, delegation, HTTPS, CAA, DS"
+_CERTIFICATES = (
+    "certificates from files (PEM, DER, PKCS#12), folders, or a server that shows them; keys are compared, never copied"
+)
+_ZONE = "a zone, by zone transfer from the name server that holds it"
+_SCRIPT = "print a shell script that gathers on another machine what 'transcribe machine' reads; it only reads there"
+
+
+def _source_options(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("sources", metavar="SOURCE", nargs="+", help="a file, a folder or an archive")
+    _output(parser)
+
+
+def _machine_options(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
         "sources",
         metavar="SOURCE",
         nargs="*",
         help="the archive of another machine, or its folder (default: this machine)",
     )
-    whole.add_argument("--dry-run", action="store_true", help="only list what would be run and read here")
-    _output(whole)
-    whole.set_defaults(run=_run_machine)
-    barred = _kind(
-        kinds,
-        "filter",
-        "a packet filter with its port forwards: what iptables-save, ip6tables-save or nft -j list ruleset print",
-        "portolan transcribe filter rules.v4 rules.v6 -o observatory",
+    parser.add_argument("--dry-run", action="store_true", help="only list what would be run and read here")
+    _output(parser)
+
+
+def _name_options(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("sources", metavar="NAME", nargs="+", help="a host name")
+    parser.add_argument(
+        "--server", metavar="ADDRESS", default=None, help="ask this server instead of those that the zone names"
     )
-    barred.add_argument("sources", metavar="SOURCE", nargs="+", help="a file with what one of them prints")
-    _output(barred)
-    barred.set_defaults(run=_run_filter)
-    shown = _kind(
-        kinds,
-        "certificates",
-        "certificates from files (PEM, DER, PKCS#12), folders, or a server that shows them; keys are compared, never copied",
-        "portolan transcribe certificates /etc/letsencrypt/live/visit -o observatory",
-    )
-    shown.add_argument("sources", metavar="SOURCE", nargs="*", help="a file or a folder")
-    shown.add_argument(
+    parser.add_argument("--port", metavar="PORT", type=int, default=53, help="its port (default: 53)")
+    _output(parser, machine=False)
+
+
+def _shown_options(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("sources", metavar="SOURCE", nargs="*", help="a file or a folder")
+    parser.add_argument(
         "--server",
         metavar="HOST[:PORT]",
         action="append",
         default=[],
         help="ask this server for what it shows (default port: 443)",
     )
-    shown.add_argument(
+    parser.add_argument(
         "--password-file", metavar="FILE", default=None, help="a file with the password of PKCS#12 files"
     )
-    _output(shown, machine=False)
-    shown.set_defaults(run=_run_certificates)
-    asked = _kind(
-        kinds,
-        "records",
-        "the records that visits to names meet, asked of the zone's own servers: addresses, aliases, delegation, HTTPS, CAA, DS",
-        "portolan transcribe records visit.kestrel-ridge.example -o observatory",
-    )
-    asked.add_argument("sources", metavar="NAME", nargs="+", help="a host name")
-    asked.add_argument(
-        "--server", metavar="ADDRESS", default=None, help="ask this server instead of those that the zone names"
-    )
-    asked.add_argument("--port", metavar="PORT", type=int, default=53, help="its port (default: 53)")
-    _output(asked, machine=False)
-    asked.set_defaults(run=_run_records)
-    script = _kind(
-        kinds,
-        "script",
-        "print a shell script that gathers on another machine what 'transcribe machine' reads; it only reads there",
-        "portolan transcribe script > gather.sh",
-    )
-    script.set_defaults(run=_run_script)
-    zone = _kind(
-        kinds,
-        "zone",
-        "a zone, by zone transfer from the name server that holds it",
-        "portolan transcribe zone kestrel-ridge.example --server 192.0.2.53 -o zones/kestrel-ridge.example.zone",
-    )
-    _zone_options(zone)
+    _output(parser, machine=False)
 
 
 def _kind(
@@ -288,7 +297,6 @@ def _zone_options(parser: argparse.ArgumentParser) -> None:
         default="-",
         help="where the master file goes (default: standard output); a file that exists is left alone",
     )
-    parser.set_defaults(run=_run_zone)
 
 
 def _run_zone(arguments: argparse.Namespace) -> int:

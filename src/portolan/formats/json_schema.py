@@ -15,8 +15,8 @@ from portolan.estate.estate import Estate
 from portolan.estate.service import Listener
 from portolan.formats import patterns, read_from
 from portolan.formats.listener_text import WRITTEN
-from portolan.formats.reader import plan_of, tagged, version_kind, without_none
-from portolan.formats.scalars import SCALARS
+from portolan.formats.reader import plan_of, tagged, version_kind
+from portolan.formats.scalars import SCALARS, without_none
 from portolan.formats.shapes import NEVER_EMPTY, SHAPES
 from portolan.source.plain import UNSEEN
 

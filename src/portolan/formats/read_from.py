@@ -17,6 +17,8 @@ PATTERN = r"^[^\s;:]+:[1-9][0-9]{0,8}(?:; [A-Za-z_]+ (?:[^\s;:]+:)?[1-9][0-9]{0,
 _WHOLE = re.compile(PATTERN)
 EXPECTED = "where it was read from, such as 'etc/nginx/sites-enabled/visit:12; folder 14'"
 
+_LONGEST = 100_000
+
 #: A file and a line.
 Spot = tuple[str, int]
 
@@ -34,9 +36,14 @@ def _name(file: str) -> str:
     return quote(file, safe="/@+,=~-_.()[]{}!$&'*")
 
 
+def fits(text: str) -> bool:
+    """Whether a text is such."""
+    return len(text) <= _LONGEST and _WHOLE.match(text) is not None
+
+
 def spots(text: str) -> tuple[Spot, dict[str, Spot]]:
     """An object's spot and those of its keys. Raises ValueError."""
-    if not _WHOLE.match(text) or len(text) > 100_000:
+    if not fits(text):
         raise ValueError(text)
     first, *rest = text.split("; ")
     file, _, line = first.rpartition(":")

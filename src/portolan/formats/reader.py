@@ -23,7 +23,7 @@ from portolan.formats import patterns, read_from
 from portolan.formats.bounds import BOUNDS, PATTERNS, counted
 from portolan.formats.keys import INTERNAL, RENAMED
 from portolan.formats.listener_text import listener_parts
-from portolan.formats.scalars import SCALARS, UnfitError, address_range
+from portolan.formats.scalars import SCALARS, UnfitError, address_range, without_none
 from portolan.formats.type_words import a_type
 from portolan.formats.unshown import hushed
 from portolan.formats.yaml_nodes import is_plain
@@ -115,7 +115,7 @@ class Reader:
             key = key_node.value
             entry = fields.get(key) if isinstance(key_node, ScalarNode) else None
             if entry is None and key == read_from.KEY:
-                self._read_from(node, name_node, value_node, path)
+                self._told(node, name_node, value_node, path)
                 continue
             if entry is None:
                 if not isinstance(key_node, ScalarNode):
@@ -144,17 +144,12 @@ class Reader:
             values[entry[0]] = value
         return values, seen
 
-    def _read_from(self, node: MappingNode, name_node: Node | None, value_node: Node, path: Path) -> None:
-        text = value_node.value if isinstance(value_node, ScalarNode) else ""
-        try:
-            read_from.spots(text)
-        except ValueError:
-            self.fail(
-                value_node, (*path, read_from.KEY), f"expected {read_from.EXPECTED}, found {found(value_node)}",
-                "Take it away, or write FILE:LINE.",
-            )  # fmt: skip
+    def _told(self, node: MappingNode, name: Node | None, value: Node, path: Path) -> None:
+        """Where an object was read from."""
+        if isinstance(value, ScalarNode) and read_from.fits(value.value):
+            self.origins.append((node, name, value.value))
         else:
-            self.origins.append((node, name_node, text))
+            self.fail(value, (*path, read_from.KEY), f"expected {read_from.EXPECTED}, found {found(value)}")
 
     def otherwise(self, owner: type[Stated], kind: type[Otherwise], node: Node, path: Path) -> Any:
         """Another version of an owner: any of the owner's keys, and those of the version itself."""
@@ -251,20 +246,6 @@ def _otherwise(owner: type[Stated], annotation: Any) -> Converter | None:
         return reader.otherwise(owner, part, node, path)
 
     return _many(read) if many else read
-
-
-def without_none(annotation: Any) -> tuple[Any, bool]:
-    """A union's type without None, and whether None was in it."""
-    if annotation in SCALARS:
-        return annotation, False
-    if typing.get_origin(annotation) in (typing.Union, types.UnionType):
-        rest = [arg for arg in typing.get_args(annotation) if arg is not type(None)]
-        optional = len(rest) < len(typing.get_args(annotation))
-        merged: Any = rest[0]
-        for part in rest[1:]:
-            merged = merged | part
-        return merged, optional
-    return annotation, False
 
 
 def converter(annotation: Any) -> Converter:

@@ -12,8 +12,8 @@ from portolan.estate.base import Stated
 from portolan.estate.estate import Estate
 from portolan.estate.service import Listener
 from portolan.formats.json_schema import default_shown, fields_of
-from portolan.formats.reader import tagged, without_none
-from portolan.formats.scalars import SCALARS
+from portolan.formats.reader import tagged
+from portolan.formats.scalars import SCALARS, without_none
 
 _WORDS = {
     "HostName": "host name",

@@ -2,6 +2,8 @@
 expected."""
 
 import re
+import types
+import typing
 from datetime import UTC, datetime
 from ipaddress import ip_address, ip_interface, ip_network, summarize_address_range
 from typing import Any, TypeVar
@@ -352,3 +354,17 @@ SCALARS: dict[Any, tuple[Any, dict[str, Any]]] = {
     IPInterface: (interface, _text(patterns.WITH_LENGTH)),
     IPNetwork: (network, _text(patterns.WITH_LENGTH)),
 }
+
+
+def without_none(annotation: Any) -> tuple[Any, bool]:
+    """A union's type without None, and whether None was in it."""
+    if annotation in SCALARS:
+        return annotation, False
+    if typing.get_origin(annotation) in (typing.Union, types.UnionType):
+        rest = [arg for arg in typing.get_args(annotation) if arg is not type(None)]
+        optional = len(rest) < len(typing.get_args(annotation))
+        merged: Any = rest[0]
+        for part in rest[1:]:
+            merged = merged | part
+        return merged, optional
+    return annotation, False

@@ -1,6 +1,7 @@
 """Who is let in, as Apache httpd says it: `Require` in its groups (mod_authz_core), and the older `Order`, `Allow`, `Deny`."""
 
 from collections.abc import Iterable
+from typing import Any
 
 from portolan.transcribing.nginx_lines import Directive
 from portolan.transcribing.part import Part
@@ -25,50 +26,60 @@ def access_of(held: list[Directive], part: Part) -> Part | None:
     return made
 
 
+class _Sum:
+    """What lines beside each other come to."""
+
+    def __init__(self) -> None:
+        self.lets: list[str] = []
+        self.bars: list[str] = []
+        self.password = self.everybody = self.nobody = self.either = False
+
+    def take(self, each: Directive, part: Part) -> None:
+        """One more line."""
+        words = [word.lower() for word in each.words]
+        if words[:2] == ["all", "granted"]:
+            self.everybody = True
+        elif words[:2] == ["all", "denied"]:
+            self.nobody = True
+        elif words[:1] == ["local"]:
+            self.lets += _LOCAL
+        elif words[:1] == ["ip"]:
+            self.lets += _ranges(each, each.words[1:], part)
+        elif words[:2] == ["not", "ip"]:
+            self.bars += _ranges(each, each.words[2:], part)
+        elif words[:1] in (["valid-user"], ["user"], ["group"]):
+            self.password = True
+        else:
+            part.lose(each.spot, f"Require {' '.join(each.words[:1])}")
+
+    def join(self, facts: dict[str, Any]) -> None:
+        """What a group within comes to."""
+        self.lets += facts.get("from", [])
+        self.bars += facts.get("not_from", [])
+        self.password |= bool(facts.get("password"))
+        self.nobody |= bool(facts.get("nobody"))
+        self.either |= bool(facts.get("either"))
+        self.everybody |= not facts
+
+
 def _required(held: Iterable[Directive], made: Part, part: Part, all_of: bool) -> None:
     """Several lines beside each other are alternatives, unless a group says that all must hold."""
-    lets: list[str] = []
-    bars: list[str] = []
-    password = everybody = nobody = False
+    found = _Sum()
     for each in held:
-        words = [word.lower() for word in each.words]
         if each.name in ("requireany", "requireall"):
             inner = Part(each.spot)
             _required(each.block or (), inner, part, each.name == "requireall")
-            lets += inner.facts.get("from", [])
-            bars += inner.facts.get("not_from", [])
-            password |= bool(inner.facts.get("password"))
-            nobody |= bool(inner.facts.get("nobody"))
-            if inner.facts.get("either"):
-                made.say("either", True, each.spot)
-            everybody |= not inner.facts
-        elif words[:2] == ["all", "granted"]:
-            everybody = True
-        elif words[:2] == ["all", "denied"]:
-            nobody = True
-        elif words[:1] == ["local"]:
-            lets += _LOCAL
-        elif words[:1] == ["ip"]:
-            lets += _ranges(each, each.words[1:], part)
-        elif words[:2] == ["not", "ip"]:
-            bars += _ranges(each, each.words[2:], part)
-        elif words[:1] in (["valid-user"], ["user"], ["group"]):
-            password = True
-        elif words[:1] == ["method"]:
-            part.lose(each.spot, f"Require {' '.join(each.words)}")
+            found.join(inner.facts)
         else:
-            part.lose(each.spot, f"Require {' '.join(each.words[:1])}")
-    if everybody and not all_of:
+            found.take(each, part)
+    if found.everybody and not all_of:
         return
-    if nobody and not (lets or password or everybody):
+    if found.nobody and not (found.lets or found.password or found.everybody):
         made.say("nobody", True)
-    if lets:
-        made.say("from", lets)
-    if bars:
-        made.say("not_from", bars)
-    if password:
-        made.say("password", True)
-    if password and lets and not all_of:
+    for key, value in (("from", found.lets), ("not_from", found.bars), ("password", found.password)):
+        if value:
+            made.say(key, value)
+    if found.either or (found.password and found.lets and not all_of):
         made.say("either", True)
 
 

@@ -18,9 +18,26 @@ _DEEPEST = 60
 _MOST_LINES = 2_000_000
 #: Modules that Debian and most others build in.
 _BUILT_IN = frozenset(
-    ("core", "so", "http", "log_config", "logio", "version", "unixd", "watchdog", "mod_so.c", "mod_core.c", "core.c", "http_core.c",
-     "mod_log_config.c", "mod_logio.c", "mod_version.c", "mod_unixd.c", "mod_watchdog.c")
-)  # fmt: skip
+    [
+        "core",
+        "so",
+        "http",
+        "log_config",
+        "logio",
+        "version",
+        "unixd",
+        "watchdog",
+        "core.c",
+        "http_core.c",
+        "mod_core.c",
+        "mod_so.c",
+        "mod_log_config.c",
+        "mod_logio.c",
+        "mod_version.c",
+        "mod_unixd.c",
+        "mod_watchdog.c",
+    ]
+)
 
 
 class Reading:
@@ -164,8 +181,8 @@ class Reading:
 
     @staticmethod
     def _split(text: str) -> list[str]:
-        return [re.sub(r"\\([\"'])", r"\1", match[1] if match[1] is not None else match[2] if match[2] is not None else match[3])
-                for match in _WORD.finditer(text)]  # fmt: skip
+        held = (next(each for each in match.groups() if each is not None) for match in _WORD.finditer(text))
+        return [re.sub(r"\\([\"'])", r"\1", word) for word in held]
 
 
 def lines(text: str, file: str) -> "Iterator[tuple[str, Spot]]":

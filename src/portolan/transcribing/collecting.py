@@ -37,8 +37,13 @@ COMMANDS: tuple[Asked, ...] = (
     Asked("enabled", ("systemctl", "--root=/", "list-unit-files", "--type=service", "--no-legend", "--no-pager")),
 )
 FILES = (
-    "/etc/hosts", "/etc/resolv.conf", "/etc/iptables/rules.v4", "/etc/iptables/rules.v6", "/etc/sysconfig/iptables", "/etc/sysconfig/ip6tables",
-)  # fmt: skip
+    "/etc/hosts",
+    "/etc/resolv.conf",
+    "/etc/iptables/rules.v4",
+    "/etc/iptables/rules.v6",
+    "/etc/sysconfig/iptables",
+    "/etc/sysconfig/ip6tables",
+)
 FOLDERS = ("/etc/nginx", "/etc/apache2", "/etc/httpd")
 
 
@@ -125,8 +130,8 @@ def listing(folder: str) -> str:
         rows += [each for each in (row(path),) if each is not None and path != "/"]
     for here, folders, names in os.walk(folder):
         folders.sort()
-        for path in (here, *(os.path.join(here, name) for name in sorted(names)),
-                     *(os.path.join(here, name) for name in folders if os.path.islink(os.path.join(here, name)))):  # fmt: skip
+        links = [name for name in folders if os.path.islink(os.path.join(here, name))]
+        for path in (here, *(os.path.join(here, name) for name in [*sorted(names), *links])):
             told = row(path)
             if told is not None and told.isprintable():
                 rows.append(told)

@@ -9,50 +9,21 @@ from collections.abc import Iterator
 from typing import Any
 
 from portolan.transcribing.filter_part import Chains
+from portolan.transcribing.iptables_words import (
+    ALONE,
+    ANSWERS,
+    ASKED,
+    ICMP,
+    ICMP6,
+    PLAIN_MODULES,
+    PROTOCOLS,
+    SILENT,
+    WITH_VALUE,
+)
 from portolan.transcribing.part import Part, Spot
 from portolan.transcribing.web import a_range
 
 _HOOKS = {"INPUT": "inbound", "FORWARD": "forward", "OUTPUT": "outbound"}
-_SILENT_TARGETS = frozenset(
-    (
-        "LOG",
-        "NFLOG",
-        "ULOG",
-        "MARK",
-        "CONNMARK",
-        "TRACE",
-        "NOTRACK",
-        "CHECKSUM",
-        "TCPMSS",
-        "CT",
-        "TOS",
-        "DSCP",
-        "CLASSIFY",
-    )
-)
-_ANSWERS = {
-    "icmp-port-unreachable": "port-unreachable", "icmp6-port-unreachable": "port-unreachable", "port-unreach": "port-unreachable",
-    "icmp-host-unreachable": "host-unreachable", "icmp6-addr-unreachable": "host-unreachable", "addr-unreach": "host-unreachable",
-    "icmp-net-unreachable": "net-unreachable", "icmp6-no-route": "net-unreachable", "no-route": "net-unreachable",
-    "icmp-proto-unreachable": "protocol-unreachable", "icmp-host-prohibited": "host-prohibited", "icmp-net-prohibited": "net-prohibited",
-    "icmp-admin-prohibited": "admin-prohibited", "icmp6-adm-prohibited": "admin-prohibited", "adm-prohibited": "admin-prohibited",
-    "tcp-reset": "tcp-reset", "icmp6-policy-fail": "policy-fail",
-}  # fmt: skip
-_ICMP = {
-    "8": "echo-request", "echo-request": "echo-request", "0": "echo-reply", "echo-reply": "echo-reply", "3": "destination-unreachable",
-    "destination-unreachable": "destination-unreachable", "11": "time-exceeded", "time-exceeded": "time-exceeded", "12": "parameter-problem",
-    "parameter-problem": "parameter-problem",
-}  # fmt: skip
-_ICMP6 = {
-    "128": "echo-request", "echo-request": "echo-request", "129": "echo-reply", "echo-reply": "echo-reply", "1": "destination-unreachable",
-    "destination-unreachable": "destination-unreachable", "2": "packet-too-big", "packet-too-big": "packet-too-big", "3": "time-exceeded",
-    "time-exceeded": "time-exceeded", "4": "parameter-problem", "parameter-problem": "parameter-problem", "133": "router-solicitation",
-    "router-solicitation": "router-solicitation", "134": "router-advertisement", "router-advertisement": "router-advertisement",
-    "135": "neighbour-solicitation", "neighbour-solicitation": "neighbour-solicitation", "neighbor-solicitation": "neighbour-solicitation",
-    "136": "neighbour-advertisement", "neighbour-advertisement": "neighbour-advertisement", "neighbor-advertisement": "neighbour-advertisement",
-}  # fmt: skip
-
-
 #: Stands for the machine's own addresses without loopback's, or those of one family, until those are known.
 OWN_BUT_LOOPBACK = "(own)"
 OWN_OF = {4: "(own, IPv4)", 6: "(own, IPv6)"}
@@ -83,33 +54,16 @@ class _Line:
                 self.modules.append(value)
             elif word in ("-j", "--jump", "-g", "--goto"):
                 self.does = ("goto" if word in ("-g", "--goto") else "jump", value)
-            elif word in (
-                "--reject-with",
-                "--to-destination",
-                "--to-source",
-                "--to-ports",
-                "--comment",
-                "--log-prefix",
-                "--log-level",
-            ):
+            elif word in WITH_VALUE:
                 self.options[word] = value
-            elif word in (
-                "--random",
-                "--random-fully",
-                "--persistent",
-                "--log-uid",
-                "--log-tcp-options",
-                "--log-ip-options",
-                "--log-macdecode",
-                "--log-tcp-sequence",
-            ):
+            elif word in ALONE:
                 at += 1
                 continue
-            elif word in _ASKED:
+            elif word in ASKED:
                 if word == "--match-set":
                     self.odd.append(f"{word} {value}")
                     at += 1
-                self.asks.append((_ASKED[word], negated, value))
+                self.asks.append((ASKED[word], negated, value))
             elif self.does is not None and word.startswith("--"):
                 self.options[word] = value
             else:
@@ -119,18 +73,6 @@ class _Line:
                 continue
             negated = False
             at += 2
-
-
-_ASKED = {
-    "-s": "from", "--source": "from", "-d": "to", "--destination": "to", "-i": "in", "--in-interface": "in", "-o": "out",
-    "--out-interface": "out", "-p": "protocol", "--protocol": "protocol", "--dport": "ports", "--destination-port": "ports",
-    "--dports": "ports", "--sport": "source_ports", "--source-port": "source_ports", "--sports": "source_ports", "--ctstate": "state",
-    "--state": "state", "--icmp-type": "icmp", "--icmpv6-type": "icmp", "--dst-type": "to_own", "--src-type": "from_own",
-    "--src-range": "from", "--dst-range": "to", "--match-set": "set", "--ctorigdstport": "origin",
-}  # fmt: skip
-_PLAIN_MODULES = frozenset(
-    ("tcp", "udp", "comment", "state", "conntrack", "multiport", "icmp", "icmp6", "addrtype", "iprange")
-)
 
 
 class Saved:
@@ -185,7 +127,7 @@ class Saved:
                 self.chains.add(_HOOKS.get(chain, chain), rule)
         elif table == "nat":
             self._nat.setdefault(chain, []).append(made)
-        elif made.does is not None and made.does[1] in _SILENT_TARGETS:
+        elif made.does is not None and made.does[1] in SILENT:
             return
         elif table == "raw" and chain == "PREROUTING" and made.does is not None and made.does[1] in ("DROP", "ACCEPT"):
             rule = self._made(made)
@@ -199,9 +141,9 @@ class Saved:
 
     def _made(self, made: _Line) -> Part | None:
         """A rule of the filter; None where it does nothing, or the estate has no word for it."""
-        if made.does is None or made.does[1] in _SILENT_TARGETS:
+        if made.does is None or made.does[1] in SILENT:
             return None
-        odd = [each for each in made.modules if each not in _PLAIN_MODULES] + made.odd
+        odd = [each for each in made.modules if each not in PLAIN_MODULES] + made.odd
         facts = None if odd else self._facts(made)
         kind, target = made.does
         if facts is None:
@@ -212,7 +154,7 @@ class Saved:
         if target in ("ACCEPT", "DROP", "REJECT", "RETURN"):
             rule.say({"ACCEPT": "allow", "DROP": "drop", "REJECT": "reject", "RETURN": "return"}[target], protocol)
             if target == "REJECT":
-                answer = _ANSWERS.get(made.options.get("--reject-with", "port-unreach"))
+                answer = ANSWERS.get(made.options.get("--reject-with", "port-unreach"))
                 if answer is None:
                     self._lost(made, f"REJECT {made.options.get('--reject-with', '')}")
                 elif answer != "port-unreachable":
@@ -256,20 +198,7 @@ class Saved:
         if key in ("in", "out"):
             return {no + key: value.removesuffix("+") + "*" if value.endswith("+") else value}
         if key == "protocol":
-            known = {
-                "tcp": "tcp",
-                "6": "tcp",
-                "udp": "udp",
-                "17": "udp",
-                "icmp": "icmp",
-                "1": "icmp",
-                "ipv6-icmp": "icmp",
-                "icmpv6": "icmp",
-                "58": "icmp",
-                "all": "any",
-                "0": "any",
-            }
-            return None if negated or value not in known else {"protocol": known[value]}
+            return None if negated or value not in PROTOCOLS else {"protocol": PROTOCOLS[value]}
         if key in ("ports", "source_ports"):
             ports = [_port(each) for each in value.split(",")]
             return None if any(each is None for each in ports) else {no + key: ports[0] if len(ports) == 1 else ports}
@@ -280,7 +209,7 @@ class Saved:
                 return {"forwarded": not negated} if states == ["dnat"] else None
             return {no + "state": states[0] if len(states) == 1 else states}
         if key == "icmp":
-            kind = (_ICMP6 if self.family == 6 else _ICMP).get(value.partition("/")[0])
+            kind = (ICMP6 if self.family == 6 else ICMP).get(value.partition("/")[0])
             return (
                 {"icmp_types": [kind]}
                 if kind is not None and not negated and "/" not in value
@@ -319,7 +248,7 @@ class Saved:
                     # What arrives there goes back before any forward behind this line.
                     barred.append(last.asks[0][2])
                     continue
-                if last.does is None or last.does[1] in ("RETURN", "ACCEPT", *_SILENT_TARGETS):
+                if last.does is None or last.does[1] in ("RETURN", "ACCEPT", *SILENT):
                     if last.does is not None and last.does[1] in ("RETURN", "ACCEPT") and last.asks:
                         self._lost(last, f"nat: {last.does[1]} before forwards")
                     continue
@@ -352,7 +281,7 @@ class Saved:
         last = way[-1]
         facts: dict[str, Any] = {}
         for line in way:
-            odd = [each for each in line.modules if each not in _PLAIN_MODULES] + line.odd
+            odd = [each for each in line.modules if each not in PLAIN_MODULES] + line.odd
             said = None if odd else self._facts(line)
             if said is None:
                 self._lost(last, f"nat: {last.does[1] if last.does else ''} with words that the estate lacks")
@@ -404,7 +333,7 @@ class Saved:
     def _sources(self) -> None:
         for way in self._flat("POSTROUTING"):
             last = way[-1]
-            if last.does is None or last.does[1] in _SILENT_TARGETS:
+            if last.does is None or last.does[1] in SILENT:
                 continue
             if last.does[1] not in ("MASQUERADE", "SNAT"):
                 if not _empty(last):
@@ -413,7 +342,7 @@ class Saved:
             facts: dict[str, Any] = {}
             known = True
             for line in way:
-                odd = [each for each in line.modules if each not in _PLAIN_MODULES] + line.odd
+                odd = [each for each in line.modules if each not in PLAIN_MODULES] + line.odd
                 said = None if odd else self._facts(line)
                 known &= said is not None
                 facts.update(said or {})

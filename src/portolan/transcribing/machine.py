@@ -305,9 +305,22 @@ class _Reading:
 
 
 _USUAL_HOSTS = frozenset(
-    ("localhost", "localhost.localdomain", "localhost4", "localhost6", "ip6-localhost", "ip6-loopback", "ip6-allnodes", "ip6-allrouters",
-     "ip6-localnet", "ip6-mcastprefix", "broadcasthost", "localhost4.localdomain4", "localhost6.localdomain6")
-)  # fmt: skip
+    [
+        "localhost",
+        "localhost.localdomain",
+        "localhost4",
+        "localhost6",
+        "ip6-localhost",
+        "ip6-loopback",
+        "ip6-allnodes",
+        "ip6-allrouters",
+        "ip6-localnet",
+        "ip6-mcastprefix",
+        "broadcasthost",
+        "localhost4.localdomain4",
+        "localhost6.localdomain6",
+    ]
+)
 
 
 def _without_forward(found: "Filters") -> None:

@@ -30,19 +30,25 @@ _PROTOCOLS = {
     58: "icmp",
 }
 _ANSWERS = {
-    "port-unreachable": "port-unreachable", "host-unreachable": "host-unreachable", "net-unreachable": "net-unreachable",
-    "no-route": "net-unreachable", "admin-prohibited": "admin-prohibited", "host-prohibited": "host-prohibited",
-    "net-prohibited": "net-prohibited", "prot-unreachable": "protocol-unreachable", "addr-unreachable": "host-unreachable",
-    "policy-fail": "policy-fail",
-}  # fmt: skip
+    **{
+        each: each
+        for each in ("port-unreachable", "host-unreachable", "net-unreachable", "admin-prohibited", "policy-fail")
+    },
+    **{each: each for each in ("host-prohibited", "net-prohibited")},
+    "no-route": "net-unreachable",
+    "prot-unreachable": "protocol-unreachable",
+    "addr-unreachable": "host-unreachable",
+}
 _PORTS = frozenset(("ports", "not_ports", "source_ports", "not_source_ports"))
 _ICMP = frozenset(
     ("echo-request", "echo-reply", "destination-unreachable", "packet-too-big", "time-exceeded", "parameter-problem")
 )
 _NEIGHBOURS = {
-    "nd-router-solicit": "router-solicitation", "nd-router-advert": "router-advertisement",
-    "nd-neighbor-solicit": "neighbour-solicitation", "nd-neighbor-advert": "neighbour-advertisement",
-}  # fmt: skip
+    "nd-router-solicit": "router-solicitation",
+    "nd-router-advert": "router-advertisement",
+    "nd-neighbor-solicit": "neighbour-solicitation",
+    "nd-neighbor-advert": "neighbour-advertisement",
+}
 
 
 class Listed:
@@ -91,8 +97,11 @@ class Listed:
             if kind == "filter" and hook in _HOOKS:
                 name = _HOOKS[hook]
                 chains = self.families[family]
-                taken = [other for other, (what, where) in self._bases.items() if what == "filter" and where == name
-                         and (_FAMILIES[other[0]] in (family, 0) or family == 0)]  # fmt: skip
+                taken = [
+                    other
+                    for other, based in self._bases.items()
+                    if based == ("filter", name) and (family == 0 or _FAMILIES[other[0]] in (family, 0))
+                ]
                 if name == "arriving" and str(chain.get("policy", "accept")) == "accept":
                     self._bases[key] = ("filter", name)
                     return

@@ -260,35 +260,11 @@ class NginxReader:
             part.say("sections", sections)
 
     def _location(self, around: Around, part: Part, each: Directive, above: list[Directive]) -> Iterator[Part]:
-        words = each.words
-        kind, text = {"=": "exact", "~": "pattern", "~*": "pattern", "^~": "first"}.get(words[0], "start"), words[-1]
-        if len(words) == 1:
-            # The sign and the path may stand in one word.
-            match = re.match(r"(=|~\*|~|\^~)(.+)", text)
-            if match:
-                kind, text = {"=": "exact", "~": "pattern", "~*": "pattern", "^~": "first"}[match[1]], match[2]
-        section = Part(each.spot)
-        if text.startswith("@"):
-            if any(not SILENT.fullmatch(one.name) for one in each.block or ()):
-                part.lose(each.spot, f"location {text}")
+        opened = _opened(part, each)
+        if opened is None:
             return
-        if kind == "pattern":
-            held = pattern(text)
-            if held is None:
-                part.lose(each.spot, each.text)
-                return
-            section.say("pattern", ("(?i)" if "~*" in (words[0], words[0][:2]) else "") + held)
-        elif not text.startswith("/") or not is_text(text):
-            part.lose(each.spot, each.text)
-            return
-        elif kind == "exact":
-            section.say("exact", text)
-        else:
-            section.say("path", text)
-            if kind == "first":
-                section.say("first", True)
+        section, kind, text = opened
         block = list(each.block or ())
-        inner = [one for one in block if one.name == "location"]
         passed = [one for one in above if one.name == "root" or _of_passing(one)]
         Giving(around, section, _with_above(block, passed, location=True), text, kind).read()
         if "folder" in section.facts and "fallback" in section.facts:
@@ -296,20 +272,43 @@ class NginxReader:
             section.lose(section.spots["fallback"], f"try_files ... {section.facts.pop('fallback')}")
         if any(one.name == "internal" for one in block):
             section.unread = [(spot, words) for spot, words in section.unread if words != "internal"]
-            section.lose(each.spot, f"location {' '.join(words)}: internal")
-        if inner and kind in ("start", "first"):
-            for one in inner:
-                nested = one.words[-1]
-                if len(one.words) == 1 and nested.startswith(text) and not nested.startswith("~"):
-                    yield from self._location(
-                        around, part, one.but(block=tuple(_with_above(list(one.block or ()), block))), above
-                    )
-                else:
-                    section.lose(one.spot, one.text)
-        elif inner:
-            for one in inner:
+            section.lose(each.spot, f"{each.text}: internal")
+        for one in (one for one in block if one.name == "location"):
+            nested = one.words[-1] if one.words else ""
+            if kind in ("start", "first") and len(one.words) == 1 and nested.startswith(text):
+                whole = one.but(block=tuple(_with_above(list(one.block or ()), block)))
+                yield from self._location(around, part, whole, above)
+            else:
                 section.lose(one.spot, one.text)
         yield section
+
+
+_SIGNS = {"=": "exact", "~": "pattern", "~*": "pattern", "^~": "first"}
+
+
+def _opened(part: Part, each: Directive) -> tuple[Part, str, str] | None:
+    """A location's section, its kind and its path; None where it is no place for visitors, or has no word in the estate."""
+    sign, text = (each.words[0], each.words[-1]) if len(each.words) > 1 else ("", each.words[0] if each.words else "")
+    if not sign:
+        # The sign and the path may stand in one word.
+        match = re.match(r"(=|~\*|~|\^~)(.+)", text)
+        sign, text = (match[1], match[2]) if match else ("", text)
+    kind, section = _SIGNS.get(sign, "start"), Part(each.spot)
+    if text.startswith("@"):
+        if any(not SILENT.fullmatch(one.name) for one in each.block or ()):
+            part.lose(each.spot, f"location {text}")
+        return None
+    held = pattern(text) if kind == "pattern" else None
+    if held is None and (kind == "pattern" or not text.startswith("/") or not is_text(text)):
+        part.lose(each.spot, each.text)
+        return None
+    if held is not None:
+        section.say("pattern", ("(?i)" if sign == "~*" else "") + held)
+    else:
+        section.say("exact" if kind == "exact" else "path", text)
+        if kind == "first":
+            section.say("first", True)
+    return section, kind, text
 
 
 _INHERITED = frozenset(

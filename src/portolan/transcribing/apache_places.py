@@ -1,0 +1,150 @@
+"""What is otherwise for some paths of a virtual host of Apache httpd: folders, places, what lies elsewhere, what is passed on."""
+
+import posixpath
+import re
+from collections.abc import Iterable, Iterator
+
+from portolan.transcribing.apache_behind import passed_on
+from portolan.transcribing.apache_giving import REFUSALS, Giving
+from portolan.transcribing.apache_silent import ACCESS, UNKNOWN
+from portolan.transcribing.nginx_lines import Directive
+from portolan.transcribing.part import Part
+from portolan.transcribing.web import is_pattern, is_text, one_source
+
+
+class Places:
+    """The places of one virtual host, in the program's order. `folders` are those that the main configuration speaks of."""
+
+    def __init__(
+        self,
+        part: Part,
+        inside: list[Directive],
+        folders: list[Directive],
+        pools: dict[str, Directive],
+        usual_port: bool,
+    ) -> None:
+        self.part, self.inside, self.pools, self.usual_port = part, inside, pools, usual_port
+        self.root = str(part.facts.get("folder", ""))
+        own = [each for each in inside if each.name == "directory" and each.words]
+        self.ruled = [
+            each for each in (*folders, *own) if not each.words[0].startswith("~") and "*" not in each.words[0]
+        ]
+        # A folder's word comes after its parents' (mod_core: from the shortest path on).
+        self.ruled.sort(key=lambda each: each.words[0].rstrip("/").count("/"))
+
+    def read(self) -> None:
+        """States them at the part."""
+        folders = list(self._folders())
+        passed = list(self._passed())
+        # What is passed on was never mapped to a folder, so that no folder's word is about it.
+        behind = [str(each.facts["path"]) for each in passed if "upstream" in each.facts]
+        places = [each for each in folders if not any(str(each.facts["path"]).startswith(start) for start in behind)]
+        places += self._elsewhere()
+        if len(passed) == 1 and not places and passed[0].facts.get("path") == "/" and "upstream" in passed[0].facts:
+            self.part.say("upstream", passed[0].facts["upstream"], passed[0].spot)
+            passed = []
+        # The first that says where an answer comes from counts: what is passed on comes before folders.
+        sections = [*self.part.facts.pop(REFUSALS, []), *passed, *places]
+        for section in sections:
+            one_source(section)
+        folder = self.part.facts.get("folder")
+        one_source(self.part)
+        if sections:
+            self.part.say("sections", sections)
+            if folder is not None and "answer" not in self.part.facts:
+                self.part.facts["folder"] = folder
+
+    def _giving(self, part: Part, inside: Iterable[Directive], where: str) -> None:
+        Giving(part, inside, where, self.usual_port).read()
+
+    def _folders(self) -> Iterator[Part]:
+        """What folders above the site's own say of the site, and those within it as places of their own."""
+        for each in self.ruled:
+            path = each.words[0].rstrip("/") or "/"
+            if path != "/" and self.root and (self.root + "/").startswith(path + "/"):
+                # A folder's own word replaces what its parents say, where it says it.
+                held = self.part.facts.pop("access", None)
+                self._giving(self.part, each.block or (), "")
+                says = any(one.name in ACCESS for one in each.block or ())
+                if "access" not in self.part.facts and held is not None and not says:
+                    self.part.facts["access"] = held
+            elif self.root and path.startswith(self.root + "/"):
+                section = Part(each.spot)
+                section.say("path", path.removeprefix(self.root) + "/")
+                self._giving(section, each.block or (), path.removeprefix(self.root))
+                yield section
+
+    def _elsewhere(self) -> Iterator[Part]:
+        """What lies in other folders, and what is said of paths and of files' names."""
+        for each in self.inside:
+            if each.name == "alias" and len(each.words) == 2 and each.words[1].startswith("/"):
+                yield self._alias(each)
+            elif each.name in ("location", "locationmatch", "files", "filesmatch"):
+                place = self._place(each)
+                if place is not None:
+                    yield place
+            elif each.name in UNKNOWN and each.words[:1] != ("disabled",):
+                self.part.lose(each.spot, each.text)
+
+    def _alias(self, each: Directive) -> Part:
+        section, folder = Part(each.spot), posixpath.normpath(each.words[1])
+        section.say("path", each.words[0])
+        section.say("folder", folder)
+        for one in self.ruled:
+            if one.words[0] != "/" and (folder + "/").startswith(one.words[0].rstrip("/") + "/"):
+                self._giving(section, one.block or (), each.words[0])
+                section.facts.pop("reads_rule_files", None)
+                if section.facts.get("access") is not None and not section.facts["access"].facts:
+                    del section.facts["access"]
+        return section
+
+    def _place(self, each: Directive) -> Part | None:
+        words = [word for word in each.words if word != "~"]
+        if not words:
+            return None
+        section, text = Part(each.spot), words[0]
+        if each.name == "location" and "~" not in each.words and re.match(r"/[^*?\[]*$", text):
+            section.say("path", text)
+        else:
+            pattern = _pattern(each, text)
+            if not is_pattern(pattern):
+                self.part.lose(each.spot, f"<{each.text}>")
+                return None
+            section.say("pattern", pattern)
+        where = text if "path" in section.facts else ""
+        self._giving(section, [one for one in each.block or () if one.name != "proxypass"], where)
+        upstream = next((one for one in each.block or () if one.name == "proxypass" and one.words), None)
+        if upstream is not None and where:
+            made = passed_on(self.part, upstream, upstream.words[0], list(each.block or ()), self.pools)
+            if made is not None:
+                section.say("upstream", made, upstream.spot)
+        return section if len(section.facts) > 1 or section.unread else None
+
+    def _passed(self) -> Iterator[Part]:
+        for each in self.inside:
+            if each.name != "proxypass" or len(each.words) < 2:
+                continue
+            path, target = each.words[:2]
+            section = Part(each.spot)
+            if not path.startswith("/") or not is_text(path):
+                self.part.lose(each.spot, f"ProxyPass {path}")
+                continue
+            section.say("path", path)
+            if target == "!":
+                section.say("folder", posixpath.normpath(f"{self.root or '/var/empty'}/{path}"))
+                yield section
+                continue
+            made = passed_on(self.part, each, target, self.inside, self.pools)
+            if made is not None:
+                section.say("upstream", made)
+                yield section
+
+
+def _pattern(each: Directive, text: str) -> str:
+    """A pattern of paths, for a place or for files' names."""
+    if each.name.startswith("location"):
+        return text
+    if each.name == "filesmatch" or "~" in each.words:
+        start = text[1:] if text.startswith("^") else "[^/]*" + text
+        return f"/{start}" + ("" if text.endswith("$") else "[^/]*$")
+    return "/" + re.escape(text).replace("\\*", "[^/]*").replace("\\?", "[^/]") + "$"
