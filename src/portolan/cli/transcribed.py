@@ -56,7 +56,8 @@ def _texts(found: Transcript) -> dict[str, bytes]:
             if path.endswith("-guessed.yaml")
             else "Read by 'portolan transcribe'; 'read_from' says from which file and line each fact is."
         )
-        texts[path] = yaml_text(document, comment).encode()
+        body = found.text if not texts and found.text is not None else yaml_text(document)
+        texts[path] = f"# {comment}\n{body}".encode()
     return {**texts, **found.copies}
 
 

@@ -225,11 +225,11 @@ class ApacheReader:
     def _apart(self) -> None:
         """Sites in files that lie where sites lie, and that nothing includes."""
         folder = posixpath.dirname(self.main)
+        taken = {self.source.read(each) for each in self.reading.files}
         for path in self.source.paths():
             if path in self.reading.files or posixpath.dirname(path) != posixpath.join(folder, "sites-available"):
                 continue
-            data = self.source.read(path)
-            if any(self.source.read(each) == data for each in self.reading.files):
+            if self.source.read(path) in taken:
                 continue
             try:
                 held = self.reading.file(path)

@@ -35,6 +35,8 @@ class Transcript(Value, frozen=True):
     unread: tuple[tuple[Spot, str], ...]
     #: What was assumed where nothing said it, in words.
     guesses: tuple[str, ...]
+    #: The first document's text, where it was made already.
+    text: str | None = None
 
 
 def add_web(
@@ -45,6 +47,9 @@ def add_web(
     services[gathered.program] = gathered.service
     certificates: dict[str, Any] = {}
     copies: dict[str, bytes] = {}
+    showing: dict[str, list[Part]] = {}
+    for site in gathered.sites.values():
+        showing.setdefault(str(site.facts.get("certificate")), []).append(site)
     for path, (name, spot) in gathered.certificates.items():
         data = source.read(path)
         held = _CERTIFICATE.findall(data or b"")
@@ -60,9 +65,9 @@ def add_web(
             copies[file] = b"\n".join(held) + b"\n"
             part.say("file", file)
         else:
-            part.say("names", _names_shown(gathered, name) or ["unknown.invalid"])
-            for site in gathered.sites.values():
-                if site.facts.get("certificate") == name:
+            part.say("names", _names_shown(showing.get(name, [])) or ["unknown.invalid"])
+            for site in showing.get(name, []):
+                if site.facts.get("included") is not False:
                     site.lose(spot, f"the certificate {path} was not given: taken as right for its names")
         certificates[name] = part
     return certificates, copies
@@ -80,14 +85,9 @@ def _wrong(path: str, data: bytes | None, held: list[bytes], source: Source, key
     return f"the key {key} is not that of {path}" if fits_key(held[0], secret) is False else None
 
 
-def _names_shown(gathered: Gathered, certificate: str) -> list[str]:
+def _names_shown(sites: list[Part]) -> list[str]:
     """The names of the sites that show a certificate, as a certificate can have them."""
-    names = [
-        name
-        for site in gathered.sites.values()
-        if site.facts.get("certificate") == certificate
-        for name in site.facts.get("names", [])
-    ]
+    names = [name for site in sites for name in site.facts.get("names", [])]
     plain = [name for each in names for name in ([each[1:], f"*{each}"] if each.startswith(".") else [each])]
     return list(dict.fromkeys(name for name in plain if name and not name.endswith(".*")))
 
@@ -106,7 +106,7 @@ def transcript(
         machine.facts["interfaces"] = {"line": line(machine.spot)}
         guesses.append(f"nothing says which addresses the machine has: {PLACEHOLDER} stands for one on the internet")
     own = {"networks": networks, "hosts": {name: machine}, "certificates": certificates}
-    _fitted(own, copies)
+    text = _fitted(own, copies)
     documents = {f"{name}.yaml": _document(own)}
     zones, expected = _guessed(machine)
     router = _router(machine, networks)
@@ -121,7 +121,7 @@ def transcript(
     if expected:
         of = f"{len(expected)} expectation{'s' if len(expected) != 1 else ''}"
         guesses.append(f"{of}, and where the names of {', '.join(zones)} lead")
-    return Transcript(documents, copies, tuple(_ordered(machine.losses())), tuple(guesses))
+    return Transcript(documents, copies, tuple(_ordered(machine.losses())), tuple(guesses), text)
 
 
 def line(spot: Spot) -> Part:
@@ -137,10 +137,14 @@ def _document(own: dict[str, Any]) -> dict[str, Any]:
     return {key: plain(value) for key, value in own.items() if value}
 
 
-def _fitted(own: dict[str, Any], copies: dict[str, bytes]) -> None:
-    """Takes out what an estate would refuse, and notes it where it stood: what was read is never an unreadable estate."""
+def _fitted(own: dict[str, Any], copies: dict[str, bytes]) -> str | None:
+    """Takes out what an estate would refuse, and notes it where it stood: what was read is never an unreadable estate.
+
+    The text of what is left; None where that was not found.
+    """
     for _ in range(_MOST_ROUNDS):
-        files = {"estate.yaml": yaml_text({"portolan": 1, **_document(own)}).encode(), **copies}
+        text = yaml_text(_document(own))
+        files = {"estate.yaml": f"portolan: 1\n{text}".encode(), **copies}
         try:
             load(MemoryFiles(files), "estate.yaml")
         except EstateError as error:
@@ -149,7 +153,8 @@ def _fitted(own: dict[str, Any], copies: dict[str, bytes]) -> None:
             if not any(found):
                 raise
         else:
-            return
+            return text
+    return None
 
 
 #: Under these keys stand the objects that can say what of them could not be kept.

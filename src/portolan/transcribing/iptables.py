@@ -116,7 +116,8 @@ class Saved:
 
     def _rule(self, table: str, line: str, spot: Spot) -> None:
         try:
-            words = shlex.split(re.sub(r"^\[\d+:\d+\]\s+", "", line))
+            text = re.sub(r"^\[\d+:\d+\]\s+", "", line)
+            words = shlex.split(text) if '"' in text or "\\" in text else text.split()
         except ValueError:
             self.chains.unread.append((spot, f"{table}: a quote does not end"))
             return

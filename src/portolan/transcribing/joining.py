@@ -38,7 +38,7 @@ def beside(found: Transcript, estate: Estate) -> Transcript:
         for name, facts in document.get("networks", {}).items():
             networks[name] = _same(facts, estate) or unused(name, estate.networks)
     documents = {path: _renamed(document, certificates, networks, estate) for path, document in found.documents.items()}
-    return found.but(documents={path: document for path, document in documents.items() if document})
+    return found.but(text=None, documents={path: document for path, document in documents.items() if document})
 
 
 def _same(facts: dict[str, Any], estate: Estate) -> str | None:

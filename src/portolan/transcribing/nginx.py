@@ -49,6 +49,8 @@ class NginxReader:
         self.host = host
         self.files: dict[str, None] = {}
         self.pools: dict[str, Directive] = {}
+        #: What stands in the files that were included, once that is asked.
+        self.contents: set[bytes] | None = None
         self.out = Gathered(Part(Spot(shown(main), 1)), "nginx")
 
     def read(self) -> Gathered:
@@ -130,8 +132,9 @@ class NginxReader:
 
     def _is_copy(self, path: str) -> bool:
         """Whether a file under another path, such as by a link, was included."""
-        data = self.source.read(path)
-        return any(self.source.read(each) == data for each in self.files)
+        if self.contents is None:
+            self.contents = {self.source.read(each) or b"" for each in self.files}
+        return (self.source.read(path) or b"") in self.contents
 
     # -- servers --
 

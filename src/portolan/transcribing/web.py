@@ -25,6 +25,7 @@ class Gathered:
         self.sites: dict[str, Part] = {}
         #: The certificate files that are named, with the name under which the estate has each.
         self.certificates: dict[str, tuple[str, Spot]] = {}
+        self._taken: set[str] = set()
         #: The keys that go with them.
         self.keys: dict[str, str] = {}
 
@@ -39,8 +40,9 @@ class Gathered:
             base = parts[-1].rsplit(".", 1)[0] if parts else "certificate"
             if base in ("fullchain", "cert", "server", "certificate", "chain") and len(parts) > 1:
                 base = parts[-2]
-            taken = {name for name, _ in self.certificates.values()}
-            self.certificates[path] = (unused(base, taken), spot)
+            name = unused(base, self._taken)
+            self._taken.add(name)
+            self.certificates[path] = (name, spot)
         if key is not None:
             self.keys.setdefault(path, key)
         return self.certificates[path][0]
