@@ -40,6 +40,11 @@ PICTURES = {
     "gallery": ("portolan explain https://images.kestrel-ridge.example/ -e three-locks | tail -46", 100, 49),
     "mirrors": ("portolan explain https://bookings.kestrel-ridge.example/ -e hall-of-mirrors", 100, 46),
     "check": ("portolan check -e half-open", 100, 14),
+    "transcribe": (
+        "portolan transcribe machine fresh-ink/answers.tar --name orion -o observatory && portolan check -e observatory",
+        110,
+        30,
+    ),
     "ladder": (
         "portolan follow https://bookings.kestrel-ridge.example/ --from street --ladder -e night-shift",
         100,

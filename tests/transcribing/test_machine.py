@@ -2,6 +2,7 @@
 
 import json
 import subprocess
+import sys
 import tarfile
 
 import pytest
@@ -54,7 +55,9 @@ ANSWERS = {
 
 def run(*arguments, cwd=None):
     """The installed program."""
-    return subprocess.run(["portolan", *map(str, arguments)], capture_output=True, text=True, check=False, cwd=cwd)
+    return subprocess.run(
+        [sys.executable, "-m", "portolan", *map(str, arguments)], capture_output=True, text=True, check=False, cwd=cwd
+    )
 
 
 @pytest.fixture

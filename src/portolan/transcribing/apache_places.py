@@ -39,7 +39,7 @@ class Places:
         # What is passed on was never mapped to a folder, so that no folder's word is about it.
         behind = [str(each.facts["path"]) for each in passed if "upstream" in each.facts]
         places = [each for each in folders if not any(str(each.facts["path"]).startswith(start) for start in behind)]
-        places += self._elsewhere()
+        places += self._elsewhere(behind)
         if len(passed) == 1 and not places and passed[0].facts.get("path") == "/" and "upstream" in passed[0].facts:
             self.part.say("upstream", passed[0].facts["upstream"], passed[0].spot)
             passed = []
@@ -74,15 +74,19 @@ class Places:
                 self._giving(section, each.block or (), path.removeprefix(self.root))
                 yield section
 
-    def _elsewhere(self) -> Iterator[Part]:
-        """What lies in other folders, and what is said of paths and of files' names."""
+    def _elsewhere(self, behind: list[str]) -> Iterator[Part]:
+        """What lies in other folders, and what is said of paths and of files' names; these are about no path that is passed on."""
         for each in self.inside:
             if each.name == "alias" and len(each.words) == 2 and each.words[1].startswith("/"):
                 yield self._alias(each)
+            elif each.name.startswith("files") and "/" in behind:
+                continue
             elif each.name in ("location", "locationmatch", "files", "filesmatch"):
                 place = self._place(each)
                 if place is not None:
                     yield place
+                if behind and each.name.startswith("files") and ".ht" not in each.text:
+                    self.part.lose(each.spot, f"<{each.text}>, where paths are passed on")
             elif each.name in UNKNOWN and each.words[:1] != ("disabled",):
                 self.part.lose(each.spot, each.text)
 
@@ -90,6 +94,9 @@ class Places:
         section, folder = Part(each.spot), posixpath.normpath(each.words[1])
         section.say("path", each.words[0])
         section.say("folder", folder)
+        if "fallback" in self.part.facts:
+            # It holds for what is missing there, too; the estate knows it of the site's own folder.
+            section.lose(self.part.spots["fallback"], f"FallbackResource, behind {each.text}")
         for one in self.ruled:
             if one.words[0] != "/" and (folder + "/").startswith(one.words[0].rstrip("/") + "/"):
                 self._giving(section, one.block or (), each.words[0])

@@ -9,7 +9,9 @@ from portolan.estate.base import is_public
 from portolan.formats import read_from
 from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
-from portolan.source.problem import EstateError, Problem
+from portolan.formats.pem import certificates as pem_certificates
+from portolan.formats.scalars import name_pattern
+from portolan.source.problem import EstateError, Problem, Problems
 from portolan.source.value import Value
 from portolan.transcribing.part import Part, Spot, plain
 from portolan.transcribing.sources import Source
@@ -52,7 +54,7 @@ def add_web(
         showing.setdefault(str(site.facts.get("certificate")), []).append(site)
     for path, (name, spot) in gathered.certificates.items():
         data = source.read(path)
-        held = _CERTIFICATE.findall(data or b"")
+        held = _whole(_CERTIFICATE.findall(data or b""), path)
         part = Part(spot)
         wrong = _wrong(path, data, held, source, gathered.keys.get(path))
         if wrong is not None:
@@ -73,10 +75,17 @@ def add_web(
     return certificates, copies
 
 
+def _whole(held: list[bytes], path: str) -> list[bytes]:
+    """The certificates of a file; none where one of them is damaged."""
+    problems = Problems()
+    pem_certificates(b"\n".join(held), path, problems, "")
+    return [] if problems.found else held
+
+
 def _wrong(path: str, data: bytes | None, held: list[bytes], source: Source, key: str | None) -> str | None:
     """Why a program does not start with a certificate and its key; None where nothing says so. No key is kept."""
     if data is not None and not held:
-        return f"no certificate is in {path}"
+        return f"no whole certificate is in {path}"
     secret = source.read(key) if key is not None and held else None
     if secret is None:
         return None
@@ -215,7 +224,8 @@ def _guessed(machine: Part) -> tuple[dict[str, Any], list[dict[str, Any]]]:
     for site, part, listens in _sites(machine):
         if part.facts.get("included") is False:
             continue
-        for host in part.facts.get("names", []):
+        for written in part.facts.get("names", []):
+            host = str(name_pattern(written)).rstrip(".")
             if host and "*" not in host and not host.startswith(".") and "." in host:
                 held = by_name.setdefault(host, {})
                 secure = any(" tls" in f"{each} " for each in listens)

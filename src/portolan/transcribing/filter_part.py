@@ -34,7 +34,8 @@ def joined(families: list[Chains], spot: Spot) -> Part | None:
     made = Part(spot)
     made.say("basics", [])
     for each in held:
-        made.unread += each.unread
+        for where, words in each.unread:
+            made.lose(where, words)
     # A chain of one family that says just what the other's says is written once.
     for name in BASE:
         chain = _base(name, held)
@@ -62,10 +63,8 @@ def _base(name: str, held: list[Chains]) -> Part | None:
     about = [each for each in held if each.rules.get(name) or each.default.get(name, ("allow",))[0] != "allow"]
     if not about:
         return None
-    spot = next(
-        (each.default[name][1] for each in held if name in each.default),
-        about[0].rules.get(name, [Part(Spot("", 1))])[0].spot,
-    )
+    said = [each.default[name][1] for each in held if name in each.default]
+    spot = said[0] if said else next(rule.spot for each in about for rule in each.rules[name])
     chain = Part(spot)
     defaults = {each.family: each.default.get(name, ("allow", spot)) for each in held}
     known = {4, 6} if not any(each.family == 0 for each in held) else {0}

@@ -48,6 +48,9 @@ class Giving:
             self.part.say("folder", posixpath.normpath(self.root[0]), self.root[1])
         if self.errors:
             self.part.facts["error_pages"] = self.errors
+        if "upstream" in self.part.facts and any(each.name == "try_files" for each in self.inside):
+            # Files are tried first, and what is passed on is the path of the one that is there.
+            self.part.lose(self.part.spots["upstream"], "try_files beside proxy_pass")
         self.access.into(self.part)
         one_source(self.part)
 

@@ -6,6 +6,7 @@ from typing import Any
 
 from portolan.formats import read_from
 from portolan.source.plain import one_line
+from portolan.source.plain import plain as plain_words
 from portolan.source.value import Value
 
 #: A line that could not be kept is shown so far.
@@ -49,7 +50,7 @@ class Part:
     def lose(self, spot: Spot, words: str) -> None:
         """Notes what could not be kept; of a line that may hold a secret only its first word."""
         words = words.partition(" ")[0] if is_secret(words) else words
-        entry = (spot, one_line(words, _LONGEST))
+        entry = (spot, plain_words(one_line(words, _LONGEST)))
         if entry not in self.unread:
             self.unread.append(entry)
 
