@@ -41,9 +41,9 @@ PICTURES = {
     "mirrors": ("portolan explain https://bookings.kestrel-ridge.example/ -e hall-of-mirrors", 100, 46),
     "check": ("portolan check -e half-open", 100, 14),
     "transcribe": (
-        "portolan transcribe machine fresh-ink/answers.tar --name orion -o observatory && portolan check -e observatory",
-        110,
-        30,
+        "portolan explain http://desk.kestrel-ridge.example/ -e fresh-ink --from near:eth0",
+        100,
+        38,
     ),
     "ladder": (
         "portolan follow https://bookings.kestrel-ridge.example/ --from street --ladder -e night-shift",
