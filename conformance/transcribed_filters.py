@@ -83,16 +83,28 @@ def serving(given: "socket.socket") -> None:
         held.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         held.bind(("::", port))
         held.listen(200)
+        held.setblocking(False)
         listeners.append(held)
     given.sendall(b"ready\n")
     for line in stream:
         asked = json.loads(line)
+        for held in listeners:
+            _emptied(held)
         try:
             saved = _loaded(asked)
         except RuntimeError as error:
             saved = {"error": str(error)}
         stream.write(json.dumps(saved) + "\n")
         stream.flush()
+
+
+def _emptied(listener: socket.socket) -> None:
+    """Takes every connection that waits: a full queue would answer nobody."""
+    while True:
+        try:
+            listener.accept()[0].close()
+        except OSError:
+            return
 
 
 def _loaded(asked: dict[str, str]) -> dict[str, str]:
