@@ -312,11 +312,13 @@ class Walk:
     ) -> End | None:
         found = through_filter(device, name, packet, at)
         decision, rule = found.decision, found.rule
-        held = device.filter
-        if held is not None and held.unread:
-            place = held.place.key("unread")
-            told = connect_kinds.RulesUnread(device.label, in_short(held.unread), place=place, subject=held)
-            self._assume(device, "unread", told)
+        for holder, what in ((device.filter, "filter"), (device.machine, "own settings")):
+            if holder is not None and holder.unread:
+                place = holder.place.key("unread")
+                told = connect_kinds.RulesUnread(
+                    device.label, what, in_short(holder.unread), place=place, subject=holder
+                )
+                self._assume(device, f"unread {what}", told)
         if found.assumed is not None:
             self._assume(device, f"{name} {found.assumed.facts['basic']}", found.assumed)
         if decision is None:

@@ -4,6 +4,7 @@ The same list is run here, is printed as a script for machines without Portolan,
 """
 
 import os
+import shlex
 import subprocess
 
 from portolan.source.value import Value
@@ -34,6 +35,8 @@ COMMANDS: tuple[Asked, ...] = (
     Asked("forwarding", ("cat", "/proc/sys/net/ipv4/ip_forward")),
     Asked("processes", ("ps", "-eo", "pid=,ppid=,etimes=,comm=")),
     Asked("moment", ("date", "+%s")),
+    # What the next boot loads, as nft itself understands it: in a namespace of its own, which ends with the command.
+    Asked("nft-boot", ("unshare", "-rn", "sh", "-c", "nft -f /etc/nftables.conf && nft -j list ruleset")),
     Asked("enabled", ("systemctl", "--root=/", "list-unit-files", "--type=service", "--no-legend", "--no-pager")),
 )
 FILES = (
@@ -50,7 +53,7 @@ FOLDERS = ("/etc/nginx", "/etc/apache2", "/etc/httpd")
 def plan() -> list[str]:
     """What is run and read, a line each."""
     return [
-        *(f"runs   {' '.join(each.command)}" for each in COMMANDS),
+        *(f"runs   {shlex.join(each.command)}" for each in COMMANDS),
         *(f"reads  {path}" for path in FILES),
         *(f"reads  {path}/ (private keys left out)" for path in FOLDERS),
         "lists  the folders of websites that those name: mode, owner and path of each file, never what is in it",
@@ -173,7 +176,7 @@ def script() -> str:
     """The same for a machine without Portolan, as a POSIX shell script."""
     lines = [SCRIPT_HEAD % {"answers": ANSWERS}]
     for each in COMMANDS:
-        lines.append(f"ask {each.name} {' '.join(each.command)}")
+        lines.append(f"ask {each.name} {shlex.join(each.command)}")
     lines.append(f'for file in {" ".join(FILES)}; do keep "$file"; done')
     lines.append(
         f"""for folder in {" ".join(FOLDERS)}; do

@@ -195,6 +195,9 @@ class _Reading:
             )
             if (data := self.source.read(path)) is not None
         ]
+        boot_rules = self.answer("nft-boot")
+        if not kept and boot_rules is not None and self._starts("nftables.service"):
+            kept = [boot_rules]
         if kept and (self.answer("iptables") is not None or now is not None):
             restored = filters(kept)
             if not onward:
@@ -259,6 +262,12 @@ class _Reading:
             self.guesses.append(
                 f"{gathered.program} was last started or reloaded before {', '.join(newer)} was written: its sites count as not in force"
             )
+
+    def _starts(self, unit: str) -> bool:
+        """Whether the next boot starts a unit."""
+        given = self.answer("enabled")
+        rows = (row.split() for row in given[0].splitlines()) if given is not None else ()
+        return any(row[:2] == [unit, "enabled"] for row in rows)
 
     def _enabled(self, gathered: Gathered) -> None:
         """Whether the next boot starts the program, as the system's own manager has it."""

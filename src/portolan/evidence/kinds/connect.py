@@ -304,11 +304,12 @@ class RouteEnds(ConnectDecision, frozen=True):
 
 class RulesUnread(ConnectDecision, frozen=True):
     kind = "rules-unread"
-    words = "of {box}'s filter {lines} could not be read into the estate; whether packets pass may rest on that"
+    words = "of {box}'s {what} {lines} could not be read into the estate; whether packets pass may rest on that"
     assumed = True
     loud = True
 
     box: str
+    what: str
     lines: str
 
 
