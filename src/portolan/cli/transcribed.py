@@ -117,6 +117,7 @@ def _tell(found: Transcript, arguments: argparse.Namespace, name: str) -> None:
     for key in ("certificates", "authorities", "zones"):
         for each, facts in document.get(key, {}).items() if not machine else ():
             lines.append(f"{key[:-1] if key != 'authorities' else 'authority'} {each}: {_of(facts)}")
+    lines += _way(machine)
     for service, facts in machine.get("services", {}).items():
         if "sites" not in facts:
             continue
@@ -144,6 +145,32 @@ def _tell(found: Transcript, arguments: argparse.Namespace, name: str) -> None:
     else:
         lines += ["", f"It is in {place}. Next: portolan check -e {place}"]
     print("\n".join(plain(line) for line in lines))
+
+
+def _way(machine: dict[str, Any]) -> list[str]:
+    """A machine's interfaces and its filter, in a few words."""
+    lines = []
+    held = [
+        f"{name} {', '.join(_items(facts.get('address', 'without an address')))}"
+        for name, facts in machine.get("interfaces", {}).items()
+    ]
+    if held:
+        lines.append(f"interfaces: {'; '.join(held)}")
+    chains = [
+        f"{name} {len(facts.get('rules', []))} rules, else {facts.get('default', 'allow')}"
+        for name, facts in machine.get("filter", {}).items()
+        if name in ("arriving", "inbound", "forward", "outbound")
+    ]
+    if chains:
+        lines.append(f"filter: {'; '.join(chains)}")
+    for key, words in (("forwards", "port forwards"), ("source_nat", "lines of source NAT")):
+        if machine.get(key):
+            lines.append(f"{words}: {len(machine[key])}")
+    return lines
+
+
+def _items(value: Any) -> list[str]:
+    return [str(each) for each in (value if isinstance(value, list) else [value])]
 
 
 def _of(facts: dict[str, Any]) -> str:

@@ -3,7 +3,10 @@
 from portolan.diagnosis.asking import Answers, Group
 from portolan.diagnosis.base import Finding
 from portolan.estate.estate import Estate
-from portolan.estate.service import sites_of
+from portolan.estate.filter import Filter
+from portolan.estate.machine import Machine
+from portolan.estate.service import Service, sites_of
+from portolan.estate.site import Giving
 from portolan.source.place import Place
 from portolan.views.style import Style, row
 from portolan.views.words import in_words
@@ -54,6 +57,23 @@ def _group(group: Group, style: Style) -> list[str]:
     return lines
 
 
+def _guessed(estate: Estate) -> str:
+    """How many expectations a reader made up."""
+    made_up = sum(each.guessed for each in estate.expected)
+    return f" ({made_up:,} of them guessed)" if made_up else ""
+
+
+def _unread(estate: Estate) -> int:
+    """How many lines of real configuration stand under `unread`."""
+    machines = (*estate.routers.values(), *estate.hosts.values())
+    holders: list[Machine | Service | Giving | Filter] = [*machines, *(each.filter for each in machines if each.filter)]
+    for service in (service for machine in machines for service in machine.services.values()):
+        holders.append(service)
+        for site in sites_of(service).values():
+            holders += (site, *site.sections)
+    return sum(len(each.unread) for each in holders)
+
+
 def _verdict(estate: Estate, findings: list[Finding], answers: Answers, style: Style) -> list[str]:
     missed = sum(len(group.missed) for group in answers.groups)
     errors = len(answers.groups) + sum(finding.severity == "error" for finding in findings)
@@ -88,9 +108,11 @@ def _verdict(estate: Estate, findings: list[Finding], answers: Answers, style: S
             *((counted(edges, "edge"),) if edges else ()),
             *((counted(buckets, "bucket"),) if buckets else ()),
             counted(len(estate.zones), "zone"),
-            counted(len(estate.expected), "expectation"),
+            counted(len(estate.expected), "expectation") + _guessed(estate),
         )
     )
+    lost = _unread(estate)
+    read += f"; {counted(lost, 'line')} of real configuration could not be kept" if lost else ""
     # Where nothing was asked, nothing is praised either.
     ink, sign = ("bad", style.bad) if not good else ("good", style.good) if answers.asked else ("warn", "!")
     mark = style.ink(f"{sign} ", ink, "bold")
