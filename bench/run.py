@@ -18,6 +18,7 @@ from pathlib import Path
 from big_estate import big_estate, many_hosts
 from big_zone import big_zone, names_in
 from edges import archive
+from originals import many_files, many_rules
 from web_sites import fronts, many_sites
 
 from portolan.cli.question import load_path
@@ -121,6 +122,14 @@ def main() -> None:
     searches()
     thousand(1000)
     rules(10_000 if quick else 100_000)
+    with tempfile.TemporaryDirectory() as folder:
+        share = 5 if quick else 1
+        for what, source in (
+            (f"web, {5000 // share:,} files", ["web", str(many_files(Path(folder), 5000 // share))]),
+            (f"filter, {20_000 // share:,} rules", ["filter", str(many_rules(Path(folder), 20_000 // share))]),
+        ):
+            took = _once(["-m", "portolan", "transcribe", *source, "-o", f"{folder}/{source[0]}-estate"]) / 1000
+            line(f"transcribe {what}", f"{took:.1f} s", "" if quick else "at most 10 s")
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "estate.yaml"
         text = big_estate(sites)

@@ -215,7 +215,9 @@ def _run_filter(arguments: argparse.Namespace) -> int:
             machine.say("passes_on", True)
         found.into(machine, networks)
         told = ("nothing says which network each interface is on: 'line' stands for one on the internet",)
-        return transcript(name, machine, {}, {}, networks, told)
+        return transcript(
+            name, machine, {}, {}, networks, (*told, *((found.doubt,) if found.doubt is not None else ()))
+        )
 
     return told(arguments, name, read)
 

@@ -184,6 +184,7 @@ class _Reading:
         if not onward:
             _without_forward(found)
         found.into(self.part, self.networks)
+        self.guesses += [found.doubt] if found.doubt is not None else []
         now = found.filter.data() if found.filter is not None else None
         kept = [
             (data.decode("utf-8", "replace"), path.lstrip("/"))
@@ -345,6 +346,18 @@ class Filters(Value, frozen=True):
     forwards: tuple[Part, ...]
     source_nat: tuple[Part, ...]
     masquerade: tuple[tuple[str, Spot], ...]
+    #: The families that were given, where the tables are each of one; 0 stands for both.
+    families: frozenset[int] = frozenset()
+
+    @property
+    def doubt(self) -> str | None:
+        """The family of which nothing says what filters it, in words."""
+        lacking = {4, 6} - self.families if self.families and 0 not in self.families else set()
+        return (
+            f"nothing says what filters IPv{lacking.pop()}: it counts as let pass"
+            if lacking and self.filter is not None
+            else None
+        )
 
     def into(self, machine: Part, networks: dict[str, Any]) -> None:
         """States them at a machine; an interface that only they know is on a network of its own."""
@@ -421,7 +434,8 @@ def filters(given: list[tuple[str, str]]) -> Filters:
         for each in families
     )
     made = None if idle else joined(families, spot)
-    return Filters(made, tuple(forwards), tuple(sources), tuple(masquerade))
+    given_families = frozenset(each.family for each in families)
+    return Filters(made, tuple(forwards), tuple(sources), tuple(masquerade), given_families)
 
 
 def _addressed(forward: Part, interfaces: dict[str, Part]) -> None:
