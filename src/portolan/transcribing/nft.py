@@ -39,6 +39,7 @@ _ANSWERS = {
     "prot-unreachable": "protocol-unreachable",
     "addr-unreachable": "host-unreachable",
 }
+_TYPED = {"icmp": 4, "icmpv6": 6}
 _PORTS = frozenset(("ports", "not_ports", "source_ports", "not_source_ports"))
 _ICMP = frozenset(
     ("echo-request", "echo-reply", "destination-unreachable", "packet-too-big", "time-exceeded", "parameter-problem")
@@ -227,6 +228,9 @@ class Listed:
             chains.unread.append((spot, f"{word} in a filter"))
             return None
         family = facts.pop("family", None)
+        if word == "reject" and isinstance(value, dict) and value.get("type") in _TYPED:
+            # nft leaves the family out where the kind of the answer says it.
+            family = _TYPED[str(value["type"])]
         for key, what in facts.items():
             part.say(key, what)
         if family is not None and not {"from", "to"} & set(facts):
