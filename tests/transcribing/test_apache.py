@@ -2,7 +2,8 @@
 
 import pytest
 
-from portolan.transcribing.sources import SourceError
+from portolan.transcribing.apache_lines import Reading
+from portolan.transcribing.sources import Held, SourceError
 from tests.transcribing.conftest import apache_of, estate_of, sites_of
 
 HEAD = "Listen 80\n"
@@ -136,3 +137,49 @@ def test_a_line_that_goes_on():
     made = apache_of(f"{HEAD}<VirtualHost *:80>\nServerName \\\n  a.example\n</VirtualHost>\n")
     (site,) = sites_of(made).values()
     assert site.place.key("names").span.short == "etc/apache2/apache2.conf:3"
+
+
+ORACLE = (
+    'ServerName a.example\n<VirtualHost *:80>\n  DocumentRoot "/srv/a b"\n  <Location /x>\n    Require all denied\n  </Location>\n  Redirect / https://x/\n</VirtualHost>\n',
+    "# words\nListen 80\n<Directory /srv>\n    Options -Indexes +FollowSymLinks\n    AllowOverride None\n</Directory>\nTimeout 60\n",
+    "RewriteEngine On\nRewriteRule ^/(.*)$ https://a.example/$1 [R=301,L]\n<IfModule mod_ssl.c>\nSSLEngine on\n</IfModule>\n",
+)
+
+
+def _pairs(held):
+    """Names and words, blocks by their name and what stands beside it."""
+    return [(each.name, " ".join(each.words), None if each.block is None else _pairs(each.block)) for each in held]
+
+
+def _theirs(held):
+    found = []
+    for name, value in held.items():
+        if isinstance(value, dict):
+            found += [(name.lower(), words, _theirs(inner)) for words, inner in value.items()]
+        else:
+            found += [
+                (name.lower(), each.replace('"', ""), None) for each in (value if isinstance(value, list) else [value])
+            ]
+    return found
+
+
+@pytest.mark.parametrize("text", ORACLE)
+def test_lines_as_another_reader_has_them(text):
+    """Names, words and blocks, beside a library for the same files; it takes every condition for a block."""
+    apacheconfig = pytest.importorskip("apacheconfig")
+    with apacheconfig.make_loader() as loader:
+        theirs = _theirs(loader.loads(text))
+    reading = Reading(Held({"/f": text.encode()}), "/", {})
+    reading.modules.add("mod_ssl.c")
+    mine = _pairs(reading.file("/f"))
+    within = [(name, words, inner) for name, words, inner in theirs if name != "ifmodule"]
+    within += [each for name, _, inner in theirs if name == "ifmodule" for each in inner]
+    assert sorted(map(str, mine)) == sorted(map(str, within))
+
+
+def test_what_only_the_environment_decides_is_told():
+    """A name that no file defines, and a variable of the program's start."""
+    made = apache_of(
+        f"{HEAD}<IfDefine PROXIED>\nListen 81\n</IfDefine>\n<VirtualHost *:80>\nDocumentRoot ${{WEBROOT}}/a\nDirectoryIndex ${{FIRST}}\n</VirtualHost>\n"
+    )
+    assert [words.partition(" ")[0] for _, words in made.unread] == ["<IfDefine", "documentroot", "directoryindex"]

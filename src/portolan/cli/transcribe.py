@@ -7,6 +7,7 @@ from portolan.cli.options import Help, add_command
 
 if TYPE_CHECKING:
     from portolan.transcribing.assembling import Transcript
+    from portolan.transcribing.certificates import Found
     from portolan.transcribing.transfer import Key
 
 
@@ -227,7 +228,7 @@ def _run_certificates(arguments: argparse.Namespace) -> int:
     from portolan.cli.errors import UsageError
     from portolan.cli.transcribed import told
     from portolan.transcribing.assembling import Transcript
-    from portolan.transcribing.certificates import documents, from_path, from_server
+    from portolan.transcribing.certificates import documents, from_server
     from portolan.transcribing.registry import text_of
 
     if not arguments.sources and not arguments.server:
@@ -237,7 +238,7 @@ def _run_certificates(arguments: argparse.Namespace) -> int:
         password = None
         if arguments.password_file is not None:
             password = text_of(arguments.password_file).rstrip("\n").encode()
-        found = [each for path in arguments.sources for each in from_path(path, password)]
+        found = [each for path in arguments.sources for each in _unlocked(path, password)]
         found += [from_server(server) for server in arguments.server]
         document, copies = documents(found)
         guesses = tuple(
@@ -246,6 +247,22 @@ def _run_certificates(arguments: argparse.Namespace) -> int:
         return Transcript({"certificates.yaml": document}, copies, (), guesses)
 
     return told(arguments, "certificates", read)
+
+
+def _unlocked(path: str, password: bytes | None) -> "list[Found]":
+    """The certificates of a file; on a terminal the password of a locked one is asked for."""
+    import sys
+    from getpass import getpass
+
+    from portolan.transcribing.certificates import from_path
+    from portolan.transcribing.sources import SourceError
+
+    try:
+        return from_path(path, password)
+    except SourceError as error:
+        if password is not None or "password" not in error.message or not sys.stdin.isatty():
+            raise
+    return from_path(path, getpass("Password of the file: ").encode())
 
 
 def _run_records(arguments: argparse.Namespace) -> int:

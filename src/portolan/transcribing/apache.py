@@ -62,6 +62,8 @@ class ApacheReader:
                 service.say("runs_as", each.words[0], each.spot)
             elif each.name == "include":
                 service.lose(each.spot, f"include {each.words[0]}: it was not given")
+        for spot, words in self.reading.unknown:
+            service.lose(spot, words)
         self.folders = [each for each in top if each.name == "directory" and each.words]
         self.balancers = {each.words[0].rstrip("/"): each for each in top if each.name == "proxy" and each.words}
         self._grants()
@@ -151,6 +153,8 @@ class ApacheReader:
         root = _last(inside, "documentroot")
         if root is not None and root.words and root.words[0].startswith("/"):
             part.say("folder", posixpath.normpath(root.words[0]), root.spot)
+        elif root is not None:
+            part.lose(root.spot, root.text)
         if secure:
             self._certificate(part, inside)
         ports = {str(one).rpartition(":")[2] for one in self.bound}

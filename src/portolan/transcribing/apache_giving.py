@@ -31,7 +31,10 @@ class Giving:
             self.part.facts.pop("access", None)
         for each in self.inside:
             action = ACTIONS.get(each.name)
-            if action is not None:
+            if "${" in each.text and not SILENT.fullmatch(each.name):
+                # Only the environment of the program says what that is.
+                self.lose(each)
+            elif action is not None:
                 action(self, each)
             elif each.name not in ACCESS and each.name not in ELSEWHERE and not SILENT.fullmatch(each.name):
                 self.lose(each)

@@ -13,6 +13,7 @@ from portolan.transcribing.part import Spot
 from portolan.transcribing.sources import Source, SourceError
 
 _WORD = re.compile(r'"((?:[^"\\]|\\.)*)"|\'((?:[^\'\\]|\\.)*)\'|(\S+)')
+_DEFINE = re.compile(rb"(?im)^[ \t]*Define[ \t]+(\S+)")
 _VARIABLE = re.compile(r"\$\{([^}]+)\}")
 _DEEPEST = 60
 _MOST_LINES = 2_000_000
@@ -52,6 +53,9 @@ class Reading:
         self.macros: dict[str, tuple[tuple[str, ...], list[tuple[str, Spot]]]] = {}
         self.files: dict[str, None] = {}
         self.count = 0
+        #: What only the environment decides.
+        self.unknown: list[tuple[Spot, str]] = []
+        self._defines: set[bytes] | None = None
 
     def file(self, path: str, above: tuple[str, ...] = ()) -> list[Directive]:
         """The directives of a file, its includes in their places. Raises SourceError."""
@@ -101,11 +105,22 @@ class Reading:
             return []
         words = self._split(self._filled(rest))
         if name in ("ifmodule", "ifdefine", "ifversion", "iffile", "ifdirective", "ifsection"):
+            if name == "ifdefine" and words and not self._told(words[-1].removeprefix("!")):
+                self.unknown.append(
+                    (spot, f"<IfDefine {words[-1]}>: only the program's start says whether it is defined")
+                )
             if self._holds(name, words):
                 return self._block(rows, (name, spot), above)
             list(_until(rows, name, spot))
             return []
         return [Directive(name, tuple(words), tuple(self._block(rows, (name, spot), above)), spot)]
+
+    def _told(self, name: str) -> bool:
+        """Whether any file defines a name, now or under another condition."""
+        if self._defines is None:
+            texts = (self.source.read(path) or b"" for path in self.source.paths())
+            self._defines = {each for text in texts for each in _DEFINE.findall(text)}
+        return name in self.defined or name.encode() in self._defines
 
     def _holds(self, name: str, words: list[str]) -> bool:
         word = words[-1] if words else ""

@@ -54,7 +54,7 @@ def add_web(
         showing.setdefault(str(site.facts.get("certificate")), []).append(site)
     for path, (name, spot) in gathered.certificates.items():
         data = source.read(path)
-        held = _whole(_CERTIFICATE.findall(data or b""), path)
+        held = pem_blocks(data, path)
         part = Part(spot)
         wrong = _wrong(path, data, held, source, gathered.keys.get(path))
         if wrong is not None:
@@ -75,8 +75,9 @@ def add_web(
     return certificates, copies
 
 
-def _whole(held: list[bytes], path: str) -> list[bytes]:
+def pem_blocks(data: bytes | None, path: str) -> list[bytes]:
     """The certificates of a file; none where one of them is damaged."""
+    held = _CERTIFICATE.findall(data or b"")
     problems = Problems()
     pem_certificates(b"\n".join(held), path, problems, "")
     return [] if problems.found else held

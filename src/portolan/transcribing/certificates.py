@@ -110,8 +110,8 @@ def fits_key(certificate: bytes, key: bytes) -> bool | None:
         return None
 
 
-def from_server(text: str) -> Found:
-    """What a server shows in a handshake, whatever it is worth. Raises SourceError."""
+def from_server(text: str, name: str | None = None) -> Found:
+    """What a server shows in a handshake, whatever it is worth; asked for a name, or for its own. Raises SourceError."""
     from OpenSSL import SSL, crypto
 
     host, _, port = text.rpartition(":") if re.search(r":\d+$", text) else (text, "", "443")
@@ -123,8 +123,9 @@ def from_server(text: str) -> Found:
             plain.settimeout(None)
             plain.setsockopt(socket.SOL_SOCKET, socket.SO_RCVTIMEO, b"\x0a" + bytes(15))
             connection = SSL.Connection(context, plain)
-            if not re.fullmatch(r"[0-9.]+|.*:.*", host):
-                connection.set_tlsext_host_name(host.encode("idna"))
+            asked = name or host
+            if not re.fullmatch(r"[0-9.]+|.*:.*", asked):
+                connection.set_tlsext_host_name(asked.encode("idna"))
             connection.set_connect_state()
             connection.do_handshake()
             chain = connection.get_peer_cert_chain() or []

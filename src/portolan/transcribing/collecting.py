@@ -58,6 +58,7 @@ def plan() -> list[str]:
         *(f"reads  {path}/ (private keys left out)" for path in FOLDERS),
         "lists  the folders of websites that those name: mode, owner and path of each file, never what is in it",
         "reads  the certificates that those name, never their keys",
+        "asks   this machine's own web servers, at 127.0.0.1, for the certificates that they show",
     ]
 
 

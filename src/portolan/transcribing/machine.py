@@ -8,7 +8,8 @@ from typing import Any
 from portolan.estate.base import is_public
 from portolan.source.value import Value
 from portolan.transcribing import addresses as told
-from portolan.transcribing.assembling import Transcript, add_web, transcript
+from portolan.transcribing.assembling import Transcript, add_web, pem_blocks, transcript
+from portolan.transcribing.certificates import from_server
 from portolan.transcribing.collecting import ANSWERS, Here, listing
 from portolan.transcribing.filter_part import Chains, joined
 from portolan.transcribing.iptables import OWN_BUT_LOOPBACK, OWN_OF, Saved
@@ -232,6 +233,8 @@ class _Reading:
                 gathered.service.say("state", "stopped", sockets[0].spot)
             self._loaded(gathered)
             self._enabled(gathered)
+            if isinstance(self.source, Here) and gathered.program in running:
+                self._shown(gathered)
         by_program: dict[str, list[told.Socket]] = {}
         for each in sockets:
             if each.protocol == "tcp" and each.program not in _WEB and each.program not in _DNS:
@@ -263,6 +266,37 @@ class _Reading:
             self.guesses.append(
                 f"{gathered.program} was last started or reloaded before {', '.join(newer)} was written: its sites count as not in force"
             )
+
+    def _shown(self, gathered: Gathered) -> None:
+        """What the listeners of this machine show: a certificate that was renewed on disk counts once it is loaded."""
+        listens = [str(each) for each in gathered.service.facts.get("listens", [])]
+        port = next((each.partition(" ")[0].rpartition(":")[2] for each in listens if " tls" in each), None)
+        for path, (name, spot) in gathered.certificates.items() if port is not None else ():
+            hosts = (
+                host
+                for site in gathered.sites.values()
+                if site.facts.get("certificate") == name
+                for host in site.facts.get("names", [])
+            )
+            host = next((each for each in hosts if each and "*" not in each and not each.startswith(".")), None)
+            disk = pem_blocks(self.source.read(path), path)
+            if host is None or not disk:
+                continue
+            try:
+                shown = from_server(f"127.0.0.1:{port}", host)
+            except SourceError:
+                continue
+            part = self.certificates[name]
+            if "".join(shown.pem[0].decode().split()) != "".join(disk[0].decode().split()):
+                later = Part(spot)
+                later.say("file", part.facts["file"])
+                part.say("saved", later)
+                file = f"{self.name}/{name}-shown.pem"
+                part.say("file", file, shown.spot)
+                self.copies[file] = b"\n".join(shown.pem) + b"\n"
+                self.guesses.append(
+                    f"{gathered.program} shows another certificate for {host} than {path} holds: that one counts after a reload"
+                )
 
     def _starts(self, unit: str) -> bool:
         """Whether the next boot starts a unit."""
