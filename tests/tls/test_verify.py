@@ -130,9 +130,11 @@ def test_what_certificates_may_be_used_for(tmp_path):
 def test_an_undescribed_issuer_is_assumed_trusted():
     """Without any authority in the estate, a chain that ends at an unknown issuer is assumed to be an ordinary one."""
     text = swap(OFFICE, (DECLARED, "  visit: {file: visit.pem}\n"))
-    found = ask(text, **{"visit.pem": MAKER.make("leaf", "stranger", NAME)})
+    found = ask(text, **{"visit.pem": MAKER.make("leaf", "middle", NAME) + MIDDLE})
     assert got(found) == "visit/index.html"
     assert "trust-assumed" in [each.kind for each in found.assumptions]
+    # A leaf sent alone: no root signs a server's certificate itself.
+    assert got(ask(text, **{"visit.pem": MAKER.make("leaf", "stranger", NAME)})) == "incomplete-chain"
     assert got(ask(text, **{"visit.pem": MAKER.make("leaf", "leaf", NAME)})) == "self-signed"
 
 
@@ -207,7 +209,7 @@ def test_which_certificate_shows():
     ("pattern", "host", "covered"),
     [
         ("a.example", "a.example", True), ("A.example", "a.EXAMPLE", True), ("a.example", "a.example.", True),
-        ("*.example", "a.example", True), ("*.example", "a.b.example", False), ("*.example", "example", False),
+        ("*.example", "a.example", False), ("*.b.example", "a.b.example", True), ("*.example", "a.b.example", False), ("*.example", "example", False),
         ("a*.example", "ab.example", False), ("*", "example", False), ("a.example", "b.example", False),
     ],
 )  # fmt: skip

@@ -6,10 +6,11 @@ from ipaddress import ip_address
 
 import msgspec
 
-from portolan.diagnosis.base import Case, Finding, fault, listed
+from portolan.diagnosis.base import Case, Finding, fault, listed, supposing
 from portolan.diagnosis.proposal import Patch, Proposal, append, in_order, item_path, put, remedy, remove, replace
 from portolan.estate.base import is_public
 from portolan.estate.certificate import Certificate
+from portolan.estate.changing import with_facts
 from portolan.estate.client import PassingProgram
 from portolan.estate.service import Service, WebService, sites_of
 from portolan.estate.url import DEFAULT_PORTS
@@ -32,6 +33,13 @@ class ClockClue(msgspec.Struct, frozen=True):
     """Whose clock is wrong."""
 
     vantage: Vantage
+
+
+def _certificate(case: Case) -> Certificate:
+    """The certificate that the visit ended at."""
+    assert case.stop is not None
+    assert isinstance(case.stop.subject, Certificate)
+    return case.stop.subject
 
 
 def _found(case: Case, code: str) -> Finding | None:
@@ -64,6 +72,63 @@ def clock_wrong(case: Case) -> Finding | None:
         return None
     text = f"{vantage.name}'s clock says {vantage.clock:%Y-%m-%d}; it is {case.world.now:%Y-%m-%d}"
     return Finding("clock-wrong", text, vantage.place.key("clock"), clue=ClockClue(vantage=vantage))
+
+
+@fault(
+    "cert-not-reloaded",
+    "The certificate was replaced on disk, and the service still shows the old one",
+    "the old certificate's fault",
+    "Reload the service; let the renewal do that by itself from now on.",
+    "expired",
+    "not-yet-valid",
+    "name-mismatch",
+    "self-signed",
+    "unknown-issuer",
+    "incomplete-chain",
+    "wrong-use",
+)
+def not_reloaded(case: Case) -> Finding | None:
+    """What lies on disk would do."""
+    certificate = case.stop.subject if case.stop is not None else None
+    if not isinstance(certificate, Certificate) or certificate.saved is None or certificate.saved.broken is not None:
+        return None
+    now = with_facts(certificate, {**certificate.saved.facts, "saved": None})
+    certificates = {**case.estate.certificates, certificate.name: now}
+    if not supposing(case, msgspec.structs.replace(case.estate, certificates=certificates)):
+        return None
+    text = f"{certificate.name} was replaced on disk, and the service still shows the one before"
+    clue = CertificateClue(certificate=certificate, name=case.host, code="cert-not-reloaded")
+    return Finding("cert-not-reloaded", text, certificate.saved.place, clue=clue)
+
+
+@remedy("cert-not-reloaded")
+def reload(_case: Case, clue: CertificateClue) -> Iterator[Proposal]:
+    """Puts what is saved in force (RFC 6902 section 4.4: a move replaces)."""
+    certificate = clue.certificate
+    assert certificate.saved is not None
+    saved = certificate.saved.place
+    moves: Patch = [
+        {"op": "move", "from": pointer((*saved.path, key)), "path": pointer((*certificate.place.path, key))}
+        for key in saved.keys
+        if key not in ("broken", "read_from")
+    ]
+    yield Proposal(f"reload what shows the certificate {certificate.name}", [*moves, *remove(saved.path)])
+
+
+@fault(
+    "cert-chain-expired",
+    "A certificate above the server's own has expired",
+    "expired",
+    "Send the issuer's current intermediate in its place; the certificate itself is fine.",
+    "expired",
+)
+def chain_expired(case: Case) -> Finding | None:
+    """What is sent along is over, and not the certificate itself."""
+    found = _found(case, "cert-chain-expired")
+    if found is None:
+        return None
+    leaf = shown_by(_certificate(case), case.estate, case.world.shared).leaf
+    return None if leaf.until is not None and case.world.now > leaf.until else found
 
 
 @fault(
@@ -132,11 +197,66 @@ def self_signed(case: Case) -> Finding | None:
     "unknown issuer",
     "Get one from an authority that visitors trust, or give this visitor the authority's root.",
     "unknown-issuer",
-    "wrong-use",
 )
 def issuer_unknown(case: Case) -> Finding | None:
     """No anchor of the visitor's stands behind it."""
     return _found(case, "cert-issuer-unknown")
+
+
+def _flawed(case: Case, code: str, flaw: str) -> Finding | None:
+    return _found(case, code) if isinstance(case.stop, tls_kinds.WrongUse) and case.stop.flaw == flaw else None
+
+
+@fault(
+    "cert-use",
+    "The certificate, or one above it, is for another use",
+    "not fit for this use",
+    "Get one that is for servers, from an authority that may give such.",
+    "wrong-use",
+)
+def wrong_use(case: Case) -> Finding | None:
+    """Its stated purposes, or an extension that nobody knows, forbid it."""
+    return _flawed(case, "cert-use", "use")
+
+
+@fault(
+    "cert-constraint",
+    "An authority above it may not sign such a certificate",
+    "not fit for this use",
+    "Get one from an authority that may sign for this name, or so far down.",
+    "wrong-use",
+)
+def constrained(case: Case) -> Finding | None:
+    """A bound that its authority is under."""
+    return _flawed(case, "cert-constraint", "constraint")
+
+
+@fault(
+    "cert-weak",
+    "A key or signature in the chain is too weak to count",
+    "not fit for this use",
+    "Make a key of 2,048 bits or more (or on a curve), and get the certificate anew with SHA-256.",
+    "wrong-use",
+)
+def weak(case: Case) -> Finding | None:
+    """Its key is short, or it is signed with an old digest."""
+    return _flawed(case, "cert-weak", "weak")
+
+
+@fault(
+    "cert-chain-foreign",
+    "The chain that is sent belongs to another certificate",
+    "incomplete chain, for some",
+    "Install the chain of this certificate's own issuer behind it.",
+    "incomplete-chain",
+)
+def chain_foreign(case: Case) -> Finding | None:
+    """Something is sent along, and none of it issued the certificate."""
+    found = _found(case, "cert-chain-foreign")
+    if found is None:
+        return None
+    shown = shown_by(_certificate(case), case.estate, case.world.shared)
+    return found if shown.chain and not any(each.signed(shown.leaf) for each in shown.chain) else None
 
 
 @fault(
@@ -152,6 +272,13 @@ def chain_incomplete(case: Case) -> Finding | None:
 
 
 # -- remedies --
+
+#: What mends a chain, where the certificate itself is fine.
+_CHAINS = {
+    "cert-chain-incomplete": "install {} with its whole chain",
+    "cert-chain-foreign": "install {} with the chain of its own issuer",
+    "cert-chain-expired": "install {} with its issuer's current intermediate",
+}
 
 #: How long a new certificate is thought to be valid.
 _TERM = timedelta(days=90)
@@ -236,7 +363,10 @@ def cover(case: Case, clue: CertificateClue) -> Iterator[Proposal]:
             )
     held = _names(case, certificate)
     yield from _by_a_covered_name(case, held)
-    names = [*held, name]
+    # What no certificate can have any more is left out of the new one.
+    kept = [each for each in held if "*" not in each.removeprefix("*.")]
+    public = [each for each in kept if is_given_publicly(each)] if is_given_publicly(name) else kept
+    names = [*(public if "public" in case.client.trusts else kept), name]
     for issuer in _issuers(case, certificate, names):
         yield Proposal(
             f"get the certificate {certificate.name} anew for {', '.join(names)}, and reload",
@@ -272,15 +402,24 @@ def _by_a_covered_name(case: Case, names: list[str]) -> Iterator[Proposal]:
         yield in_order(*steps)
 
 
-@remedy("cert-self-signed", "cert-issuer-unknown", "cert-chain-incomplete")
+@remedy(
+    "cert-self-signed",
+    "cert-issuer-unknown",
+    "cert-chain-incomplete",
+    "cert-chain-foreign",
+    "cert-use",
+    "cert-constraint",
+    "cert-weak",
+    "cert-chain-expired",
+)
 def trusted_one(case: Case, clue: CertificateClue) -> Iterator[Proposal]:
     """Sends the chain, or gets a certificate that the visitor trusts."""
     certificate = clue.certificate
     if certificate.file is None and not certificate.sends_chain:
         yield Proposal(f"install {certificate.name} with its whole chain", put(certificate.place, "sends_chain", True))
     names = _names(case, certificate) or [case.host]
-    if clue.code == "cert-chain-incomplete" and certificate.file is not None:
-        yield Proposal(f"install {certificate.name} with its whole chain", _renewed(case, certificate, names, "public"))
+    if clue.code in _CHAINS and certificate.file is not None:
+        yield Proposal(_CHAINS[clue.code].format(certificate.name), _renewed(case, certificate, names, "public"))
         return
     for issuer in _issuers(case, certificate, names):
         whose = "an ordinary public authority" if issuer == "public" else issuer

@@ -21,6 +21,9 @@ class Facts(Value, frozen=True):
     """What the verifier needs of one certificate. `signed` says whether this one signed another.
 
     `most_below` is how many authorities may stand between it and the leaf (RFC 5280 section 4.2.1.9); None: any number.
+    `common` is the common name, where no DNS name or address stands beside it. `critical` is an extension that must be
+    understood and is not (section 4.2), `weak` why its key or signature counts for nothing, `permitted` and `excluded` the
+    DNS names below which it may sign, and may not (section 4.2.1.10).
     """
 
     label: str
@@ -35,6 +38,12 @@ class Facts(Value, frozen=True):
     identity: object
     signed: Callable[["Facts"], bool]
     most_below: int | None = None
+    for_servers: bool = True
+    common: str | None = None
+    critical: str | None = None
+    weak: str | None = None
+    permitted: tuple[str, ...] | None = None
+    excluded: tuple[str, ...] = ()
 
 
 class Shown(Value, frozen=True):
@@ -62,16 +71,18 @@ def shown_by(certificate: Certificate, estate: Estate, shared: dict[Any, Any]) -
 
 
 def authority_facts(authority: Authority, shared: dict[Any, Any]) -> Facts:
-    """The facts of an authority's own certificate."""
+    """The facts of an authority's own certificate, the first of its file."""
+    return authority_every(authority, shared)[0]
+
+
+def authority_every(authority: Authority, shared: dict[Any, Any]) -> list[Facts]:
+    """The facts of every certificate of an authority: a file of roots stands for each of them."""
     key = ("authority", id(authority))
     found = shared.get(key)
     if found is None:
-        if authority.pem:
-            facts = _from_pem(authority.pem[0], authority, 0)
-        else:
-            facts = _declared_authority(authority)
-        found = shared[key] = (facts, authority)
-    result: Facts = found[0]
+        every = [_from_pem(der, authority, number) for number, der in enumerate(authority.pem)]
+        found = shared[key] = (every or [_declared_authority(authority)], authority)
+    result: list[Facts] = found[0]
     return result
 
 
@@ -181,14 +192,14 @@ def _facts_of(parsed: "x509.Certificate", der: bytes, name: str | None) -> Facts
     checked: dict[bytes, bool] = {}
 
     def signed(other: Facts) -> bool:
-        if other.issuer != subject:
+        if _folded(other.issuer) != _folded(subject):
             return False
         if not isinstance(other.identity, bytes):
             # A declared certificate says by whom it is issued, and that is how it is.
             return True
         if other.identity not in checked:
             try:
-                x509.load_der_x509_certificate(other.identity).verify_directly_issued_by(parsed)
+                _verify(x509.load_der_x509_certificate(other.identity), parsed.public_key())
                 checked[other.identity] = True
             except (ValueError, TypeError, InvalidSignature, UnsupportedAlgorithm):
                 checked[other.identity] = False
@@ -212,8 +223,73 @@ def _facts_of(parsed: "x509.Certificate", der: bytes, name: str | None) -> Facts
         identity=der,
         signed=signed,
         most_below=basic.path_length if basic is not None and basic.ca else None,
+        for_servers=purposes is None
+        or not {ExtendedKeyUsageOID.SERVER_AUTH, ExtendedKeyUsageOID.ANY_EXTENDED_KEY_USAGE}.isdisjoint(purposes),
+        common=_common(parsed),
+        critical=next((each.oid.dotted_string for each in parsed.extensions if each.critical and _unknown(each)), None),
+        weak=_weak(parsed),
+        **_constraints(parsed),
     )
-    return facts.but(self_signed=signed(facts))
+    # Nobody checks a root's own signature (RFC 5280 section 6.1): what names itself is one.
+    return facts.but(self_signed=signed(facts) or (subject == issuer and facts.may_issue))
+
+
+def _folded(name: str) -> str:
+    """A name as it is compared: letters of either case, spaces as one (RFC 5280 section 7.1)."""
+    return " ".join(name.lower().split())
+
+
+def _verify(certificate: "x509.Certificate", key: Any) -> None:
+    """Whether a key signed a certificate; raises what the library raises where not."""
+    from cryptography.hazmat.primitives.asymmetric import ec, rsa
+
+    signature, told = certificate.signature, certificate.tbs_certificate_bytes
+    if isinstance(key, rsa.RSAPublicKey):
+        padding: Any = certificate.signature_algorithm_parameters
+        key.verify(signature, told, padding, certificate.signature_hash_algorithm)  # type: ignore[arg-type]
+    elif isinstance(key, ec.EllipticCurvePublicKey):
+        key.verify(signature, told, ec.ECDSA(certificate.signature_hash_algorithm))  # type: ignore[arg-type]
+    else:
+        key.verify(signature, told)
+
+
+def _unknown(extension: Any) -> bool:
+    from cryptography import x509
+
+    return isinstance(extension.value, x509.UnrecognizedExtension)
+
+
+def _weak(parsed: "x509.Certificate") -> str | None:
+    """Why a key or a signature counts for nothing at OpenSSL's security level 2; None where it counts."""
+    from cryptography.hazmat.primitives.asymmetric import ec, rsa
+
+    key = parsed.public_key()
+    if isinstance(key, rsa.RSAPublicKey) and key.key_size < 2048:
+        return f"its RSA key has {key.key_size} bits"
+    if isinstance(key, ec.EllipticCurvePublicKey) and key.key_size < 224:
+        return f"its key has {key.key_size} bits"
+    used = parsed.signature_hash_algorithm
+    return f"it is signed with {used.name.upper()}" if used is not None and used.name in ("md5", "sha1") else None
+
+
+def _common(parsed: "x509.Certificate") -> str | None:
+    """The common name, where neither a DNS name nor an address stands in the alternative names (RFC 6125 section 6.4.4)."""
+    return None if _covered(parsed) else _label(parsed.subject, "").lower() or None
+
+
+def _constraints(parsed: "x509.Certificate") -> dict[str, Any]:
+    """The DNS names below which it may sign, and may not."""
+    from cryptography import x509
+
+    held = _extension(parsed, x509.NameConstraints)
+    if held is None:
+        return {}
+
+    def names(subtrees: Any) -> tuple[str, ...]:
+        return tuple(each.value.lower().lstrip(".") for each in subtrees or () if isinstance(each, x509.DNSName))
+
+    permitted = names(held.permitted_subtrees)
+    return {"permitted": permitted or None, "excluded": names(held.excluded_subtrees)}
 
 
 def _label(subject: Any, fallback: str) -> str:

@@ -9,11 +9,12 @@ from portolan.estate.base import IPAddress
 from portolan.estate.certificate import Certificate
 from portolan.estate.client import Checks, Client
 from portolan.estate.estate import Estate
+from portolan.estate.vantage import Vantage
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import tls as tls_kinds
 from portolan.evidence.legs import Handshake
 from portolan.evidence.outcome import Detail
-from portolan.tls.facts import Facts, Shown, authority_facts, shown_by
+from portolan.tls.facts import Facts, Shown, authority_every, shown_by
 
 _MOST_LINKS = 10
 
@@ -27,8 +28,9 @@ def covers(pattern: str, host: str, literal: IPAddress | None) -> bool:
             return False
     pattern, host = pattern.lower().rstrip("."), host.lower().rstrip(".")
     if pattern.startswith("*."):
+        # A star needs two labels below it, at every client that was asked.
         first, dot, rest = host.partition(".")
-        return bool(first and dot) and rest == pattern[2:]
+        return bool(first and dot) and rest == pattern[2:] and "." in rest
     return pattern == host
 
 
@@ -49,7 +51,7 @@ def verify(
         return Handshake(None, (unchecked,), certificate)
     shown = shown_by(certificate, estate, shared)
     full = client.checks is Checks.EVERYTHING
-    path = _chain(shown, certificate, client, estate, shared, decisions) if full else [shown.leaf]
+    path = _chain(shown, certificate, client, estate, shared, decisions, now) if full else [shown.leaf]
     if isinstance(path, Detail):
         return Handshake(path, tuple(decisions), certificate, decisions[-1])
 
@@ -57,27 +59,15 @@ def verify(
         decisions.append(kind(*facts, place=place, subject=certificate))
         return Handshake(detail, tuple(decisions), certificate, decisions[-1])
 
-    # OpenSSL looks at purposes before it looks at the clock.
-    for link in path[1:]:
-        if not link.may_issue:
-            return fail(Detail.OTHER, tls_kinds.WrongUse, link.label, "it is no authority's certificate")
-        if link.most_below is not None and _authorities_below(path, link) > link.most_below:
-            return fail(
-                Detail.OTHER,
-                tls_kinds.WrongUse,
-                link.label,
-                f"at most {link.most_below} authorities may stand below it",
-            )
-    if full and not shown.leaf.may_serve:
-        return fail(Detail.OTHER, tls_kinds.WrongUse, shown.leaf.label, "it is not for servers")
-    for link in reversed(path):
-        if link.until is not None and now > link.until:
-            return fail(Detail.EXPIRED, tls_kinds.Expired, link.label, _when(link.until), _when(now))
-        if link.starts is not None and now < link.starts:
-            return fail(Detail.NOT_YET_VALID, tls_kinds.NotYetValid, link.label, _when(link.starts), _when(now))
+    flaw = _flaw(path, now, full)
+    if flaw is not None:
+        return fail(*flaw)
     if shown.leaf.until is not None:
         decisions.append(tls_kinds.Valid(_when(shown.leaf.until), place=place, subject=certificate))
-    if not any(covers(name, host, literal) for name in shown.leaf.names):
+    names = shown.leaf.names
+    if shown.leaf.common is not None and not (isinstance(client, Vantage) and client.like == "chromium"):
+        names = (shown.leaf.common,)
+    if not any(covers(name, host, literal) for name in names):
         return fail(
             Detail.NAME_MISMATCH,
             tls_kinds.NameMismatch,
@@ -87,6 +77,73 @@ def verify(
         )
     decisions.append(tls_kinds.Covers(host, place=place, subject=certificate))
     return Handshake(None, tuple(decisions), certificate)
+
+
+_Flaw = tuple[Any, ...]
+
+
+def _flaw(path: list[Facts], now: datetime, full: bool) -> _Flaw | None:
+    """What is wrong with a path: the detail, the kind of decision and its facts; the first that OpenSSL would tell.
+
+    In its order: what must be understood, purposes, how many may stand below, strength, the clock, what an authority may sign.
+    """
+    found = _unfit(path) if full else None
+    if found is not None:
+        return (Detail.OTHER, tls_kinds.WrongUse, *found)
+    for link in reversed(path):
+        if link.until is not None and now > link.until:
+            return Detail.EXPIRED, tls_kinds.Expired, link.label, _when(link.until), _when(now)
+        if link.starts is not None and now < link.starts:
+            return Detail.NOT_YET_VALID, tls_kinds.NotYetValid, link.label, _when(link.starts), _when(now)
+    beyond = _beyond(path) if full else None
+    return (Detail.OTHER, tls_kinds.WrongUse, beyond[0].label, beyond[1], "constraint") if beyond is not None else None
+
+
+def _unfit(path: list[Facts]) -> tuple[str, ...] | None:
+    """A certificate of a path that is not fit for its part in it: which, why, and what is at fault."""
+    for link in path:
+        if link.critical is not None:
+            return link.label, f"it has a critical extension ({link.critical}) that nobody knows"
+    for link in path[1:]:
+        if not link.may_issue:
+            return link.label, "it is no authority's certificate"
+        if not link.for_servers:
+            return link.label, "it is not for servers' authorities"
+        if link.most_below is not None and _authorities_below(path, link) > link.most_below:
+            return link.label, f"at most {link.most_below} authorities may stand below it", "constraint"
+    if not path[0].may_serve:
+        return path[0].label, "it is not for servers"
+    for link in path:
+        # A root is trusted as it stands, however it is signed.
+        if link.weak is not None and not (link.self_signed and link is path[-1] and len(path) > 1):
+            return link.label, link.weak, "weak"
+    return None
+
+
+def _beyond(path: list[Facts]) -> tuple[Facts, str] | None:
+    """The authority that may not sign one of the leaf's names, and which (RFC 5280 section 4.2.1.10)."""
+    leaf = path[0]
+    names = [each for each in (*leaf.names, *((leaf.common,) if leaf.common else ())) if not _is_address(each)]
+    for link in path[1:]:
+        for name in names:
+            bare = name.removeprefix("*.")
+            if link.permitted is not None and not any(_below(bare, each) for each in link.permitted):
+                return link, f"it may sign for {', '.join(link.permitted)} only, not for {name}"
+            if any(_below(bare, each) for each in link.excluded):
+                return link, f"it may not sign for {name}"
+    return None
+
+
+def _below(name: str, zone: str) -> bool:
+    return not zone or name == zone or name.endswith(f".{zone}")
+
+
+def _is_address(name: str) -> bool:
+    try:
+        ip_address(name)
+    except ValueError:
+        return False
+    return True
 
 
 def _authorities_below(path: list[Facts], link: Facts) -> int:
@@ -105,15 +162,17 @@ def _chain(
     estate: Estate,
     shared: dict[Any, Any],
     decisions: list[Decision],
+    now: datetime,
 ) -> list[Facts] | Detail:
-    """The path to an anchor, or the failure's detail."""
+    """The path to an anchor, or the failure's detail. Of several that lead on, one that is in time comes first."""
     anchors, others = _trusted(client, estate, shared)
     leaf = shown.leaf
     place, who = certificate.place, client.name
     path = [leaf]
     while len(path) < _MOST_LINKS:
         current = path[-1]
-        anchor = next((each for each in anchors if each.identity == current.identity or each.signed(current)), None)
+        standing = [each for each in anchors if each.identity == current.identity or each.signed(current)]
+        anchor = min(standing, key=lambda each: _out_of_time(each, now), default=None)
         if anchor is not None:
             if anchor.identity != current.identity:
                 path.append(anchor)
@@ -121,7 +180,11 @@ def _chain(
             return path
         if current.self_signed:
             break
-        above = next((each for each in shown.chain if each not in path and each.signed(current)), None)
+        above = min(
+            (each for each in shown.chain if each not in path and each.signed(current)),
+            key=lambda each: _out_of_time(each, now),
+            default=None,
+        )
         if above is None:
             break
         path.append(above)
@@ -139,9 +202,14 @@ def _chain(
     if known is not None and _leads_to(known, others, anchors):
         decisions.append(tls_kinds.IncompleteChain(last.label, known.label, who, place=place, subject=certificate))
         return Detail.INCOMPLETE_CHAIN
-    if known is None and isinstance(last.identity, bytes) and "public" in client.trusts and not estate.authorities:
-        decisions.append(tls_kinds.TrustAssumed(last.issuer, who, place=place, subject=certificate))
-        return path
+    if known is None and isinstance(last.identity, bytes) and "public" in client.trusts:
+        if len(path) > 1:
+            decisions.append(tls_kinds.TrustAssumed(last.issuer, who, place=place, subject=certificate))
+            return path
+        if not estate.authorities:
+            # No root signs a server's certificate itself: what stands between is not sent.
+            decisions.append(tls_kinds.IncompleteChain(last.label, last.issuer, who, place=place, subject=certificate))
+            return Detail.INCOMPLETE_CHAIN
     issuer = known.label if known is not None else last.issuer.removeprefix("authority:")
     decisions.append(tls_kinds.UnknownIssuer(leaf.label, issuer, who, place=place, subject=certificate))
     return Detail.UNKNOWN_ISSUER
@@ -151,13 +219,17 @@ def _trusted(client: Client, estate: Estate, shared: dict[Any, Any]) -> tuple[li
     """The visitor's anchors, and every other authority of the estate."""
     anchors, others = [], []
     for authority in estate.authorities.values():
-        facts = authority_facts(authority, shared)
-        root = facts.self_signed
-        if authority.name in client.trusts or (root and authority.public and "public" in client.trusts):
-            anchors.append(facts)
-        else:
-            others.append(facts)
+        for facts in authority_every(authority, shared):
+            root = facts.self_signed
+            if authority.name in client.trusts or (root and authority.public and "public" in client.trusts):
+                anchors.append(facts)
+            else:
+                others.append(facts)
     return anchors, others
+
+
+def _out_of_time(facts: Facts, now: datetime) -> bool:
+    return (facts.until is not None and now > facts.until) or (facts.starts is not None and now < facts.starts)
 
 
 def _leads_to(authority: Facts, others: list[Facts], anchors: list[Facts]) -> bool:

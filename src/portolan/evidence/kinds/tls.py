@@ -171,6 +171,8 @@ class WrongUse(TlsDecision, frozen=True):
 
     certificate: str
     why: str
+    #: What is at fault: its `use`, what an authority may sign (`constraint`), or its strength (`weak`).
+    flaw: str = "use"
 
 
 class Unchecked(TlsDecision, frozen=True):
