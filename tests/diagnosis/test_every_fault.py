@@ -290,7 +290,7 @@ BAD = {
     "listener-wrong-port": ([("443 tls", "8443 tls"), (F443, "      - {on: line, tcp: 443, to: 10.20.0.15}\n")], VISIT, "street"),
     "listener-plain-on-tls": ([("443 tls", "443")], VISIT, "street"),
     "listener-tls-on-plain": ([], "http://visit.kestrel-ridge.example:443/", "street"),
-    "cert-chain-foreign": None, "cert-chain-expired": None, "cert-use": None, "cert-constraint": None, "cert-weak": None,  # need PEM: tests/tls/test_chains.py
+    "cert-chain-foreign": None, "cert-chain-expired": None, "cert-use": None, "cert-constraint": None, "cert-weak": None, "cert-order": None, "cert-file": None,  # need PEM: tests/tls/test_chains.py
     "cert-not-reloaded": ([("until: 2026-06-01", "until: 2026-03-01, saved: {until: 2026-06-01}")], VISIT, "street"),
     "cert-key-differs": None,  # needs PEM: tests/tls/test_verify.py
     "cert-missing": ([("            certificate: visit\n            files: [index.html, ton", "            files: [index.html, ton")], VISIT, "street"),

@@ -6,7 +6,7 @@ import pytest
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec, rsa
-from cryptography.hazmat.primitives.serialization import Encoding
+from cryptography.hazmat.primitives.serialization import BestAvailableEncryption, Encoding, NoEncryption, PrivateFormat
 from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 
 from portolan.diagnosis.search import explain
@@ -123,3 +123,43 @@ def test_a_common_name_alone_is_nothing_to_a_browser():
         lambda patch: changed(held, patch_operations(patch)).estate,
     )
     assert [each.code for each in found.causes] == ["cert-name"]
+
+
+def explained(pem, key):
+    """What is said of a certificate in a file with its key in another."""
+    text = swap(OFFICE, (DECLARED, "  visit: {file: visit.pem, key: visit.key}\n"))
+    held = load(MemoryFiles({"estate.yaml": text, "visit.pem": pem, "visit.key": key}), "estate.yaml")
+    world = World(held.estate, held.estate.at)
+    return explain(
+        world,
+        f"https://{HOST}/",
+        held.estate.vantages["street"],
+        lambda patch: changed(held, patch_operations(patch)).estate,
+    )
+
+
+def secret(password=None):
+    """The leaf's key."""
+    lock = BestAvailableEncryption(password) if password else NoEncryption()
+    return KEYS["leaf"].private_bytes(Encoding.PEM, PrivateFormat.PKCS8, lock).decode()
+
+
+#: A file as it is written, its key, and the code; nothing where servers start with it (measured: nginx, Apache httpd).
+FILES = {
+    "with a byte order mark and lines of Windows": ("\ufeff" + (LEAF + MIDDLE).replace("\n", "\r\n"), secret(), None),
+    "with words around": ("Subject: visit\n" + LEAF + "\nissuer\n\n" + MIDDLE, secret(), None),
+    "run together": (LEAF.rstrip("\n") + MIDDLE, secret(), "cert-file"),
+    "a blank line in a block": (LEAF.replace("\n", "\n\n", 2) + MIDDLE, secret(), "cert-file"),
+    "a key behind a password": (LEAF + MIDDLE, secret(b"dome"), "cert-file"),
+    "its issuer first": (MIDDLE + LEAF, secret(), "cert-order"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("what", FILES)
+def test_files_as_servers_read_them(what):
+    """What a server does not read is a service that does not start, with its smallest remedy."""
+    pem, key, code = FILES[what]
+    found = explained(pem, key)
+    assert [each.code for each in found.causes] == ([] if code is None else [code])
+    if code is not None:
+        assert found.after.outcome.page == "visit/index.html"

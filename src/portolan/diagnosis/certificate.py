@@ -295,6 +295,12 @@ def _renewed(case: Case, certificate: Certificate, names: list[str], issuer: str
     return replace(certificate.place.path, value)
 
 
+def as_it_should_be(case: Case, certificate: Certificate) -> Patch:
+    """What a certificate is meant to be, as far as its file says: one for the name that was asked."""
+    held = [each for each in _names(case, certificate) if "*" not in each.removeprefix("*.")]
+    return _renewed(case, certificate, list(dict.fromkeys([*held, case.host])), certificate.issuer)
+
+
 def _names(case: Case, certificate: Certificate) -> list[str]:
     return list(shown_by(certificate, case.estate, case.world.shared).leaf.names)
 

@@ -1,7 +1,7 @@
 """What can be found without asking any question: faults that wait, found from the estate alone."""
 
 from collections.abc import Callable, Iterator
-from datetime import timedelta
+from datetime import datetime, timedelta
 from ipaddress import IPv4Address
 
 from portolan.diagnosis.base import Finding, Severity, all_homes, listed, zone_of
@@ -105,6 +105,14 @@ def dangling_aliases(world: World) -> Iterator[Finding]:
                     )
 
 
+def _late(starts: datetime | None, until: datetime) -> timedelta:
+    """What of its life is left when a renewal should have run: a third, or half of one that lives under ten days."""
+    if starts is None:
+        return SOON
+    life = until - starts
+    return min(SOON, life / 2 if life < timedelta(days=10) else life / 3)
+
+
 def certificates_in_time(world: World) -> Iterator[Finding]:
     """Certificates that are over, not begun, or soon over."""
     for certificate in world.estate.certificates.values():
@@ -121,7 +129,7 @@ def certificates_in_time(world: World) -> Iterator[Finding]:
                 f"the certificate {certificate.name} is valid from {leaf.starts:%Y-%m-%d} on",
                 certificate.place,
             )
-        elif leaf.until is not None and leaf.until - world.now < SOON:
+        elif leaf.until is not None and leaf.until - world.now < _late(leaf.starts, leaf.until):
             yield Finding(
                 "cert-expired",
                 f"the certificate {certificate.name} ends on {leaf.until:%Y-%m-%d}",
@@ -206,6 +214,8 @@ def _sends_on(router: Machine | None, address: IPAddress, port: int) -> bool:
 #: Why a service does not start, and the fault that it is.
 _WHY_NOT = {
     Why.KEY_MISFIT: "cert-key-differs",
+    Why.CERTIFICATE_ORDER: "cert-order",
+    Why.FILE_MISREAD: "cert-file",
     Why.NO_CERTIFICATE: "cert-missing",
     Why.NO_PRIVILEGE: "service-no-privilege",
     Why.CONFIGURATION_BROKEN: "service-config-broken",

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 import msgspec
 
 from portolan.diagnosis.base import Case, Finding, ServiceClue, fault, listed, not_started, target_of
-from portolan.diagnosis.certificate import certified, covering, new_certificate
+from portolan.diagnosis.certificate import as_it_should_be, certified, covering, new_certificate
 from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, remove, replace
 from portolan.estate.base import IPAddress, at_port, is_loopback
 from portolan.estate.guesses import asked_by
@@ -85,6 +85,30 @@ def stopped(case: Case) -> Finding | None:
 def key_differs(case: Case) -> Finding | None:
     """The service does not start for its key."""
     return _not_started(case, Why.KEY_MISFIT, "cert-key-differs")
+
+
+@fault(
+    "cert-order",
+    "The server's own certificate does not stand first in its file",
+    "a refusal: the service does not start",
+    "Put the server's own certificate first, then its issuer's, then that one's.",
+    "service-failed",
+)
+def order(case: Case) -> Finding | None:
+    """The service does not start, since the key belongs to a later certificate of the file."""
+    return _not_started(case, Why.CERTIFICATE_ORDER, "cert-order")
+
+
+@fault(
+    "cert-file",
+    "The server cannot read the certificate's file, or its key",
+    "a refusal: the service does not start",
+    "Write the file anew, each block on lines of its own; take the password off the key.",
+    "service-failed",
+)
+def misread(case: Case) -> Finding | None:
+    """The service does not start for a file as it is written."""
+    return _not_started(case, Why.FILE_MISREAD, "cert-file")
 
 
 @fault(
@@ -448,6 +472,29 @@ def right_key(case: Case, _clue: ServiceClue) -> Iterator[Proposal]:
         yield Proposal(
             f"install the key that belongs to the certificate {name}", remove((*certificate.place.path, "key"))
         )
+
+
+@remedy("cert-order", "cert-file")
+def write_anew(case: Case, _clue: ServiceClue) -> Iterator[Proposal]:
+    """The same certificate in a file as servers read it."""
+    stop = case.stop
+    reason = stop.reason if isinstance(stop, connect_kinds.ServiceFailed) else None
+    certificate = case.estate.certificates.get((reason.about if reason is not None else None) or "")
+    if certificate is None or reason is None:
+        return
+    if certificate.key is not None and certificate.misread is not None and "password" in certificate.misread:
+        text = f"take the password off the key of {certificate.name}, and start the service"
+        yield Proposal(text, remove((*certificate.place.path, "key")))
+        return
+    yield Proposal(
+        f"{_ANEW[reason.why].format(certificate.name)}, and start the service", as_it_should_be(case, certificate)
+    )
+
+
+_ANEW = {
+    Why.CERTIFICATE_ORDER: "put the server's own certificate first in the file of {}",
+    Why.FILE_MISREAD: "write the file of {} anew, each block on lines of its own",
+}
 
 
 @remedy("cert-missing")

@@ -38,6 +38,8 @@ class Certificate(Changing, frozen=True, kw_only=True, eq=False):
     sends_chain: Annotated[bool, says("Declared: whether the intermediates are sent along.")] = True
     pem: tuple[bytes, ...] = ()
     key_pem: bytes | None = None
+    #: Why servers do not start with its files, where they cannot read them.
+    misread: str | None = None
 
 
 class Authority(Stated, frozen=True, kw_only=True, eq=False):

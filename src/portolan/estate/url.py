@@ -71,9 +71,17 @@ def parse(text: str) -> Url:
 
 
 def join(base: Url, reference: str) -> Url:
-    """A reference against a base (RFC 3986 section 5.2). Raises BadUrlError."""
+    """A reference against a base (RFC 3986 section 5.2), as browsers and curl do it. Raises BadUrlError."""
+    text = reference.strip()
+    if re.match(r"[/\\]{2}[/\\]", text):
+        # However many slashes stand there, a host follows (URL standard, special authority ignore slashes state).
+        text = "//" + text.lstrip("/\\")
+    whole = str(base)
+    if text == "?":
+        # The same path, without its query.
+        text, whole = "", whole.partition("?")[0]
     try:
-        joined = urljoin(str(base), reference.strip())
+        joined = urljoin(whole, text)
     except ValueError as error:
         raise BadUrlError(f"'{one_line(reference)}' is no address ({error}). Check its brackets.") from None
     return parse(joined)

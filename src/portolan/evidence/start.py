@@ -12,6 +12,8 @@ class Why(StrEnum):
     ADDRESS_IN_USE = "address-in-use"
     ADDRESS_ABSENT = "address-absent"
     KEY_MISFIT = "key-misfit"
+    CERTIFICATE_ORDER = "certificate-order"
+    FILE_MISREAD = "file-misread"
     NO_CERTIFICATE = "no-certificate"
     UPSTREAM_UNKNOWN = "upstream-unknown"
     TWO_DEFAULTS = "two-defaults"

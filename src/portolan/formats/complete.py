@@ -54,7 +54,7 @@ class Completing(Reader):
         if kind is Certificate and {"file", "key"} & set(facts):
             held = {**facts, "place": Place(path, node)}
             _certificate(self, held, node, path, "")
-            facts.update({key: held[key] for key in ("pem", "key_pem") if key in held})
+            facts.update({key: held[key] for key in ("pem", "key_pem", "misread") if key in held})
 
     def bytes_of(self, values: Values, key: str, path: Path, what: str) -> tuple[bytes, str] | None:
         """A named file's bytes and shown path; notes the problem when it cannot be read."""
@@ -79,9 +79,17 @@ def _certificate(reader: Completing, values: Values, _node: Node, path: Path, _n
     held = reader.bytes_of(values, "file", path, "certificate")
     if held:
         values["pem"] = pem.certificates(held[0], held[1], reader.problems, where)
+        values["misread"] = pem.misread(held[0])
     key = reader.bytes_of(values, "key", path, "key")
     if key:
         values["key_pem"] = pem.private_key(key[0], key[1], reader.problems, where)
+        values["misread"] = values.get("misread") or pem.locked(key[0])
+
+
+def _authority(reader: Completing, values: Values, node: Node, path: Path, name: str) -> None:
+    """No server reads it: only clients."""
+    _certificate(reader, values, node, path, name)
+    values.pop("misread", None)
 
 
 def _hosts_file(reader: Completing, values: Values, node: Node, path: Path, _name: str) -> None:
@@ -367,7 +375,7 @@ def with_internet(networks: dict[str, Network]) -> dict[str, Network]:
 COMPLETED_BY_OWNERS = (Chain, NamedChain, FilterRule, Version)
 COMPLETERS: dict[type, Callable[[Completing, Values, Node, Path, str], None]] = {
     Certificate: _certificate,
-    Authority: _certificate,
+    Authority: _authority,
     HostsFile: _hosts_file,
     Zone: _zone,
     Interface: _interface,

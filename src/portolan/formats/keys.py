@@ -4,7 +4,7 @@
 INTERNAL = {
     "Stated": {"place"},
     "HostsFile": {"entries"},
-    "Certificate": {"pem", "key_pem"},
+    "Certificate": {"pem", "key_pem", "misread"},
     "Authority": {"pem"},
     "Zone": {"data", "provided"},
     "Version": {"data"},

@@ -235,6 +235,12 @@ class World:
         used = {site.certificate or service.certificate for site in service.sites.values() if site.in_force}
         for name in sorted(each for each in used | {service.certificate} if each):
             certificate = self.estate.certificates[name]
+            if certificate.misread is not None:
+                text = f"it cannot read the file of the certificate {name}: {certificate.misread}"
+                return StartFailure(Why.FILE_MISREAD, text, name)
+            if not key_fits(certificate) and any(key_fits(certificate, at) for at in range(1, len(certificate.pem))):
+                text = f"in the file of the certificate {name} another stands before the one that its key belongs to"
+                return StartFailure(Why.CERTIFICATE_ORDER, text, name)
             if not key_fits(certificate):
                 text = f"the key of the certificate {name} does not belong to it"
                 return StartFailure(Why.KEY_MISFIT, text, name)

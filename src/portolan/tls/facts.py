@@ -319,8 +319,8 @@ def _covered(parsed: Any) -> tuple[str, ...]:
     return (*names, *(str(address) for address in held.get_values_for_type(x509.IPAddress)))
 
 
-def key_fits(certificate: Certificate) -> bool:
-    """Whether a PEM certificate and its PEM key are a pair; an encrypted key counts as fitting."""
+def key_fits(certificate: Certificate, number: int = 0) -> bool:
+    """Whether a PEM certificate, by its number in the file, and its PEM key are a pair; an encrypted key counts as fitting."""
     if not certificate.pem or certificate.key_pem is None:
         return True
     from cryptography import x509
@@ -329,7 +329,7 @@ def key_fits(certificate: Certificate) -> bool:
 
     try:
         key: Any = load_pem_private_key(certificate.key_pem, None)
-        parsed: Any = x509.load_der_x509_certificate(certificate.pem[0])
+        parsed: Any = x509.load_der_x509_certificate(certificate.pem[number])
         form = (Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
         return bool(key.public_key().public_bytes(*form) == parsed.public_key().public_bytes(*form))
     except TypeError:
