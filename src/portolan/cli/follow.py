@@ -35,6 +35,7 @@ def run(arguments: argparse.Namespace) -> int:
     from portolan.cli.question import posed, ready
     from portolan.cli.terminal import print_json, style_of
     from portolan.journey.expectation import misses
+    from portolan.journey.turns import missed_turns
 
     about = ready(arguments)
     question = posed(arguments, about)
@@ -43,6 +44,7 @@ def run(arguments: argparse.Namespace) -> int:
     expectation = question.expectation
     with asked():
         found = question.answer()
+        turns = missed_turns(question.world, found, expectation)
     missed = misses(expectation, found)
     findings = []
     if missed or any(len(exchange.attempts) > 1 for exchange in found.exchanges):
@@ -53,7 +55,7 @@ def run(arguments: argparse.Namespace) -> int:
     if arguments.format == "json":
         from portolan.views.data import follow_data
 
-        print_json(follow_data(found, missed, expectation is not None, findings))
+        print_json(follow_data(found, missed, expectation is not None, findings, turns))
     else:
         from portolan.views.text import follow_text
 
@@ -63,9 +65,10 @@ def run(arguments: argparse.Namespace) -> int:
 
             zoomed = zoom_text(found, arguments.zoom, style)
         print(
-            follow_text(found, missed, expectation is not None, findings, style, arguments.every_step, zoomed), end=""
+            follow_text(found, missed, expectation is not None, findings, style, arguments.every_step, zoomed, turns),
+            end="",
         )
-    return 1 if missed else 0
+    return 1 if missed or turns else 0
 
 
 def _climb(arguments: argparse.Namespace, about: "Ready", question: "Question") -> int:

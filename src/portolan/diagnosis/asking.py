@@ -9,6 +9,7 @@ from portolan.estate.estate import Estate
 from portolan.estate.url import BadUrlError
 from portolan.estate.vantage import Expectation, Vantage
 from portolan.journey.expectation import Miss, misses, vantages_for
+from portolan.journey.turns import Turn, missed_turns
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
 from portolan.source.value import Value
@@ -26,6 +27,8 @@ class Missed(Value, frozen=True):
     vantage: Vantage
     visit: Visit
     misses: tuple[Miss, ...]
+    #: Where that is so at one of several addresses of the name only.
+    turn: Turn | None = None
 
 
 class Group(Value, frozen=True):
@@ -64,6 +67,8 @@ def answers(world: World, apply: Apply) -> Answers:
         missing = misses(expectation, found)
         if missing:
             missed.append(Missed(expectation, vantage, found, missing))
+        for turn in missed_turns(world, found, expectation):
+            missed.append(Missed(expectation, turn.visit.vantage, turn.visit, turn.misses, turn))
     return Answers(len(chosen), left, _grouped(world, missed, apply, len(chosen) <= _SMALL))
 
 

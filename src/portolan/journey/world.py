@@ -19,7 +19,7 @@ from portolan.estate.network import Interface
 from portolan.estate.places import with_places
 from portolan.estate.service import Listener, Resolver, Service, WebService
 from portolan.estate.site import Upstream
-from portolan.estate.vantage import Vantage
+from portolan.estate.vantage import AsIfVantage, Vantage
 from portolan.evidence.legs import Connection, Resolution
 from portolan.evidence.start import StartFailure, Why
 from portolan.http.binding import Table, table_of
@@ -107,7 +107,8 @@ class World:
 
     def there(self, vantage: Vantage) -> Vantage:
         """A vantage of another world as it is in this one, by its name; itself where nobody is named so."""
-        return self.estate.vantages.get(vantage.name, vantage)
+        found = self.estate.vantages.get(vantage.name, vantage)
+        return AsIfVantage.of(found, *vantage.takes) if isinstance(vantage, AsIfVantage) else found
 
     def then(self, moment: datetime) -> "World":
         """The same estate at another moment; made once."""

@@ -21,7 +21,7 @@ from portolan.estate.machine import Forward, Machine, Router
 from portolan.estate.network import Interface, Network
 from portolan.estate.rules_here import rules_here
 from portolan.estate.service import Service
-from portolan.estate.vantage import Vantage
+from portolan.estate.vantage import AsIfVantage, Vantage
 from portolan.evidence.start import StartFailure
 from portolan.net.listeners import Sockets, Ways, open_sockets
 from portolan.net.rules import Rules
@@ -317,6 +317,9 @@ class Topology:
         if isinstance(stated, Vantage) and stated.host is not None:
             host = self.estate.hosts.get(stated.host) or self.estate.routers[stated.host]
             return self.device(host)
+        if isinstance(stated, AsIfVantage):
+            # Whoever takes a name for another address sits where it sat before.
+            stated = self.estate.vantages.get(stated.name, stated)
         found = self._devices.get(id(stated))
         if found is None:
             found = self._devices[id(stated)] = Device(self, stated)

@@ -50,6 +50,7 @@ def _group(group: Group, style: Style) -> list[str]:
         lines = _headed(first.expectation.place, "error", "no known fault", text, style)
     for each in group.missed[:_MOST_NAMED]:
         text = f"missed: {each.expectation.url} from {each.vantage.name}: {in_words(each.visit.outcome)}"
+        text += f", {each.turn.words}" if each.turn is not None else ""
         lines += row(style, "    ", 4, text, ink=("dim",))
     more = len(group.missed) - _MOST_NAMED
     if more > 0:

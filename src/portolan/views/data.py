@@ -10,6 +10,7 @@ from portolan.evidence.decision import Decision
 from portolan.evidence.legs import Connection, Exchange
 from portolan.evidence.outcome import Outcome
 from portolan.journey.expectation import Miss
+from portolan.journey.turns import Turn
 from portolan.journey.visit import Visit
 from portolan.source.place import Place, pointer
 
@@ -22,16 +23,25 @@ if TYPE_CHECKING:
 VERSION = 1
 
 
-def follow_data(visit: Visit, missed: tuple[Miss, ...], expected: bool, findings: "list[Finding]") -> dict[str, Any]:
-    """One visit as plain data."""
+def follow_data(
+    visit: Visit, missed: tuple[Miss, ...], expected: bool, findings: "list[Finding]", turns: tuple[Turn, ...] = ()
+) -> dict[str, Any]:
+    """One visit as plain data. `outcome` is the worst: what comes at one of the name's addresses, where that misses."""
     return {
         "portolan": VERSION,
         "url": visit.url,
         "vantage": visit.vantage.name,
         "at": visit.at.strftime("%Y-%m-%dT%H:%M:%SZ"),
         "after_reboot": None if visit.booted is None else sorted(visit.booted),
-        "outcome": outcome_data(visit.outcome),
-        "expected": {"stated": expected, "met": not missed, "missed": [each.text for each in missed]},
+        "outcome": outcome_data(turns[0].visit.outcome if turns else visit.outcome),
+        "addresses": [
+            {"address": str(each.address), "of": each.of, "outcome": outcome_data(each.visit.outcome)} for each in turns
+        ],
+        "expected": {
+            "stated": expected,
+            "met": not missed and not turns,
+            "missed": [each.text for each in (*missed, *(one for turn in turns for one in turn.misses))],
+        },
         "exchanges": [_exchange(exchange) for exchange in visit.exchanges],
         "assumptions": [each.text for each in visit.assumptions],
         "findings": [finding_data(finding) for finding in findings],

@@ -170,6 +170,10 @@ _FOLLOW: dict[str, Schema] = {
         "description": "The machines that had just booted; null: every one.",
     },
     "outcome": _ref("outcome"),
+    "addresses": {
+        **_list(_object(address=_TEXT, of={"type": "integer", "minimum": 2}, outcome=_ref("outcome"))),
+        "description": "Of several addresses of the name those at which the expectation is missed, now and then; `outcome` is then the first's.",
+    },
     "expected": _EXPECTED,
     "exchanges": _list(_ref("exchange"), minItems=1),
     "assumptions": _list(_TEXT),

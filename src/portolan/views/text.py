@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING
 from portolan.evidence.decision import Decision
 from portolan.evidence.legs import Exchange
 from portolan.journey.expectation import Miss
+from portolan.journey.turns import Turn
 from portolan.journey.visit import Visit
 from portolan.source.place import Place
 from portolan.views.style import Style, paragraph, row
@@ -22,13 +23,20 @@ def follow_text(
     style: Style,
     every: bool,
     zoomed: list[str] | None = None,
+    turns: tuple[Turn, ...] = (),
 ) -> str:
-    """One visit, leg by leg; a leg enlarged stands before the rest."""
+    """One visit, leg by leg; a leg enlarged stands before the rest. `turns` are the addresses at which it goes otherwise."""
     lines = [*head(visit, style), *(zoomed or ()), *legs(visit, style, every), *assumed(visit, style, every)]
     for finding in findings[:1]:
         word = "cause   " if missed else "beware  "
         lines += row(style, style.ink(word, "warn"), 8, f"{finding.code}: {finding.text}", where(finding.place))
     lines += verdict(visit, missed, expected, style)
+    for turn in turns:
+        stop = turn.visit.stop
+        text = f"{turn.words[0].upper()}{turn.words[1:]}: {in_words(turn.visit.outcome)}"
+        text += f": {stop.text}" if stop is not None else f"; missed: {'; '.join(each.text for each in turn.misses)}"
+        mark = style.ink(f"{style.bad} ", "bad", "bold")
+        lines += row(style, mark, 2, text, where(stop.place) if stop is not None else "", ("bad", "bold"))
     return "\n".join(lines) + "\n"
 
 
