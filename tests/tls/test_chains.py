@@ -9,6 +9,7 @@ from cryptography.hazmat.primitives.asymmetric import ec, rsa
 from cryptography.hazmat.primitives.serialization import BestAvailableEncryption, Encoding, NoEncryption, PrivateFormat
 from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 
+from portolan.diagnosis.lint import lint
 from portolan.diagnosis.search import explain
 from portolan.formats.change import patch_operations
 from portolan.formats.estate_file import changed, load
@@ -163,3 +164,25 @@ def test_files_as_servers_read_them(what):
     assert [each.code for each in found.causes] == ([] if code is None else [code])
     if code is not None:
         assert found.after.outcome.page == "visit/index.html"
+
+
+@pytest.mark.parametrize(
+    ("record", "told"),
+    [
+        ('128 tbs "x"', "is critical"),
+        ('0 issue ";"', "allow nobody"),
+        ('0 issue "letters.example"', ""),
+        ('128 iodef "mailto:x@a.example"', ""),
+    ],
+)
+def test_what_forbids_the_next_certificate(record, told):
+    """RFC 8659 section 4: what is critical and not known forbids all, and so does an empty name; of PEM certificates too."""
+    text = swap(
+        OFFICE,
+        (DECLARED, "  visit: {file: visit.pem}\n"),
+        ("      - visit 3600 A 203.0.113.40\n", f"      - visit 3600 A 203.0.113.40\n      - '@ 3600 CAA {record}'\n"),
+    )
+    held = load(MemoryFiles({"estate.yaml": text, "visit.pem": LEAF + MIDDLE}), "estate.yaml")
+    found = [each.text for each in lint(World(held.estate, held.estate.at)) if each.code == "name-caa-forbids"]
+    assert bool(found) == bool(told)
+    assert all(told in each for each in found)

@@ -19,6 +19,7 @@ from portolan.estate.site import Site
 from portolan.estate.zone import Zone
 from portolan.evidence.kinds import zone as zone_kinds
 from portolan.journey.world import World
+from portolan.tls.facts import shown_by
 
 #: How much of each end of a circle of aliases is shown.
 _MOST_SHOWN = 5
@@ -242,12 +243,18 @@ def authorities_are_allowed(world: World) -> Iterator[Finding]:
     for home in all_homes(world.estate):
         name = getattr(home.site, "certificate", None) or home.service.certificate
         certificate = world.estate.certificates.get(name or "")
-        for covered in certificate.names if certificate is not None else ():
-            assert certificate is not None
+        if certificate is None:
+            continue
+        leaf = shown_by(certificate, world.estate, world.shared).leaf
+        for covered in () if leaf.self_signed else leaf.names:
             found = _forbidden(world, certificate, covered)
             if found is not None and (certificate.name, covered) not in told:
                 told.add((certificate.name, covered))
                 yield found
+
+
+#: Tags that authorities know (RFC 8659 section 4, RFC 9495).
+_TAGS = (b"issue", b"issuewild", b"iodef", b"issuemail", b"issuevmc", b"contactemail", b"contactphone")
 
 
 def _forbidden(world: World, certificate: Certificate, covered: str) -> Finding | None:
@@ -264,6 +271,22 @@ def _forbidden(world: World, certificate: Certificate, covered: str) -> Finding 
             name = name.partition(".")[2]
             continue
         read: list[Any] = [rdata("CAA", str(record.data)) for record in records]
+        odd = next(
+            (
+                each.tag.decode("ascii", "replace")
+                for each in read
+                if each.flags & 128 and each.tag.lower() not in _TAGS
+            ),
+            None,
+        )
+        if odd is not None:
+            # RFC 8659 section 4.1: what is critical and not understood forbids everything.
+            text = (
+                f"the CAA record {odd} of {name} is critical, and no authority knows it: none may issue for {covered}"
+            )
+            return Finding(
+                "name-caa-forbids", text, records[0].place, Severity.WARNING, CaaClue(zone, name, "issue", "")
+            )
         tag = "issuewild" if wild and any(each.tag == b"issuewild" for each in read) else "issue"
         values = [each.value.decode("ascii", "replace") for each in read if each.tag == tag.encode()]
         allowed = [value.partition(";")[0].strip() for value in values]
