@@ -336,7 +336,7 @@ class Tables:
 
 
 def _ports(held: tuple[PortRange, ...]) -> str:
-    return ",".join(f"{first}:{last}" if first != last else str(first) for first, last in held)
+    return ",".join(f"{each.first}:{each.last}" if each.first != each.last else str(each.first) for each in held)
 
 
 def _first_to_last(net: IPNetwork) -> str:
