@@ -135,15 +135,35 @@ def iptables(rng: random.Random, family: int) -> str:
         rules.append(f"-A web {_match(rng, family)} -j {_target(rng, family, ['inner'])}")
     for _ in range(rng.randint(0, 3)):
         rules.append(f"-A inner {_match(rng, family)} {rng.choice(('-j', '-j', '-j'))} {_target(rng, family, [])}")
-    nat = ""
-    if rng.random() < 0.3:
-        nat = (
-            "*nat\n:PREROUTING ACCEPT [0:0]\n:INPUT ACCEPT [0:0]\n:OUTPUT ACCEPT [0:0]\n:POSTROUTING ACCEPT [0:0]\n"
-            f"-A PREROUTING {rng.choice(('-i inner ', '-m addrtype --dst-type LOCAL '))}-p tcp -m tcp --dport {rng.choice((81, 9000))} -j REDIRECT --to-ports {rng.choice((80, 443))}\nCOMMIT\n"
-        )
+    nat = _translation(rng, family) if rng.random() < 0.5 else ""
     return nat + "*filter\n" + f":INPUT {policy} [0:0]\n:FORWARD ACCEPT [0:0]\n:OUTPUT ACCEPT [0:0]\n" + "".join(
         f":{name} - [0:0]\n" for name in chains
     ) + "\n".join(rules) + "\nCOMMIT\n"  # fmt: skip
+
+
+def _translation(rng: random.Random, family: int) -> str:
+    """A table of translation: to other ports or the other address, behind a chain, past what goes back or passes."""
+    server, near = (SERVER[0], "10.20.0.40/32") if family == 4 else (SERVER[2], "2001:db8:20::40/128")
+    where = ("-i inner ", "-m addrtype --dst-type LOCAL ", f"-d {server} ", f"-s {near} ", f"! -s {near} ")
+    ports = ("-m tcp --dport 81 ", "-m tcp --dport 9000 ", "-m multiport --dports 81,9000 ", "-m tcp --dport 80:90 ")
+    other = SERVER[1] if family == 4 else f"[{SERVER[2]}]"
+    leads = (
+        *(f"REDIRECT --to-ports {port}" for port in (80, 443)),
+        f"DNAT --to-destination {other}:8080",
+        f"DNAT --to-destination {other.strip('[]')}",
+    )
+    rules = []
+    for _ in range(rng.randint(1, 3)):
+        chain = rng.choice(("PREROUTING", "PREROUTING", "ways"))
+        asked = f"{rng.choice((*where, ''))}-p tcp {rng.choice((*ports, *ports, ''))}"
+        rules.append(f"-A {chain} {asked}-j {rng.choice(leads)}")
+    if rng.random() < 0.25:
+        # Nothing comes behind it.
+        rules.insert(rng.randint(0, len(rules)), f"-A ways -j {rng.choice(('RETURN', 'ACCEPT'))}")
+    if rng.random() < 0.7:
+        rules.insert(rng.randint(0, len(rules)), f"-A PREROUTING {rng.choice((*where, ''))}-j ways")
+    chains = "".join(f":{each} ACCEPT [0:0]\n" for each in ("PREROUTING", "INPUT", "OUTPUT", "POSTROUTING"))
+    return f"*nat\n{chains}:ways - [0:0]\n" + "\n".join(rules) + "\nCOMMIT\n"
 
 
 def _match(rng: random.Random, family: int) -> str:
@@ -222,15 +242,55 @@ def nft(rng: random.Random, _family: int = 0) -> str:
     for _ in range(rng.randint(2, 7)):
         lines.append(f"{_nft_match(rng)} {_nft_verdict(rng, True)}")
     web = [f"{_nft_match(rng)} {_nft_verdict(rng, False)}" for _ in range(rng.randint(0, 3))]
-    nat = ""
-    if rng.random() < 0.3:
-        nat = f"  chain pre {{ type nat hook prerouting priority dstnat; policy accept; {rng.choice(('iifname inner', 'fib daddr type local'))} tcp dport {rng.choice((81, 9000))} redirect to :{rng.choice((80, 443))}; }}\n"
+    nat = _nft_translation(rng) if rng.random() < 0.5 else ""
     return (
         "table inet guard {\n  set desks { type ipv4_addr; flags interval; elements = { 10.20.0.40, 10.20.0.96/28 } }\n  set doors { type inet_service; elements = { 80, 443 } }\n"
         "  chain web {\n    " + "\n    ".join(web) + "\n  }\n" + nat
         + f"  chain input {{\n    type filter hook input priority filter; policy {rng.choice(('accept', 'drop'))};\n    "
         + "\n    ".join(lines) + "\n  }\n}\n"
     )  # fmt: skip
+
+
+def _nft_translation(rng: random.Random) -> str:
+    where = (
+        "iifname inner",
+        "fib daddr type local",
+        f"ip daddr {SERVER[0]}",
+        f"ip6 daddr {SERVER[2]}",
+        "ip saddr != 10.20.0.40",
+        "ip6 saddr 2001:db8:20::40",
+        "meta nfproto ipv4",
+        "",
+    )
+    ports = (
+        "tcp dport 81",
+        "tcp dport 9000",
+        "tcp dport { 81, 9000 }",
+        "tcp dport 80-90",
+        "meta l4proto tcp",
+        "tcp dport @doors",
+        "meta l4proto { tcp, udp } th dport 81",
+    )
+    leads = (
+        "redirect to :80",
+        "redirect to :443",
+        "redirect to :80-81",
+        f"dnat ip to {SERVER[1]}:8080",
+        f"dnat ip to {SERVER[1]}",
+        f"dnat ip6 to [{SERVER[2]}]:8080",
+    )
+    lines = [f"{rng.choice(where)} {rng.choice(ports)} {rng.choice(leads)}" for _ in range(rng.randint(1, 3))]
+    # An address of one family does not go with a target of the other.
+    lines = [
+        line
+        for line in lines
+        if not (("ip6 saddr" in line or "ip6 daddr" in line) and "dnat ip " in line)
+        and not (("ip saddr" in line or "ip daddr" in line or "ipv4" in line) and "dnat ip6" in line)
+    ]
+    if rng.random() < 0.2:
+        lines.insert(rng.randint(0, len(lines)), rng.choice(("accept", "return", "ip saddr 10.20.0.40 return")))
+    body = "\n    ".join(lines)
+    return f"  chain pre {{\n    type nat hook prerouting priority dstnat; policy accept;\n    {body}\n  }}\n"  # fmt: skip
 
 
 def _nft_match(rng: random.Random) -> str:

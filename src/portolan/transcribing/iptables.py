@@ -21,12 +21,10 @@ from portolan.transcribing.iptables_words import (
     WITH_VALUE,
 )
 from portolan.transcribing.part import Part, Spot
+from portolan.transcribing.translation import OWN_BUT_LOOPBACK, OWN_OF, forwards, source
 from portolan.transcribing.web import a_range
 
 _HOOKS = {"INPUT": "inbound", "FORWARD": "forward", "OUTPUT": "outbound"}
-#: Stands for the machine's own addresses without loopback's, or those of one family, until those are known.
-OWN_BUT_LOOPBACK = "(own)"
-OWN_OF = {4: "(own, IPv4)", 6: "(own, IPv6)"}
 
 
 class _Line:
@@ -40,6 +38,11 @@ class _Line:
         self.options: dict[str, str] = {}
         self.odd: list[str] = []
         self._take(words)
+
+    @property
+    def asks_nothing(self) -> bool:
+        """Whether every packet meets it."""
+        return not self.asks and not self.odd and not set(self.modules) - PLAIN_MODULES
 
     def _take(self, words: list[str]) -> None:
         at, negated = 0, False
@@ -111,6 +114,8 @@ class Saved:
                     self.chains.rules.setdefault(name, [])
                 elif policy == "DROP":
                     self.chains.unread.append((spot, f"{table}: {line[1:]}"))
+                elif table == "nat":
+                    self._nat.setdefault(name, [])
             elif re.match(r"(?:\[\d+:\d+\]\s+)?-A\s", line):
                 self._rule(table, line, spot)
 
@@ -229,6 +234,11 @@ class Saved:
         if depth > 8:
             return
         for each in self._nat.get(chain, []):
+            if each.does is not None and each.does[1] in ("RETURN", "ACCEPT") and each.asks_nothing:
+                # Nothing gets behind it; what is accepted inside a chain is done with for those outside as well.
+                if each.does[1] == "ACCEPT" and depth:
+                    yield (each,)
+                return
             if each.does is not None and each.does[1] in self._nat and each.does[0] == "jump":
                 for inner in self._flat(each.does[1], depth + 1):
                     yield (each, *inner)
@@ -250,86 +260,69 @@ class Saved:
                     barred.append(last.asks[0][2])
                     continue
                 if last.does is None or last.does[1] in ("RETURN", "ACCEPT", *SILENT):
-                    if last.does is not None and last.does[1] in ("RETURN", "ACCEPT") and last.asks:
+                    if last.does is not None and last.does[1] in ("RETURN", "ACCEPT"):
                         self._lost(last, f"nat: {last.does[1]} before forwards")
                     continue
                 if last.does[1] not in ("DNAT", "REDIRECT"):
-                    if last.does[1] not in self._nat and not _empty(last):
-                        self._lost(last, f"nat: {last.does[1]}")
+                    self._lost(last, f"nat: {last.does[1]}")
                     continue
-                part = self._forward(way)
-                if part is None:
-                    continue
-                if barred and "on" not in part.facts:
-                    held = part.facts.get("not_on", [])
-                    part.say("not_on", list(dict.fromkeys([*([held] if isinstance(held, str) else held), *barred])))
-                key = str(
-                    {each: value for each, value in part.facts.items() if each not in ("on", "not_on", "address")}
-                )
-                if chain == "OUTPUT":
-                    same = made.get(key)
-                    if same is not None:
-                        same.say("own_connections", True, last.spot)
-                        if part.facts.get("address") == OWN_BUT_LOOPBACK:
-                            same.say("address", OWN_BUT_LOOPBACK)
-                    else:
-                        self._lost(last, "nat: a forward of the machine's own connections only")
-                    continue
-                made[key] = part
-                self.forwards.append(part)
+                for part in self._forward(way):
+                    self._kept(part, chain, barred, made, last)
 
-    def _forward(self, way: tuple[_Line, ...]) -> Part | None:
+    def _kept(self, part: Part, chain: str, barred: list[str], made: dict[str, Part], last: _Line) -> None:
+        """Keeps a forward; what the machine's own connections meet as well is one with what arrives from outside."""
+        if barred and "on" not in part.facts:
+            held = part.facts.get("not_on", [])
+            part.say("not_on", list(dict.fromkeys([*([held] if isinstance(held, str) else held), *barred])))
+        key = str({each: value for each, value in part.facts.items() if each not in ("on", "not_on", "address")})
+        if chain != "OUTPUT":
+            made[key] = part
+            self.forwards.append(part)
+        elif key in made:
+            made[key].say("own_connections", True, last.spot)
+            if part.facts.get("address") == OWN_BUT_LOOPBACK:
+                made[key].say("address", OWN_BUT_LOOPBACK)
+        else:
+            self._lost(last, "nat: a forward of the machine's own connections only")
+
+    def _forward(self, way: tuple[_Line, ...]) -> list[Part]:
         last = way[-1]
+        facts = self._along(way)
+        if facts is None:
+            self._lost(last, f"nat: {last.does[1] if last.does else ''} with words that the estate lacks")
+            return []
+        but_loopback = "to_own" in facts and facts.get("not_to") == "127.0.0.0/8"
+        if but_loopback:
+            del facts["not_to"]
+        led = last.does[1] if last.does else ""
+        host, ports, up_to = _led(last.options)
+        if host is None:
+            self._lost(last, f"nat: {led} to {' '.join(last.options.values())}")
+            return []
+        made = forwards(facts, last.spot, ports, OWN_BUT_LOOPBACK if but_loopback else "own")
+        if not made:
+            self._lost(last, "nat: a forward with words that the estate lacks")
+        for part in made:
+            if led == "DNAT":
+                part.say("to", host)
+                if up_to:
+                    part.say("up_to", up_to)
+            elif "to" not in facts:
+                part.say("address", OWN_OF[self.family])
+        return made
+
+    def _along(self, way: tuple[_Line, ...]) -> dict[str, Any] | None:
+        """What all lines of a way ask together; None where one of them asks what the estate has no word for."""
         facts: dict[str, Any] = {}
         for line in way:
             odd = [each for each in line.modules if each not in PLAIN_MODULES] + line.odd
             said = None if odd else self._facts(line)
             if said is None:
-                self._lost(last, f"nat: {last.does[1] if last.does else ''} with words that the estate lacks")
+                return None
+            if any(facts.get(key, value) != value for key, value in said.items()):
                 return None
             facts.update(said)
-        part = Part(last.spot)
-        protocol = facts.pop("protocol", "any")
-        ports = facts.pop("ports", None)
-        target = last.options.get("--to-destination") or last.options.get("--to-ports") or ""
-        if protocol not in ("tcp", "udp") or ports is None or isinstance(ports, list):
-            self._lost(last, "nat: a forward without one port or range")
-            return None
-        but_loopback = "to_own" in facts and facts.get("not_to") == "127.0.0.0/8"
-        if but_loopback:
-            del facts["not_to"]
-        renamed = {
-            "in": "on",
-            "not_in": "not_on",
-            "to": "address",
-            "from": "from",
-            "not_from": "not_from",
-            "to_own": "address",
-        }
-        if not set(facts) <= set(renamed) or (facts.get("to_own") is False):
-            self._lost(last, "nat: a forward with words that the estate lacks")
-            return None
-        part.say(protocol, ports)
-        for key, value in facts.items():
-            # An address that is asked for says more than that it is one of the machine's own.
-            if key == "to_own" and "to" in facts:
-                continue
-            part.say(renamed[key], (OWN_BUT_LOOPBACK if but_loopback else "own") if key == "to_own" else value)
-        if "to" not in facts and last.does is not None and last.does[1] == "REDIRECT":
-            part.say("address", OWN_OF[self.family])
-        if last.does is not None and last.does[1] == "DNAT":
-            host, port, up_to = _target(target)
-            if host is None:
-                self._lost(last, f"nat: DNAT to {target}")
-                return None
-            part.say("to", host)
-            if up_to:
-                part.say("up_to", up_to)
-            if port:
-                part.say("port", port)
-        elif target.partition("-")[0].isdecimal():
-            part.say("port", int(target.partition("-")[0]))
-        return part
+        return facts
 
     def _sources(self) -> None:
         for way in self._flat("POSTROUTING"):
@@ -337,47 +330,22 @@ class Saved:
             if last.does is None or last.does[1] in SILENT:
                 continue
             if last.does[1] not in ("MASQUERADE", "SNAT"):
-                if not _empty(last):
-                    self._lost(last, f"nat: {last.does[1]}")
+                self._lost(last, f"nat: {last.does[1]}")
                 continue
-            facts: dict[str, Any] = {}
-            known = True
-            for line in way:
-                odd = [each for each in line.modules if each not in PLAIN_MODULES] + line.odd
-                said = None if odd else self._facts(line)
-                known &= said is not None
-                facts.update(said or {})
-            on = facts.pop("out", None)
-            if (
-                not known
-                or not set(facts) <= {"from", "not_from", "to", "not_to", "protocol", "ports", "not_out"}
-                or not (on or "not_out" in facts)
-            ):
+            facts = self._along(way)
+            if last.does[1] == "MASQUERADE" and facts is not None and set(facts) == {"out"}:
+                self.masquerade.append((facts["out"], last.spot))
+                continue
+            part = None if facts is None else source(facts, last.spot)
+            if part is None:
                 self._lost(last, f"nat: {last.does[1]} with words that the estate lacks")
                 continue
-            if last.does[1] == "MASQUERADE" and on and not facts:
-                self.masquerade.append((on, last.spot))
-                continue
-            part = Part(last.spot)
-            if on:
-                part.say("on", on)
-            for key, value in facts.items():
-                if key == "not_out":
-                    part.say("(not on)", value)
-                elif key == "ports":
-                    part.say(facts.get("protocol", "tcp"), value)
-                elif key != "protocol":
-                    part.say({"to": "towards", "not_to": "not_towards"}.get(key, key), value)
             if last.does[1] == "SNAT":
                 first, _, final = last.options.get("--to-source", "").partition("-")
                 part.say("to", first)
                 if final:
                     part.say("up_to", final)
             self.source_nat.append(part)
-
-
-def _empty(line: _Line) -> bool:
-    return line.does is not None and line.does[1] in ("RETURN", "ACCEPT")
 
 
 def _port(text: str) -> str | int | None:
@@ -390,12 +358,20 @@ def _port(text: str) -> str | int | None:
     return f"{first}-{last}" if first != last else int(first)
 
 
-def _target(text: str) -> tuple[str | None, int, str]:
-    """The address, port and last address of `10.0.0.2-10.0.0.4:80`."""
+def _led(options: dict[str, str]) -> tuple[str | None, tuple[int, int] | None, str]:
+    """Where a rule leads to; without an address, to the machine itself."""
+    if "--to-destination" in options:
+        return _target(options["--to-destination"])
+    return _target(f"0.0.0.0:{options['--to-ports']}" if "--to-ports" in options else "0.0.0.0")
+
+
+def _target(text: str) -> tuple[str | None, tuple[int, int] | None, str]:
+    """The address, first and last port, and last address of `10.0.0.2-10.0.0.4:80-90`."""
     match = re.fullmatch(
-        r"(?:\[([0-9a-fA-F:]+)\]|([0-9.]+)|([0-9a-fA-F:]+))(?:-(?:\[([0-9a-fA-F:]+)\]|([0-9.]+)))?(?::(\d+)(?:-\d+)?)?",
+        r"(?:\[([0-9a-fA-F:]+)\]|([0-9.]+)|([0-9a-fA-F:]+))(?:-(?:\[([0-9a-fA-F:]+)\]|([0-9.]+)))?(?::(\d+)(?:-(\d+))?)?",
         text,
     )
     if match is None:
-        return None, 0, ""
-    return match[1] or match[2] or match[3], int(match[6] or 0), match[4] or match[5] or ""
+        return None, None, ""
+    ports = (int(match[6]), int(match[7] or match[6])) if match[6] else None
+    return match[1] or match[2] or match[3], ports, match[4] or match[5] or ""

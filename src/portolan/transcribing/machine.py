@@ -12,11 +12,12 @@ from portolan.transcribing.assembling import Transcript, add_web, pem_blocks, tr
 from portolan.transcribing.certificates import from_server
 from portolan.transcribing.collecting import ANSWERS, Here, listing
 from portolan.transcribing.filter_part import Chains, joined
-from portolan.transcribing.iptables import OWN_BUT_LOOPBACK, OWN_OF, Saved
+from portolan.transcribing.iptables import Saved
 from portolan.transcribing.nft import Listed
 from portolan.transcribing.part import Part, Spot
 from portolan.transcribing.registry import every_web
 from portolan.transcribing.sources import Source, SourceError
+from portolan.transcribing.translation import OWN_BUT_LOOPBACK, OWN_OF
 from portolan.transcribing.web import Gathered, unused
 
 #: Programs by the names that they run under.

@@ -13,6 +13,7 @@ from portolan.source.problem import EstateError
 from portolan.transcribing.filter_part import WHOLE, Chains
 from portolan.transcribing.part import Part, Spot
 from portolan.transcribing.sources import SourceError
+from portolan.transcribing.translation import OWN_OF, forwards, source
 from portolan.transcribing.web import a_range
 
 _HOOKS = {"input": "inbound", "forward": "forward", "output": "outbound", "prerouting": "arriving"}
@@ -62,6 +63,7 @@ class Listed:
         self.masquerade: list[tuple[str, Spot]] = []
         self.sets: dict[str, Part] = {}
         self._bases: dict[tuple[str, str, str], tuple[str, str]] = {}
+        self._closed: set[tuple[str, str, str]] = set()
         self._elements: dict[str, tuple[str, list[Any]]] = {}
         try:
             root = compose(file + ".json", text.encode())
@@ -131,11 +133,14 @@ class Listed:
         key = (str(rule.get("family")), str(rule.get("table")), str(rule.get("chain")))
         kind, where = self._bases.get(key, ("filter", key[2]))
         chains = self.families[family]
-        if kind == "lost":
+        if kind == "lost" or key in self._closed:
             return
         for facts, does in self._expanded(rule.get("expr", []), spot, chains):
             if kind == "nat":
                 self._nat(where, dict(facts), does, spot, chains)
+                if not facts and {"accept", "return"} & set(does):
+                    # Nothing of the chain gets behind it.
+                    self._closed.add(key)
             else:
                 # A port of whichever protocol is one of TCP's and one of UDP's.
                 anyhow = "protocol" not in facts and bool(_PORTS & set(facts))
@@ -324,73 +329,48 @@ class Listed:
     def _nat(self, hook: str, facts: dict[str, Any], does: dict[str, Any], spot: Spot, chains: Chains) -> None:
         word, value = next(iter(does.items()), ("", None))
         value = value if isinstance(value, dict) else {}
+        asked = {key: what for key, what in facts.items() if key != "family"}
         if word in ("dnat", "redirect") and hook in ("prerouting", "output"):
-            part = self._forward(facts, word, value, spot)
-            if part is None:
+            made = self._forward(asked, word, value, spot)
+            family = facts.get("family") or chains.family
+            for part in made if word == "redirect" and family and "to" not in asked else ():
+                part.say("address", OWN_OF[family])
+            if not made:
                 chains.unread.append((spot, f"{word} with words that the estate lacks"))
-            elif hook == "output":
+            elif hook != "output":
+                self.forwards.extend(made)
+            for part in made if hook == "output" else ():
                 same = next((each for each in self.forwards if _but(each) == _but(part)), None)
                 if same is not None:
                     same.say("own_connections", True, spot)
                 else:
                     chains.unread.append((spot, f"{word} of the machine's own connections only"))
-            else:
-                self.forwards.append(part)
         elif word in ("masquerade", "snat") and hook == "postrouting":
-            on = facts.pop("out", None)
-            facts.pop("family", None)
-            if word == "masquerade" and isinstance(on, str) and not facts:
-                self.masquerade.append((on, spot))
+            if word == "masquerade" and set(asked) == {"out"} and isinstance(asked["out"], str):
+                self.masquerade.append((asked["out"], spot))
                 return
-            if not (isinstance(on, str) or isinstance(facts.get("not_out"), str)) or not set(facts) <= {
-                "from",
-                "not_from",
-                "to",
-                "not_to",
-                "not_out",
-            }:
+            sent = source(asked, spot)
+            if sent is None or (word == "snat" and not isinstance(value.get("addr"), str)):
                 chains.unread.append((spot, f"{word} with words that the estate lacks"))
                 return
-            part = Part(spot)
-            if isinstance(on, str):
-                part.say("on", on)
-            for key, what in facts.items():
-                part.say({"to": "towards", "not_to": "not_towards", "not_out": "(not on)"}.get(key, key), what)
             if word == "snat":
-                part.say("to", str(value.get("addr")))
-            self.source_nat.append(part)
-        elif word not in ("accept", "return"):
+                sent.say("to", str(value.get("addr")))
+            self.source_nat.append(sent)
+        elif asked or word not in ("accept", "return"):
+            # What goes back or passes before a translation is spared it.
             chains.unread.append((spot, f"{word} in a table of translation"))
 
     @staticmethod
-    def _forward(facts: dict[str, Any], word: str, value: dict[str, Any], spot: Spot) -> Part | None:
-        part = Part(spot)
-        facts.pop("family", None)
-        protocol, ports = facts.pop("protocol", "any"), facts.pop("ports", None)
-        renamed = {
-            "in": "on",
-            "not_in": "not_on",
-            "to": "address",
-            "from": "from",
-            "not_from": "not_from",
-            "to_own": "address",
-        }
-        if protocol not in ("tcp", "udp") or ports is None or isinstance(ports, list) or not set(facts) <= set(renamed):
-            return None
-        if isinstance(facts.get("in"), list) or facts.get("to_own") is False:
-            return None
-        part.say(protocol, ports)
-        for key, what in facts.items():
-            part.say(renamed[key], "own" if key == "to_own" else what)
-        if word == "dnat":
-            if not isinstance(value.get("addr"), str):
-                return None
-            part.say("to", value["addr"])
-        if isinstance(value.get("port"), int):
-            part.say("port", value["port"])
-        elif word == "redirect":
-            return None
-        return part
+    def _forward(facts: dict[str, Any], word: str, value: dict[str, Any], spot: Spot) -> list[Part]:
+        host, port = value.get("addr"), value.get("port")
+        ranged = port.get("range") if isinstance(port, dict) else [port, port]
+        led_to = (ranged[0], ranged[1]) if isinstance(ranged, list) and isinstance(ranged[0], int) else None
+        if (port is not None and led_to is None) or (not isinstance(host, str) if word == "dnat" else led_to is None):
+            return []
+        made = forwards(facts, spot, led_to)
+        for part in made if word == "dnat" else ():
+            part.say("to", host)
+        return made
 
 
 def _but(part: Part) -> dict[str, Any]:
