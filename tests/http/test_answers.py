@@ -170,3 +170,40 @@ def test_references(reference, expected):
     """RFC 3986 section 5.4."""
     base = Url("http", "a", 80, "/b/c/d", "?q")
     assert str(join(base, reference)) == expected
+
+
+#: What a client makes of a place that is written with backslashes or the wrong number of slashes, measured with curl 7.88 and
+#: Chromium; None where it goes nowhere (URL standard, section 4.4: a browser takes a backslash before the query for a slash).
+ODD_PLACES = {
+    "\\new": ("http://a/b/c/%5Cnew", "http://a/new"),
+    "\\\\h\\x": ("http://a/b/c/%5C%5Ch%5Cx", "http://h/x"),
+    "/\\h/x": ("http://a/%5Ch/x", "http://h/x"),
+    "sub\\page": ("http://a/b/c/sub%5Cpage", "http://a/b/c/sub/page"),
+    "..\\up": ("http://a/b/c/..%5Cup", "http://a/b/up"),
+    "?y=\\z": ("http://a/b/c/d?y=\\z", "http://a/b/c/d?y=\\z"),
+    "http:\\\\h\\x": (None, "http://h/x"),
+    "http://h\\x": (None, "http://h/x"),
+    "//h\\x": (None, "http://h/x"),
+    "HTTP:/h/x": ("http://h/x", "http://a/h/x"),
+    "https:/h/x": ("https://h/x", "https://h/x"),
+    "////h/x": (None, "http://h/x"),
+    "http:///h/x": ("http://h/x", "http://h/x"),
+    "///h/x": ("http://h/x", "http://h/x"),
+    "http:new": (None, "http://a/b/c/new"),
+    "https:h/x": (None, "https://h/x"),
+    "http:?y": (None, "http://a/b/c/d?y"),
+    "http:": (None, "http://a/b/c/d?q"),
+    "//": (None, None),
+}
+
+
+@pytest.mark.parametrize("reference", ODD_PLACES)
+@pytest.mark.parametrize(("at", "like"), [(0, "curl"), (1, "chromium")])
+def test_odd_places(reference, at, like):
+    """Where clients differ, each goes its own way."""
+    base, expected = Url("http", "a", 80, "/b/c/d", "?q"), ODD_PLACES[reference][at]
+    if expected is None:
+        with pytest.raises(BadUrlError, match=r"\w\."):
+            join(base, reference, like)
+    else:
+        assert str(join(base, reference, like)) == expected

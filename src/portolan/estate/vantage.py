@@ -78,8 +78,8 @@ class Vantage(Stated, frozen=True, kw_only=True, eq=False):
     like: Annotated[
         Literal["curl", "chromium"] | None,
         says(
-            "Whose ways it follows where clients differ: `curl`, which follows 50 redirects, or `chromium`, which follows 19 "
-            "and refuses some ports. Left out: curl's."
+            "Whose ways it follows where clients differ: `curl`, which follows 50 redirects, or `chromium`, which follows 19, "
+            "refuses some ports and takes a backslash in a redirect for a slash. Left out: curl's."
         ),
     ] = None
     redirect_limit: Annotated[

@@ -108,7 +108,7 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
         rests = response.decisions[-1]
         typed = response.location
         try:
-            following = join(url, response.location)
+            following = join(url, response.location, vantage.like or "curl")
         except BadUrlError as error:
             stop = http_kinds.BadTarget(str(error), place=rests.place, subject=rests.subject)
             return ended(Detail.BAD_TARGET, stop)
