@@ -9,6 +9,7 @@ from typing import Any
 from portolan.cli.errors import UsageError
 from portolan.source.plain import one_line, plain
 from portolan.transcribing.assembling import Transcript
+from portolan.transcribing.part import items
 from portolan.transcribing.sources import SourceError
 from portolan.transcribing.text import yaml_text
 
@@ -151,7 +152,7 @@ def _way(machine: dict[str, Any]) -> list[str]:
     """A machine's interfaces and its filter, in a few words."""
     lines = []
     held = [
-        f"{name} {', '.join(_items(facts.get('address', 'without an address')))}"
+        f"{name} {', '.join(map(str, items(facts.get('address', 'without an address'))))}"
         for name, facts in machine.get("interfaces", {}).items()
     ]
     if held:
@@ -167,10 +168,6 @@ def _way(machine: dict[str, Any]) -> list[str]:
         if machine.get(key):
             lines.append(f"{words}: {len(machine[key])}")
     return lines
-
-
-def _items(value: Any) -> list[str]:
-    return [str(each) for each in (value if isinstance(value, list) else [value])]
 
 
 def _of(facts: dict[str, Any]) -> str:

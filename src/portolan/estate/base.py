@@ -3,7 +3,7 @@
 Descriptions on the fields are the single source of the JSON Schema, the reference page and the error messages.
 """
 
-from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address, IPv6Interface, IPv6Network
+from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address, IPv6Interface, IPv6Network, ip_address
 from typing import Annotated, Any
 
 import msgspec
@@ -185,6 +185,15 @@ class PortRange(Value, frozen=True):
 def at_port(address: IPAddress, port: int) -> str:
     """An address with a port, as listeners and URLs write them: IPv6 in brackets (RFC 3986 section 3.2.2)."""
     return f"[{address}]:{port}" if address.version == 6 else f"{address}:{port}"
+
+
+def is_address(text: str) -> bool:
+    """Whether a text is an IP address."""
+    try:
+        ip_address(text)
+    except ValueError:
+        return False
+    return True
 
 
 def is_public(address: IPAddress) -> bool:

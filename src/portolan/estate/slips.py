@@ -27,6 +27,7 @@ from portolan.estate.base import (
     Stated,
     Template,
     WebAddress,
+    is_address,
 )
 from portolan.estate.service import Listener
 from portolan.source.nearest import distance
@@ -67,23 +68,15 @@ def known(root: Node, asked: Iterable[str] = (), ports: Iterable[int] = (), besi
     names, words = Words(asked), Words()
     for text in texts(root, secret_keys()):
         for each in (*_V4.findall(text), *(_V6.findall(text) if ":" in text else ())):
-            if _is_address(each):
+            if is_address(each):
                 addresses[each] += 1
         names.update(_NAME.findall(text))
         if "/" in text or "." in text or text.isalpha():
             words[text] += 1
     for text in beside:
-        held = addresses if _is_address(text) else names
+        held = addresses if is_address(text) else names
         held[text] = held[text] or 1
     return Known(addresses, names, words, tuple(dict.fromkeys(map(str, ports)))[:_MOST_PORTS])
-
-
-def _is_address(text: str) -> bool:
-    try:
-        ip_address(text)
-    except ValueError:
-        return False
-    return True
 
 
 def apart(one: str, other: str, about: Known) -> float:

@@ -5,7 +5,7 @@ from datetime import datetime
 from ipaddress import ip_address
 from typing import Any
 
-from portolan.estate.base import IPAddress
+from portolan.estate.base import IPAddress, is_address
 from portolan.estate.certificate import Certificate
 from portolan.estate.client import Checks, Client
 from portolan.estate.estate import Estate
@@ -123,7 +123,7 @@ def _unfit(path: list[Facts]) -> tuple[str, ...] | None:
 def _beyond(path: list[Facts]) -> tuple[Facts, str] | None:
     """The authority that may not sign one of the leaf's names, and which (RFC 5280 section 4.2.1.10)."""
     leaf = path[0]
-    names = [each for each in (*leaf.names, *((leaf.common,) if leaf.common else ())) if not _is_address(each)]
+    names = [each for each in (*leaf.names, *((leaf.common,) if leaf.common else ())) if not is_address(each)]
     for link in path[1:]:
         for name in names:
             bare = name.removeprefix("*.")
@@ -136,14 +136,6 @@ def _beyond(path: list[Facts]) -> tuple[Facts, str] | None:
 
 def _below(name: str, zone: str) -> bool:
     return not zone or name == zone or name.endswith(f".{zone}")
-
-
-def _is_address(name: str) -> bool:
-    try:
-        ip_address(name)
-    except ValueError:
-        return False
-    return True
 
 
 def _authorities_below(path: list[Facts], link: Facts) -> int:

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from portolan.transcribing.apache_giving import Giving, denies, on
 from portolan.transcribing.apache_lines import Reading, defined_by
 from portolan.transcribing.apache_places import Places
-from portolan.transcribing.nginx_lines import Directive
+from portolan.transcribing.directive import Directive
 from portolan.transcribing.part import Part, Spot
 from portolan.transcribing.sources import Source, SourceError
 from portolan.transcribing.web import (
@@ -141,7 +141,7 @@ class ApacheReader:
                         part.spots.setdefault("names", one.spot)
                     else:
                         part.lose(one.spot, f"{one.name} {word}")
-        base = next((name for name in names), "") or posixpath.basename(each.spot.file).removesuffix(".conf")
+        base = (names[0] if names else "") or posixpath.basename(each.spot.file).removesuffix(".conf")
         base = base.removeprefix("*").strip(".").removesuffix(".*")
         secure = on(own, "sslengine")
         name = self.out.site_name(base if secure or base not in self.out.sites else f"{base}-plain")

@@ -3,7 +3,7 @@
 from collections.abc import Iterable
 from typing import Any
 
-from portolan.transcribing.nginx_lines import Directive
+from portolan.transcribing.directive import Directive
 from portolan.transcribing.part import Part
 from portolan.transcribing.web import a_range
 

@@ -3,7 +3,7 @@
 import re
 from collections.abc import Iterable
 
-from portolan.transcribing.nginx_lines import Directive
+from portolan.transcribing.directive import Directive
 from portolan.transcribing.part import Part
 from portolan.transcribing.web import is_header, is_name, is_text, is_upstream
 

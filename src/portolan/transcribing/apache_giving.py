@@ -6,10 +6,9 @@ from collections.abc import Callable, Iterable
 from portolan.transcribing.apache_access import access_of
 from portolan.transcribing.apache_rules import Rewrites, aliased, matched
 from portolan.transcribing.apache_silent import ACCESS, ELSEWHERE, SILENT
-from portolan.transcribing.nginx_lines import Directive
-from portolan.transcribing.nginx_silent import TOLD
+from portolan.transcribing.directive import Directive
 from portolan.transcribing.part import Part
-from portolan.transcribing.web import add, is_method, is_text
+from portolan.transcribing.web import TOLD, add, is_method, is_text
 
 _STATUSES = {"permanent": 301, "temp": 302, "seeother": 303, "gone": 410}
 

@@ -8,7 +8,7 @@ import posixpath
 import re
 from collections.abc import Iterator
 
-from portolan.transcribing.nginx_lines import Directive, UnfinishedError
+from portolan.transcribing.directive import Directive, UnfinishedError
 from portolan.transcribing.part import Spot
 from portolan.transcribing.sources import Source, SourceError
 

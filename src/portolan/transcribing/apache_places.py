@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator
 from portolan.transcribing.apache_behind import passed_on
 from portolan.transcribing.apache_giving import REFUSALS, Giving
 from portolan.transcribing.apache_silent import ACCESS, UNKNOWN
-from portolan.transcribing.nginx_lines import Directive
+from portolan.transcribing.directive import Directive
 from portolan.transcribing.part import Part
 from portolan.transcribing.web import is_pattern, is_text, one_source
 

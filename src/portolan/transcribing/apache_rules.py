@@ -2,7 +2,7 @@
 
 import re
 
-from portolan.transcribing.nginx_lines import Directive
+from portolan.transcribing.directive import Directive
 from portolan.transcribing.part import Part, Spot
 from portolan.transcribing.web import add, is_header, is_name, is_pattern, is_target, is_text
 
@@ -153,10 +153,9 @@ class Rewrites:
         )
         if whole and "{1}" in to:
             # The group is the path, with its slash or without.
-            slash = "" if self.where or pattern.startswith(("^/", "/")) else "/"
-            to = to.replace("/{1}", "{path}") if slash == "" else to.replace("{1}", "{path}")
-            if "{1}" in to:
-                to = to.replace("{1}", "{path}")
+            if self.where or pattern.startswith(("^/", "/")):
+                to = to.replace("/{1}", "{path}")
+            to = to.replace("{1}", "{path}")
         elif not whole:
             anchored = self._anchored(pattern)
             if anchored is None:

@@ -1,6 +1,5 @@
 """What readers gathered into an estate: a document for the machine, one for what was guessed, and copies of certificates."""
 
-import re
 from collections.abc import Iterable, Iterator
 from ipaddress import ip_address, ip_interface, ip_network
 from typing import Any
@@ -13,7 +12,8 @@ from portolan.formats.pem import certificates as pem_certificates
 from portolan.formats.scalars import name_pattern
 from portolan.source.problem import EstateError, Problem, Problems
 from portolan.source.value import Value
-from portolan.transcribing.part import Part, Spot, plain
+from portolan.transcribing.certificates import CERTIFICATE, fits_key
+from portolan.transcribing.part import Part, Spot, items, plain
 from portolan.transcribing.sources import Source
 from portolan.transcribing.text import yaml_text
 from portolan.transcribing.web import Gathered
@@ -22,11 +22,8 @@ from portolan.transcribing.web import Gathered
 PLACEHOLDER = "192.0.2.10"
 #: The same for a router of which only its inside is known.
 OUTSIDE = "192.0.2.20"
-#: So often what does not fit is taken out: each time all that is told of at once.
+#: So often what does not fit is taken out, one thing each time.
 _MOST_ROUNDS = 200
-_CERTIFICATE = re.compile(
-    rb"-----BEGIN (?:X509 |TRUSTED )?CERTIFICATE-----.*?-----END (?:X509 |TRUSTED )?CERTIFICATE-----", re.S
-)
 
 
 class Transcript(Value, frozen=True):
@@ -77,7 +74,7 @@ def add_web(
 
 def pem_blocks(data: bytes | None, path: str) -> list[bytes]:
     """The certificates of a file; none where one of them is damaged."""
-    held = _CERTIFICATE.findall(data or b"")
+    held = CERTIFICATE.findall(data or b"")
     problems = Problems()
     pem_certificates(b"\n".join(held), path, problems, "")
     return [] if problems.found else held
@@ -90,8 +87,6 @@ def _wrong(path: str, data: bytes | None, held: list[bytes], source: Source, key
     secret = source.read(key) if key is not None and held else None
     if secret is None:
         return None
-    from portolan.transcribing.certificates import fits_key
-
     return f"the key {key} is not that of {path}" if fits_key(held[0], secret) is False else None
 
 
@@ -158,9 +153,8 @@ def _fitted(own: dict[str, Any], copies: dict[str, bytes]) -> str | None:
         try:
             load(MemoryFiles(files), "estate.yaml")
         except EstateError as error:
-            # One at a time of each list: what stands behind moves up.
-            found = [_taken_out(own, problem) for problem in error.problems[:1]]
-            if not any(found):
+            # One at a time: in a list, what stands behind moves up.
+            if not _taken_out(own, error.problems[0]):
                 raise
         else:
             return text
@@ -207,7 +201,7 @@ def _taken_out(own: dict[str, Any], problem: Problem) -> bool:
         if part is not None
         else holder.spot
     )
-    holder.lose(spot, f"{way[-1][1]}: {problem.message}")
+    holder.lose(spot, f"{key}: {problem.message}")
     del held[key]
     return True
 
@@ -244,8 +238,7 @@ def _guessed(machine: Part) -> tuple[dict[str, Any], list[dict[str, Any]]]:
 
 def _router(machine: Part, networks: dict[str, Any]) -> dict[str, Any]:
     """The router at the machine's gateway, on a network that leads to the internet by nothing else."""
-    stated = machine.facts.get("gateway", [])
-    for gateway in [stated] if isinstance(stated, str) else stated:
+    for gateway in items(machine.facts.get("gateway", [])):
         address = ip_address(gateway)
         for name, facts in networks.items():
             if any(address in ip_network(each) for each in facts.get("subnets", [])):
@@ -290,8 +283,7 @@ def _addresses(machine: Part) -> tuple[list[tuple[str, list[str]]], list[str]]:
     held: list[tuple[str, list[str]]] = []
     for name, interface in machine.facts["interfaces"].items():
         facts = interface.facts if isinstance(interface, Part) else interface
-        stated = facts.get("address", [])
-        found = [str(ip_interface(each).ip) for each in ([stated] if isinstance(stated, str) else stated)]
+        found = [str(ip_interface(each).ip) for each in items(facts.get("address", []))]
         held.append((facts.get("network") or name, [each for each in found if not each.startswith(("fe80:", "127."))]))
     outside = [each for _, found in held for each in found if is_public(ip_interface(each).ip)]
     return held, outside

@@ -11,10 +11,11 @@ from typing import Any
 from portolan.source.plain import one_line
 from portolan.source.value import Value
 from portolan.transcribing.part import Part, Spot
-from portolan.transcribing.sources import MOST_BYTES, SourceError
+from portolan.transcribing.sources import SourceError, read_named
 from portolan.transcribing.web import unused
 
-_PEM = re.compile(
+#: A certificate in PEM, under any of the labels that programs read it under.
+CERTIFICATE = re.compile(
     rb"-----BEGIN (?:X509 |TRUSTED )?CERTIFICATE-----.*?-----END (?:X509 |TRUSTED )?CERTIFICATE-----", re.S
 )
 _KEY = re.compile(rb"-----BEGIN [A-Z ]*PRIVATE KEY-----.*?-----END [A-Z ]*PRIVATE KEY-----", re.S)
@@ -49,14 +50,10 @@ def from_path(path: str, password: bytes | None) -> list[Found]:
         if not found:
             raise SourceError(f"no file in '{one_line(path)}' holds a certificate", "Name the file itself.")
         return found
-    try:
-        with open(path, "rb") as file:
-            data = file.read(MOST_BYTES + 1)
-    except OSError as error:
-        raise SourceError(f"cannot read '{one_line(path)}': {error.strerror or error}", "Check the path.") from None
+    data = read_named(path)
     spot = Spot(path.lstrip("/"), 1)
     name = os.path.splitext(os.path.basename(path))[0]
-    blocks = _PEM.findall(data)
+    blocks = CERTIFICATE.findall(data)
     if blocks:
         keys = _KEY.findall(data)
         return [Found(name, tuple(blocks), spot, fits_key(blocks[0], keys[0]) if keys else None)]
@@ -71,7 +68,7 @@ def from_path(path: str, password: bytes | None) -> list[Found]:
 def _binary(data: bytes, path: str, password: bytes | None) -> tuple[list[bytes], bool | None]:
     """The certificates of a DER or PKCS#12 file."""
     from cryptography import x509
-    from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat, pkcs12
+    from cryptography.hazmat.primitives.serialization import Encoding, pkcs12
 
     try:
         return [x509.load_der_x509_certificate(data).public_bytes(Encoding.PEM).strip()], None
@@ -92,22 +89,26 @@ def _binary(data: bytes, path: str, password: bytes | None) -> tuple[list[bytes]
         raise SourceError(f"'{one_line(path)}' holds no certificate", "Export it anew with the certificate in it.")
     fits = None
     if held.key is not None and own:
-        form = (Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
-        fits = held.key.public_key().public_bytes(*form) == own[0].public_key().public_bytes(*form)
+        fits = _is_pair(own[0], held.key)
     return [each.public_bytes(Encoding.PEM).strip() for each in every], fits
 
 
 def fits_key(certificate: bytes, key: bytes) -> bool | None:
     """Whether a key is the certificate's; None where the key cannot be opened."""
     from cryptography import x509
-    from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat, load_pem_private_key
+    from cryptography.hazmat.primitives.serialization import load_pem_private_key
 
-    form = (Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
     try:
-        held = load_pem_private_key(key, None).public_key().public_bytes(*form)
-        return held == x509.load_pem_x509_certificate(certificate).public_key().public_bytes(*form)
+        return _is_pair(x509.load_pem_x509_certificate(certificate), load_pem_private_key(key, None))
     except (ValueError, TypeError):
         return None
+
+
+def _is_pair(certificate: Any, key: Any) -> bool:
+    from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
+
+    form = (Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
+    return bool(certificate.public_key().public_bytes(*form) == key.public_key().public_bytes(*form))
 
 
 def from_server(text: str, name: str | None = None) -> Found:

@@ -71,7 +71,7 @@ class Here(Live):
             if os.path.isdir(folder):
                 files.update(folder_files(folder, folder))
         for path in FILES:
-            data = super().read_here(path)
+            data = self.read_here(path)
             if data is not None:
                 files[path] = data
         for each in COMMANDS:

@@ -20,8 +20,8 @@ from portolan.transcribing.iptables_words import (
     SILENT,
     WITH_VALUE,
 )
-from portolan.transcribing.part import Part, Spot
-from portolan.transcribing.translation import OWN_BUT_LOOPBACK, OWN_OF, forwards, source
+from portolan.transcribing.part import Part, Spot, items
+from portolan.transcribing.translation import OWN_BUT_LOOPBACK, OWN_OF, forwards, leads, source
 from portolan.transcribing.web import a_range
 
 _HOOKS = {"INPUT": "inbound", "FORWARD": "forward", "OUTPUT": "outbound"}
@@ -246,7 +246,6 @@ class Saved:
                 yield (each,)
 
     def _forwards(self) -> None:
-        made: dict[str, Part] = {}
         for chain in ("PREROUTING", "OUTPUT"):
             barred: list[str] = []
             for way in self._flat(chain):
@@ -267,23 +266,23 @@ class Saved:
                     self._lost(last, f"nat: {last.does[1]}")
                     continue
                 for part in self._forward(way):
-                    self._kept(part, chain, barred, made, last)
+                    self._kept(part, chain, barred, last)
 
-    def _kept(self, part: Part, chain: str, barred: list[str], made: dict[str, Part], last: _Line) -> None:
+    def _kept(self, part: Part, chain: str, barred: list[str], last: _Line) -> None:
         """Keeps a forward; what the machine's own connections meet as well is one with what arrives from outside."""
         if barred and "on" not in part.facts:
             held = part.facts.get("not_on", [])
-            part.say("not_on", list(dict.fromkeys([*([held] if isinstance(held, str) else held), *barred])))
-        key = str({each: value for each, value in part.facts.items() if each not in ("on", "not_on", "address")})
+            part.say("not_on", list(dict.fromkeys([*items(held), *barred])))
         if chain != "OUTPUT":
-            made[key] = part
             self.forwards.append(part)
-        elif key in made:
-            made[key].say("own_connections", True, last.spot)
-            if part.facts.get("address") == OWN_BUT_LOOPBACK:
-                made[key].say("address", OWN_BUT_LOOPBACK)
-        else:
+            return
+        same = next((each for each in reversed(self.forwards) if leads(each) == leads(part)), None)
+        if same is None:
             self._lost(last, "nat: a forward of the machine's own connections only")
+            return
+        same.say("own_connections", True, last.spot)
+        if part.facts.get("address") == OWN_BUT_LOOPBACK:
+            same.say("address", OWN_BUT_LOOPBACK)
 
     def _forward(self, way: tuple[_Line, ...]) -> list[Part]:
         last = way[-1]

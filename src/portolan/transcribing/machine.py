@@ -14,7 +14,7 @@ from portolan.transcribing.collecting import ANSWERS, Here, listing
 from portolan.transcribing.filter_part import Chains, joined
 from portolan.transcribing.iptables import Saved
 from portolan.transcribing.nft import Listed
-from portolan.transcribing.part import Part, Spot
+from portolan.transcribing.part import Part, Spot, items
 from portolan.transcribing.registry import every_web
 from portolan.transcribing.sources import Source, SourceError
 from portolan.transcribing.translation import OWN_BUT_LOOPBACK, OWN_OF
@@ -23,13 +23,6 @@ from portolan.transcribing.web import Gathered, unused
 #: Programs by the names that they run under.
 _WEB = {"nginx": "nginx", "apache2": "apache", "httpd": "apache"}
 _DNS = frozenset(("systemd-resolve", "named", "unbound", "dnsmasq", "nsd", "knotd"))
-
-
-class Machine(Value, frozen=True):
-    """What was read of a machine: itself, the networks that it is on, and what goes with it."""
-
-    part: Part
-    networks: dict[str, Any]
 
 
 def machine(source: Source, name: str) -> Transcript:
@@ -482,7 +475,7 @@ def _addressed(forward: Part, interfaces: dict[str, Part]) -> None:
         ip_interface(each).ip
         for name, part in interfaces.items()
         if forward.facts.get("on", name) == name
-        for each in _listed(part.facts.get("address", []))
+        for each in items(part.facts.get("address", []))
     ]
     own = [each for each in own if said == OWN_BUT_LOOPBACK or OWN_OF[each.version] == said]
     del forward.facts["address"]
@@ -492,19 +485,13 @@ def _addressed(forward: Part, interfaces: dict[str, Part]) -> None:
         forward.say("address", "own")
 
 
-def _listed(value: Any) -> list[Any]:
-    return value if isinstance(value, list) else [value]
-
-
 def _interfaces_of(parts: Iterable[Any]) -> Iterable[str]:
     """The interfaces that rules name, but for beginnings of names."""
     for part in parts:
         if isinstance(part, Part):
             for key, value in part.facts.items():
                 if key in ("in", "not_in", "out", "not_out", "on", "not_on", "(not on)"):
-                    yield from (
-                        each for each in (value if isinstance(value, list) else [value]) if "*" not in str(each)
-                    )
+                    yield from (each for each in items(value) if "*" not in str(each))
                 else:
                     yield from _interfaces_of([value])
         elif isinstance(part, dict):
@@ -536,8 +523,7 @@ def _ports_behind(gathered: Gathered) -> set[int]:
         part = parts.pop()
         parts += part.facts.get("sections", [])
         upstream = part.facts.get("upstream")
-        targets = upstream.facts["to"] if isinstance(upstream, Part) else []
-        for each in [targets] if isinstance(targets, str) else targets:
+        for each in items(upstream.facts["to"]) if isinstance(upstream, Part) else ():
             match = re.match(r"https?://(?:127\.\d+\.\d+\.\d+|localhost|\[::1\]):(\d+)", each)
             if match is not None:
                 found.add(int(match[1]))

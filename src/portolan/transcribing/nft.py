@@ -11,9 +11,9 @@ from yaml.nodes import MappingNode, Node, SequenceNode
 from portolan.formats.yaml_nodes import compose, plain_data
 from portolan.source.problem import EstateError
 from portolan.transcribing.filter_part import WHOLE, Chains
-from portolan.transcribing.part import Part, Spot
+from portolan.transcribing.part import Part, Spot, items
 from portolan.transcribing.sources import SourceError
-from portolan.transcribing.translation import OWN_OF, forwards, source
+from portolan.transcribing.translation import OWN_OF, forwards, leads, source
 from portolan.transcribing.web import a_range
 
 _HOOKS = {"input": "inbound", "forward": "forward", "output": "outbound", "prerouting": "arriving"}
@@ -270,7 +270,7 @@ class Listed:
             return {"forwarded": not no}
         if word == "fib" and about.get("result") == "type" and values == ["local"]:
             flags = about.get("flags")
-            return {("to_own" if "daddr" in (flags if isinstance(flags, list) else [flags]) else "from_own"): not no}
+            return {("to_own" if "daddr" in items(flags) else "from_own"): not no}
         return None
 
     @staticmethod
@@ -315,14 +315,14 @@ class Listed:
                 return self._values(value.get("val"))
             if word == "set":
                 found: list[Any] = []
-                for each in value if isinstance(value, list) else [value]:
+                for each in items(value):
                     inner = self._values(each)
                     if inner is None:
                         return None
                     found += inner
                 return found
             return None
-        return right if isinstance(right, list) else [right]
+        return items(right)
 
     # -- translation --
 
@@ -340,7 +340,7 @@ class Listed:
             elif hook != "output":
                 self.forwards.extend(made)
             for part in made if hook == "output" else ():
-                same = next((each for each in self.forwards if _but(each) == _but(part)), None)
+                same = next((each for each in self.forwards if leads(each) == leads(part)), None)
                 if same is not None:
                     same.say("own_connections", True, spot)
                 else:
@@ -371,12 +371,6 @@ class Listed:
         for part in made if word == "dnat" else ():
             part.say("to", host)
         return made
-
-
-def _but(part: Part) -> dict[str, Any]:
-    return {
-        key: value for key, value in part.facts.items() if key not in ("on", "not_on", "address", "own_connections")
-    }
 
 
 def _one(values: list[Any]) -> Any:

@@ -8,8 +8,9 @@ import posixpath
 import re
 from collections.abc import Iterable, Iterator
 
+from portolan.transcribing.directive import Directive, UnfinishedError
 from portolan.transcribing.nginx_giving import Around, Giving
-from portolan.transcribing.nginx_lines import Directive, UnfinishedError, directives
+from portolan.transcribing.nginx_lines import directives
 from portolan.transcribing.nginx_silent import SILENT
 from portolan.transcribing.nginx_words import pattern
 from portolan.transcribing.part import Part, Spot

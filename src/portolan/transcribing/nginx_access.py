@@ -1,6 +1,6 @@
 """Who is let in, as nginx says it line by line."""
 
-from portolan.transcribing.nginx_lines import Directive
+from portolan.transcribing.directive import Directive
 from portolan.transcribing.part import Part
 from portolan.transcribing.web import a_range
 

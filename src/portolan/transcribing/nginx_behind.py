@@ -3,7 +3,7 @@
 import re
 from collections.abc import Iterator
 
-from portolan.transcribing.nginx_lines import Directive
+from portolan.transcribing.directive import Directive
 from portolan.transcribing.nginx_silent import WHO
 from portolan.transcribing.nginx_words import filled, seconds
 from portolan.transcribing.part import Part

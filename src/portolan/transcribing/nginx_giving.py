@@ -5,13 +5,13 @@ import re
 from collections.abc import Callable
 
 from portolan.source.value import Value
+from portolan.transcribing.directive import Directive
 from portolan.transcribing.nginx_access import Access
 from portolan.transcribing.nginx_behind import passed_on
-from portolan.transcribing.nginx_lines import Directive
-from portolan.transcribing.nginx_silent import SILENT, TOLD
+from portolan.transcribing.nginx_silent import SILENT
 from portolan.transcribing.nginx_words import filled, groups, pattern, size, when
 from portolan.transcribing.part import Part, Spot
-from portolan.transcribing.web import Gathered, add, is_method, is_target, is_text, one_source
+from portolan.transcribing.web import TOLD, Gathered, add, is_method, is_target, is_text, one_source
 
 _SENDS = (301, 302, 303, 307, 308)
 

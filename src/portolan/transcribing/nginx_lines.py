@@ -6,35 +6,13 @@ along, and makes a quote or a backslash of itself (ngx_conf_read_token).
 
 import re
 
-from portolan.source.value import Value
+from portolan.transcribing.directive import Directive, UnfinishedError
 from portolan.transcribing.part import Spot
 
 _DEEPEST = 60
 _SPACE = " \t\r\n"
 #: What is nothing but itself, within a word.
 _RUN = re.compile(r"[^\s;{}\\$\"']+")
-
-
-class UnfinishedError(Exception):
-    """A text that the program would not load; says why, and where."""
-
-    def __init__(self, spot: Spot, why: str) -> None:
-        super().__init__(why)
-        self.spot, self.why = spot, why
-
-
-class Directive(Value, frozen=True):
-    """A directive: its name, its words, and what its block holds; None where it has no block."""
-
-    name: str
-    words: tuple[str, ...]
-    block: "tuple[Directive, ...] | None"
-    spot: Spot
-
-    @property
-    def text(self) -> str:
-        """The directive without its block, for people."""
-        return " ".join((self.name, *self.words))
 
 
 def directives(text: str, file: str) -> tuple[Directive, ...]:

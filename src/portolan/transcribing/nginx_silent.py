@@ -22,12 +22,6 @@ load_module daemon master_process timer_resolution env pcre_jit thread_pool debu
 subrequest_output_buffer_size ignore_invalid_headers underscores_in_headers zone
 """
 SILENT = re.compile("|".join(_NAMES.split()))
-#: Header fields in a site's answers that change nothing of the answer that comes.
-TOLD = re.compile(
-    r"(?i)(?:strict-transport-security|x-.*|content-security-policy.*|referrer-policy|permissions-policy|feature-policy"
-    r"|access-control-.*|cross-origin-.*|expect-ct|alt-svc|server|pragma|expires|vary|report-to|nel|public-key-pins|link"
-    r"|via|etag|last-modified)"
-)
 #: Header fields to a program behind that tell only who the visitor is, or how the connection is kept.
 WHO = re.compile(
     r"(?i)(?:x-real-ip|x-forwarded-for|x-client-ip|forwarded|x-original-.*|x-request-id|upgrade|connection"

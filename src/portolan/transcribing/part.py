@@ -92,6 +92,11 @@ def _losses(value: object) -> Iterator[tuple[Spot, str]]:
             yield from _losses(each)
 
 
+def items(value: Any) -> list[Any]:
+    """A list as it is; what stands alone as a list of one."""
+    return value if isinstance(value, list) else [value]
+
+
 def plain(value: object) -> Any:
     """Plain data, each object as the estate writes it."""
     if isinstance(value, Part):

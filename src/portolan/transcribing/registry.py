@@ -7,7 +7,16 @@ import re
 from portolan.source.plain import one_line
 from portolan.transcribing.apache import ApacheReader
 from portolan.transcribing.nginx import NginxReader
-from portolan.transcribing.sources import MOST_BYTES, Held, Live, Source, SourceError, from_archive, from_folder
+from portolan.transcribing.sources import (
+    MOST_BYTES,
+    Held,
+    Live,
+    Source,
+    SourceError,
+    from_archive,
+    from_folder,
+    read_named,
+)
 from portolan.transcribing.web import Gathered
 
 WebReader = type[NginxReader] | type[ApacheReader]
@@ -59,10 +68,9 @@ def opened(path: str) -> tuple[Source, str | None]:
     try:
         if os.path.isdir(path):
             return _folder(path), None
-        with open(path, "rb") as file:
-            data = file.read(MOST_BYTES + 1)
     except OSError as error:
         raise SourceError(f"cannot read '{one_line(path)}': {error.strerror or error}", "Check the path.") from None
+    data = read_named(path)
     if len(data) > MOST_BYTES:
         raise SourceError(
             f"'{one_line(path)}' has more than {MOST_BYTES // 1_000_000} MB", "Name the configuration itself."
@@ -88,11 +96,7 @@ def opened(path: str) -> tuple[Source, str | None]:
 
 def text_of(path: str) -> str:
     """A file's text. Raises SourceError."""
-    try:
-        with open(path, "rb") as file:
-            data = file.read(MOST_BYTES + 1)
-    except OSError as error:
-        raise SourceError(f"cannot read '{one_line(path)}': {error.strerror or error}", "Check the path.") from None
+    data = read_named(path)
     if len(data) > MOST_BYTES or b"\0" in data:
         raise SourceError(f"'{one_line(path)}' is no text of a filter", "Save it anew.")
     return data.decode("utf-8", "replace")

@@ -188,6 +188,15 @@ def _bytes(path: str) -> bytes | None:
         return None
 
 
+def read_named(path: str) -> bytes:
+    """The bytes of a file that was named, one more than the most where it is larger. Raises SourceError."""
+    try:
+        with open(path, "rb") as file:
+            return file.read(MOST_BYTES + 1)
+    except OSError as error:
+        raise SourceError(f"cannot read '{one_line(path)}': {error.strerror or error}", "Check the path.") from None
+
+
 def from_archive(data: bytes, name: str) -> Held:
     """A tar archive's members, packed or not. Raises SourceError."""
     files: dict[str, bytes] = {}

@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from portolan.transcribing.part import Part, Spot
+from portolan.transcribing.part import Part, Spot, items
 
 #: Stands for the machine's own addresses without loopback's, or those of one family, until those are known.
 OWN_BUT_LOOPBACK = "(own)"
@@ -70,6 +70,13 @@ def _single(protocol: str, port: Any, led_to: tuple[int, int] | None) -> list[tu
     return [(protocol, one, None if led_to[0] <= one <= led_to[1] else led_to[0]) for one in each]
 
 
+def leads(part: Part) -> dict[str, Any]:
+    """What a forward says of the packets and where they go, but for the way by which they come."""
+    return {
+        key: value for key, value in part.facts.items() if key not in ("on", "not_on", "address", "own_connections")
+    }
+
+
 def source(facts: dict[str, Any], spot: Spot) -> Part | None:
     """What a rule that changes the source asks; None where the estate lacks a word, or no interface is named."""
     asked = {key: value for key, value in facts.items() if key not in ("out", "protocol", "ports")}
@@ -92,9 +99,4 @@ def source(facts: dict[str, Any], spot: Spot) -> Part | None:
 def _ways(facts: dict[str, Any]) -> list[tuple[str, Any]]:
     """Each protocol with ports, and each port or range of it; a rule that names none is about all of them."""
     protocol, ports = facts.get("protocol", "any"), facts.get("ports", EVERY_PORT)
-    return [
-        (each, port)
-        for each in ("tcp", "udp")
-        if protocol in (each, "any")
-        for port in (ports if isinstance(ports, list) else [ports])
-    ]
+    return [(each, port) for each in ("tcp", "udp") if protocol in (each, "any") for port in items(ports)]

@@ -5,13 +5,19 @@ from collections.abc import Callable
 from ipaddress import ip_address, ip_network
 from typing import Any
 
-from portolan.estate.base import AnyStatus, HeaderName, IPNetwork, NamePattern, Pattern, Template
+from portolan.estate.base import HeaderName, IPNetwork, NamePattern, Pattern, Template
 from portolan.estate.url import Url
 from portolan.formats.scalars import SCALARS, UnfitError
 from portolan.transcribing.part import Part, Spot, is_secret
 
 #: Names under which a site is kept must fit what names of the estate are made of.
 _NO_NAME = re.compile(r"[^A-Za-z0-9_.-]+")
+#: Header fields in a site's answers that change nothing of the answer that comes.
+TOLD = re.compile(
+    r"(?i)(?:strict-transport-security|x-.*|content-security-policy.*|referrer-policy|permissions-policy|feature-policy"
+    r"|access-control-.*|cross-origin-.*|expect-ct|alt-svc|server|pragma|expires|vary|report-to|nel|public-key-pins|link"
+    r"|via|etag|last-modified)"
+)
 _FITS_METHODS = ("GET", "HEAD", "POST", "PUT", "DELETE", "PATCH", "OPTIONS", "TRACE")
 
 
@@ -92,11 +98,6 @@ def is_upstream(text: str) -> bool:
 def is_header(text: str) -> bool:
     """Whether it is the name of a header field whose value may be told."""
     return fits(HeaderName, text) and not is_secret(text)
-
-
-def is_status(text: str) -> bool:
-    """Whether it is a final status."""
-    return fits(AnyStatus, text)
 
 
 def a_range(text: str) -> str | None:
