@@ -298,8 +298,27 @@ def _handshake(world: World, url: Url, client: Client, arrival: Arrival, saying:
         # Also Apache httpd without a site on the listener: its main server speaks plain HTTP there.
         decision = tls_kinds.PlainSpoken(service.name, listener, place=listener.place, subject=service)
         return Handshake(Detail.NOT_TLS, (decision,), None, decision)
+    return _checked(world, url, client, saying, certificate, shown)
+
+
+def _checked(
+    world: World, url: Url, client: Client, saying: Saying, certificate: Certificate, shown: Decision
+) -> Handshake:
+    """What the client makes of the certificate that it is shown, for the name that it asks for."""
     wanted, literal = (url.host, url.literal) if saying.checked_name is None else (saying.checked_name, None)
-    checked = verify(certificate, wanted, literal, client, client.clock or world.now, world.estate, world.shared)
+    now = client.clock or world.now
+
+    def fetches(address: str) -> bool | None:
+        try:
+            there = parse_url(address)
+        except ValueError:
+            return False
+        if there.literal is None and world.naming.tree.top(there.host) is None:
+            return None
+        response = exchange(world, there, client).response
+        return response is not None and response.status == 200
+
+    checked = verify(certificate, wanted, literal, client, now, world.estate, world.shared, fetches)
     return checked.but(decisions=(shown, *checked.decisions))
 
 
@@ -328,9 +347,7 @@ def _theirs(
         # A program on a machine of the estate that was given none.
         none = tls_kinds.PlainSpoken(service.name, listener, place=service.place, subject=service)
         return Handshake(Detail.NOT_TLS, (none,), None, none)
-    wanted, literal = (url.host, url.literal) if saying.checked_name is None else (saying.checked_name, None)
-    checked = verify(certificate, wanted, literal, client, client.clock or world.now, world.estate, world.shared)
-    return checked.but(decisions=(shown, *checked.decisions))
+    return _checked(world, url, client, saying, certificate, shown)
 
 
 def _certificate(

@@ -24,6 +24,7 @@ _ERRORS: dict[str, tuple[str, tuple[str, ...]]] = {
     "CERT_INVALID": ("tls-error", ("other",)),
     "SSL_PROTOCOL_ERROR": ("tls-error", ("not-tls",)),
     "SSL_VERSION_OR_CIPHER_MISMATCH": ("tls-error", ("no-common-version",)),
+    "SSL_KEY_USAGE_INCOMPATIBLE": ("tls-error", ("other",)),
     "BAD_SSL_CLIENT_AUTH_CERT": ("tls-error", ("client-certificate",)),
     "SSL_CLIENT_AUTH_CERT_NEEDED": ("tls-error", ("client-certificate",)),
     "TOO_MANY_REDIRECTS": ("redirect-error", ("too-many",)),

@@ -23,7 +23,9 @@ class Facts(Value, frozen=True):
     `most_below` is how many authorities may stand between it and the leaf (RFC 5280 section 4.2.1.9); None: any number.
     `common` is the common name, where no DNS name or address stands beside it. `critical` is an extension that must be
     understood and is not (section 4.2), `weak` why its key or signature counts for nothing, `permitted` and `excluded` the
-    DNS names below which it may sign, and may not (section 4.2.1.10).
+    DNS names below which it may sign, and may not (section 4.2.1.10). `any_use` says that it states every purpose in one
+    (section 4.2.1.12), `not_for_browsers` why a browser does not take it as a server's, `issuer_at` where its issuer's
+    certificate can be fetched (section 4.2.2.1).
     """
 
     label: str
@@ -44,6 +46,9 @@ class Facts(Value, frozen=True):
     weak: str | None = None
     permitted: tuple[str, ...] | None = None
     excluded: tuple[str, ...] = ()
+    any_use: bool = False
+    not_for_browsers: tuple[str, str] | None = None
+    issuer_at: tuple[str, ...] = ()
 
 
 class Shown(Value, frozen=True):
@@ -189,6 +194,8 @@ def _facts_of(parsed: "x509.Certificate", der: bytes, name: str | None) -> Facts
     basic = _extension(parsed, x509.BasicConstraints)
     purposes = _extension(parsed, x509.ExtendedKeyUsage)
     usage = _extension(parsed, x509.KeyUsage)
+    # OpenSSL wants the purpose itself: one that stands for all is not enough for it, as it is for browsers.
+    for_servers = purposes is None or ExtendedKeyUsageOID.SERVER_AUTH in purposes
     checked: dict[bytes, bool] = {}
 
     def signed(other: Facts) -> bool:
@@ -215,19 +222,18 @@ def _facts_of(parsed: "x509.Certificate", der: bytes, name: str | None) -> Facts
         self_signed=False,
         # RFC 5280 section 4.2.1.3: a stated key usage must hold what the key is used for.
         may_issue=bool(basic is not None and basic.ca and (usage is None or usage.key_cert_sign)),
-        may_serve=(
-            purposes is None
-            or not {ExtendedKeyUsageOID.SERVER_AUTH, ExtendedKeyUsageOID.ANY_EXTENDED_KEY_USAGE}.isdisjoint(purposes)
-        )
+        may_serve=for_servers
         and (usage is None or usage.digital_signature or usage.key_encipherment or usage.key_agreement),
         identity=der,
         signed=signed,
         most_below=basic.path_length if basic is not None and basic.ca else None,
-        for_servers=purposes is None
-        or not {ExtendedKeyUsageOID.SERVER_AUTH, ExtendedKeyUsageOID.ANY_EXTENDED_KEY_USAGE}.isdisjoint(purposes),
+        for_servers=for_servers,
         common=_common(parsed),
         critical=next((each.oid.dotted_string for each in parsed.extensions if each.critical and _unknown(each)), None),
         weak=_weak(parsed),
+        any_use=purposes is not None and ExtendedKeyUsageOID.ANY_EXTENDED_KEY_USAGE in purposes,
+        not_for_browsers=_not_for_browsers(parsed, usage),
+        issuer_at=_issuer_at(parsed),
         **_constraints(parsed),
     )
     # Nobody checks a root's own signature (RFC 5280 section 6.1): what names itself is one.
@@ -270,6 +276,32 @@ def _weak(parsed: "x509.Certificate") -> str | None:
         return f"its key has {key.key_size} bits"
     used = parsed.signature_hash_algorithm
     return f"it is signed with {used.name.upper()}" if used is not None and used.name in ("md5", "sha1") else None
+
+
+def _not_for_browsers(parsed: "x509.Certificate", usage: Any) -> tuple[str, str] | None:
+    """Why a browser cannot use a certificate, whatever stands above it, and what is at fault; None where it can (measured)."""
+    from cryptography.hazmat.primitives.asymmetric import ec, rsa
+
+    key = parsed.public_key()
+    if not isinstance(key, rsa.RSAPublicKey) and not (
+        isinstance(key, ec.EllipticCurvePublicKey) and key.curve.name in ("secp256r1", "secp384r1")
+    ):
+        return "browsers take RSA keys and those on P-256 and P-384 only", "weak"
+    if usage is not None and not usage.digital_signature:
+        return "its key may not sign, which every current handshake asks of it", "use"
+    return None
+
+
+def _issuer_at(parsed: "x509.Certificate") -> tuple[str, ...]:
+    from cryptography import x509
+    from cryptography.x509.oid import AuthorityInformationAccessOID
+
+    return tuple(
+        each.access_location.value
+        for each in _extension(parsed, x509.AuthorityInformationAccess) or ()
+        if each.access_method == AuthorityInformationAccessOID.CA_ISSUERS
+        and isinstance(each.access_location, x509.UniformResourceIdentifier)
+    )
 
 
 def _common(parsed: "x509.Certificate") -> str | None:

@@ -1,9 +1,13 @@
-"""What a visitor checks, in this order: the chain to an anchor, use, the time at its clock, and names."""
+"""What a visitor checks: the chain to an anchor, use, strength, the time at its clock, constraints and names.
 
-from collections.abc import Callable
+The verdict on a chain of PEM certificates is OpenSSL's, in whose order complaints come; a browser sees the same with rules of
+its own. The explanation is ours: which certificate of which path fails which rule.
+"""
+
+from collections.abc import Callable, Iterator
 from datetime import datetime
 from ipaddress import ip_address
-from typing import Any
+from typing import Any, NamedTuple
 
 from portolan.estate.base import IPAddress, is_address
 from portolan.estate.certificate import Certificate
@@ -14,9 +18,15 @@ from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import tls as tls_kinds
 from portolan.evidence.legs import Handshake
 from portolan.evidence.outcome import Detail
+from portolan.tls import browsers
 from portolan.tls.facts import Facts, Shown, authority_every, shown_by
 
 _MOST_LINKS = 10
+#: So many paths a browser looks at.
+_MOST_PATHS = 64
+
+#: Whether an address gives what it should, asked as the client asks; None where nobody describes the place.
+Fetches = Callable[[str], bool | None]
 
 
 def covers(pattern: str, host: str, literal: IPAddress | None) -> bool:
@@ -34,6 +44,46 @@ def covers(pattern: str, host: str, literal: IPAddress | None) -> bool:
     return pattern == host
 
 
+class _Flaw(NamedTuple):
+    """What is wrong: the detail, the kind of decision with its facts, and what a browser says before (the lower number)."""
+
+    detail: Detail
+    kind: Callable[..., Decision]
+    facts: tuple[str, ...]
+    rank: int
+
+
+#: In which order a browser says what is wrong (measured): use, names, strength, time; of use nothing, where one of the last two
+#: is wrong as well. Issuers come before all.
+_USE, _NAME, _STRENGTH, _TIME = range(4)
+
+
+class _Checking(NamedTuple):
+    """One certificate before one client."""
+
+    certificate: Certificate
+    shown: Shown
+    client: Client
+    now: datetime
+    estate: Estate
+    shared: dict[Any, Any]
+    fetches: Fetches | None
+
+    @property
+    def browser(self) -> bool:
+        """Whether the client is a browser."""
+        return isinstance(self.client, Vantage) and self.client.like == "chromium"
+
+    def of_the_house(self, anchor: Facts) -> bool:
+        """Whether an anchor was given to the client by hand, and does not come with it."""
+        held = [each for each in self.estate.authorities.values() if each.name in self.client.trusts and each.pem]
+        return any(each is anchor for authority in held for each in authority_every(authority, self.shared))
+
+    def said(self, kind: Callable[..., Decision], *facts: str) -> Decision:
+        """A decision about the certificate."""
+        return kind(*facts, place=self.certificate.place, subject=self.certificate)
+
+
 def verify(
     certificate: Certificate,
     host: str,
@@ -42,85 +92,241 @@ def verify(
     now: datetime,
     estate: Estate,
     shared: dict[Any, Any],
+    fetches: Fetches | None = None,
 ) -> Handshake:
-    """What a client makes of a server's certificate, for the host that it asked for."""
-    decisions: list[Decision] = []
-    place = certificate.place
+    """What a client makes of a server's certificate, for the host that it asked for. `fetches` is where it gets an issuer's."""
     if client.checks is Checks.NOTHING:
         unchecked = tls_kinds.Unchecked(client.name, place=client.place, subject=certificate)
         return Handshake(None, (unchecked,), certificate)
     shown = shown_by(certificate, estate, shared)
-    full = client.checks is Checks.EVERYTHING
-    path = _chain(shown, certificate, client, estate, shared, decisions, now) if full else [shown.leaf]
-    if isinstance(path, Detail):
-        return Handshake(path, tuple(decisions), certificate, decisions[-1])
-
-    def fail(detail: Detail, kind: Callable[..., Decision], *facts: str) -> Handshake:
-        decisions.append(kind(*facts, place=place, subject=certificate))
-        return Handshake(detail, tuple(decisions), certificate, decisions[-1])
-
-    flaw = _flaw(path, now, full)
-    if flaw is not None:
-        return fail(*flaw)
+    at = _Checking(certificate, shown, client, now, estate, shared, fetches)
+    decisions: list[Decision] = []
+    if client.checks is Checks.EVERYTHING:
+        chain = _followed(at)
+        decisions += chain.decisions
+        if chain.detail is not None:
+            return Handshake(chain.detail, tuple(decisions), certificate, decisions[-1])
+        flaws = list(chain.flaws)
+    else:
+        flaws = list(_of_time([shown.leaf], now))
+    misses = _name_flaw(at, host, literal)
+    if misses is not None:
+        flaws.append(misses)
+    if flaws:
+        first = _first_of_a_browser(flaws) if at.browser else flaws[0]
+        if first is misses and shown.leaf.until is not None and len(flaws) == 1:
+            decisions.append(at.said(tls_kinds.Valid, _when(shown.leaf.until)))
+        stop = at.said(first.kind, *first.facts)
+        return Handshake(first.detail, (*decisions, stop), certificate, stop)
     if shown.leaf.until is not None:
-        decisions.append(tls_kinds.Valid(_when(shown.leaf.until), place=place, subject=certificate))
-    names = shown.leaf.names
-    if shown.leaf.common is not None and not (isinstance(client, Vantage) and client.like == "chromium"):
-        names = (shown.leaf.common,)
-    if not any(covers(name, host, literal) for name in names):
-        return fail(
-            Detail.NAME_MISMATCH,
-            tls_kinds.NameMismatch,
-            certificate.name,
-            host,
-            ", ".join(shown.leaf.names) or "no name",
+        decisions.append(at.said(tls_kinds.Valid, _when(shown.leaf.until)))
+    return Handshake(None, (*decisions, at.said(tls_kinds.Covers, host)), certificate)
+
+
+def _first_of_a_browser(flaws: list[_Flaw]) -> _Flaw:
+    later = [each for each in flaws if each.rank >= _STRENGTH]
+    said = [each for each in flaws if each.rank != _USE] if later else flaws
+    return min(said, key=lambda each: each.rank)
+
+
+def _name_flaw(at: _Checking, host: str, literal: IPAddress | None) -> _Flaw | None:
+    leaf = at.shown.leaf
+    names = leaf.names
+    if at.browser:
+        names = tuple(each for each in names if browsers.takes_name(each))
+    elif leaf.common is not None:
+        names = (leaf.common,)
+    if any(covers(name, host, literal) for name in names):
+        return None
+    held = ", ".join(leaf.names) or "no name"
+    return _Flaw(Detail.NAME_MISMATCH, tls_kinds.NameMismatch, (at.certificate.name, host, held), _NAME)
+
+
+# -- the chain --
+
+
+class _Chain(NamedTuple):
+    """Where a chain leads: what decided, the failure where it leads nowhere, and what is wrong with it where it does."""
+
+    decisions: tuple[Decision, ...]
+    detail: Detail | None = None
+    flaws: tuple[_Flaw, ...] = ()
+
+
+def _followed(at: _Checking) -> _Chain:
+    anchors, others = _trusted(at.client, at.estate, at.shared)
+    chain = list(at.shown.chain)
+    if at.browser:
+        unusable = at.shown.leaf.not_for_browsers
+        if unusable is not None:
+            # The handshake breaks before anybody looks at the chain.
+            stop = at.said(tls_kinds.WrongUse, at.shown.leaf.label, *unusable)
+            return _Chain((stop,), Detail.NO_COMMON_VERSION if unusable[1] == "weak" else Detail.OTHER)
+        chain += _fetched(at, others)
+    walked = _walk(at, chain, anchors, others)
+    if not isinstance(at.shown.leaf.identity, bytes):
+        return walked if isinstance(walked, _Chain) else _Chain((walked.anchor,), None, _own_flaws(at, walked.links))
+    if at.browser:
+        return _by_a_browser(at, chain, anchors, walked)
+    return _by_openssl(at, chain, anchors, walked)
+
+
+class _Path(NamedTuple):
+    """A path to an anchor, or to what is assumed to be trusted."""
+
+    links: tuple[Facts, ...]
+    anchor: Decision
+
+
+def _by_openssl(at: _Checking, chain: list[Facts], anchors: list[Facts], walked: "_Path | _Chain") -> _Chain:
+    """OpenSSL's verdict; in our words where our walk came to the same."""
+    from portolan.tls.judge import UNTRUSTED
+
+    held = anchors if isinstance(walked, _Chain) else [*anchors, *_last_of_bytes(walked.links)]
+    complaints, path = _judged(at, chain, held)
+    if any(each.number in UNTRUSTED for each in complaints):
+        if isinstance(walked, _Chain):
+            return walked
+        last = walked.links[-1]
+        stop = at.said(tls_kinds.UnknownIssuer, at.shown.leaf.label, last.label, at.client.name)
+        return _Chain((stop,), Detail.UNKNOWN_ISSUER)
+    known = {each.identity: each for each in (at.shown.leaf, *chain, *anchors)}
+    links = tuple(known[each] for each in path if each in known)
+    if isinstance(walked, _Chain):
+        top = links[-1] if links else at.shown.leaf
+        return _Chain(
+            (at.said(tls_kinds.Trusted, top.label, at.client.name),), None, _told(at, complaints, known, links)
         )
-    decisions.append(tls_kinds.Covers(host, place=place, subject=certificate))
-    return Handshake(None, tuple(decisions), certificate)
+    return _Chain((walked.anchor,), None, _told(at, complaints, known, links or walked.links))
 
 
-_Flaw = tuple[Any, ...]
+def _by_a_browser(at: _Checking, chain: list[Facts], anchors: list[Facts], walked: "_Path | _Chain") -> _Chain:
+    """The first path without a flaw, of all that there are; the first, where each has one."""
+    paths = list(_paths(at, chain, anchors)) if isinstance(walked, _Chain) or len(walked.links) > 1 else []
+    if isinstance(walked, _Path):
+        paths = [walked, *paths]
+    if not paths:
+        assert isinstance(walked, _Chain)
+        return walked
+    judged = [(path, _browser_flaws(at, path)) for path in paths]
+    path, flaws = next((each for each in judged if not each[1]), judged[0])
+    return _Chain((path.anchor,), None, flaws)
 
 
-def _flaw(path: list[Facts], now: datetime, full: bool) -> _Flaw | None:
-    """What is wrong with a path: the detail, the kind of decision and its facts; the first that OpenSSL would tell.
+def _browser_flaws(at: _Checking, path: _Path) -> tuple[_Flaw, ...]:
+    from portolan.tls.judge import PURPOSE, UNTRUSTED, WEAK, WEAK_DIGEST
 
-    In its order: what must be understood, purposes, how many may stand below, strength, the clock, what an authority may sign.
-    """
-    found = _unfit(path) if full else None
-    if found is not None:
-        return (Detail.OTHER, tls_kinds.WrongUse, *found)
+    held = [each for each in path.links if isinstance(each.identity, bytes)]
+    complaints, _ = _judged(at, held, held[-1:])
+    known = {each.identity: each for each in held}
+    taken = []
+    for each in complaints:
+        strong = each.number in WEAK and each.number != WEAK_DIGEST
+        any_use = each.number == PURPOSE and known[each.certificate].any_use
+        if each.number not in UNTRUSTED and not strong and not any_use:
+            taken.append(each)
+    return _told(at, tuple(taken), known, path.links)
+
+
+def _judged(at: _Checking, chain: list[Facts], anchors: list[Facts]) -> tuple[tuple[Any, ...], tuple[bytes, ...]]:
+    """OpenSSL's complaints about a chain with these anchors, and the path that it took."""
+    from portolan.tls.judge import Judge
+
+    roots = tuple(each.identity for each in anchors if isinstance(each.identity, bytes))
+    sent = tuple(each.identity for each in (at.shown.leaf, *chain) if isinstance(each.identity, bytes))
+    sent = tuple(dict.fromkeys(sent))
+    key = ("judged", sent, roots, at.now)
+    if key not in at.shared:
+        judge = at.shared.get(("judge", roots, at.now))
+        if judge is None:
+            judge = at.shared["judge", roots, at.now] = Judge(roots, at.now)
+        at.shared[key] = judge.complaints(sent)
+    result: tuple[tuple[Any, ...], tuple[bytes, ...]] = at.shared[key]
+    return result
+
+
+def _told(
+    at: _Checking, complaints: tuple[Any, ...], known: dict[Any, Facts], path: tuple[Facts, ...]
+) -> tuple[_Flaw, ...]:
+    """Complaints in our words."""
+    from portolan.tls.judge import CONSTRAINTS, NOT_YET, OVER, WEAK, WORDS
+
+    flaws = []
+    for each in complaints:
+        link = known.get(each.certificate, at.shown.leaf)
+        if each.number == OVER and link.until is not None:
+            flaws.append(_over(link, at.now))
+        elif each.number == NOT_YET and link.starts is not None:
+            flaws.append(_early(link, at.now))
+        else:
+            fault = "weak" if each.number in WEAK else "constraint" if each.number in CONSTRAINTS else "use"
+            ours = [one for one in _of_use(path) if (one.facts[2:] or ("use",)) == (fault,)]
+            ours = [one for one in ours if one.facts[0] == link.label or fault == "constraint"]
+            words = WORDS.get(each.number, f"OpenSSL refuses it, with its number {each.number}")
+            rank = _STRENGTH if fault == "weak" else _USE
+            flaws.append(ours[0] if ours else _Flaw(Detail.OTHER, tls_kinds.WrongUse, (link.label, words, fault), rank))
+    return tuple(flaws)
+
+
+# -- our own look, for what is declared and for the words --
+
+
+def _own_flaws(at: _Checking, path: tuple[Facts, ...]) -> tuple[_Flaw, ...]:
+    """What is wrong with a path, in OpenSSL's order: use, how many below, strength, the clock, what an authority may sign."""
+    use = list(_of_use(path))
+    if at.browser:
+        use = [each for each in use if each.rank != _STRENGTH]
+    first = [each for each in use if each.facts[2:] != ("constraint",)]
+    return (*first, *_of_time(list(path), at.now), *(each for each in use if each not in first))
+
+
+def _of_time(path: list[Facts], now: datetime) -> Iterator[_Flaw]:
     for link in reversed(path):
         if link.until is not None and now > link.until:
-            return Detail.EXPIRED, tls_kinds.Expired, link.label, _when(link.until), _when(now)
-        if link.starts is not None and now < link.starts:
-            return Detail.NOT_YET_VALID, tls_kinds.NotYetValid, link.label, _when(link.starts), _when(now)
-    beyond = _beyond(path) if full else None
-    return (Detail.OTHER, tls_kinds.WrongUse, beyond[0].label, beyond[1], "constraint") if beyond is not None else None
+            yield _over(link, now)
+        elif link.starts is not None and now < link.starts:
+            yield _early(link, now)
 
 
-def _unfit(path: list[Facts]) -> tuple[str, ...] | None:
-    """A certificate of a path that is not fit for its part in it: which, why, and what is at fault."""
+def _over(link: Facts, now: datetime) -> _Flaw:
+    assert link.until is not None
+    return _Flaw(Detail.EXPIRED, tls_kinds.Expired, (link.label, _when(link.until), _when(now)), _TIME)
+
+
+def _early(link: Facts, now: datetime) -> _Flaw:
+    assert link.starts is not None
+    return _Flaw(Detail.NOT_YET_VALID, tls_kinds.NotYetValid, (link.label, _when(link.starts), _when(now)), _TIME)
+
+
+def _of_use(path: tuple[Facts, ...]) -> Iterator[_Flaw]:
+    """The certificates of a path that are not fit for their part in it: which, why, and what is at fault."""
+
+    def unfit(link: Facts, why: str, fault: str = "use") -> _Flaw:
+        rank = _STRENGTH if fault == "weak" else _USE
+        return _Flaw(Detail.OTHER, tls_kinds.WrongUse, (link.label, why, fault), rank)
+
     for link in path:
         if link.critical is not None:
-            return link.label, f"it has a critical extension ({link.critical}) that nobody knows"
-    for link in path[1:]:
+            yield unfit(link, f"it has a critical extension ({link.critical}) that nobody knows")
+    for number, link in enumerate(path[1:], 1):
         if not link.may_issue:
-            return link.label, "it is no authority's certificate"
+            yield unfit(link, "it is no authority's certificate")
         if not link.for_servers:
-            return link.label, "it is not for servers' authorities"
-        if link.most_below is not None and _authorities_below(path, link) > link.most_below:
-            return link.label, f"at most {link.most_below} authorities may stand below it", "constraint"
+            yield unfit(link, "it is not for servers' authorities")
+        if link.most_below is not None and _authorities_below(path, number) > link.most_below:
+            yield unfit(link, f"at most {link.most_below} authorities may stand below it", "constraint")
     if not path[0].may_serve:
-        return path[0].label, "it is not for servers"
+        yield unfit(path[0], "it is not for servers")
     for link in path:
         # A root is trusted as it stands, however it is signed.
         if link.weak is not None and not (link.self_signed and link is path[-1] and len(path) > 1):
-            return link.label, link.weak, "weak"
-    return None
+            yield unfit(link, link.weak, "weak")
+    beyond = _beyond(path)
+    if beyond is not None:
+        yield unfit(beyond[0], beyond[1], "constraint")
 
 
-def _beyond(path: list[Facts]) -> tuple[Facts, str] | None:
+def _beyond(path: tuple[Facts, ...]) -> tuple[Facts, str] | None:
     """The authority that may not sign one of the leaf's names, and which (RFC 5280 section 4.2.1.10)."""
     leaf = path[0]
     names = [each for each in (*leaf.names, *((leaf.common,) if leaf.common else ())) if not is_address(each)]
@@ -138,73 +344,113 @@ def _below(name: str, zone: str) -> bool:
     return not zone or name == zone or name.endswith(f".{zone}")
 
 
-def _authorities_below(path: list[Facts], link: Facts) -> int:
+def _authorities_below(path: tuple[Facts, ...], number: int) -> int:
     """How many authorities stand between a link and the leaf, those aside that issued themselves (RFC 5280 section 6.1.4)."""
-    return sum(each.subject != each.issuer for each in path[1 : path.index(link)])
+    return sum(each.subject != each.issuer for each in path[1:number])
 
 
 def _when(moment: datetime) -> str:
     return moment.strftime("%Y-%m-%d %H:%M UTC")
 
 
-def _chain(
-    shown: Shown,
-    certificate: Certificate,
-    client: Client,
-    estate: Estate,
-    shared: dict[Any, Any],
-    decisions: list[Decision],
-    now: datetime,
-) -> list[Facts] | Detail:
-    """The path to an anchor, or the failure's detail. Of several that lead on, one that is in time comes first."""
-    anchors, others = _trusted(client, estate, shared)
-    leaf = shown.leaf
-    place, who = certificate.place, client.name
+# -- paths --
+
+
+def _walk(at: _Checking, chain: list[Facts], anchors: list[Facts], others: list[Facts]) -> "_Path | _Chain":
+    """The path to an anchor, or why there is none. Of several that lead on, one that is in time comes first."""
+    leaf, who = at.shown.leaf, at.client.name
     path = [leaf]
     while len(path) < _MOST_LINKS:
         current = path[-1]
-        standing = [each for each in anchors if each.identity == current.identity or each.signed(current)]
-        anchor = min(standing, key=lambda each: _out_of_time(each, now), default=None)
+        standing = [each for each in anchors if _ends(at, each, current, len(path) == 1)]
+        anchor = min(standing, key=lambda each: _out_of_time(each, at.now), default=None)
         if anchor is not None:
             if anchor.identity != current.identity:
                 path.append(anchor)
-            decisions.append(tls_kinds.Trusted(anchor.label, who, place=place, subject=certificate))
-            return path
+            return _Path(tuple(path), at.said(tls_kinds.Trusted, anchor.label, who))
         if current.self_signed:
             break
         above = min(
-            (each for each in shown.chain if each not in path and each.signed(current)),
-            key=lambda each: _out_of_time(each, now),
+            (each for each in chain if each not in path and each.signed(current)),
+            key=lambda each: _out_of_time(each, at.now),
             default=None,
         )
         if above is None:
             break
         path.append(above)
     last = path[-1]
-    if last.issuer == "authority:public" and "public" in client.trusts:
-        decisions.append(tls_kinds.Trusted("an ordinary public authority", who, place=place, subject=certificate))
-        return path
+    public = "public" in at.client.trusts
+    if last.issuer == "authority:public" and public:
+        return _Path(tuple(path), at.said(tls_kinds.Trusted, "an ordinary public authority", who))
     if leaf.self_signed:
-        decisions.append(tls_kinds.SelfSigned(leaf.label, who, place=place, subject=certificate))
-        return Detail.SELF_SIGNED
+        return _Chain((at.said(tls_kinds.SelfSigned, leaf.label, who),), Detail.SELF_SIGNED)
     if last.self_signed:
-        decisions.append(tls_kinds.UnknownIssuer(leaf.label, last.label, who, place=place, subject=certificate))
-        return Detail.UNKNOWN_ISSUER
+        return _Chain((at.said(tls_kinds.UnknownIssuer, leaf.label, last.label, who),), Detail.UNKNOWN_ISSUER)
     known = next((each for each in others if each.signed(last)), None)
     if known is not None and _leads_to(known, others, anchors):
-        decisions.append(tls_kinds.IncompleteChain(last.label, known.label, who, place=place, subject=certificate))
-        return Detail.INCOMPLETE_CHAIN
-    if known is None and isinstance(last.identity, bytes) and "public" in client.trusts:
-        if len(path) > 1:
-            decisions.append(tls_kinds.TrustAssumed(last.issuer, who, place=place, subject=certificate))
-            return path
-        if not estate.authorities:
+        return _Chain((at.said(tls_kinds.IncompleteChain, last.label, known.label, who),), Detail.INCOMPLETE_CHAIN)
+    if known is None and isinstance(last.identity, bytes) and public:
+        fetched = _gives(at, last)
+        if len(path) > 1 or fetched is not None:
+            words = (tls_kinds.TrustAssumed, last.issuer, who) if fetched is None else (tls_kinds.Fetched, fetched, who)
+            return _Path(tuple(path), at.said(*words))
+        if not at.estate.authorities:
             # No root signs a server's certificate itself: what stands between is not sent.
-            decisions.append(tls_kinds.IncompleteChain(last.label, last.issuer, who, place=place, subject=certificate))
-            return Detail.INCOMPLETE_CHAIN
+            return _Chain((at.said(tls_kinds.IncompleteChain, last.label, last.issuer, who),), Detail.INCOMPLETE_CHAIN)
     issuer = known.label if known is not None else last.issuer.removeprefix("authority:")
-    decisions.append(tls_kinds.UnknownIssuer(leaf.label, issuer, who, place=place, subject=certificate))
-    return Detail.UNKNOWN_ISSUER
+    return _Chain((at.said(tls_kinds.UnknownIssuer, leaf.label, issuer, who),), Detail.UNKNOWN_ISSUER)
+
+
+def _ends(at: _Checking, anchor: Facts, last: Facts, alone: bool) -> bool:
+    """Whether a path ends at an anchor: it is its last certificate, or signed that.
+
+    A browser takes a leaf for an anchor only if it may sign, and looks for the roots of a house by the very letters (measured).
+    """
+    if anchor.identity == last.identity:
+        return not (at.browser and alone and not last.may_issue)
+    return anchor.signed(last) and not (at.browser and at.of_the_house(anchor) and anchor.subject != last.issuer)
+
+
+def _paths(at: _Checking, chain: list[Facts], anchors: list[Facts]) -> Iterator[_Path]:
+    """Every path to an anchor, through whatever is sent and fetched."""
+    open_ends: list[tuple[Facts, ...]] = [(at.shown.leaf,)]
+    found = 0
+    while open_ends and found < _MOST_PATHS:
+        path = open_ends.pop(0)
+        for anchor in anchors:
+            if _ends(at, anchor, path[-1], len(path) == 1):
+                links = path if anchor.identity == path[-1].identity else (*path, anchor)
+                found += 1
+                yield _Path(links, at.said(tls_kinds.Trusted, anchor.label, at.client.name))
+        if len(path) < _MOST_LINKS and not path[-1].self_signed:
+            open_ends += [(*path, each) for each in chain if each not in path and each.signed(path[-1])]
+            del open_ends[_MOST_PATHS * 4 :]
+
+
+def _gives(at: _Checking, last: Facts) -> str | None:
+    """Where a browser fetches an issuer's certificate that is not sent (RFC 5280 section 4.2.2.1); None where it gets none."""
+    if not at.browser or at.fetches is None:
+        return None
+    # Where nobody describes the place, an authority's own server is assumed to answer.
+    return next((url for url in last.issuer_at if url.startswith("http:") and at.fetches(url) is not False), None)
+
+
+def _fetched(at: _Checking, others: list[Facts]) -> list[Facts]:
+    """The certificates of the estate's authorities that a browser fetches, since what is sent says where they are."""
+    found: list[Facts] = []
+    reach = [at.shown.leaf, *at.shown.chain]
+    while reach:
+        last = reach.pop(0)
+        above = [each for each in others if each.signed(last) and each not in found and each not in at.shown.chain]
+        if above and isinstance(last.identity, bytes) and _gives(at, last) is not None:
+            found += above
+            reach += above
+    return found
+
+
+def _last_of_bytes(links: tuple[Facts, ...]) -> list[Facts]:
+    """The uppermost certificate of a path that there is: what stands above it is trusted, or declared."""
+    return [each for each in links if isinstance(each.identity, bytes)][-1:]
 
 
 def _trusted(client: Client, estate: Estate, shared: dict[Any, Any]) -> tuple[list[Facts], list[Facts]]:

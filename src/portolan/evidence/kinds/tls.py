@@ -82,6 +82,16 @@ class TrustAssumed(TlsDecision, frozen=True):
     client: str
 
 
+class Fetched(TlsDecision, frozen=True):
+    kind = "issuer-fetched"
+    words = "the issuer's certificate is not sent; {client} fetches it from {url}, and it is assumed that it trusts that issuer"
+    standard = "RFC 5280 section 4.2.2.1"
+    assumed = True
+
+    url: str
+    client: str
+
+
 class SelfSigned(TlsDecision, frozen=True):
     kind = "self-signed"
     words = "the certificate {certificate} is signed by itself, and {client} does not trust it"
