@@ -15,6 +15,7 @@ from portolan.estate.service import WebService
 from portolan.estate.site import Site
 from portolan.estate.store import StoreDoor
 from portolan.estate.url import Url
+from portolan.estate.url import parse as parse_url
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import edge as edge_kinds
 from portolan.evidence.kinds import http as http_kinds
