@@ -35,7 +35,7 @@ def run(arguments: argparse.Namespace) -> int:
     from portolan.cli.question import posed, ready
     from portolan.cli.terminal import print_json, style_of
     from portolan.journey.expectation import misses
-    from portolan.journey.turns import missed_turns
+    from portolan.journey.turns import turns as turns_of
 
     about = ready(arguments)
     question = posed(arguments, about)
@@ -44,7 +44,7 @@ def run(arguments: argparse.Namespace) -> int:
     expectation = question.expectation
     with asked():
         found = question.answer()
-        turns = missed_turns(question.world, found, expectation)
+        turns = turns_of(question.world, found, expectation)
     missed = misses(expectation, found)
     findings = []
     if missed or any(len(exchange.attempts) > 1 for exchange in found.exchanges):
@@ -68,7 +68,7 @@ def run(arguments: argparse.Namespace) -> int:
             follow_text(found, missed, expectation is not None, findings, style, arguments.every_step, zoomed, turns),
             end="",
         )
-    return 1 if missed or turns else 0
+    return 1 if missed or any(each.misses for each in turns) else 0
 
 
 def _climb(arguments: argparse.Namespace, about: "Ready", question: "Question") -> int:

@@ -30,7 +30,7 @@ def resolve(naming: Naming, host: str, literal: IPAddress | None, client: Client
     """A host's addresses as a visitor's device finds them, in no particular order yet."""
     if literal is not None:
         return Resolution(host, (literal,), None, (name_kinds.Literal(host),), (None,))
-    if isinstance(client, AsIfVantage) and client.takes[0] == host:
+    if isinstance(client, AsIfVantage) and client.takes is not None and client.takes[0] == host:
         return Resolution(host, (client.takes[1],), None, (name_kinds.AsIfAt(*client.takes),), (None,))
     device = seat_of(naming.estate, client)
     found = _hosts_file(host, device)

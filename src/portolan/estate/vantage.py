@@ -1,7 +1,7 @@
 """Where visitors ask from, and what they should get."""
 
 from datetime import datetime
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 import msgspec
 
@@ -149,15 +149,32 @@ class Vantage(Stated, frozen=True, kw_only=True, eq=False):
 
 
 class AsIfVantage(Vantage, frozen=True, kw_only=True, eq=False):
-    """Somebody who takes a name for an address, whatever the name says: nobody states this, a question is asked so."""
+    """A visitor otherwise than stated: who takes a name for an address, whatever the name says, or has another client.
 
-    takes: tuple[str, IPAddress]
+    Nobody states this; a question is asked so.
+    """
+
+    takes: tuple[str, IPAddress] | None = None
+    client: Literal["curl", "chromium"] | None = None
 
     @classmethod
     def of(cls, vantage: Vantage, name: str, address: IPAddress) -> "AsIfVantage":
         """The same visitor, who takes a name for an address."""
-        facts = {field: getattr(vantage, field) for field in Vantage.__struct_fields__}
-        return cls(**facts, takes=(name, address))
+        return cls(**_facts(vantage), takes=(name, address), client=getattr(vantage, "client", None))
+
+    @classmethod
+    def by(cls, vantage: Vantage, client: Literal["curl", "chromium"]) -> "AsIfVantage":
+        """The same visitor with another client."""
+        return cls(**{**_facts(vantage), "like": client}, client=client, takes=getattr(vantage, "takes", None))
+
+    def again(self, found: Vantage) -> "AsIfVantage":
+        """A visitor as another world has it, otherwise as this one is."""
+        facts = _facts(found)
+        return AsIfVantage(**{**facts, "like": self.client or found.like}, takes=self.takes, client=self.client)
+
+
+def _facts(vantage: Vantage) -> dict[str, Any]:
+    return {field: getattr(vantage, field) for field in Vantage.__struct_fields__}
 
 
 class Expectation(Stated, frozen=True, kw_only=True, eq=False):

@@ -108,7 +108,7 @@ class World:
     def there(self, vantage: Vantage) -> Vantage:
         """A vantage of another world as it is in this one, by its name; itself where nobody is named so."""
         found = self.estate.vantages.get(vantage.name, vantage)
-        return AsIfVantage.of(found, *vantage.takes) if isinstance(vantage, AsIfVantage) else found
+        return vantage.again(found) if isinstance(vantage, AsIfVantage) else found
 
     def then(self, moment: datetime) -> "World":
         """The same estate at another moment; made once."""

@@ -392,7 +392,11 @@ def _walk(at: _Checking, chain: list[Facts], anchors: list[Facts], others: list[
     if known is None and isinstance(last.identity, bytes) and public:
         fetched = _gives(at, last)
         if len(path) > 1 or fetched is not None:
-            words = (tls_kinds.TrustAssumed, last.issuer, who) if fetched is None else (tls_kinds.Fetched, fetched, who)
+            words = (
+                (tls_kinds.TrustAssumed, last.issuer, who)
+                if fetched is None
+                else (tls_kinds.IssuerFetched, fetched, who)
+            )
             return _Path(tuple(path), at.said(*words))
         if not at.estate.authorities:
             # No root signs a server's certificate itself: what stands between is not sent.

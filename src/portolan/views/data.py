@@ -33,13 +33,19 @@ def follow_data(
         "vantage": visit.vantage.name,
         "at": visit.at.strftime("%Y-%m-%dT%H:%M:%SZ"),
         "after_reboot": None if visit.booted is None else sorted(visit.booted),
-        "outcome": outcome_data(turns[0].visit.outcome if turns else visit.outcome),
+        "outcome": outcome_data(turns[0].visit.outcome if turns and turns[0].misses else visit.outcome),
         "addresses": [
-            {"address": str(each.address), "of": each.of, "outcome": outcome_data(each.visit.outcome)} for each in turns
+            {
+                "address": None if each.address is None else str(each.address),
+                "of": each.of,
+                "client": each.client,
+                "outcome": outcome_data(each.visit.outcome),
+            }
+            for each in turns
         ],
         "expected": {
             "stated": expected,
-            "met": not missed and not turns,
+            "met": not missed and not any(turn.misses for turn in turns),
             "missed": [each.text for each in (*missed, *(one for turn in turns for one in turn.misses))],
         },
         "exchanges": [_exchange(exchange) for exchange in visit.exchanges],

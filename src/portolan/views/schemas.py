@@ -171,8 +171,16 @@ _FOLLOW: dict[str, Schema] = {
     },
     "outcome": _ref("outcome"),
     "addresses": {
-        **_list(_object(address=_TEXT, of={"type": "integer", "minimum": 2}, outcome=_ref("outcome"))),
-        "description": "Of several addresses of the name those at which the expectation is missed, now and then; `outcome` is then the first's.",
+        **_list(
+            _object(
+                address=_MAYBE_TEXT,
+                of={"type": "integer", "minimum": 1},
+                client={"enum": ["curl", "chromium"]},
+                outcome=_ref("outcome"),
+            )
+        ),
+        "description": "Who gets something else: at other addresses of the name, now and then; or (address null) with another client. "
+        "`outcome` is the first's of those that miss the expectation, if any.",
     },
     "expected": _EXPECTED,
     "exchanges": _list(_ref("exchange"), minItems=1),

@@ -32,6 +32,11 @@ def follow_text(
         lines += row(style, style.ink(word, "warn"), 8, f"{finding.code}: {finding.text}", where(finding.place))
     lines += verdict(visit, missed, expected, style)
     for turn in turns:
+        if not turn.misses:
+            text = f"For some only: a browser gets it ({in_words(turn.visit.outcome)})"
+            fetched = next((each.text for each in turn.visit.assumptions if each.kind == "issuer-fetched"), None)
+            lines += row(style, style.ink(f"{style.good} ", "good"), 2, f"{text}: {fetched}" if fetched else text, "")
+            continue
         stop = turn.visit.stop
         text = f"{turn.words[0].upper()}{turn.words[1:]}: {in_words(turn.visit.outcome)}"
         text += f": {stop.text}" if stop is not None else f"; missed: {'; '.join(each.text for each in turn.misses)}"

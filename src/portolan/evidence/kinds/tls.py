@@ -82,7 +82,7 @@ class TrustAssumed(TlsDecision, frozen=True):
     client: str
 
 
-class Fetched(TlsDecision, frozen=True):
+class IssuerFetched(TlsDecision, frozen=True):
     kind = "issuer-fetched"
     words = "the issuer's certificate is not sent; {client} fetches it from {url}, and it is assumed that it trusts that issuer"
     standard = "RFC 5280 section 4.2.2.1"
