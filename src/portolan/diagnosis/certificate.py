@@ -12,10 +12,13 @@ from portolan.estate.base import is_public
 from portolan.estate.certificate import Certificate
 from portolan.estate.changing import with_facts
 from portolan.estate.client import PassingProgram
+from portolan.estate.guesses import machines
 from portolan.estate.service import Service, WebService, sites_of
 from portolan.estate.url import DEFAULT_PORTS
 from portolan.estate.vantage import Vantage
+from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import tls as tls_kinds
+from portolan.evidence.start import Why
 from portolan.source.place import pointer
 from portolan.tls.facts import shown_by
 from portolan.tls.verify import covers
@@ -237,9 +240,17 @@ def constrained(case: Case) -> Finding | None:
     "not fit for this use",
     "Make a key of 2,048 bits or more (or on a curve), and get the certificate anew with SHA-256.",
     "wrong-use",
+    "service-failed",
 )
 def weak(case: Case) -> Finding | None:
-    """Its key is short, or it is signed with an old digest."""
+    """Its key is short, or it is signed with an old digest: visitors refuse it, and most servers do not start."""
+    stop = case.stop
+    if isinstance(stop, connect_kinds.ServiceFailed):
+        certificate = case.estate.certificates.get(stop.reason.about or "")
+        if stop.reason.why is not Why.CERTIFICATE_WEAK or certificate is None:
+            return None
+        clue = CertificateClue(certificate=certificate, name=case.host, code="cert-weak")
+        return Finding("cert-weak", stop.text, certificate.place, clue=clue)
     return _flawed(case, "cert-weak", "weak")
 
 
@@ -302,6 +313,17 @@ def as_it_should_be(case: Case, certificate: Certificate) -> Patch:
 
 
 def _names(case: Case, certificate: Certificate) -> list[str]:
+    """The names that a certificate covers; where it cannot be read, those of the sites that show it."""
+    if certificate.unknown:
+        services = [each for box in machines(case.estate) for each in box.services.values()]
+        sites = [
+            site
+            for service in services
+            if isinstance(service, WebService)
+            for site in service.sites.values()
+            if (site.certificate or service.certificate) == certificate.name
+        ]
+        return [str(each) for site in sites for each in site.names if each and "*" not in each and each[0] != "."]
     return list(shown_by(certificate, case.estate, case.world.shared).leaf.names)
 
 

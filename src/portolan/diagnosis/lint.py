@@ -147,7 +147,7 @@ def certificates_cover(world: World) -> Iterator[Finding]:
         if not any(listener.tls and bound(site, listener) for listener in home.service.listens):
             continue
         name = site.certificate or home.service.certificate
-        if name is None:
+        if name is None or world.estate.certificates[name].unknown:
             continue
         held = shown_by(world.estate.certificates[name], world.estate, world.shared).leaf.names
         for wanted in site.names:
@@ -216,6 +216,7 @@ _WHY_NOT = {
     Why.KEY_MISFIT: "cert-key-differs",
     Why.CERTIFICATE_ORDER: "cert-order",
     Why.FILE_MISREAD: "cert-file",
+    Why.CERTIFICATE_WEAK: "cert-weak",
     Why.NO_CERTIFICATE: "cert-missing",
     Why.NO_PRIVILEGE: "service-no-privilege",
     Why.CONFIGURATION_BROKEN: "service-config-broken",

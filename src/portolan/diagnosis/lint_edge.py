@@ -169,7 +169,12 @@ def names_and_certificates(world: World) -> Iterator[Finding]:
         held = own.get(edge.certificate or "")
         names = shown_by(held, world.estate, world.shared).leaf.names if held is not None else ()
         for wanted in edge.names:
-            if held is not None and "*" not in wanted and not any(covers(each, str(wanted), None) for each in names):
+            if (
+                held is not None
+                and not held.unknown
+                and "*" not in wanted
+                and not any(covers(each, str(wanted), None) for each in names)
+            ):
                 text = f"the certificate {held.name} of {label_of(edge)} does not cover {wanted}"
                 yield Finding("cert-name", text, held.place)
         if held is None and edge.names and edge.program is None:

@@ -13,6 +13,7 @@ from portolan.estate.machine import Forward, Machine
 from portolan.estate.service import Listener, Service, WebService, sites_of
 from portolan.evidence.decision import Leg
 from portolan.evidence.kinds import connect as connect_kinds
+from portolan.evidence.kinds import tls as tls_kinds
 from portolan.evidence.start import Why
 from portolan.net.listeners import FIRST_OPEN_PORT, Failure
 
@@ -81,9 +82,14 @@ def stopped(case: Case) -> Finding | None:
     "a refusal: the service does not start",
     "Install the key that the certificate was made for, or a new certificate for this key.",
     "service-failed",
+    "key-of-another-kind",
 )
 def key_differs(case: Case) -> Finding | None:
-    """The service does not start for its key."""
+    """The service does not start for its key, or has none that it could sign with."""
+    stop, arrival = case.stop, case.exchange.attempts[-1].arrival if case.exchange.attempts else None
+    if isinstance(stop, tls_kinds.KeyOfAnotherKind) and arrival is not None:
+        certificate = case.estate.certificates[stop.certificate]
+        return Finding("cert-key-differs", stop.text, certificate.place, clue=ServiceClue(arrival.service))
     return _not_started(case, Why.KEY_MISFIT, "cert-key-differs")
 
 
@@ -467,6 +473,7 @@ def right_key(case: Case, _clue: ServiceClue) -> Iterator[Proposal]:
     """Asks for the key that belongs to the certificate."""
     stop = case.stop
     name = stop.reason.about if isinstance(stop, connect_kinds.ServiceFailed) else None
+    name = stop.certificate if isinstance(stop, tls_kinds.KeyOfAnotherKind) else name
     certificate = case.estate.certificates.get(name or "")
     if certificate is not None and certificate.key is not None:
         yield Proposal(
@@ -486,6 +493,11 @@ def write_anew(case: Case, _clue: ServiceClue) -> Iterator[Proposal]:
         text = f"take the password off the key of {certificate.name}, and start the service"
         yield Proposal(text, remove((*certificate.place.path, "key")))
         return
+    misread = certificate.misread or certificate.misread_strictly or ""
+    if certificate.key is not None and "key" in misread:
+        text = f"write the key of {certificate.name} anew in PEM, and start the service"
+        yield Proposal(text, remove((*certificate.place.path, "key")))
+        return
     yield Proposal(
         f"{_ANEW[reason.why].format(certificate.name)}, and start the service", as_it_should_be(case, certificate)
     )
@@ -493,7 +505,7 @@ def write_anew(case: Case, _clue: ServiceClue) -> Iterator[Proposal]:
 
 _ANEW = {
     Why.CERTIFICATE_ORDER: "put the server's own certificate first in the file of {}",
-    Why.FILE_MISREAD: "write the file of {} anew, each block on lines of its own",
+    Why.FILE_MISREAD: "write the file of {} anew: the certificate and its chain in PEM, each block on lines of its own",
 }
 
 

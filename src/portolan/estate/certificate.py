@@ -36,10 +36,18 @@ class Certificate(Changing, frozen=True, kw_only=True, eq=False):
     )
     until: Annotated[datetime | None, says("Declared: valid until; left out: does not end.")] = None
     sends_chain: Annotated[bool, says("Declared: whether the intermediates are sent along.")] = True
+    #: As DER.
     pem: tuple[bytes, ...] = ()
     key_pem: bytes | None = None
     #: Why servers do not start with its files, where they cannot read them.
     misread: str | None = None
+    #: The same for programs that read a key to the letter.
+    misread_strictly: str | None = None
+
+    @property
+    def unknown(self) -> bool:
+        """Whether nothing can be told of it, since no certificate is read in its file."""
+        return self.file is not None and not self.pem
 
 
 class Authority(Stated, frozen=True, kw_only=True, eq=False):

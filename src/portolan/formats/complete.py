@@ -54,7 +54,7 @@ class Completing(Reader):
         if kind is Certificate and {"file", "key"} & set(facts):
             held = {**facts, "place": Place(path, node)}
             _certificate(self, held, node, path, "")
-            facts.update({key: held[key] for key in ("pem", "key_pem", "misread") if key in held})
+            facts.update({key: held[key] for key in ("pem", "key_pem", "misread", "misread_strictly") if key in held})
 
     def bytes_of(self, values: Values, key: str, path: Path, what: str) -> tuple[bytes, str] | None:
         """A named file's bytes and shown path; notes the problem when it cannot be read."""
@@ -75,21 +75,22 @@ class Completing(Reader):
 
 
 def _certificate(reader: Completing, values: Values, _node: Node, path: Path, _name: str) -> None:
-    where = ".".join(map(str, path))
     held = reader.bytes_of(values, "file", path, "certificate")
     if held:
-        values["pem"] = pem.certificates(held[0], held[1], reader.problems, where)
-        values["misread"] = pem.misread(held[0])
+        values["pem"], values["misread"] = pem.served(held[0])
     key = reader.bytes_of(values, "key", path, "key")
     if key:
-        values["key_pem"] = pem.private_key(key[0], key[1], reader.problems, where)
-        values["misread"] = values.get("misread") or pem.locked(key[0])
+        read = pem.private_key(key[0])
+        values["key_pem"] = read.pem
+        values["misread"] = values.get("misread") or read.misread
+        values["misread_strictly"] = read.misread_strictly
 
 
-def _authority(reader: Completing, values: Values, node: Node, path: Path, name: str) -> None:
+def _authority(reader: Completing, values: Values, _node: Node, path: Path, _name: str) -> None:
     """No server reads it: only clients."""
-    _certificate(reader, values, node, path, name)
-    values.pop("misread", None)
+    held = reader.bytes_of(values, "file", path, "certificate")
+    if held:
+        values["pem"] = pem.certificates(held[0], held[1], reader.problems, ".".join(map(str, path)))
 
 
 def _hosts_file(reader: Completing, values: Values, node: Node, path: Path, _name: str) -> None:

@@ -4,7 +4,7 @@
 INTERNAL = {
     "Stated": {"place"},
     "HostsFile": {"entries"},
-    "Certificate": {"pem", "key_pem", "misread"},
+    "Certificate": {"pem", "key_pem", "misread", "misread_strictly"},
     "Authority": {"pem"},
     "Zone": {"data", "provided"},
     "Version": {"data"},

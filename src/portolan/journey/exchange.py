@@ -33,6 +33,7 @@ from portolan.journey.world import World
 from portolan.programs.protocol import EdgeWays
 from portolan.source.value import Value
 from portolan.store.respond import respond_at_store
+from portolan.tls.facts import other_kind
 from portolan.tls.verify import verify
 
 #: How many programs may stand behind each other; more are a circle.
@@ -299,6 +300,11 @@ def _handshake(world: World, url: Url, client: Client, arrival: Arrival, saying:
         # Also Apache httpd without a site on the listener: its main server speaks plain HTTP there.
         decision = tls_kinds.PlainSpoken(service.name, listener, place=listener.place, subject=service)
         return Handshake(Detail.NOT_TLS, (decision,), None, decision)
+    if not world.program(service).refuses_other_kind and other_kind(certificate):
+        unsigned = tls_kinds.KeyOfAnotherKind(
+            certificate.name, service.name, place=certificate.place, subject=certificate
+        )
+        return Handshake(Detail.NO_COMMON_VERSION, (shown, unsigned), certificate, unsigned)
     return _checked(world, url, client, saying, certificate, shown)
 
 

@@ -30,7 +30,7 @@ from portolan.net.topology import Topology
 from portolan.programs.edges import ways_of
 from portolan.programs.protocol import EdgeWays, WebProgram
 from portolan.programs.registry import resolver_program, web_program
-from portolan.tls.facts import key_fits
+from portolan.tls.facts import damaged, key_fits, other_kind, too_weak
 
 _Made = TypeVar("_Made")
 
@@ -236,9 +236,18 @@ class World:
         used = {site.certificate or service.certificate for site in service.sites.values() if site.in_force}
         for name in sorted(each for each in used | {service.certificate} if each):
             certificate = self.estate.certificates[name]
-            if certificate.misread is not None:
-                text = f"it cannot read the file of the certificate {name}: {certificate.misread}"
+            program = self.program(service)
+            misread = certificate.misread if program.reads_keys_loosely else certificate.misread_strictly
+            misread = certificate.misread or misread or damaged(certificate)
+            if misread is not None:
+                about_key = certificate.key is not None and misread == certificate.misread_strictly
+                text = f"it cannot read {certificate.key if about_key else certificate.file}, of the certificate {name}: {misread}"
                 return StartFailure(Why.FILE_MISREAD, text, name)
+            weak = too_weak(certificate) if program.refuses_weak else None
+            if weak is not None:
+                return StartFailure(Why.CERTIFICATE_WEAK, f"it does not take the certificate {name}: {weak}", name)
+            if not program.refuses_other_kind and other_kind(certificate):
+                continue  # its handshakes fail instead
             if not key_fits(certificate) and any(key_fits(certificate, at) for at in range(1, len(certificate.pem))):
                 text = f"in the file of the certificate {name} another stands before the one that its key belongs to"
                 return StartFailure(Why.CERTIFICATE_ORDER, text, name)

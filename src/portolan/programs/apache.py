@@ -21,6 +21,9 @@ class Apache:
     v6_apart = False
     merges_wildcards = False
     certificate_everywhere = True
+    reads_keys_loosely = True
+    refuses_other_kind = True
+    refuses_weak = True
     #: UseCanonicalPhysicalPort is off.
     tells_asked_port = True
     missing = 404

@@ -23,6 +23,9 @@ class Nginx:
     #: It binds the wildcard only, and tells addresses apart by itself.
     merges_wildcards = True
     certificate_everywhere = False
+    reads_keys_loosely = False
+    refuses_other_kind = False
+    refuses_weak = True
     #: port_in_redirect.
     tells_asked_port = False
     missing = 404

@@ -120,6 +120,12 @@ class WebProgram(Protocol):
     merges_wildcards: bool
     #: Every site on a TLS listener needs a certificate; else the default site only.
     certificate_everywhere: bool
+    #: Whether it takes keys in DER, and those whose block is not to the letter.
+    reads_keys_loosely: bool
+    #: Whether a key of another kind than the certificate's (RSA, a curve) keeps it from starting; else handshakes fail.
+    refuses_other_kind: bool
+    #: Whether it starts with nothing that is too weak for OpenSSL as distributions set it (security level 2).
+    refuses_weak: bool
     #: Whether its own redirects bear the port that the visitor asked for, or the one that it listens on.
     tells_asked_port: bool
     #: The statuses for a file that is missing, and a folder without index file.

@@ -17,6 +17,9 @@ class StatedWays:
     v6_apart = False
     merges_wildcards = False
     certificate_everywhere = False
+    reads_keys_loosely = False
+    refuses_other_kind = True
+    refuses_weak = False
     tells_asked_port = True
     #: RFC 9110 sections 15.6.3 to 15.6.5; certificates are checked in full where nobody says otherwise.
     passing = Passing(

@@ -351,6 +351,63 @@ def _covered(parsed: Any) -> tuple[str, ...]:
     return (*names, *(str(address) for address in held.get_values_for_type(x509.IPAddress)))
 
 
+#: Octets of a certificate that may be too weak: what signs with SHA-1 or MD5, and short RSA keys and curves (RFC 3279, RFC 5480).
+_MAYBE_WEAK = (
+    bytes.fromhex("2a864886f70d010105"),
+    bytes.fromhex("2a864886f70d010104"),
+    bytes.fromhex("2a8648ce3d0401"),
+    bytes.fromhex("2a864886f70d01010105000381"),
+    bytes.fromhex("2a864886f70d01010105000303"),
+    bytes.fromhex("2a8648ce3d030101"),
+)
+
+
+def too_weak(certificate: Certificate) -> str | None:
+    """Which certificate of a file is too weak for a server at OpenSSL's security level 2, and why (measured); None where none is."""
+    for number, der in enumerate(certificate.pem, 1):
+        # Whether one is costs a library; most are not.
+        if not any(each in der for each in _MAYBE_WEAK):
+            continue
+        facts = _from_pem(der, certificate, number)
+        by_itself = facts.subject == facts.issuer and not (facts.weak or "").startswith("its ")
+        if facts.weak is not None and not by_itself:
+            return (
+                f"of certificate {number} in its file {facts.weak.removeprefix('its ')}" if number > 1 else facts.weak
+            )
+    return None
+
+
+def damaged(certificate: Certificate) -> str | None:
+    """Which certificate of a file no program can take; None where each can be taken."""
+    for number, der in enumerate(certificate.pem):
+        if certificate.key_pem is not None:
+            try:
+                _parsed_quietly(der)
+            except ValueError:
+                return f"certificate {number + 1} in it is damaged"
+    return None
+
+
+def _parsed_quietly(der: bytes) -> "x509.Certificate":
+    from cryptography import x509
+
+    return x509.load_der_x509_certificate(der)
+
+
+def other_kind(certificate: Certificate) -> bool:
+    """Whether a PEM key is of another kind (RSA, a curve) than its certificate's."""
+    if not certificate.pem or certificate.key_pem is None:
+        return False
+    from cryptography.exceptions import UnsupportedAlgorithm
+    from cryptography.hazmat.primitives.serialization import load_pem_private_key
+
+    try:
+        key, other = load_pem_private_key(certificate.key_pem, None), _parsed_quietly(certificate.pem[0]).public_key()
+    except (ValueError, TypeError, UnsupportedAlgorithm):
+        return False
+    return type(key.public_key()) is not type(other)
+
+
 def key_fits(certificate: Certificate, number: int = 0) -> bool:
     """Whether a PEM certificate, by its number in the file, and its PEM key are a pair; an encrypted key counts as fitting."""
     if not certificate.pem or certificate.key_pem is None:

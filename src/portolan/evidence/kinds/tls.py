@@ -64,6 +64,16 @@ class ShowsOthers(TlsDecision, frozen=True):
     certificate: str
 
 
+class KeyOfAnotherKind(TlsDecision, frozen=True):
+    kind = "key-of-another-kind"
+    words = "the key of {certificate} is of another kind than the certificate: {service} has none to sign with, and ends the handshake"
+    standard = "RFC 8446 section 4.4.2.2"
+    stops = True
+
+    certificate: str
+    service: str
+
+
 class Trusted(TlsDecision, frozen=True):
     kind = "trusted"
     words = "the chain leads to {anchor}, which {client} trusts"
