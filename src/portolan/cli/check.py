@@ -1,8 +1,12 @@
 """`portolan check`: loads, cross-checks and lints an estate, and asks every expectation."""
 
 import argparse
+from typing import TYPE_CHECKING
 
 from portolan.cli.options import add_command, estate_options, format_option
+
+if TYPE_CHECKING:
+    from portolan.journey.world import World
 
 
 def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
@@ -12,6 +16,13 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         "check",
         "load an estate, ask every expectation, and name what is wrong or will go wrong",
         "portolan check --estate observatory/",
+    )
+    parser.add_argument(
+        "--renewals",
+        nargs="?",
+        const="",
+        metavar="NAME",
+        help="rehearse the next renewals instead: would an authority be convinced; of one certificate or name",
     )
     estate_options(parser)
     format_option(parser, "text", "json")
@@ -26,6 +37,8 @@ def run(arguments: argparse.Namespace) -> int:
     from portolan.diagnosis.lint import lint
 
     question = ready(arguments)
+    if arguments.renewals is not None:
+        return _renewals(arguments, question.world)
     findings = lint(question.world)
     found = answers(question.world, question.apply)
     if arguments.format == "json":
@@ -37,3 +50,28 @@ def run(arguments: argparse.Namespace) -> int:
 
         print(check_text(question.loaded.estate, findings, found, style_of(arguments)), end="")
     return 1 if found.groups or any(finding.severity == "error" for finding in findings) else 0
+
+
+def _renewals(arguments: argparse.Namespace, world: "World") -> int:
+    """Rehearses the next renewals; 0 where each can be had, else 1."""
+    from portolan.cli.errors import UsageError
+    from portolan.cli.terminal import print_json, style_of
+    from portolan.diagnosis.renewals import renewals
+    from portolan.source.nearest import did_you_mean
+    from portolan.source.plain import one_line
+    from portolan.views.renewals import renewals_data, renewals_text
+
+    found = renewals(world, arguments.renewals.lower() or None)
+    if arguments.renewals and not found:
+        every = renewals(world)
+        known = [each.certificate.name for each in every]
+        known += [one.name for each in every for one in each.challenges]
+        hint = (
+            did_you_mean(arguments.renewals, known) or f"Renewed are {', '.join(dict.fromkeys(known)) or 'none here'}."
+        )
+        raise UsageError(f"no certificate is renewed for '{one_line(arguments.renewals)}'", hint)
+    if arguments.format == "json":
+        print_json(renewals_data(found, world.now))
+    else:
+        print(renewals_text(found, world.now, style_of(arguments)), end="")
+    return 1 if any(each.blocked for each in found) else 0

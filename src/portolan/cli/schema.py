@@ -13,7 +13,9 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         "print a JSON Schema, for editors and programs",
         "portolan schema estate > estate.schema.json",
     )
-    parser.add_argument("of", choices=("estate", "follow", "explain", "check", "ladder"), help="what it describes")
+    parser.add_argument(
+        "of", choices=("estate", "follow", "explain", "check", "ladder", "renewals"), help="what it describes"
+    )
     parser.set_defaults(run=run)
 
 

@@ -1,7 +1,6 @@
 """What can be found without asking any question: faults that wait, found from the estate alone."""
 
 from collections.abc import Callable, Iterator
-from datetime import datetime, timedelta
 from ipaddress import IPv4Address
 
 from portolan.diagnosis.base import Finding, Severity, all_homes, listed, zone_of
@@ -9,6 +8,7 @@ from portolan.diagnosis.lint_edge import EDGE_LINTS
 from portolan.diagnosis.lint_names import NAME_LINTS
 from portolan.diagnosis.lint_way import WAY_LINTS
 from portolan.diagnosis.lint_web import WEB_LINTS
+from portolan.diagnosis.renewals import renewals_blocked
 from portolan.estate.base import IPAddress, is_public
 from portolan.estate.filter import FilterRule
 from portolan.estate.guesses import asked_by, machines
@@ -22,10 +22,8 @@ from portolan.http.binding import bound
 from portolan.journey.world import World
 from portolan.source.nearest import nearest
 from portolan.tls.facts import shown_by
+from portolan.tls.lifetime import late
 from portolan.tls.verify import covers
-
-#: A certificate that ends within this time is worth a word.
-SOON = timedelta(days=21)
 
 Lint = Callable[[World], Iterator[Finding]]
 
@@ -105,14 +103,6 @@ def dangling_aliases(world: World) -> Iterator[Finding]:
                     )
 
 
-def _late(starts: datetime | None, until: datetime) -> timedelta:
-    """What of its life is left when a renewal should have run: a third, or half of one that lives under ten days."""
-    if starts is None:
-        return SOON
-    life = until - starts
-    return min(SOON, life / 2 if life < timedelta(days=10) else life / 3)
-
-
 def certificates_in_time(world: World) -> Iterator[Finding]:
     """Certificates that are over, not begun, or soon over."""
     for certificate in world.estate.certificates.values():
@@ -129,7 +119,7 @@ def certificates_in_time(world: World) -> Iterator[Finding]:
                 f"the certificate {certificate.name} is valid from {leaf.starts:%Y-%m-%d} on",
                 certificate.place,
             )
-        elif leaf.until is not None and leaf.until - world.now < _late(leaf.starts, leaf.until):
+        elif leaf.until is not None and leaf.until - world.now < late(leaf.starts, leaf.until):
             yield Finding(
                 "cert-expired",
                 f"the certificate {certificate.name} ends on {leaf.until:%Y-%m-%d}",
@@ -350,6 +340,7 @@ LINTS: tuple[Lint, ...] = (
     hidden_rules,
     shadowed_names,
     expectations_can_be_asked,
+    renewals_blocked,
     *NAME_LINTS,
     *WAY_LINTS,
     *WEB_LINTS,

@@ -2,12 +2,12 @@
 
 from collections.abc import Iterator
 from datetime import timedelta
-from typing import Any
+from functools import partial
 
 from portolan.diagnosis.base import Finding, Severity, all_homes, listed, warned, zone_of
 from portolan.diagnosis.resolving import CaaClue, wrong_glue
 from portolan.dns.answer import Answer, Asker
-from portolan.dns.rdata import rdata
+from portolan.dns.caa import forbidding
 from portolan.dns.signatures import judged, named_keys, signatures_end
 from portolan.dns.versions import same_answer
 from portolan.dns.zone import Found, Types
@@ -253,55 +253,13 @@ def authorities_are_allowed(world: World) -> Iterator[Finding]:
                 yield found
 
 
-#: Tags that authorities know (RFC 8659 section 4, RFC 9495).
-_TAGS = (b"issue", b"issuewild", b"iodef", b"issuemail", b"issuevmc", b"contactemail", b"contactphone")
-
-
 def _forbidden(world: World, certificate: Certificate, covered: str) -> Finding | None:
-    authority = world.estate.authorities.get(certificate.issuer or "")
-    wanted = authority.caa_names if authority is not None else ()
-    wild = covered.startswith("*.")
-    name = covered.removeprefix("*.")
-    if certificate.issuer == "self":
+    way = certificate.renews.by if certificate.renews is not None else None
+    found = forbidding(world.naming, partial(zone_of, world.estate), world.estate, certificate, covered, way)
+    if found is None:
         return None
-    while name:
-        zone = zone_of(world.estate, name)
-        records = (_types(world.naming.index(zone).look(name)) or {}).get("CAA", ()) if zone is not None else ()
-        if zone is None or not records:
-            name = name.partition(".")[2]
-            continue
-        read: list[Any] = [rdata("CAA", str(record.data)) for record in records]
-        odd = next(
-            (
-                each.tag.decode("ascii", "replace")
-                for each in read
-                if each.flags & 128 and each.tag.lower() not in _TAGS
-            ),
-            None,
-        )
-        if odd is not None:
-            # RFC 8659 section 4.1: what is critical and not understood forbids everything.
-            text = (
-                f"the CAA record {odd} of {name} is critical, and no authority knows it: none may issue for {covered}"
-            )
-            return Finding(
-                "name-caa-forbids", text, records[0].place, Severity.WARNING, CaaClue(zone, name, "issue", "")
-            )
-        tag = "issuewild" if wild and any(each.tag == b"issuewild" for each in read) else "issue"
-        values = [each.value.decode("ascii", "replace") for each in read if each.tag == tag.encode()]
-        allowed = [value.partition(";")[0].strip() for value in values]
-        if not allowed or set(allowed) & set(wanted) or (not wanted and any(allowed)):
-            return None
-        who = listed(each for each in allowed if each) or "nobody"
-        return Finding(
-            "name-caa-forbids",
-            f"the CAA records of {name} allow {who} to issue for {covered}; the certificate {certificate.name} is by "
-            f"{certificate.issuer or 'a public authority'}",
-            records[0].place,
-            Severity.WARNING,
-            CaaClue(zone, name, tag, wanted[0] if wanted else ""),
-        )
-    return None
+    clue = CaaClue(found.zone, found.name, found.tag, found.wanted)
+    return Finding("name-caa-forbids", found.text, found.place, Severity.WARNING, clue)
 
 
 def delegated_nowhere(world: World) -> Iterator[Finding]:

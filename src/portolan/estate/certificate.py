@@ -1,12 +1,42 @@
 """Certificates, and the authorities behind them."""
 
 from datetime import datetime
-from typing import Annotated
+from typing import Annotated, Literal
 
 import msgspec
 
-from portolan.estate.base import CoveredName, EstatePath, HostName, Stated, says
+from portolan.estate.base import CoveredName, EstatePath, FolderPath, HostName, Stated, says
 from portolan.estate.changing import Changing
+
+
+class Renews(Stated, frozen=True, kw_only=True, eq=False):
+    """How the next certificate is got from its authority (RFC 8555)."""
+
+    by: Annotated[
+        Literal["http-01", "dns-01", "tls-alpn-01"],
+        says(
+            "How the names are proven: by a file that the authority asks for plainly (`http-01`), by a record of the zone "
+            "(`dns-01`, the only way for stars), or within a handshake on port 443 (`tls-alpn-01`, RFC 8737)."
+        ),
+    ]
+    folder: Annotated[
+        FolderPath | None,
+        says(
+            "Where the files of `http-01` are put, under `.well-known/acme-challenge/`. Left out: where the site looks.",
+            example="/var/www/challenges",
+        ),
+    ] = None
+    on: Annotated[
+        str | None,
+        says("The machine that asks for it. Left out: those that show the certificate.", refers=("hosts", "routers")),
+    ] = None
+    account: Annotated[
+        str | None,
+        says(
+            "The address of the account at the authority, for CAA records that name one (RFC 8657).",
+            example="https://letters.example/account/7",
+        ),
+    ] = None
 
 
 class Certificate(Changing, frozen=True, kw_only=True, eq=False):
@@ -35,6 +65,7 @@ class Certificate(Changing, frozen=True, kw_only=True, eq=False):
         default=None, name="from"
     )
     until: Annotated[datetime | None, says("Declared: valid until; left out: does not end.")] = None
+    renews: Annotated[Renews | None, says("How it is renewed; left out: nobody says so.")] = None
     sends_chain: Annotated[bool, says("Declared: whether the intermediates are sent along.")] = True
     #: As DER.
     pem: tuple[bytes, ...] = ()

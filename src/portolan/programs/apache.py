@@ -21,6 +21,7 @@ class Apache:
     v6_apart = False
     merges_wildcards = False
     certificate_everywhere = True
+    answers_by_handshake = True
     reads_keys_loosely = True
     refuses_other_kind = True
     refuses_weak = True

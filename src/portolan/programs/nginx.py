@@ -23,6 +23,7 @@ class Nginx:
     #: It binds the wildcard only, and tells addresses apart by itself.
     merges_wildcards = True
     certificate_everywhere = False
+    answers_by_handshake = False
     reads_keys_loosely = False
     refuses_other_kind = False
     refuses_weak = True

@@ -120,6 +120,8 @@ class WebProgram(Protocol):
     merges_wildcards: bool
     #: Every site on a TLS listener needs a certificate; else the default site only.
     certificate_everywhere: bool
+    #: Whether it can answer an authority within a handshake (RFC 8737), by a module of its own.
+    answers_by_handshake: bool
     #: Whether it takes keys in DER, and those whose block is not to the letter.
     reads_keys_loosely: bool
     #: Whether a key of another kind than the certificate's (RSA, a curve) keeps it from starting; else handshakes fail.

@@ -17,6 +17,7 @@ class StatedWays:
     v6_apart = False
     merges_wildcards = False
     certificate_everywhere = False
+    answers_by_handshake = True
     reads_keys_loosely = False
     refuses_other_kind = True
     refuses_weak = False

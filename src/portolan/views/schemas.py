@@ -253,8 +253,37 @@ _SHAPES: dict[str, Schema] = {
         broken={**_MAYBE_NUMBER, "description": "The first rung that fails, counted from 0."},
         findings=_list(_ref("finding")),
     ),
+    "renewals": _object(
+        portolan={"const": 1},
+        at=_MOMENT,
+        renewals=_list(
+            _object(
+                certificate=_TEXT,
+                ends=_or_null(_MOMENT),
+                tried_from={
+                    **_or_null(_MOMENT),
+                    "description": "When a third of its life is left, at most 21 days before its end.",
+                },
+                by=_or_null({"enum": ["http-01", "dns-01", "tls-alpn-01"]}),
+                blocked={
+                    **_TRUTH,
+                    "description": "Whether the stated way fails, or, where none is stated, every way of a name.",
+                },
+                challenges=_list(
+                    _object(
+                        name=_TEXT,
+                        way={"enum": ["http-01", "dns-01", "tls-alpn-01"]},
+                        succeeds=_TRUTH,
+                        why=_MAYBE_TEXT,
+                        address={**_MAYBE_TEXT, "description": "The address of the name at which it fails."},
+                        where=_MAYBE_TEXT,
+                    )
+                ),
+            )
+        ),
+    ),
 }
-_TITLES = {"ladder": "follow --ladder"}
+_TITLES = {"ladder": "follow --ladder", "renewals": "check --renewals"}
 #: What has a schema.
 NAMES = tuple(_SHAPES)
 
