@@ -43,7 +43,7 @@ ROWS = [
     ("edge-asked-before-it-was", "https://images.skerry.example/", "street", "edge-not-in-effect", None, None, "in_effect_from"),
     ("range-half-let-in", "https://shop.heron.example/", "street", "edge-origin-closed", "allow port 443 in the group web from 203.0.113.128/28 too", "opens", "0.0.0.0/0"),
     ("half-of-the-ranges", "https://www.clockhouse.example/", "street", "edge-origin-closed", "allow tcp port 80 from 192.0.2.128/28", "opens", "0.0.0.0/0"),
-    ("factory-certificate-lan", "https://192.168.7.9/", "v", "cert-self-signed", None, None, "public"),
+    ("factory-certificate-lan", "https://192.168.7.9/", "v", "cert-private-name", None, None, "public"),
     ("remedies-that-cannot-be", "http://www.lab.example:80/", "desk", "content-unreadable", "let everybody on the machine read a/index.html", "opens", "group nobody"),
     ("remedies-that-cannot-be", "http://www.lab.example:82/", "desk", "cert-name", "write '10.7.0.20 up.lab.example' into the hosts file of front", "safe", "anew"),
     ("private-ca-pem", "http://www.lab.example:80/", "desk", "cert-expired", "renew the certificate up", "safe", "hosts"),

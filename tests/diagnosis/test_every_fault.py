@@ -312,6 +312,8 @@ BAD = {
                              (CERT, "  visit: {names: [visit.kestrel-ridge.example]}\n  o: {names: [other.kestrel-ridge.example]}\n"),
                              (EXPECTED, '  - {url: "https://other.kestrel-ridge.example/", page: other, from: street}\n')], "https://other.kestrel-ridge.example/", "street"),
     "cert-name": ([('names: ["*.kestrel-ridge.example"]', "names: [kestrel-ridge.example]")], VISIT, "street"),
+    "cert-private-name": ([('names: ["*.kestrel-ridge.example"]', 'names: [10.20.0.15], issuer: House'), ("certificates:", "authorities: {House: {public: false}}\ncertificates:")], "https://10.20.0.15/", "office"),
+    "renewal-blocked": ([("until: 2026-06-01", "until: 2026-06-01, requested: true")], VISIT, "street"),
     "cert-self-signed": ([("from: 2026-01-01", "issuer: self")], VISIT, "street"),
     "cert-issuer-unknown": ([("from: 2026-01-01", "issuer: House"), ("zones:\n", "authorities: {House: {public: false}}\nzones:\n")], VISIT, "street"),
     "cert-chain-incomplete": ([("from: 2026-01-01", "issuer: Mid, sends_chain: false"), ("zones:\n", "authorities: {Mid: {issued_by: public}}\nzones:\n")], VISIT, "street"),

@@ -20,7 +20,7 @@ from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import tls as tls_kinds
 from portolan.evidence.start import Why
 from portolan.source.place import pointer
-from portolan.tls.facts import shown_by
+from portolan.tls.facts import authority_every, shown_by
 from portolan.tls.verify import covers
 
 
@@ -180,6 +180,23 @@ def default_served(case: Case) -> Finding | None:
 def name(case: Case) -> Finding | None:
     """The name is not on it."""
     return _found(case, "cert-name")
+
+
+@fault(
+    "cert-private-name",
+    "No public authority gives a certificate for this name",
+    "self-signed, or an unknown issuer",
+    "Ask by a public name that leads there; or let these visitors trust an authority of your own that issues it.",
+    "self-signed",
+    "unknown-issuer",
+)
+def private_name(case: Case) -> Finding | None:
+    """A private address, one label, or a name of the house: the factory certificate of an appliance, and the like."""
+    asked = case.client.saying.checked_name or case.host
+    found = None if is_given_publicly(asked) else _found(case, "cert-private-name")
+    if found is None:
+        return None
+    return found.but(text=f"{found.text}; no public authority gives a certificate for {asked}")
 
 
 @fault(
@@ -363,6 +380,30 @@ def _by_the_house(case: Case, names: list[str]) -> Iterator[Proposal]:
             f"{case.client.name} trust an authority of your own that issues it",
             [],
         )
+
+
+@remedy("cert-private-name")
+def trusted_by_the_house(case: Case, clue: CertificateClue) -> Iterator[Proposal]:
+    """The visitor trusts the authority of the house that issued it; else one that does issue it, or a public name."""
+    vantage, leaf = case.client, shown_by(clue.certificate, case.estate, case.world.shared).leaf
+    if isinstance(vantage, Vantage) and vantage.written:
+        for authority in case.estate.authorities.values():
+            above = [each for each in authority_every(authority, case.world.shared) if each.self_signed]
+            if authority.name in vantage.trusts or authority.public or not above:
+                continue
+            if clue.certificate.issuer == authority.name or any(each.signed(leaf) for each in above):
+                yield Proposal(
+                    f"let {vantage.name} trust {authority.name}, which issued it",
+                    put(vantage.place, "trusts", [*vantage.trusts, authority.name]),
+                )
+    names = _names(case, clue.certificate) or [case.host]
+    for issuer in _issuers(case, clue.certificate, list(dict.fromkeys([*names, clue.name]))):
+        if issuer != clue.certificate.issuer:
+            yield Proposal(
+                f"get a certificate for {', '.join(names)} from {issuer}",
+                _renewed(case, clue.certificate, list(dict.fromkeys([*names, clue.name])), issuer),
+            )
+    yield from _by_the_house(case, [clue.name])
 
 
 @remedy("cert-expired", "cert-not-yet")

@@ -206,6 +206,7 @@ _WHY_NOT = {
     Why.KEY_MISFIT: "cert-key-differs",
     Why.CERTIFICATE_ORDER: "cert-order",
     Why.FILE_MISREAD: "cert-file",
+    Why.CERTIFICATE_REQUESTED: "renewal-blocked",
     Why.CERTIFICATE_WEAK: "cert-weak",
     Why.NO_CERTIFICATE: "cert-missing",
     Why.NO_PRIVILEGE: "service-no-privilege",

@@ -7,20 +7,23 @@ from collections.abc import Iterator
 from datetime import datetime
 from functools import partial
 
-from portolan.diagnosis.base import Finding, Severity, all_homes, warned, zone_of
+from portolan.diagnosis.base import Case, Finding, Severity, all_homes, fault, zone_of
 from portolan.diagnosis.certificate import is_given_publicly
-from portolan.diagnosis.proposal import Proposal, put, remedy
+from portolan.diagnosis.proposal import Proposal, put, remedy, remove
 from portolan.dns.caa import forbidding
 from portolan.estate.base import IPAddress
 from portolan.estate.certificate import Certificate
 from portolan.estate.changing import with_facts
 from portolan.estate.client import Checks
+from portolan.estate.edge import EdgeService
 from portolan.estate.places import anybody
 from portolan.estate.service import Service, WebService
 from portolan.estate.site import Giving
 from portolan.estate.vantage import AsIfVantage
 from portolan.evidence.decision import Decision
+from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import content as content_kinds
+from portolan.evidence.kinds import edge as edge_kinds
 from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.legs import Exchange
 from portolan.evidence.outcome import Detail, Kind
@@ -318,26 +321,52 @@ def _redirecting(found: Visit) -> Place | None:
 
 # -- what check says --
 
-warned(
-    "renewal-blocked",
-    "The next renewal of the certificate will fail",
-    "nothing yet: a warning; then an expired certificate",
-    "Let the authority come through: port 80 open to everybody, at every address of the name, and the path "
-    "/.well-known/acme-challenge/ led to the folder where the files are put; or prove the name by its zone (dns-01).",
-    __name__,
-)
-
 
 class RenewalClue(Value, frozen=True):
-    """The certificate, and what failed."""
+    """What is renewed, and what failed."""
 
     renewal: Renewal
+
+
+@fault(
+    "renewal-blocked",
+    "The next renewal of the certificate will fail, or the certificate asked for is not given",
+    "nothing yet: a warning; then an expired certificate, or none",
+    "Let the authority come through: port 80 open to everybody, at every address of the name, and the path "
+    "/.well-known/acme-challenge/ led to the folder where the files are put; or prove the name by its zone (dns-01).",
+    "service-failed",
+    "name-mismatch",
+)
+def not_validated(case: Case) -> Finding | None:
+    """A certificate was asked for, and the authority is not convinced."""
+    stop = case.stop
+    name = stop.reason.about if isinstance(stop, connect_kinds.ServiceFailed) else None
+    shown = case.decision(edge_kinds.EdgeShowsProviders)
+    if shown is not None and isinstance(shown.subject, EdgeService):
+        name = shown.subject.certificate
+    certificate = case.estate.certificates.get(name or "")
+    if certificate is None or not certificate.requested:
+        return None
+    holders: list[tuple[str, Service]] = [
+        (home.machine.name, home.service)
+        for home in all_homes(case.estate)
+        if (getattr(home.site, "certificate", None) or home.service.certificate) == name
+    ]
+    renewal = _renewal(case.world.with_vantages(_AUTHORITY), certificate, holders, False)
+    text = f"the certificate {certificate.name} was asked for, and is not validated"
+    first = next(iter(renewal.blocked), None)
+    if first is not None:
+        text += f": {first.way} fails for {first.name}: {first.words}"
+    place = first.place if first is not None and first.place is not None else certificate.place.key("requested")
+    return Finding("renewal-blocked", text, place, clue=RenewalClue(renewal))
 
 
 def renewals_blocked(world: World) -> Iterator[Finding]:
     """Certificates whose next renewal fails, by the way that is stated, or by every way that there is."""
     for renewal in renewals(world, briefly=True):
         for each in renewal.blocked[:1]:
+            if renewal.by is None and not _is_out(world, each.name):
+                continue  # nobody comes to the name at all, which others tell of
             certificate = renewal.certificate
             more = len({one.name for one in renewal.blocked}) - 1
             names = each.name + (f" and {more} more name{'s' if more > 1 else ''}" if more else "")
@@ -347,6 +376,12 @@ def renewals_blocked(world: World) -> Iterator[Finding]:
             yield Finding(
                 "renewal-blocked", text, each.place or certificate.place, Severity.WARNING, RenewalClue(renewal)
             )
+
+
+def _is_out(world: World, name: str) -> bool:
+    """Whether somebody on the internet comes to a name securely."""
+    found = visit(world.with_vantages(_AUTHORITY), f"https://{name.removeprefix('*.')}/", _validator(None, None))
+    return found.exchanges[0].handshake is not None
 
 
 def _days(renewal: Renewal, now: datetime) -> str:
@@ -362,6 +397,13 @@ def another_way(_case: object, clue: RenewalClue) -> Iterator[Proposal]:
     """A way that works for all names; else what must come through."""
     renewal = clue.renewal
     certificate = renewal.certificate
+    if certificate.requested:
+        validated = remove((*certificate.place.path, "requested"))
+        if renewal.blocked:
+            yield Proposal(f"mend that, and ask for the certificate {certificate.name} again", [])
+        else:
+            yield Proposal(f"have {certificate.name} validated: nothing here stands in the way", validated)
+        return
     if renewal.by is not None and renewal.by != "dns-01" and certificate.renews is not None:
         yield Proposal(
             f"let {certificate.name} be renewed by its zone (dns-01)", put(certificate.renews.place, "by", "dns-01")

@@ -65,6 +65,12 @@ class Certificate(Changing, frozen=True, kw_only=True, eq=False):
         default=None, name="from"
     )
     until: Annotated[datetime | None, says("Declared: valid until; left out: does not end.")] = None
+    requested: Annotated[
+        bool,
+        says(
+            "Whether it was asked for and is not validated yet: nobody has it, a server does not start with it, an edge shows its provider's."
+        ),
+    ] = False
     renews: Annotated[Renews | None, says("How it is renewed; left out: nobody says so.")] = None
     sends_chain: Annotated[bool, says("Declared: whether the intermediates are sent along.")] = True
     #: As DER.

@@ -14,6 +14,7 @@ class Why(StrEnum):
     KEY_MISFIT = "key-misfit"
     CERTIFICATE_ORDER = "certificate-order"
     FILE_MISREAD = "file-misread"
+    CERTIFICATE_REQUESTED = "certificate-requested"
     CERTIFICATE_WEAK = "certificate-weak"
     NO_CERTIFICATE = "no-certificate"
     UPSTREAM_UNKNOWN = "upstream-unknown"

@@ -349,6 +349,12 @@ def _theirs(
         if chosen.certificate is None:
             return Handshake(Detail.OTHER, (chosen.decision,), None, chosen.decision)
         name, shown = chosen.certificate, chosen.decision
+        held = world.estate.certificates.get(name)
+        if held is not None and held.requested:
+            why = f"the certificate {name} was asked for and is not validated yet"
+            label, place = f"the edge {service.name}", service.place.key("certificate")
+            name = providers_certificate(service)
+            shown = edge_kinds.EdgeShowsProviders(label, why, place=place, subject=service)
     certificate = world.estate.certificates.get(name)
     if certificate is None:
         # A program on a machine of the estate that was given none.

@@ -236,6 +236,9 @@ class World:
         used = {site.certificate or service.certificate for site in service.sites.values() if site.in_force}
         for name in sorted(each for each in used | {service.certificate} if each):
             certificate = self.estate.certificates[name]
+            if certificate.requested:
+                text = f"the certificate {name} was asked for and is not validated yet: there is none to show"
+                return StartFailure(Why.CERTIFICATE_REQUESTED, text, name)
             program = self.program(service)
             misread = certificate.misread if program.reads_keys_loosely else certificate.misread_strictly
             misread = certificate.misread or misread or damaged(certificate)
