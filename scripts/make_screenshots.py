@@ -40,6 +40,7 @@ PICTURES = {
     "gallery": ("portolan explain https://images.kestrel-ridge.example/ -e three-locks | tail -46", 100, 49),
     "mirrors": ("portolan explain https://bookings.kestrel-ridge.example/ -e hall-of-mirrors", 100, 46),
     "check": ("portolan check -e half-open", 100, 14),
+    "renewals": ("portolan check --renewals -e last-bell; echo; portolan check -e last-bell", 100, 24),
     "transcribe": (
         "portolan explain http://desk.kestrel-ridge.example/ -e fresh-ink --from near:eth0",
         100,
@@ -71,7 +72,7 @@ def picture(name: str, command: str, columns: int, rows: int) -> None:
     """Runs one command in a window of its own and takes the window."""
     with tempfile.TemporaryDirectory() as folder:
         done = Path(folder) / "done"
-        forced = command.replace("portolan ", f"{PROGRAM} ", 1).replace(" | ", " --color always | ")
+        forced = command.replace("portolan ", f"{PROGRAM} ").replace(" | ", " --color always | ")
         script = Path(folder) / "show.sh"
         script.write_text(
             f"cd {ROOT}/src/portolan/stories\nprintf '\\033[1m$ %s\\033[0m\\n\\n' '{command}'\nCOLUMNS={columns} {forced}\ntouch {done}\nsleep 20\n"

@@ -98,5 +98,11 @@ def _tell(story: dict[str, str], arguments: argparse.Namespace) -> int:
     else:
         from portolan.views.demo_text import story_text
 
-        print(story_text(story, estate, found, after, style_of(arguments)), end="")
+        style, rehearsed = style_of(arguments), ""
+        if "renewals" in story:
+            from portolan.diagnosis.renewals import renewals
+            from portolan.views.renewals import renewals_text
+
+            rehearsed = renewals_text(renewals(world, story["renewals"]), world.now, style)
+        print(story_text(story, estate, found, after, style, rehearsed), end="")
     return 0

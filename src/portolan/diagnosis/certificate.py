@@ -396,13 +396,13 @@ def trusted_by_the_house(case: Case, clue: CertificateClue) -> Iterator[Proposal
                     f"let {vantage.name} trust {authority.name}, which issued it",
                     put(vantage.place, "trusts", [*vantage.trusts, authority.name]),
                 )
-    names = _names(case, clue.certificate) or [case.host]
-    for issuer in _issuers(case, clue.certificate, list(dict.fromkeys([*names, clue.name]))):
+    # What a factory wrote on it is nobody's name here.
+    held = [] if leaf.self_signed else _names(case, clue.certificate)
+    names = list(dict.fromkeys([*held, clue.name]))
+    for issuer in _issuers(case, clue.certificate, names):
         if issuer != clue.certificate.issuer:
-            yield Proposal(
-                f"get a certificate for {', '.join(names)} from {issuer}",
-                _renewed(case, clue.certificate, list(dict.fromkeys([*names, clue.name])), issuer),
-            )
+            words = f"get a certificate for {', '.join(names)} from {issuer}"
+            yield Proposal(words, _renewed(case, clue.certificate, names, issuer))
     yield from _by_the_house(case, [clue.name])
 
 

@@ -24,8 +24,9 @@ def story_text(
     found: Explanation,
     after: Visit | None,
     style: Style,
+    rehearsed: str = "",
 ) -> str:
-    """A story: what is configured, the question, the cause, the remedy, and the question asked again."""
+    """A story: what is configured, the question, the cause, the remedy, and the question asked again; where a renewal is rehearsed, what it comes to."""
     lines = [style.ink(line, "bold") for line in paragraph(style, story["title"])]
     lines += ["", *paragraph(style, " ".join((estate.about or "").split())), ""]
     question = f"{story['url']} --from {story['vantage']}"
@@ -36,6 +37,8 @@ def story_text(
             out += "\n" + style.ink(f"$ portolan {command} {question} \\\n      {rest}", "leg")
         out += "\n\n"
         out += follow_text(after, (), found.expectation is not None, [], style, False)
+    if rehearsed:
+        out += "\n" + style.ink(f"$ portolan check --renewals {story['renewals']}", "leg") + "\n\n" + rehearsed
     closing = (
         f"The estate of this story: portolan demo {story['name']} --copy DIR. Other stories: portolan demo --list."
     )
