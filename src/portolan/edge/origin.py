@@ -103,5 +103,5 @@ def said_to_origin(edge: EdgeService, ways: EdgeWays, request: Request, url: Url
         "1.1",
         saying.password,
         saying.body,
-        edge.name if origin.signs else "",
+        signed_by=edge.name if origin.signs else "",
     )

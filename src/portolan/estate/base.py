@@ -4,7 +4,7 @@ Descriptions on the fields are the single source of the JSON Schema, the referen
 """
 
 from ipaddress import IPv4Address, IPv4Interface, IPv4Network, IPv6Address, IPv6Interface, IPv6Network, ip_address
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 import msgspec
 
@@ -194,6 +194,10 @@ def is_address(text: str) -> bool:
     except ValueError:
         return False
     return True
+
+
+#: Versions of TLS, as they are written.
+TlsVersion = Literal["1.0", "1.1", "1.2", "1.3"]
 
 
 def is_public(address: IPAddress) -> bool:

@@ -128,6 +128,8 @@ class Saying(Value, frozen=True):
     version: str = "1.1"
     password: bool = False
     body: int = 0
+    #: The certificate that the client shows of itself, if it is asked for one.
+    certificate: Literal["good", "bad"] | None = None
     #: Which edge signed it, so that an object store knows who asks; nothing: nobody did.
     signed_by: str = ""
 
@@ -176,6 +178,14 @@ class Client(Protocol):
         """When it last looked up the names that it remembers."""
 
     @property
+    def tls_versions(self) -> tuple[str, ...]:
+        """The versions of TLS that it speaks; nothing: those of today."""
+
+    @property
+    def client_certificate(self) -> Literal["good", "bad"] | None:
+        """The certificate that it shows of itself."""
+
+    @property
     def https_records(self) -> Literal["ignored", "offers", "all"]:
         """What it does with HTTPS records (RFC 9460)."""
 
@@ -209,6 +219,8 @@ class EdgeClient(Value, frozen=True):
     https_records: Literal["ignored", "offers", "all"] = "ignored"
     client_ports: PortRange = PortRange(32768, 60999)
     most_redirects: int = 0
+    tls_versions: tuple[str, ...] = ()
+    client_certificate: Literal["good", "bad"] | None = None
 
     @property
     def name(self) -> str:
@@ -242,6 +254,8 @@ class PassingProgram(Value, frozen=True):
     https_records: Literal["ignored", "offers", "all"] = "ignored"
     client_ports: PortRange = PortRange(32768, 60999)
     most_redirects: int = 0
+    tls_versions: tuple[str, ...] = ()
+    client_certificate: Literal["good", "bad"] | None = None
 
     @property
     def name(self) -> str:

@@ -6,7 +6,18 @@ from typing import Annotated, Literal
 
 import msgspec
 
-from portolan.estate.base import FolderPath, HeaderName, HostName, IPAddress, ListenerKey, Stated, Unread, at_port, says
+from portolan.estate.base import (
+    FolderPath,
+    HeaderName,
+    HostName,
+    IPAddress,
+    ListenerKey,
+    Stated,
+    TlsVersion,
+    Unread,
+    at_port,
+    says,
+)
 from portolan.estate.changing import Changing
 from portolan.estate.records import ServerProgram
 from portolan.estate.site import Site
@@ -106,6 +117,9 @@ class WebService(Service, frozen=True, kw_only=True, eq=False):
             "Left out: `nginx`'s, said as an assumption wherever that decides."
         ),
     ] = None
+    tls_versions: Annotated[
+        tuple[TlsVersion, ...], says("The versions of TLS that its sites speak. Left out: 1.2 and 1.3.")
+    ] = ()
     certificate: Annotated[
         str | None, says("The certificate of every site that names none.", refers=("certificates",))
     ] = None

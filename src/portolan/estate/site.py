@@ -16,6 +16,7 @@ from portolan.estate.base import (
     Stated,
     Status,
     Template,
+    TlsVersion,
     Unread,
     says,
 )
@@ -314,6 +315,23 @@ class Site(Giving, frozen=True, kw_only=True, eq=False):
     certificate: Annotated[
         str | None, says("The certificate shown for its names; left out: the service's.", refers=("certificates",))
     ] = None
+    tls_versions: Annotated[
+        tuple[TlsVersion, ...],
+        says(
+            "The versions of TLS that it speaks. nginx takes those of the default site for every name. Left out: the service's.",
+            example=["1.2", "1.3"],
+        ),
+    ] = ()
+    client_certificates: Annotated[
+        Literal["asked", "required"] | None,
+        says(
+            "Whether visitors are asked for a certificate of their own. nginx answers 400 where one is missing that is `required`, or bad; "
+            "others end the handshake. Left out: they are not."
+        ),
+    ] = None
+    rejects_handshake: Annotated[
+        bool, says("Whether handshakes that fall to it are rejected; it needs no certificate then.")
+    ] = False
     sections: Annotated[
         tuple[Section, ...], says("What is otherwise for some paths, matched as its program does.")
     ] = ()

@@ -14,6 +14,7 @@ from portolan.estate.base import (
     NamePattern,
     PortRange,
     Stated,
+    TlsVersion,
     WebAddress,
     says,
 )
@@ -109,6 +110,13 @@ class Vantage(Stated, frozen=True, kw_only=True, eq=False):
             example=".kestrel-ridge.example",
         ),
     ] = ()
+    tls_versions: Annotated[
+        tuple[TlsVersion, ...], says("The versions of TLS that its client speaks. Left out: 1.2 and 1.3.")
+    ] = ()
+    client_certificate: Annotated[
+        Literal["good", "bad"] | None,
+        says("Whether it shows a certificate of its own where it is asked for one: one that is taken, or another."),
+    ] = None
     http: Annotated[Literal["1.0", "1.1"], says("The version of HTTP that it speaks.")] = "1.1"
     default: Annotated[bool, says("The vantage meant when none is named.")] = False
 
@@ -145,6 +153,7 @@ class Vantage(Stated, frozen=True, kw_only=True, eq=False):
             self.http,
             self.knows_password,
             self.body,
+            certificate=self.client_certificate,
         )
 
 

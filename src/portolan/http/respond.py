@@ -88,12 +88,30 @@ def respond(
         if chosen.decision is not None:
             return _stop(int(program.unknown_name), chosen.decision)
         return _stop(404, http_kinds.MainServer(listener, service.name, place=service.place, subject=service))
+    unfit_client = _without_certificate(chosen.site, request, program)
+    if unfit_client is not None:
+        return unfit_client
     elsewhere = _misdirected(chosen.site, arrival, service, request, program, shared)
     if elsewhere is not None:
         return elsewhere
     decisions = [chosen.decision] if chosen.decision is not None else []
     serving = _Serving(arrival, service, chosen.site, request, program, ask, shared, decisions)
     return Answer(serving.given(path), tuple(serving.inner))
+
+
+def _without_certificate(site: Site, request: Request, program: WebProgram) -> Answer | None:
+    """A site that asks clients for certificates, in a program that judges them with the request."""
+    if site.client_certificates is None or not request.encrypted or not program.asks_certificate_late:
+        return None
+    place = site.place.key("client_certificates")
+    if request.server_name is not None and request.server_name.rstrip(".") != request.host:
+        words = (request.server_name, request.host, site.name)
+        return _stop(421, http_kinds.MisdirectedFromCertificate(*words, place=place, subject=site))
+    shown = request.saying.certificate
+    if shown == "good" or (shown is None and site.client_certificates == "asked"):
+        return None
+    why = "and is shown none" if shown is None else "and does not take the one that is shown"
+    return _stop(400, http_kinds.NeedsClientCertificate(site.name, why, place=place, subject=site))
 
 
 def _misdirected(

@@ -33,6 +33,7 @@ from portolan.journey.world import World
 from portolan.programs.protocol import EdgeWays
 from portolan.source.value import Value
 from portolan.store.respond import respond_at_store
+from portolan.tls.agreeing import disagreement
 from portolan.tls.facts import other_kind
 from portolan.tls.verify import verify
 
@@ -295,6 +296,9 @@ def _handshake(world: World, url: Url, client: Client, arrival: Arrival, saying:
         decision = tls_kinds.SpeaksNoTls(service.name, listener, place=service.place, subject=service)
         return Handshake(Detail.NOT_TLS, (decision,), None, decision)
     named = _server_name(url, client, saying)
+    disagreed = _disagreement(world, named, service, client, arrival) if listener.tls and service.sites else None
+    if disagreed is not None:
+        return disagreed
     certificate, shown = _certificate(world, named, service, arrival) if listener.tls else (None, None)
     if certificate is None or shown is None:
         # Also Apache httpd without a site on the listener: its main server speaks plain HTTP there.
@@ -361,6 +365,19 @@ def _theirs(
         none = tls_kinds.PlainSpoken(service.name, listener, place=service.place, subject=service)
         return Handshake(Detail.NOT_TLS, (none,), None, none)
     return _checked(world, url, client, saying, certificate, shown)
+
+
+def _disagreement(
+    world: World, named: str | None, service: WebService, client: Client, arrival: Arrival
+) -> Handshake | None:
+    """What ends the handshake before a certificate counts."""
+    table = world.table(service, arrival.listener, arrival.address)
+    if table.default is None:
+        return None
+    chosen = table.choose(named.lower().rstrip(".")).site if named is not None else None
+    site, program = chosen or table.default, world.program(service)
+    ruling = table.default if program.default_rules_versions else site
+    return disagreement(service, site, ruling, client, not program.asks_certificate_late)
 
 
 def _certificate(

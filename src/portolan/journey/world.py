@@ -268,7 +268,7 @@ class World:
             everywhere = self.program(service).certificate_everywhere
             wanting = table.sites if everywhere else [table.default] if table.default else []
             for site in wanting:
-                if site.certificate is None and service.certificate is None:
+                if site.certificate is None and service.certificate is None and not site.rejects_handshake:
                     text = f"its site {site.name} has no certificate for {listener}"
                     return StartFailure(Why.NO_CERTIFICATE, text, site.name)
         return None

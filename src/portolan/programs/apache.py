@@ -22,6 +22,8 @@ class Apache:
     merges_wildcards = False
     certificate_everywhere = True
     answers_by_handshake = True
+    default_rules_versions = False
+    asks_certificate_late = False
     reads_keys_loosely = True
     refuses_other_kind = True
     refuses_weak = True

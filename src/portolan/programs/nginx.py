@@ -24,6 +24,8 @@ class Nginx:
     merges_wildcards = True
     certificate_everywhere = False
     answers_by_handshake = False
+    default_rules_versions = True
+    asks_certificate_late = True
     reads_keys_loosely = False
     refuses_other_kind = False
     refuses_weak = True

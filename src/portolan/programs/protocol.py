@@ -122,6 +122,10 @@ class WebProgram(Protocol):
     certificate_everywhere: bool
     #: Whether it can answer an authority within a handshake (RFC 8737), by a module of its own.
     answers_by_handshake: bool
+    #: Whether the versions of the default site count for every name.
+    default_rules_versions: bool
+    #: Whether a client's certificate is asked for in the handshake and judged with the request; else the handshake ends.
+    asks_certificate_late: bool
     #: Whether it takes keys in DER, and those whose block is not to the letter.
     reads_keys_loosely: bool
     #: Whether a key of another kind than the certificate's (RSA, a curve) keeps it from starting; else handshakes fail.

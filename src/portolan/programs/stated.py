@@ -18,6 +18,8 @@ class StatedWays:
     merges_wildcards = False
     certificate_everywhere = False
     answers_by_handshake = True
+    default_rules_versions = False
+    asks_certificate_late = False
     reads_keys_loosely = False
     refuses_other_kind = True
     refuses_weak = False

@@ -82,6 +82,9 @@ def _said(asking: Asking) -> list[str]:
     words: list[str] = []
     if vantage.http == "1.0":
         words.append("--http1.0")
+    if vantage.tls_versions:
+        held = sorted(vantage.tls_versions)
+        words += [f"--tlsv{held[0]}", "--tls-max", held[-1]]
     if vantage.says_host is not None:
         said = vantage.says_host
         words += ["-H", "Host:" if said == "none" else f"Host: {said}" if said else "Host;"]
@@ -140,8 +143,18 @@ def _read(facts: dict[str, Any], url: str, body: str, words: str) -> Observed:
         detail = next((word for text, word in _VERIFY if text in message or text in words), "other")
         # A missing intermediate and an unknown root sound the same.
         return failed("tls-error", *((detail, "incomplete-chain") if detail == "unknown-issuer" else (detail,)))
+    alerts = f"{message} {words}"
+    if code in (35, 56) and ("certificate required" in alerts or "bad certificate" in alerts):
+        return failed("tls-error", "client-certificate")
+    if code == 35 and any(
+        each in alerts for each in ("protocol version", "unsupported protocol", "no protocols available")
+    ):
+        return failed("tls-error", "no-common-version")
+    if code == 35 and "handshake failure" in alerts:
+        # What an old version of TLS says in all three.
+        return failed("tls-error", "client-certificate", "no-common-version", "other")
     if code == 35:
-        return failed("tls-error", "other" if "unrecognized name" in f"{message} {words}" else "not-tls")
+        return failed("tls-error", "other" if "unrecognized name" in alerts else "not-tls")
     if code == 47:
         return failed("redirect-error", "too-many")
     if code in (1, 3) and "HTTP/0.9" not in message:

@@ -138,6 +138,13 @@ def _host(staged: Staged, room: Room, listener: Listener) -> Iterator[str]:
         if certificate is not None:
             yield f"  SSLCertificateFile {folder}/{certificate}.pem"
             yield f"  SSLCertificateKeyFile {folder}/{certificate}.key"
+        versions = (site.tls_versions if isinstance(site, Site) else ()) or staged.service.tls_versions
+        if versions:
+            yield f"  SSLProtocol -all {' '.join(f'+TLSv{each}'.removesuffix('.0') for each in versions)}"
+        if isinstance(site, Site) and site.client_certificates is not None and certificate is not None:
+            asks = "require" if site.client_certificates == "required" else "optional"
+            yield f"  SSLVerifyClient {asks}"
+            yield f"  SSLCACertificateFile {folder}/{certificate}.pem"
     if isinstance(site, Site):
         yield from (f"  {line}" for line in _site(staged, site, room))
     yield "</VirtualHost>"

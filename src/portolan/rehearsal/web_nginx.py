@@ -102,9 +102,18 @@ def _server(staged: Staged, room: Room, pools: list[str]) -> Iterator[str]:
     certificate = certificate_of(staged, site)
     if certificate is not None:
         yield f"ssl_certificate {folder}/{certificate}.pem; ssl_certificate_key {folder}/{certificate}.key;"
+    versions = (site.tls_versions if isinstance(site, Site) else ()) or staged.service.tls_versions
+    if versions:
+        yield f"ssl_protocols {' '.join(f'TLSv{each}'.removesuffix('.0') for each in versions)};"
     yield f"root {quoting.nginx(room.base.root)};"
     if not isinstance(site, Site):
         return
+    if site.rejects_handshake:
+        yield "ssl_reject_handshake on;"
+    if site.client_certificates is not None and certificate is not None:
+        # Whose it would have to be does not matter: nobody shows one on the stage.
+        asks = "on" if site.client_certificates == "required" else "optional"
+        yield f"ssl_verify_client {asks}; ssl_client_certificate {folder}/{certificate}.pem;"
     if not site.follows_links:
         yield "disable_symlinks on;"
     every = [*site.redirects, *(rule for section in site.sections for rule in section.redirects)]

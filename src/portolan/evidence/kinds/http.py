@@ -313,6 +313,27 @@ class Misdirected(HttpDecision, frozen=True):
     service: str
 
 
+class MisdirectedFromCertificate(HttpDecision, frozen=True):
+    kind = "misdirected-from-certificate"
+    words = "the handshake was for {server_name}, the request is for {host}, where {site} asks clients for certificates"
+    standard = "RFC 9110 section 15.5.20"
+    stops = True
+
+    server_name: str
+    host: str
+    site: str
+
+
+class NeedsClientCertificate(HttpDecision, frozen=True):
+    kind = "needs-client-certificate"
+    words = "{site} asks for a certificate of the client, {why}: it answers 400"
+    standard = "RFC 9110 section 15.5.1"
+    stops = True
+
+    site: str
+    why: str
+
+
 class HeaderTooLong(HttpDecision, frozen=True):
     kind = "header-too-long"
     words = "a header line has {length} octets; {service} takes {most} at most"

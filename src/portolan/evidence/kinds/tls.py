@@ -74,6 +74,39 @@ class KeyOfAnotherKind(TlsDecision, frozen=True):
     service: str
 
 
+class HandshakeRejected(TlsDecision, frozen=True):
+    kind = "handshake-rejected"
+    words = "{service} rejects every handshake that falls to {site}"
+    standard = "RFC 6066 section 3"
+    stops = True
+
+    service: str
+    site: str
+
+
+class NoCommonVersion(TlsDecision, frozen=True):
+    kind = "no-common-version"
+    words = "{service} speaks TLS {theirs}, and {client} {ours}: there is no version in common"
+    standard = "RFC 8446 section 4.2.1"
+    stops = True
+
+    service: str
+    theirs: str
+    client: str
+    ours: str
+
+
+class ClientCertificateWanted(TlsDecision, frozen=True):
+    kind = "client-certificate-wanted"
+    words = "{site} asks {client} for a certificate, {why}: the handshake ends"
+    standard = "RFC 8446 section 4.4.2.4"
+    stops = True
+
+    site: str
+    client: str
+    why: str
+
+
 class Trusted(TlsDecision, frozen=True):
     kind = "trusted"
     words = "the chain leads to {anchor}, which {client} trusts"
