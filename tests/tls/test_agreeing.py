@@ -63,7 +63,13 @@ def test_what_is_agreed_on(case, program):
     )
     expected = nginx if program == "nginx" else apache
     outcome = found.visit.outcome
-    got = "served" if outcome.kind == "served" else str(outcome.status) if outcome.kind == "http-error" else outcome.detail
+    got = (
+        "served"
+        if outcome.kind == "served"
+        else str(outcome.status)
+        if outcome.kind == "http-error"
+        else outcome.detail
+    )
     if expected == "421" and program == "apache":
         # It compares the certificates of the two sites only, which are one.
         expected = "served"

@@ -93,7 +93,7 @@ def test_places_within_a_site():
 
 #: What the estate has no word for; the line is told, and nothing is made of it.
 LOST = ("location / { fastcgi_pass unix:/run/php.sock; }", "location / { proxy_pass http://$backend; }", "rewrite ^/a$ /b last;", "if (-f $request_filename) { return 403; }",
-        "ssl_verify_client on;", "location / { try_files $uri @app; }", "auth_request /auth;", "limit_req zone=one;", "server_name ~(?!www)x;", "return 301 https://$unknown/;")  # fmt: skip
+        "ssl_verify_client optional_no_ca;", "location / { try_files $uri @app; }", "auth_request /auth;", "limit_req zone=one;", "server_name ~(?!www)x;", "return 301 https://$unknown/;")  # fmt: skip
 
 
 @pytest.mark.parametrize("text", LOST)

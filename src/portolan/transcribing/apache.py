@@ -157,6 +157,7 @@ class ApacheReader:
             part.lose(root.spot, root.text)
         if secure:
             self._certificate(part, inside)
+            self._handshake(part, inside)
         ports = {str(one).rpartition(":")[2] for one in self.bound}
         usual = not ports or bool(ports & {"80", "443"})
         Giving(part, inside, "", usual).read()
@@ -181,6 +182,22 @@ class ApacheReader:
         self.bound = bound
         if bound:
             part.say("listens", list(dict.fromkeys(bound)))
+
+    def _handshake(self, part: Part, inside: list[Directive]) -> None:
+        """The versions of TLS, and whether clients are asked for certificates."""
+        spoken, asks = _last(inside, "sslprotocol"), _last(inside, "sslverifyclient")
+        if spoken is not None:
+            versions = _versions(spoken.words)
+            if not versions:
+                part.lose(spoken.spot, f"SSLProtocol {' '.join(spoken.words)}")
+            elif len(versions) == 1:
+                part.say("tls_versions", versions, spoken.spot)
+        if asks is not None:
+            asked = {"require": "required", "optional": "asked"}.get(asks.words[0].lower() if asks.words else "")
+            if asked is not None:
+                part.say("client_certificates", asked, asks.spot)
+            elif [each.lower() for each in asks.words] != ["none"]:
+                part.lose(asks.spot, f"SSLVerifyClient {' '.join(asks.words)}")
 
     def _certificate(self, part: Part, inside: list[Directive]) -> None:
         file, key = _last(inside, "sslcertificatefile"), _last(inside, "sslcertificatekeyfile")
@@ -242,6 +259,16 @@ class ApacheReader:
             for each in held:
                 if each.name == "virtualhost":
                     self._site(each, [], included=False).say("included", False)
+
+
+def _versions(words: Iterable[str]) -> list[str]:
+    """The versions of today that a list leaves, each word adding to or taking from those before."""
+    spoken: set[str] = set()
+    for word in words:
+        named = word.lstrip("+-").lower()
+        held = {"1.2", "1.3"} if named == "all" else {named.removeprefix("tlsv")} & {"1.2", "1.3"}
+        spoken = spoken - held if word[:1] == "-" else spoken | held if word[:1] == "+" else held or spoken
+    return sorted(spoken)
 
 
 def _last(inside: Iterable[Directive], name: str) -> Directive | None:

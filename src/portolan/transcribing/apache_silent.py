@@ -10,7 +10,7 @@ add(?:type|encoding|charset|language|icon\\w*|defaultcharset|outputfilter\\w*|in
 defaulttype index(?:options|ignore|style\\w*|head\\w*|order\\w*) default(?:icon|language) headername readmename
 forcelanguagepriority languagepriority browsermatch\\w* setenv\\w* unsetenv passenv requestreadtimeout deflate\\w* brotli\\w* filter\\w*
 setoutputfilter extendedstatus seerequesttail proxystatus expires\\w* enablesendfile enablemmap contentdigest fileetag protocols\\w* h2\\w*
-ssl(?:random\\w*|session\\w*|passphrase\\w*|cipher\\w*|honor\\w*|protocol|options|insecure\\w*|usestapling|stapling\\w*|compression)
+ssl(?:random\\w*|session\\w*|passphrase\\w*|cipher\\w*|honor\\w*|options|insecure\\w*|usestapling|stapling\\w*|compression)
 ssl(?:opensslconfcmd|strictsnivhostcheck|cryptodevice) namevirtualhost remoteip\\w* security\\w* removehandler removetype
 limitrequest(?:line|fields\\w*) proxy(?:requests|via|badheader|iobuffersize|receivebuffersize|addheaders|maxforwards|set|domain)
 rewriteengine loadfile authn\\w* authtype authname authuserfile authgroupfile authbasic\\w* authdigest\\w* authz\\w*
@@ -28,6 +28,9 @@ ELSEWHERE = frozenset(
         "sslengine",
         "sslcertificatefile",
         "sslcertificatekeyfile",
+        "sslprotocol",
+        "sslverifyclient",
+        "sslverifydepth",
         "alias",
         "aliasmatch",
         "scriptalias",

@@ -331,6 +331,7 @@ _INHERITED = frozenset(
         "ssl_certificate",
         "ssl_certificate_key",
         "ssl_protocols",
+        "ssl_verify_client",
         "disable_symlinks",
         "proxy_set_header",
         "proxy_redirect",

@@ -157,8 +157,24 @@ def _header(here: Giving, each: Directive) -> None:
 
 
 def _protocols(here: Giving, each: Directive) -> None:
-    if not {"TLSv1.2", "TLSv1.3"} & set(each.words):
+    spoken = [number for number in ("1.2", "1.3") if f"TLSv{number}" in each.words]
+    if not spoken:
         here.lose(each)
+    elif len(spoken) == 1:
+        here.part.say("tls_versions", spoken, each.spot)
+
+
+def _clients(here: Giving, each: Directive) -> None:
+    asked = {"on": "required", "optional": "asked"}.get(each.words[0] if each.words else "")
+    if asked is not None:
+        here.part.say("client_certificates", asked, each.spot)
+    elif each.words != ("off",):
+        here.lose(each)
+
+
+def _rejects(here: Giving, each: Directive) -> None:
+    if each.words == ("on",):
+        here.part.say("rejects_handshake", True, each.spot)
 
 
 def _certificate(here: Giving, each: Directive) -> None:
@@ -296,6 +312,8 @@ ACTIONS: dict[str, Callable[[Giving, Directive], None]] = {
     "auth_basic_user_file": _access,
     "add_header": _header,
     "ssl_protocols": _protocols,
+    "ssl_verify_client": _clients,
+    "ssl_reject_handshake": _rejects,
     "ssl_certificate": _certificate,
     "return": _return,
     "rewrite": _rewrite,

@@ -10,7 +10,7 @@ connection_pool_size request_pool_size output_buffers read_ahead max_ranges etag
 types_hash\\w* server_names_hash\\w* variables_hash\\w* map_hash\\w* types default_type charset\\w* override_charset
 gzip\\w* brotli\\w* zstd\\w* gunzip\\w* server_tokens msie_\\w+ chunked_transfer_encoding open_file_cache\\w*
 ssl_(?:session\\w*|prefer_server_ciphers|ciphers|ecdh_curve|dhparam|buffer_size|early_data|stapling\\w*|conf_command)
-ssl_trusted_certificate ssl_ocsp\\w* http2\\w* http3\\w* quic\\w* expires
+ssl_trusted_certificate ssl_client_certificate ssl_verify_depth ssl_crl ssl_ocsp\\w* http2\\w* http3\\w* quic\\w* expires
 proxy_(?:buffer\\w*|busy_buffers\\w*|max_temp_file_size|temp_\\w+|http_version|connect_timeout|send_timeout|socket_keepalive)
 proxy_(?:headers_hash\\w*|request_buffering|pass_request_\\w+|limit_rate|force_ranges|ignore_client_abort|pass_header|hide_header)
 proxy_ssl_(?:session\\w*|protocols|ciphers)
