@@ -10,7 +10,7 @@ from portolan.formats.estate_file import patched
 from portolan.journey.question import UnknownPlaceError, question, typed
 from portolan.journey.world import World
 from portolan.source.problem import EstateError
-from tests.conftest import loaded, swap
+from tests.conftest import OFFICE, ask, loaded, swap
 
 URL = "http://visit.kestrel-ridge.example/"
 NOW = datetime(2026, 3, 14, 20, tzinfo=UTC)
@@ -158,3 +158,20 @@ def test_a_page_of_a_name_is_one_of_the_site_that_has_the_name():
     assert [each.expectation.url for each in group.missed] == ["http://visit.kestrel-ridge.example/"]
     assert group.cause.code == "site-not-enabled"
     assert group.missed[0].misses[0].text == "a page of visit was expected, which has the name"
+
+
+@pytest.mark.parametrize(
+    ("like", "name", "secure"),
+    [("chromium", "kestrel.dev", True), ("chromium", "a.kestrel.page", True), ("chromium", "dev.example", False), ("curl", "kestrel.dev", False)],
+)  # fmt: skip
+def test_browsers_ask_some_domains_securely_only(like, name, secure):
+    """Before any packet, and whatever the estate says."""
+    text = swap(
+        OFFICE,
+        (
+            "address: 198.51.100.77,",
+            f"address: 198.51.100.77, like: {like}, hosts_file: {{lines: [203.0.113.40 {name}]}},",
+        ),
+    )
+    found = ask(text, f"http://{name}/")
+    assert (found.exchanges[-1].url.scheme == "https") == secure

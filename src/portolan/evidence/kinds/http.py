@@ -433,6 +433,16 @@ class StrictRemembered(HttpDecision, frozen=True):
     name: str
 
 
+class SecureOnly(HttpDecision, frozen=True):
+    kind = "secure-only"
+    words = "{client} is a browser, and asks names below .{name} securely only"
+    standard = "RFC 6797 section 12.3"
+    shown = True
+
+    client: str
+    name: str
+
+
 class PortClosed(HttpDecision, frozen=True):
     kind = "port-closed"
     words = "{client} does not ask at port {port}, which is another protocol's"
