@@ -186,6 +186,10 @@ class Draw:
                 giving["index_files"] = self.random.choice([["index.htm"], ["index.htm", "index.html"], ["a.html"]])
             if self.chance(7) and not section:
                 giving["fallback"] = self.random.choice(["a.html", "gone.html"])
+            if self.chance(6) and not section:
+                giving["tries"] = self.random.sample(
+                    ["{path}", "{path}.html", "{path}/", "{path}/index.html", "/a.html"], 3
+                )
         if self.chance(5):
             giving["access"] = self.access()
         if self.chance(7):

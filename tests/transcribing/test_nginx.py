@@ -16,6 +16,8 @@ READ = {
     "error_page 500 502 /50x.html;": {"error_pages": {500: "/50x.html", 502: "/50x.html"}},
     "location / { try_files $uri $uri/ /app.html; }": {"fallback": "app.html"},
     "location / { try_files $uri $uri/ =404; }": {"fallback": None},
+    "location / { try_files $uri $uri.html $uri/ =404; }": {"tries": ("{path}", "{path}.html", "{path}/"), "fallback": None},
+    "location / { try_files $uri.html $uri /app.html; }": {"tries": ("{path}.html", "{path}"), "fallback": "app.html"},
     "server_name ~^hut(?<n>\\d+)\\.ridge\\.example$;": {"names": (), "name_patterns": ("(?i)^hut(?P<n>\\d+)\\.ridge\\.example$",)},
     "server_name a.example *.b.example .c.example d.*;": {"names": ("a.example", "*.b.example", ".c.example", "d.*")},
     "listen 8080 default_server; listen [::]:8080 default_server;": {

@@ -206,6 +206,14 @@ class Giving(Holding, frozen=True, kw_only=True, eq=False):
             "The file given where nothing lies at the path asked, counted from the site's folder.", example="app.html"
         ),
     ] = None
+    tries: Annotated[
+        tuple[str, ...],
+        says(
+            "What is looked for in the site's folder, in this order, `{path}` being the path asked; what ends in a slash is a folder. What "
+            "is found first is given as if it had been asked for; where nothing is, the `fallback`, else 404. Left out: the path as it is.",
+            example=["{path}", "{path}.html", "{path}/"],
+        ),
+    ] = ()
     redirects: Annotated[tuple[Redirect, ...], says("Redirect rules, first match first.")] = ()
     upstream: Annotated[
         Upstream | Url | None,

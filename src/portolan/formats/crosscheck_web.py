@@ -94,9 +94,17 @@ def _under_all(key: str, listeners: dict[str, Listener]) -> bool:
 
 #: Keys that say where an answer comes from: none goes with those behind it.
 _CONTRARY = {
-    "upstream": ("answer", "files", "copy", "inventory", "folder", "listing", "fallback"),
-    "answer": ("files", "copy", "inventory", "folder", "listing", "fallback"),
+    "upstream": ("answer", "files", "copy", "inventory", "folder", "listing", "fallback", "tries"),
+    "answer": ("files", "copy", "inventory", "folder", "listing", "fallback", "tries"),
 }
+
+
+def _tried(giving: Giving, note: Note) -> None:
+    for number, template in enumerate(giving.tries):
+        bare = template.replace("{path}", "/")
+        if not bare.startswith("/") or ".." in bare.split("/") or any(char in bare for char in "{}?$ \"'\\"):
+            text = f"expected a path such as '{{path}}.html' or '{{path}}/', found '{one_line(template)}'"
+            note(giving.place.item("tries", number), text)
 
 
 def _giving(service: WebService, giving: Giving, note: Note) -> None:
@@ -120,6 +128,7 @@ def _giving(service: WebService, giving: Giving, note: Note) -> None:
             note(place.key("index_files"), f"'{one_line(name)}' is no plain file name")
     if giving.fallback is not None and (not giving.fallback.strip("/") or ".." in giving.fallback.split("/")):
         note(place.key("fallback"), f"expected a file of the site's folder, found '{one_line(giving.fallback)}'")
+    _tried(giving, note)
     for status, page in giving.error_pages.items():
         if not page.startswith(("/", "http://", "https://")) or any(char in page for char in " \"'\\"):
             text = f"expected a path of the site or a URL for {status}, found '{one_line(page)}'"
@@ -189,6 +198,9 @@ def _section(service: WebService, site: Site, section: Section, note: Note) -> N
     if section.fallback is not None and own:
         text = "'fallback' is a file of the site's folder, and this section has one of its own"
         note(section.place.key("fallback"), text, "Say it at the site.")
+    if section.tries and own:
+        text = "'tries' looks in the site's folder, and this section has one of its own"
+        note(section.place.key("tries"), text, "Say it at the site.")
     if section.first and section.path is None:
         note(section.place.key("first"), "'first' goes with 'path'")
     upstream = section.upstream

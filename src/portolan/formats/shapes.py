@@ -102,7 +102,10 @@ _BUCKET_REDIRECT: Schema = {
 _GIVING: list[Schema] = [
     {"properties": {"answer": {"anyOf": [{"minimum": 200, "maximum": 299}, {"minimum": 400, "maximum": 599}]}}},
     _CONTENT_ONCE,
-    *(_without("upstream", key) for key in ("answer", "files", "copy", "inventory", "folder", "listing", "fallback")),
+    *(
+        _without("upstream", key)
+        for key in ("answer", "files", "copy", "inventory", "folder", "listing", "fallback", "tries")
+    ),
     {
         "properties": {
             "files": _INSIDE,
@@ -328,7 +331,7 @@ SHAPES: dict[str, list[Schema]] = {
     "Section": [
         *_GIVING,
         _one_of("path", "exact", "pattern"),
-        *(_without("answer", key) for key in ("files", "copy", "inventory", "folder", "listing", "fallback")),
+        *(_without("answer", key) for key in ("files", "copy", "inventory", "folder", "listing", "fallback", "tries")),
         {"properties": {"path": {"pattern": "^/[^?]*$"}, "exact": {"pattern": "^/[^?]*$"}}},
     ],
     "Folder": [_CONTENT_ONCE, {"properties": {"files": _INSIDE}}],

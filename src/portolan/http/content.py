@@ -173,6 +173,8 @@ def content(here: Effective, folder: Folder, path: str, method: str) -> Content:
     rest = path[len(here.start) :] if here.start else path
     asked = "/".join(part for part in rest.split("/") if part)
     is_folder = rest.endswith("/") or (not rest and here.start.endswith("/"))
+    if here.tries and tree is not None:
+        return _tried(here, folder, tree, path, method)
     if not program.methods.looks_first and method in program.methods.content and here.fallback is None:
         return _method(folder, method, 405)
     if tree is None:
@@ -196,6 +198,33 @@ def content(here: Effective, folder: Folder, path: str, method: str) -> Content:
     if look.what == "closed" and not (here.fallback is not None and program.asks_inside):
         return folder.unreadable(look.path, look.bar, True)
     return _found(here, folder, tree, look, _Asked(path, asked, is_folder, method))
+
+
+def _tried(here: Effective, folder: Folder, tree: Tree, path: str, method: str) -> Content:
+    """The first of several that is there: a file, or, where it ends in a slash, a folder; given as if it had been asked for."""
+    as_asked = here.but(tries=(), fallback=None)
+    by_rules = folder.program.methods.looks_first
+    if by_rules and not path.endswith("/") and tree.look(path.strip("/"), folder.who).what == "folder":
+        # Where rules beside the content do it, the slash of a folder is added before they are looked at.
+        return content(as_asked, folder, path, method)
+    for template in here.tries:
+        there = template.replace("{path}", path)
+        wants_folder = template.endswith("/")
+        if there.endswith("/") and not wants_folder:
+            continue
+        name = "/".join(part for part in there.split("/") if part)
+        found = tree.look(name if folder.program.letters_count else tree.spelled(name), folder.who)
+        if found.what != ("folder" if wants_folder else "file"):
+            continue
+        taken = there[:-1] if wants_folder else there
+        given = content(as_asked, folder, taken or "/", method)
+        if taken == path:
+            return given
+        step = content_kinds.Tried(folder.site.name, path, taken, place=folder.place("tries"), subject=folder.site)
+        return given.but(decisions=(step, *given.decisions))
+    if by_rules and here.fallback is not None and tree.look(here.fallback.lstrip("/"), folder.who).what != "file":
+        return _after_look(folder, method) or folder.missing(here.fallback.lstrip("/"))
+    return _fallen_back(here, folder, tree, method, path.strip("/"))
 
 
 class _Asked(Value, frozen=True):

@@ -33,6 +33,7 @@ class Effective(Value, frozen=True):
     documents: tuple[str, ...]
     listing: bool
     fallback: str | None
+    tries: tuple[str, ...]
     error_pages: dict[Any, str]
     largest_body: int | None
 
@@ -141,6 +142,7 @@ def _worked_out(site: Site, sections: tuple[Section, ...], program: WebProgram) 
         program.index_files if documents is None else documents,
         listing,
         last("fallback") if source is site else None,
+        last("tries") or () if source is site else (),
         _error_pages(held, program),
         last("largest_body"),
     )

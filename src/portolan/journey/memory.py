@@ -8,7 +8,31 @@ from portolan.evidence.legs import Resolution
 #: Top-level domains that browsers ask securely only, as they come (measured with Chromium, over all that there are; those of single
 #: firms aside, under which nobody else has names).
 _SECURE_ONLY = frozenset(
-    "app bank boo channel dad day dev eat esq fly foo ing insurance meet meme mov new page phd prof rsvp search zip".split()
+    [
+        "app",
+        "bank",
+        "boo",
+        "channel",
+        "dad",
+        "day",
+        "dev",
+        "eat",
+        "esq",
+        "fly",
+        "foo",
+        "ing",
+        "insurance",
+        "meet",
+        "meme",
+        "mov",
+        "new",
+        "page",
+        "phd",
+        "prof",
+        "rsvp",
+        "search",
+        "zip",
+    ]
 )
 #: Methods whose redirects clients keep (RFC 9111 section 4).
 _KEPT = ("GET", "HEAD")

@@ -150,12 +150,34 @@ def _host(staged: Staged, room: Room, listener: Listener) -> Iterator[str]:
     yield "</VirtualHost>"
 
 
+def _tries(site: Site, root: str) -> Iterator[str]:
+    """What is looked for one after the other: conditions on what lies in the folder, as people write them beside it."""
+    yield f"<Directory {quoting.httpd(root)}>"
+    yield "RewriteEngine on"
+    for each in site.tries:
+        start, _, end = each.partition("{path}")
+        if not re.fullmatch(r"[A-Za-z0-9_./-]*", start + end):
+            raise quoting.UnstageableError("a path that is tried", each, site.place)
+        there = f"{start}%{{REQUEST_URI}}{end}" if "{path}" in each else each
+        kind = "-d" if each.endswith("/") else "-f"
+        yield f'RewriteCond "%{{DOCUMENT_ROOT}}{there}" {kind}'
+        given = f"{start}/$1{end}" if "{path}" in each else each
+        yield 'RewriteRule "^" - [END]' if each in ("{path}", "{path}/") else f'RewriteRule "^(.*)$" "{given}" [END]'
+    if site.fallback is not None:
+        yield f'RewriteRule "^" {quoting.httpd("/" + site.fallback.lstrip("/"), site.place)} [END]'
+    else:
+        yield 'RewriteRule "^" - [R=404,END]'
+    yield "</Directory>"
+
+
 def _site(staged: Staged, site: Site, room: Room) -> Iterator[str]:
     yield from _rewrites(site)
     yield from _error_pages(site)
     if site.largest_body is not None:
         yield f"LimitRequestBody {site.largest_body or 1}"
-    if site.fallback is not None:
+    if site.tries:
+        yield from _tries(site, room.base.root)
+    elif site.fallback is not None:
         yield f"FallbackResource {quoting.httpd('/' + site.fallback.lstrip('/'), site.place)}"
     yield from _passed(staged, site, room)
     if not site.follows_links:

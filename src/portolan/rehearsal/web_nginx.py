@@ -215,7 +215,12 @@ def _body(staged: Staged, site: Site, giving: Giving, pools: list[str], number: 
         yield from _passing(staged, source.upstream, pools, number)
         return
     fallback = giving.fallback or (site.fallback if source is site else None)
-    if fallback is not None:
+    tries = giving.tries or (site.tries if source is site else ())
+    if tries:
+        words = " ".join(quoting.nginx_filled(each, {"path": "$uri"}, giving.place) for each in tries)
+        last = "=404" if fallback is None else quoting.nginx("/" + fallback.lstrip("/"), giving.place)
+        yield f"try_files {words} {last};"
+    elif fallback is not None:
         yield f"try_files $uri $uri/ {quoting.nginx('/' + fallback.lstrip('/'), giving.place)};"
 
 

@@ -271,6 +271,9 @@ class NginxReader:
         block = list(each.block or ())
         passed = [one for one in above if one.name == "root" or _of_passing(one)]
         Giving(around, section, _with_above(block, passed, location=True), text, kind).read()
+        if "folder" in section.facts and "tries" in section.facts:
+            section.lose(section.spots["tries"], f"try_files {' '.join(section.facts.pop('tries'))}")
+            section.facts.pop("fallback", None)
         if "folder" in section.facts and "fallback" in section.facts:
             # Its file is looked for as any path is, among the sections; the estate knows it of the site's folder only.
             section.lose(section.spots["fallback"], f"try_files ... {section.facts.pop('fallback')}")

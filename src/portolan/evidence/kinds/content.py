@@ -160,6 +160,16 @@ class LinkBroken(HttpDecision, frozen=True):
     why: str
 
 
+class Tried(HttpDecision, frozen=True):
+    kind = "tried"
+    words = "{site} has no {path}, and tries {taken}, which is there"
+    shown = True
+
+    site: str
+    path: str
+    taken: str
+
+
 class FallbackGiven(HttpDecision, frozen=True):
     kind = "fallback-given"
     words = "{site} has no {path}, and gives {fallback} in its place"
