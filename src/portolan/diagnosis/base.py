@@ -323,7 +323,7 @@ class Home(Value, frozen=True):
         if not isinstance(site, Site) or site.names:
             return isinstance(site, Site) and any(answers_to(str(each), host) for each in site.names)
         upstreams = [each.upstream for each in (site, *site.sections) if isinstance(each.upstream, Upstream)]
-        return any(member.literal in inside for each in upstreams for member in each.to)
+        return any(member.literal in inside for each in upstreams for member in each.members)
 
 
 def all_homes(estate: Estate) -> Iterable[Home]:

@@ -54,7 +54,7 @@ def _fronts(estate: Estate) -> Iterator[_Asks]:
         for service in machine.services.values():
             for site in sites_of(service).values():
                 for giving in (site, *site.sections):
-                    for member in giving.upstream.to if isinstance(giving.upstream, Upstream) else ():
+                    for member in giving.upstream.members if isinstance(giving.upstream, Upstream) else ():
                         yield machine.name, member.shown_host, member.port, ()
 
 

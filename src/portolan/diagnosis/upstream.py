@@ -49,7 +49,7 @@ def upstream_wrong(case: Case) -> Finding | None:
         site = stop.subject.sites.get(stop.reason.about or "")
         if stop.reason.why is not Why.UPSTREAM_UNKNOWN or site is None:
             return None
-        named = [each for each in upstreams_of(site) if any(member.host in stop.reason.text for member in each.to)]
+        named = [each for each in upstreams_of(site) if any(member.host in stop.reason.text for member in each.members)]
         return Finding("upstream-wrong-address", stop.text, named[0].place, clue=_clue(case, site, named[0]))
     if not isinstance(client, PassingProgram) or stop is None or isinstance(stop, connect_kinds.ServiceFailed):
         return None

@@ -147,6 +147,21 @@ class Upstream(Stated, frozen=True, kw_only=True, eq=False):
             example="http://10.20.0.16:8080",
         ),
     ]
+    spare: Annotated[
+        tuple[Url, ...],
+        says(
+            "Members that are asked only where every other one failed, written as in `to`.",
+            example="http://10.20.0.18:8080",
+        ),
+    ] = ()
+    next_on: Annotated[
+        tuple[int, ...],
+        says(
+            "Statuses of a member after which the next one is asked, where the method may be repeated; the last one's stands. Left out: "
+            "none.",
+            example=[502, 503],
+        ),
+    ] = ()
     pool: Annotated[str, says("The name of a pool, which some programs send as the host name.")] = "pool"
     host: Annotated[
         Literal["own", "kept"] | NamePattern,
@@ -183,6 +198,11 @@ class Upstream(Stated, frozen=True, kw_only=True, eq=False):
         bool, says("Whether error pages here stand for errors that the upstream answers itself, too.")
     ] = False
     answer_within: Annotated[int, says("How long it waits for an answer, in seconds.")] = 60
+
+    @property
+    def members(self) -> tuple[Url, ...]:
+        """Everybody whom it may ask, the spare ones last."""
+        return (*self.to, *self.spare)
 
 
 class Giving(Holding, frozen=True, kw_only=True, eq=False):

@@ -92,6 +92,8 @@ def _under_all(key: str, listeners: dict[str, Listener]) -> bool:
     return any(f"{each}:{named[1]}" in listeners for each in wild)
 
 
+#: The statuses after which nginx can be told to ask the next member.
+NEXT_ON = (403, 404, 429, 500, 502, 503, 504)
 #: Keys that say where an answer comes from: none goes with those behind it.
 _CONTRARY = {
     "upstream": ("answer", "files", "copy", "inventory", "folder", "listing", "fallback", "tries"),
@@ -218,8 +220,15 @@ def _upstream(service: WebService, upstream: Upstream, note: Note) -> None:
         note(place, "an upstream needs 'to'", "Write for example 'to: http://10.20.0.16:8080'.")
         return
     first = upstream.to[0]
-    if any((each.scheme, each.path) != (first.scheme, first.path) for each in upstream.to):
-        note(place.key("to"), "the members of a pool have one scheme and one path")
+    if any((each.scheme, each.path) != (first.scheme, first.path) for each in upstream.members):
+        key = "to" if any(each.path != first.path or each.scheme != first.scheme for each in upstream.to) else "spare"
+        note(place.key(key), "the members of a pool have one scheme and one path")
+    for number, status in enumerate(upstream.next_on):
+        if status not in NEXT_ON:
+            text = f"expected one of {', '.join(map(str, NEXT_ON))}, found {status}"
+            note(place.item("next_on", number), text)
+    if upstream.next_on and service.program == "apache":
+        note(place.key("next_on"), "Apache httpd asks no other member after a status")
     if upstream.answer_within <= 0:
         note(place.key("answer_within"), f"expected a number of seconds, found {upstream.answer_within}")
     if (upstream.verifies or upstream.server_name) and not first.secure:

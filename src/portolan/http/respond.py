@@ -340,7 +340,7 @@ class _Serving:
         passing = http_kinds.PassesOn(self.site.name, str(upstream.to[0]), place=upstream.place, subject=self.site)
         self.decisions.append(passing)
         inner: Exchange | None = None
-        for member in upstream.to:
+        for member in upstream.members:
             if inner is not None:
                 step = http_kinds.PassedOver(str(inner.url), self.site.name, place=upstream.place, subject=inner.stop)
                 self.decisions.append(step)

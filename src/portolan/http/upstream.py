@@ -59,7 +59,7 @@ def said_there(front: Front, request: Request, own_port: int) -> Saying:
         host = host if host is not None else request.host
     elif upstream.host != "own":
         host = str(upstream.host)
-    elif len(upstream.to) > 1 and passing.sends_pool_name:
+    elif len(upstream.members) > 1 and passing.sends_pool_name:
         host = upstream.pool
     values = {"{scheme}": request.scheme, "{host}": request.host, "{port}": str(own_port)}
     headers = dict(saying.headers)
@@ -93,9 +93,8 @@ def _filled(text: str, values: dict[str, str]) -> str:
 def goes_on(front: Front, inner: Exchange, method: str) -> bool:
     """Whether the next member of a pool is asked: after a refusal always, after silence or a close where that does no harm."""
     if inner.response is not None:
-        return (
-            inner.response.protocol is not None and front.program.passing.passes_over_silence and method in REPEATABLE
-        )
+        failed = inner.response.protocol is not None and front.program.passing.passes_over_silence
+        return (failed or inner.response.status in front.upstream.next_on) and method in REPEATABLE
     if inner.resolution.detail is not None:
         return False
     if inner.detail in (Detail.REFUSED, Detail.UNREACHABLE, Detail.RESET):
@@ -165,7 +164,7 @@ def _turned(front: Front, got: Response, location: str, own: str) -> tuple[str, 
     member = upstream.to[0]
     start = front.start or "/"
     written = str(member)
-    if len(upstream.to) > 1 and passing.sends_pool_name:
+    if len(upstream.members) > 1 and passing.sends_pool_name:
         written = f"{member.scheme}://{upstream.pool}{member.path}"
     if not passing.replaces_path and not member.path:
         # Where the path is kept, the whole of the upstream stands for the whole of the front.

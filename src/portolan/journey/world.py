@@ -281,7 +281,7 @@ class World:
             if site.in_force
             for giving in (site, *site.sections)
             if isinstance(giving.upstream, Upstream)
-            for member in giving.upstream.to
+            for member in giving.upstream.members
             if not member.literal
         ]
         rules = self.program(service).passing

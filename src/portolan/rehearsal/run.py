@@ -554,7 +554,7 @@ def agree(predicted: "Visit", seen: Observed) -> bool:
         if predicted.vantage.method in ("HEAD", "OPTIONS", "TRACE"):
             return True  # what comes then is no page
         listed = any(isinstance(decision, content_kinds.Listed) for decision in predicted.decisions)
-        pool = any(isinstance(each, Upstream) and len(each.to) > 1 for each in _fronts(predicted))
+        pool = any(isinstance(each, Upstream) and len(each.members) > 1 for each in _fronts(predicted))
         if pool and not listed:
             return True  # whose turn it is in a pool is chance
         empty = seen.page is None and outcome.status == 204

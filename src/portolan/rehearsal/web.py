@@ -160,7 +160,7 @@ def _web(
         ready = [["tcp", each.port] for each in service.listens if any(_opens(site, each) for site in sites)]
     # Both write their pid when all is checked: Apache httpd has its sockets open before that.
     ready.append(["file", f"{folder}/pid"])
-    named = any(not member.literal for upstream in upstreams(sites) for member in upstream.to)
+    named = any(not member.literal for upstream in upstreams(sites) for member in upstream.members)
     mounts = naming.box_files(machine, None, name) if named else []
     plan.daemons.append(
         Daemon(name, plan.space_of(machine), command, ready, program, service.privileged, mounts=mounts)

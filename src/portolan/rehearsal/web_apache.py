@@ -303,16 +303,17 @@ def _gives(section: Section) -> bool:
 
 def _upstream(upstream: Upstream, number: str) -> str:
     first: Url = upstream.to[0]
-    if len(upstream.to) > 1:
+    if len(upstream.members) > 1:
         return f"balancer://pool{number}{first.path}"
     return member_url(first, upstream.place) + first.path
 
 
 def _pool(upstream: Upstream, number: str) -> Iterator[str]:
-    if len(upstream.to) > 1:
+    if len(upstream.members) > 1:
         yield f"<Proxy balancer://pool{number}>"
-        for member in upstream.to:
-            yield f"  BalancerMember {member_url(member, upstream.place)}"
+        for place, member in enumerate(upstream.members):
+            spare = "" if place < len(upstream.to) else " status=+H"
+            yield f"  BalancerMember {member_url(member, upstream.place)}{spare}"
         yield "</Proxy>"
 
 

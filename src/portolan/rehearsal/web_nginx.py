@@ -231,18 +231,27 @@ def _answer(giving: Giving, name: str = "") -> str:
     return f"return {status}{body};"
 
 
+#: A member that failed is asked again with the next question, which is a visit of its own.
+_NO_MEMORY = " max_fails=0"
+
+
 def _passing(staged: Staged, upstream: Upstream, pools: list[str], number: str) -> Iterator[str]:
     place = upstream.place
     first: Url = upstream.to[0]
     where = member_url(first, place)
-    if len(upstream.to) > 1:
+    if len(upstream.members) > 1:
         if not re.fullmatch(r"[a-z0-9.-]+", upstream.pool):
             raise quoting.UnstageableError("a pool's name", upstream.pool, place)
-        members = "".join(f"server {member_url(each, place).partition('://')[2]}; " for each in upstream.to)
+        members = "".join(
+            f"server {member_url(each, place).partition('://')[2]}{_NO_MEMORY}{'' if number < len(upstream.to) else ' backup'}; "
+            for number, each in enumerate(upstream.members)
+        )
         if not any(each.startswith(f"  upstream {upstream.pool} ") for each in pools):
             pools.append(f"  upstream {upstream.pool} {{ {members}}}")
         where = f"{first.scheme}://{upstream.pool}"
     yield f"proxy_pass {where}{first.path};"
+    if upstream.next_on:
+        yield f"proxy_next_upstream error timeout {' '.join(f'http_{each}' for each in upstream.next_on)};"
     if upstream.host != "own":
         host = "$host" if upstream.host == "kept" else quoting.nginx(str(upstream.host), place)
         yield f"proxy_set_header Host {host};"

@@ -33,9 +33,10 @@ def passed_on(
     """The upstream of a `ProxyPass`, with what stands beside it; None where the estate has no word for it."""
     made = Part(each.spot)
     match = re.fullmatch(r"balancer://([^/]+)(/.*)?", target)
-    members = [target]
+    members, spare = [target], list[str]()
     if match is not None:
-        members = _members(pools.get(f"balancer://{match[1]}"), match[2] or "")
+        pool = pools.get(f"balancer://{match[1]}")
+        members, spare = (_members(pool, match[2] or "", each) for each in (False, True))
         made.say("pool", match[1] if is_name(match[1]) else "pool")
     known = bool(members) and all(map(is_upstream, members))
     if not known or any(not word.startswith(_USUAL) for word in each.words[2:]):
@@ -43,6 +44,8 @@ def passed_on(
     if not known:
         return None
     made.say("to", members if len(members) > 1 else members[0])
+    if spare and all(map(is_upstream, spare)):
+        made.say("spare", spare)
     headers: dict[str, str] = {}
     for one in inside:
         _told(part, made, one, target, headers)
@@ -54,13 +57,16 @@ def passed_on(
     return made
 
 
-def _members(pool: Directive | None, path: str) -> list[str]:
+def _members(pool: Directive | None, path: str, spare: bool = False) -> list[str]:
+    """The members of a pool, or the spare ones."""
     held: Iterable[Directive] = pool.block or () if pool is not None else ()
-    idle = {"status=+H", "status=+D"}
     return [
         each.words[0].rstrip("/") + path
         for each in held
-        if each.name == "balancermember" and each.words and not idle & set(each.words)
+        if each.name == "balancermember"
+        and each.words
+        and "status=+D" not in each.words
+        and ("status=+H" in each.words) == spare
     ]
 
 
