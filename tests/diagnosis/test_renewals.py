@@ -51,7 +51,7 @@ WORLDS = {
     ),
     "only some are let in": (
         [by("http-01"), (FILES, f"{FILES}            access: {{from: [10.20.0.0/24]}}\n")],
-        "does not let 198.18.99.77 in",
+        "does not let 198.18.99.78 in",
     ),
     "a program behind answers": (
         [by("http-01"), (FILES, "            upstream: 'http://127.0.0.1:8080'\n")],

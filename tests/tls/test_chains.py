@@ -186,3 +186,23 @@ def test_what_forbids_the_next_certificate(record, told):
     found = [each.text for each in lint(World(held.estate, held.estate.at)) if each.code == "name-caa-forbids"]
     assert bool(found) == bool(told)
     assert all(told in each for each in found)
+
+
+@pytest.mark.parametrize(
+    ("saved", "program", "told"),
+    [
+        (LEAF[:200], "nginx", "nginx keeps what it has at a reload"),
+        (LEAF[:200], "apache", "ends at a graceful reload"),
+        (LEAF + MIDDLE, "nginx", None),
+        (MIDDLE + LEAF, "nginx", "its key does not belong to it"),
+    ],
+)
+def test_what_is_saved_and_cannot_be_read(saved, program, told):
+    """A warning before the reload, with what the program makes of it."""
+    facts = "file: visit.pem, key: visit.key, saved: {file: new.pem, key: visit.key}"
+    text = swap(OFFICE, (DECLARED, f"  visit: {{{facts}}}\n"), ("program: nginx", f"program: {program}"))
+    files = {"estate.yaml": text, "visit.pem": LEAF + MIDDLE, "new.pem": saved, "visit.key": secret()}
+    held = load(MemoryFiles(files), "estate.yaml")
+    found = [each.text for each in lint(World(held.estate, held.estate.at)) if each.code == "cert-file"]
+    assert bool(found) == (told is not None)
+    assert told is None or told in found[0]

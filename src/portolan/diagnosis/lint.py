@@ -10,6 +10,7 @@ from portolan.diagnosis.lint_way import WAY_LINTS
 from portolan.diagnosis.lint_web import WEB_LINTS
 from portolan.diagnosis.renewals import renewals_blocked
 from portolan.estate.base import IPAddress, is_public
+from portolan.estate.changing import with_facts
 from portolan.estate.filter import FilterRule
 from portolan.estate.guesses import asked_by, machines
 from portolan.estate.machine import Forward, Machine
@@ -21,7 +22,7 @@ from portolan.evidence.start import Why
 from portolan.http.binding import bound
 from portolan.journey.world import World
 from portolan.source.nearest import nearest
-from portolan.tls.facts import shown_by
+from portolan.tls.facts import key_fits, shown_by
 from portolan.tls.lifetime import late
 from portolan.tls.verify import covers
 
@@ -126,6 +127,31 @@ def certificates_in_time(world: World) -> Iterator[Finding]:
                 certificate.place,
                 Severity.WARNING,
             )
+
+
+#: What a program does at a reload with a certificate that it does not take, and at its next start (measured).
+_AT_RELOAD = {
+    "nginx": "nginx keeps what it has at a reload, and does not start at the next boot",
+    "Apache httpd": "Apache httpd ends at a graceful reload, and does not start again",
+}
+
+
+def saved_certificates_load(world: World) -> Iterator[Finding]:
+    """Certificates that were replaced on disk by something that servers do not take."""
+    for home in all_homes(world.estate):
+        name = getattr(home.site, "certificate", None) or home.service.certificate
+        certificate = world.estate.certificates.get(name or "")
+        if certificate is None or certificate.saved is None:
+            continue
+        then = with_facts(certificate, {**certificate.saved.facts, "saved": None})
+        program = world.program(home.service).name
+        why = then.misread or (None if world.program(home.service).reads_keys_loosely else then.misread_strictly)
+        if why is None and not key_fits(then):
+            why = "its key does not belong to it"
+        if why is not None:
+            does = _AT_RELOAD.get(program, "the service does not start with it")
+            text = f"what is saved of the certificate {name} cannot be read: {why}; {does}"
+            yield Finding("cert-file", text, certificate.saved.place, Severity.WARNING)
 
 
 def certificates_cover(world: World) -> Iterator[Finding]:
@@ -333,6 +359,7 @@ LINTS: tuple[Lint, ...] = (
     private_addresses,
     dangling_aliases,
     certificates_in_time,
+    saved_certificates_load,
     certificates_cover,
     forwards_lead_somewhere,
     services_that_do_not_start,

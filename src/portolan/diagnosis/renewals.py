@@ -6,6 +6,7 @@ An authority asks from the internet, at every address of a name; what stops it n
 from collections.abc import Iterator
 from datetime import datetime
 from functools import partial
+from ipaddress import IPv4Interface, IPv6Interface
 
 from portolan.diagnosis.base import Case, Finding, Severity, all_homes, fault, zone_of
 from portolan.diagnosis.certificate import is_given_publicly
@@ -178,8 +179,9 @@ def _tried(
     return failing[0].but(of=1) if len(failing) == len(addresses) else failing[0]
 
 
-#: Where it asks from.
-_AUTHORITY = with_facts(anybody(), {"name": "the authority"})
+#: Where it asks from: beside anybody, at addresses of nobody (RFC 2544, RFC 5180).
+_ADDRESSES = (IPv4Interface("198.18.99.78/32"), IPv6Interface("2001:2::99:78/128"))
+_AUTHORITY = with_facts(anybody(), {"name": "the authority", "address": _ADDRESSES})
 
 
 def _validator(name: str | None, address: IPAddress | None) -> Validator:
