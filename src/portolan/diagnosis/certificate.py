@@ -488,7 +488,9 @@ def trusted_one(case: Case, clue: CertificateClue) -> Iterator[Proposal]:
         yield Proposal(f"install {certificate.name} with its whole chain", put(certificate.place, "sends_chain", True))
     names = _names(case, certificate) or [case.host]
     if clue.code in _CHAINS and certificate.file is not None:
-        yield Proposal(_CHAINS[clue.code].format(certificate.name), _renewed(case, certificate, names, "public"))
+        # With its chain it leads to whomever the client trusts.
+        for issuer in ("public",) if "public" in case.client.trusts else case.client.trusts:
+            yield Proposal(_CHAINS[clue.code].format(certificate.name), _renewed(case, certificate, names, issuer))
         return
     for issuer in _issuers(case, certificate, names):
         whose = "an ordinary public authority" if issuer == "public" else issuer

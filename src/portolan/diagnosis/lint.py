@@ -165,9 +165,12 @@ def certificates_cover(world: World) -> Iterator[Finding]:
         name = site.certificate or home.service.certificate
         if name is None or world.estate.certificates[name].unknown:
             continue
-        held = shown_by(world.estate.certificates[name], world.estate, world.shared).leaf.names
+        leaf = shown_by(world.estate.certificates[name], world.estate, world.shared).leaf
         for wanted in site.names:
-            if "*" not in wanted and not any(covers(each, wanted, None) for each in held):
+            if leaf.common is not None and covers(leaf.common, wanted, None):
+                text = f"the certificate {name} covers {wanted} by its common name only, which browsers do not take"
+                yield Finding("cert-name", text, site.place.key("certificate"), Severity.WARNING)
+            elif "*" not in wanted and not any(covers(each, wanted, None) for each in leaf.names):
                 yield Finding(
                     "cert-name",
                     f"the certificate {name} of the site {site.name} does not cover {wanted}",
