@@ -222,10 +222,8 @@ def served(folder: Path, port: int, tls: int, inside: str) -> Iterator[None]:
     try:
         for _ in range(100):
             with contextlib.suppress(urllib.error.URLError, ConnectionError):
-                try:
+                with contextlib.suppress(urllib.error.HTTPError):
                     urllib.request.urlopen(f"http://127.0.0.1:{port}/app.html", timeout=2).close()
-                except urllib.error.HTTPError:
-                    pass
                 break
             time.sleep(0.05)
         yield
