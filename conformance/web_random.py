@@ -209,6 +209,9 @@ class Draw:
         self.common(site, False)
         if self.chance(3):
             site["sections"] = [self.section() for _ in range(self.random.randint(1, 3))]
+        if self.chance(6):
+            ways = ["asked-host", "own-address", *(["path-only"] if self.program != "apache" else [])]
+            site["redirects_to"] = self.random.choice(ways)
         if self.program == "apache" and not {"upstream", "sections"} & set(site) and self.chance(5):
             rule: dict[str, Any] = {"in": ""}
             what = self.random.choice(["access", "redirects", "broken"])

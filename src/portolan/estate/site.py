@@ -343,6 +343,16 @@ class Site(Giving, frozen=True, kw_only=True, eq=False):
     certificate: Annotated[
         str | None, says("The certificate shown for its names; left out: the service's.", refers=("certificates",))
     ] = None
+    redirects_to: Annotated[
+        Literal["asked-host", "own-address", "path-only"] | None,
+        says(
+            "How its program writes redirects of its own (to a folder's slash, and to paths): with the name asked for, with the site's own "
+            "first name, or as the bare path, which leaves visitors where they are. Left out: with the name asked for."
+        ),
+    ] = None
+    redirects_tell_port: Annotated[
+        bool | None, says("Whether such redirects bear a port that is not the usual one. Left out: they do.")
+    ] = None
     tls_versions: Annotated[
         tuple[TlsVersion, ...],
         says(

@@ -51,6 +51,7 @@ def site_makes_sense(service: WebService, site: Site, listeners: dict[str, Liste
     """A site and all that is in it."""
     _listeners(site, listeners, note)
     _giving(service, site, note)
+    _own_redirects(service, site, note)
     for section in site.sections:
         _section(service, site, section, note)
         _giving(service, section, note)
@@ -99,6 +100,12 @@ _CONTRARY = {
     "upstream": ("answer", "files", "copy", "inventory", "folder", "listing", "fallback", "tries"),
     "answer": ("files", "copy", "inventory", "folder", "listing", "fallback", "tries"),
 }
+
+
+def _own_redirects(service: WebService, site: Site, note: Note) -> None:
+    if service.program == "apache" and (site.redirects_to == "path-only" or site.redirects_tell_port is False):
+        key = "redirects_to" if site.redirects_to == "path-only" else "redirects_tell_port"
+        note(site.place.key(key), "Apache httpd always writes the whole address, with its port", "Leave it out.")
 
 
 def _tried(giving: Giving, note: Note) -> None:

@@ -4,7 +4,7 @@ import re
 from typing import Any
 
 from portolan.estate.names import answers_to
-from portolan.estate.site import Redirect, When
+from portolan.estate.site import Redirect, Site, When
 from portolan.estate.url import DEFAULT_PORTS
 from portolan.evidence.legs import Arrival
 from portolan.evidence.request import Request
@@ -23,6 +23,7 @@ def scheme_believed(request: Request, program: WebProgram) -> str:
 
 def target_of(
     redirect: Redirect,
+    site: Site,
     request: Request,
     arrival: Arrival,
     program: WebProgram,
@@ -51,7 +52,7 @@ def target_of(
             text += "&" + url.query[1:]
     text = program.target(above + text if above and not re.match(r"/|[A-Za-z][A-Za-z0-9+.-]*:", text) else text)
     own = text.startswith("/") and (program.double_slash_is_path or not text.startswith("//"))
-    return absolute(request, arrival, program, text) if own and not program.sends_paths else text
+    return absolute(site, request, arrival, program, text) if own and not program.sends_paths else text
 
 
 def captures(
@@ -101,9 +102,16 @@ def _port(request: Request, arrival: Arrival, program: WebProgram) -> int:
     return request.port if program.tells_asked_port else arrival.port
 
 
-def absolute(request: Request, arrival: Arrival, program: WebProgram, path: str) -> str:
-    """A server's own absolute form of a path, with the name asked for and the port that the program tells."""
+def absolute(site: Site, request: Request, arrival: Arrival, program: WebProgram, path: str) -> str:
+    """A server's own form of a path: absolute, with the name asked for and the port that the program tells, where the site says no other."""
+    if site.redirects_to == "path-only":
+        return path
     port = _port(request, arrival, program)
     scheme = scheme_believed(request, program)
-    suffix = "" if port == DEFAULT_PORTS[scheme] else f":{port}"
-    return f"{scheme}://{request.shown_host}{suffix}{path}"
+    host, tells = request.shown_host, site.redirects_tell_port is not False
+    own = next((str(name) for name in site.names if name and "*" not in name and name[0] != "."), None)
+    if site.redirects_to == "own-address" and own is not None:
+        # A program that knows the port by what was asked knows none of a name that was not.
+        host, tells = own, tells and not program.tells_asked_port
+    suffix = "" if port == DEFAULT_PORTS[scheme] or not tells else f":{port}"
+    return f"{scheme}://{host}{suffix}{path}"

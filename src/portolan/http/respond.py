@@ -286,7 +286,7 @@ class _Serving:
         for redirect in rules:
             if (self.program.late_redirects and redirect.written_as == "redirect") is not late:
                 continue
-            target = target_of(redirect, self.request, self.arrival, self.program, self.shared, above)
+            target = target_of(redirect, self.site, self.request, self.arrival, self.program, self.shared, above)
             if target is not None:
                 step = http_kinds.Redirected(
                     self.site.name, target, redirect.status, place=redirect.place, subject=redirect
@@ -304,7 +304,7 @@ class _Serving:
         return None
 
     def _to_slash(self, behind: str, subject: Site | Section) -> Response:
-        target = absolute(self.request, self.arrival, self.program, f"{behind}/{self.request.url.query}")
+        target = absolute(self.site, self.request, self.arrival, self.program, f"{behind}/{self.request.url.query}")
         service = self.service
         if service.program is None and self.request.port != self.arrival.port:
             self.decisions.append(http_kinds.ProgramAssumed(service.name, place=service.place, subject=service))
@@ -355,7 +355,7 @@ class _Serving:
             if not goes_on(front, inner, self.request.saying.method):
                 break
         assert inner is not None
-        own = absolute(self.request, self.arrival, self.program, "/")
+        own = absolute(self.site, self.request, self.arrival, self.program, "/")
         response = passed_on(front, inner, own, tuple(self.decisions))
         own_error = inner.response is None or response.status != inner.response.status
         return response, not own_error

@@ -131,6 +131,8 @@ def _host(staged: Staged, room: Room, listener: Listener) -> Iterator[str]:
     for name in names:
         if name and name != first:
             yield f"  ServerAlias {name}"
+    if isinstance(site, Site) and site.redirects_to == "own-address":
+        yield "  UseCanonicalName On"
     yield f"  DocumentRoot {quoting.httpd(room.base.root)}"
     if listener.tls:
         yield "  SSLEngine on"

@@ -108,6 +108,11 @@ def _server(staged: Staged, room: Room, pools: list[str]) -> Iterator[str]:
     yield f"root {quoting.nginx(room.base.root)};"
     if not isinstance(site, Site):
         return
+    if site.redirects_to is not None:
+        yield f"absolute_redirect {'off' if site.redirects_to == 'path-only' else 'on'};"
+        yield f"server_name_in_redirect {'on' if site.redirects_to == 'own-address' else 'off'};"
+    if site.redirects_tell_port is False:
+        yield "port_in_redirect off;"
     if site.rejects_handshake:
         yield "ssl_reject_handshake on;"
     if site.client_certificates is not None and certificate is not None:

@@ -172,6 +172,24 @@ def _clients(here: Giving, each: Directive) -> None:
         here.lose(each)
 
 
+#: How redirects of its own are written: what differs from the usual, and what it is in the estate, the first that is said.
+_OWN_REDIRECTS = {
+    ("absolute_redirect", "off"): ("redirects_to", "path-only"),
+    ("server_name_in_redirect", "on"): ("redirects_to", "own-address"),
+    ("port_in_redirect", "off"): ("redirects_tell_port", False),
+}
+
+
+def _own_redirects(here: Giving, each: Directive) -> None:
+    said = _OWN_REDIRECTS.get((each.name, each.words[0] if each.words else ""))
+    if said is None:
+        return
+    if here.kind is not None:
+        here.lose(each)
+    elif here.part.facts.get(said[0]) != "path-only":
+        here.part.say(*said, each.spot)
+
+
 def _rejects(here: Giving, each: Directive) -> None:
     if each.words == ("on",):
         here.part.say("rejects_handshake", True, each.spot)
@@ -334,6 +352,7 @@ ACTIONS: dict[str, Callable[[Giving, Directive], None]] = {
     "ssl_protocols": _protocols,
     "ssl_verify_client": _clients,
     "ssl_reject_handshake": _rejects,
+    **{name: _own_redirects for name, _ in _OWN_REDIRECTS},
     "ssl_certificate": _certificate,
     "return": _return,
     "rewrite": _rewrite,

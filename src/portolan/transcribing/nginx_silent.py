@@ -16,7 +16,7 @@ proxy_(?:headers_hash\\w*|request_buffering|pass_request_\\w+|limit_rate|force_r
 proxy_ssl_(?:session\\w*|protocols|ciphers)
 fastcgi_(?:param|buffer\\w*|busy_buffers\\w*|read_timeout|connect_timeout|send_timeout|index|temp\\w*|max_temp_file_size)
 fastcgi_(?:split_path_info|intercept_errors|hide_header|pass_header|request_buffering|keep_conn) uwsgi_(?:param|read_timeout|buffer\\w*)
-scgi_param merge_slashes server_name_in_redirect resolver resolver_timeout limit_rate\\w* limit_\\w+_(?:status|log_level|dry_run)
+scgi_param merge_slashes resolver resolver_timeout limit_rate\\w* limit_\\w+_(?:status|log_level|dry_run)
 limit_(?:req|conn)_zone proxy_cache_path fastcgi_cache_path add_trailer autoindex_\\w+ worker_\\w+ pid events
 load_module daemon master_process timer_resolution env pcre_jit thread_pool debug_\\w+ lock_file ssl_engine stub_status
 subrequest_output_buffer_size ignore_invalid_headers underscores_in_headers zone
