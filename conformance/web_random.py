@@ -146,6 +146,8 @@ class Draw:
                 when["host"] = self.random.choice(["visit.kestrel-ridge.example", "*.kestrel-ridge.example", "other.*"])
             if kind == 5 or self.chance(3):
                 when["scheme"] = self.random.choice(["http", "https"])
+            if self.chance(8):
+                when[self.random.choice(["query", "not_query"])] = self.random.choice(["^$", "a=", "(^|&)x(&|$)"])
             targets = [
                 "/a.html",
                 "/sub/",

@@ -32,6 +32,8 @@ REDIRECTS = {
     "Redirect /old https://a.example/new": [({"path": "/old/*"}, "https://a.example/new/{rest}", 302), ({"path": "/old"}, "https://a.example/new", 302)],
     "RedirectMatch 307 ^/r/([0-9]+)$ /room?n=$1": [({"pattern": "^/r/([0-9]+)$"}, "/room?n={1}", 307)],
     "RewriteEngine on\nRewriteCond %{HTTPS} off\nRewriteRule ^ https://%{HTTP_HOST}%{REQUEST_URI} [R=301,L]": [({"scheme": "http"}, "https://{host}{path}", 301)],
+    "RewriteEngine on\nRewriteCond %{QUERY_STRING} ^id=7$\nRewriteRule ^ https://a.example/seven [R=301,L]": [({"query": "^id=7$"}, "https://a.example/seven", 301)],
+    "RewriteEngine on\nRewriteCond %{QUERY_STRING} !id=\nRewriteRule ^ https://a.example/none [R=301,L]": [({"not_query": "id="}, "https://a.example/none", 301)],
     "RewriteEngine on\nRewriteCond %{HTTP_HOST} ^www\\.a\\.example$ [NC]\nRewriteRule ^/(.*)$ https://a.example/$1 [R=301,L]": [({"host": ("www.a.example",)}, "https://a.example{path}", 301)],
 }  # fmt: skip
 

@@ -43,6 +43,9 @@ REDIRECTS = {
     "if ($host = www.a.example) { return 301 https://a.example$request_uri; }": (("host", ("www.a.example",)), "https://a.example{path}{query}", 301, "as-written"),
     "if ($scheme != https) { return 308 https://$host$request_uri; }": (("scheme", "http"), "https://{host}{path}{query}", 308, "as-written"),
     'if ($http_x_forwarded_proto = "http") { return 301 https://$host$request_uri; }': (("header", {"x-forwarded-proto": "http"}), "https://{host}{path}{query}", 301, "as-written"),
+    'if ($args ~* "id=7") { return 302 https://a.example/seven; }': (("query", "(?i)id=7"), "https://a.example/seven", 302, "as-written"),
+    "if ($arg_id = 7) { return 302 https://a.example/seven; }": (("query", "(?i:(^|&)id=)7(&|$)"), "https://a.example/seven", 302, "as-written"),
+    'if ($args !~ "id=") { return 302 https://a.example/none; }': (("not_query", "id="), "https://a.example/none", 302, "as-written"),
     "rewrite ^/rooms/([0-9]+)$ /room.html?n=$1 permanent;": (("pattern", "^/rooms/([0-9]+)$"), "/room.html?n={1}", 301, "joined"),
     "rewrite ^/old$ https://a.example/new? redirect;": (("pattern", "^/old$"), "https://a.example/new", 302, "as-written"),
 }  # fmt: skip

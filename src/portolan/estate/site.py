@@ -56,6 +56,11 @@ class When(Stated, frozen=True, kw_only=True, eq=False):
             example="^/rooms/([0-9]+)$",
         ),
     ] = None
+    query: Annotated[
+        Pattern | None,
+        says("A regular expression that the query fits, without its question mark.", example="(^|&)page=7(&|$)"),
+    ] = None
+    not_query: Annotated[Pattern | None, says("A regular expression that the query does not fit.")] = None
     header: Annotated[
         dict[HeaderName, str],
         says("Header fields of the request and their values; `''`: not sent.", kind="secret"),

@@ -238,7 +238,7 @@ def _store(store: Store, note: Note) -> None:
 
 #: What a bucket's redirects do not know of a site's: keys of the rule, of its condition, and parts of its target.
 NOT_AT_BUCKETS = ("query", "written_as")
-NOT_IN_CONDITIONS = ("scheme", "host", "not_host", "port", "pattern", "header", "not_header")
+NOT_IN_CONDITIONS = ("scheme", "host", "not_host", "port", "pattern", "query", "not_query", "header", "not_header")
 NOT_IN_TARGETS = ("{port}", "{query}")
 
 

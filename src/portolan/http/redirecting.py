@@ -74,6 +74,11 @@ def captures(
         return None
     if any(request.saying.header(name) == value for name, value in when.not_header.items()):
         return None
+    asked = request.url.query.removeprefix("?")
+    if when.query is not None and compiled(when.query, shared).search(asked) is None:
+        return None
+    if when.not_query is not None and compiled(when.not_query, shared).search(asked) is not None:
+        return None
     return _path_held(when, request.url.path, shared)
 
 

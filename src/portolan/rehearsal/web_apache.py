@@ -477,6 +477,10 @@ def _conditions(when: When) -> Iterator[str]:
         yield f"RewriteCond %{{ENV:H}} {_negated(quoting.httpd_condition(host_pattern(when.not_host), when.place))} [NC]"
     if when.port is not None:
         yield f"RewriteCond %{{SERVER_PORT}} ={when.port}"
+    if when.query is not None:
+        yield f"RewriteCond %{{QUERY_STRING}} {quoting.httpd_condition(str(when.query), when.place)}"
+    if when.not_query is not None:
+        yield f"RewriteCond %{{QUERY_STRING}} {_negated(quoting.httpd_condition(str(when.not_query), when.place))}"
     for name, value in when.header.items():
         yield f"RewriteCond %{{HTTP:{header_word(name, when.place)}}} {_equal(value, when)}"
     for name, value in when.not_header.items():
@@ -502,6 +506,8 @@ def _late(rule: Redirect) -> str:
     when = rule.when
     plain = when is None or (
         not (when.scheme or when.host or when.not_host or when.port or when.header or when.not_header)
+        and when.query is None
+        and when.not_query is None
     )
     target = str(rule.to)
     if not plain or (rule.query != "unless-own" and not target.endswith("{query}")) or "?" in target:

@@ -317,6 +317,8 @@ def _conditions(when: When) -> Iterator[tuple[str, str, str]]:
         yield "h", f"$host ~* {quoting.nginx_pattern(host_pattern(when.host), when.place)}", ""
     if when.port is not None:
         yield "o", f"$server_port = {when.port}", ""
+    if when.query is not None:
+        yield "q", f"$args ~ {quoting.nginx_pattern(str(when.query), when.place.key('query'))}", ""
     for name, value in when.header.items():
         word = header_word(name, when.place).replace("-", "_")
         yield "v", f"$http_{word} = {quoting.nginx(value, when.place)}", ""
@@ -335,6 +337,8 @@ def _unwanted(when: When) -> Iterator[str]:
     """What must not hold."""
     if when.not_host:
         yield f"$host ~* {quoting.nginx_pattern(host_pattern(when.not_host), when.place)}"
+    if when.not_query is not None:
+        yield f"$args ~ {quoting.nginx_pattern(str(when.not_query), when.place.key('not_query'))}"
     for name, value in when.not_header.items():
         word = header_word(name, when.place).replace("-", "_")
         yield f"$http_{word} = {quoting.nginx(value, when.place)}"

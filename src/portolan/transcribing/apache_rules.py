@@ -222,6 +222,10 @@ def _condition(words: tuple[str, ...]) -> dict[str, object] | None:
         if text in ("^www\\.", "^www.", "^www\\.(.*)$", "^www\\.(.+)$"):
             return None if text.endswith("$") else {"not_host" if negated else "host": ["www.*"]}
         return None
+    if variable == "%{QUERY_STRING}":
+        negated, text = value.startswith("!"), value.removeprefix("!")
+        held = f"^{re.escape(text[1:])}$" if text.startswith("=") else text
+        return {"not_query" if negated else "query": held} if is_pattern(held) else None
     match = re.fullmatch(r"%\{HTTP:([\w-]+)\}", variable)
     if match is not None and is_header(match[1]):
         negated, text = (

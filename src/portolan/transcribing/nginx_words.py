@@ -87,6 +87,13 @@ def when(condition: str) -> dict[str, object] | None:
         held = pattern(value) if sign != "=" else f"^{re.escape(value)}$"
         if held is not None and (variable != "$request_uri" or "?" not in value.replace("\\?", "?")):
             return {"pattern": ("(?i)" if sign == "~*" else "") + held}
+    if variable in ("$args", "$query_string") and sign in ("~", "~*", "!~", "!~*", "="):
+        held = pattern(value) if sign != "=" else f"^{re.escape(value)}$"
+        if held is not None:
+            return {"not_query" if sign[0] == "!" else "query": ("(?i)" if sign.endswith("*") else "") + held}
+    asked = re.fullmatch(r"\$arg_(\w+)", variable)
+    if asked is not None and sign == "=" and is_text(value):
+        return {"query": f"(?i:(^|&){asked[1]}=){re.escape(value)}(&|$)"}
     if variable.startswith("$http_") and sign in ("=", "!=") and is_text(value or "x"):
         name = variable.removeprefix("$http_").replace("_", "-")
         return {"header" if sign == "=" else "not_header": {name: value}} if is_header(name) else None
