@@ -203,6 +203,8 @@ class Draw:
                 ["/a.html", "/gone.html", "/sub/index.html", "http://other.kestrel-ridge.example/x"]
             )
             giving["error_pages"] = {str(status): page for status in self.random.sample([403, 404, 502, 503], 2)}
+            if page.startswith("/") and self.program == "nginx" and self.chance(3):
+                giving["error_pages_as"] = {status: self.random.choice([200, 410]) for status in giving["error_pages"]}
 
     def site(self, number: int) -> dict[str, Any]:
         """One site."""

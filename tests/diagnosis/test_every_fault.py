@@ -315,6 +315,7 @@ BAD = {
     "tls-version": ([("            names: [visit.kestrel-ridge.example]\n", '            names: [visit.kestrel-ridge.example]\n            tls_versions: ["1.3"]\n'), ("address: 198.51.100.77,", 'address: 198.51.100.77, tls_versions: ["1.2"],')], VISIT, "street"),
     "client-certificate": ([("            names: [visit.kestrel-ridge.example]\n", '            names: [visit.kestrel-ridge.example]\n            client_certificates: required\n')], VISIT, "street"),
     "handshake-rejected": ([("            names: [visit.kestrel-ridge.example]\n", '            names: [visit.kestrel-ridge.example]\n            rejects_handshake: true\n')], VISIT, "street"),
+    "section-inner-only": ([("            names: [visit.kestrel-ridge.example]\n", "            names: [visit.kestrel-ridge.example]\n            sections: [{path: /, inner_only: true}]\n")], VISIT, "street"),
     "cert-private-name": ([('names: ["*.kestrel-ridge.example"]', 'names: [10.20.0.15], issuer: House'), ("certificates:", "authorities: {House: {public: false}}\ncertificates:")], "https://10.20.0.15/", "office"),
     "renewal-blocked": ([("until: 2026-06-01", "until: 2026-06-01, requested: true")], VISIT, "street"),
     "cert-self-signed": ([("from: 2026-01-01", "issuer: self")], VISIT, "street"),

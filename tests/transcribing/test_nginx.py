@@ -13,6 +13,7 @@ READ = {
     "return 404;": {"answer": 404},
     "location / { return 403; }": {"answer": 403},
     "autoindex on; client_max_body_size 8m;": {"listing": True, "largest_body": 8 << 20},
+    "error_page 404 =200 /index.html;": {"error_pages": {404: "/index.html"}, "error_pages_as": {404: 200}},
     "error_page 500 502 /50x.html;": {"error_pages": {500: "/50x.html", 502: "/50x.html"}},
     "location / { try_files $uri $uri/ /app.html; }": {"fallback": "app.html"},
     "location / { try_files $uri $uri/ =404; }": {"fallback": None},

@@ -11,7 +11,7 @@ from portolan.estate.base import IPAddress, Rights
 from portolan.estate.content import Holding
 from portolan.estate.machine import Machine
 from portolan.estate.service import WebService
-from portolan.estate.site import Access, Giving, RuleFile, Site
+from portolan.estate.site import Access, Giving, RuleFile, Section, Site
 from portolan.evidence.kinds import content as content_kinds
 from portolan.journey.furnish import made_up
 from portolan.source.nearest import nearest
@@ -277,6 +277,33 @@ def _uncover(case: Case, clue: RightsClue) -> Iterator[Proposal]:
 
 
 # -- who is let in --
+
+
+class InnerClue(msgspec.Struct, frozen=True):
+    """The section that is for the program's own requests."""
+
+    section: Section
+
+
+@fault(
+    "section-inner-only",
+    "The path is for the program's own requests only",
+    "404",
+    "Take the mark off the section, if visitors are meant to ask for it; or give them another path.",
+    "inner-only",
+)
+def inner_only(case: Case) -> Finding | None:
+    """The section is marked so."""
+    stop = case.stop
+    if stop is None or not isinstance(stop.subject, Section):
+        return None
+    return Finding("section-inner-only", stop.text, stop.place, clue=InnerClue(section=stop.subject))
+
+
+@remedy("section-inner-only")
+def for_visitors_too(_case: Case, clue: InnerClue) -> Iterator[Proposal]:
+    """Visitors may ask for it."""
+    yield Proposal(f"let visitors ask for {clue.section.shown}", remove((*clue.section.place.path, "inner_only")))
 
 
 @fault(

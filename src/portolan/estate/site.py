@@ -256,6 +256,13 @@ class Giving(Holding, frozen=True, kw_only=True, eq=False):
         dict[Status, str],
         says("Pages of its own for errors, by status: a path of this site, or a URL elsewhere."),
     ] = {}
+    error_pages_as: Annotated[
+        dict[Status, int],
+        says(
+            "The status with which the page for an error is given, where it is not the error's own (nginx), as single-page "
+            "applications have it: `{404: 200}`."
+        ),
+    ] = {}
     largest_body: Annotated[
         int | None, says("The most octets that a request may bring along. Left out: as its program does.")
     ] = None
@@ -280,6 +287,12 @@ class Section(Giving, frozen=True, kw_only=True, eq=False):
     ] = None
     exact: Annotated[FolderPath | None, says("The only path that it is for.", example="/status")] = None
     pattern: Annotated[Pattern | None, says("A regular expression that its paths fit.", example="[.]php$")] = None
+    inner_only: Annotated[
+        bool,
+        says(
+            "Whether only the program itself asks for its paths, for error pages and fallbacks; visitors get 404 (nginx)."
+        ),
+    ] = False
     first: Annotated[
         bool, says("For a beginning: whether no pattern is tried where it is the longest that fits (nginx).")
     ] = False

@@ -108,6 +108,19 @@ def _own_redirects(service: WebService, site: Site, note: Note) -> None:
         note(site.place.key(key), "Apache httpd always writes the whole address, with its port", "Leave it out.")
 
 
+def _given_as(service: WebService, giving: Giving, note: Note) -> None:
+    place = giving.place.key("error_pages_as")
+    for status, given in giving.error_pages_as.items():
+        if not str(giving.error_pages.get(status, "")).startswith("/"):
+            note(place, f"no page of the site's own stands for {status}", "Name one under 'error_pages'.")
+        elif not 200 <= given <= 599:
+            note(place, f"expected a status, 200 to 599, found {given}")
+    if giving.error_pages_as and service.program == "apache":
+        note(
+            place, "Apache httpd gives its pages for errors with the error's own status", "Use 'fallback' for the page."
+        )
+
+
 def _tried(giving: Giving, note: Note) -> None:
     for number, template in enumerate(giving.tries):
         bare = template.replace("{path}", "/")
@@ -138,6 +151,7 @@ def _giving(service: WebService, giving: Giving, note: Note) -> None:
     if giving.fallback is not None and (not giving.fallback.strip("/") or ".." in giving.fallback.split("/")):
         note(place.key("fallback"), f"expected a file of the site's folder, found '{one_line(giving.fallback)}'")
     _tried(giving, note)
+    _given_as(service, giving, note)
     for status, page in giving.error_pages.items():
         if not page.startswith(("/", "http://", "https://")) or any(char in page for char in " \"'\\"):
             text = f"expected a path of the site or a URL for {status}, found '{one_line(page)}'"
@@ -210,6 +224,10 @@ def _section(service: WebService, site: Site, section: Section, note: Note) -> N
     if section.tries and own:
         text = "'tries' looks in the site's folder, and this section has one of its own"
         note(section.place.key("tries"), text, "Say it at the site.")
+    if section.inner_only and service.program == "apache":
+        note(
+            section.place.key("inner_only"), "Apache httpd knows no sections for its own requests only", "Leave it out."
+        )
     if section.first and section.path is None:
         note(section.place.key("first"), "'first' goes with 'path'")
     upstream = section.upstream

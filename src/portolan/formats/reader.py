@@ -127,7 +127,7 @@ class Reader:
                         RENAMED.get(f"{what}: {key}")
                         or RENAMED.get(key)
                         or _of_sibling(key, siblings)
-                        or did_you_mean(key, fields, show=40)
+                        or did_you_mean(key, fields, show=60)
                     )
                     self.fail(key_node, path, f"unknown key '{one_line(key)}' for {what}", hint)
                 continue

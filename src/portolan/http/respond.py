@@ -215,9 +215,13 @@ class _Serving:
             )
         for section in here.sections:
             self._tell_unread(section, f"{self.site.name}, {section.shown},")
+        if here.section is not None and here.section.inner_only:
+            place = here.section.place.key("inner_only")
+            inner = content_kinds.InnerOnly(self.site.name, here.section.shown, place=place, subject=here.section)
+            return self._with_page(_stop(404, inner).response.but(decisions=(*self.decisions, inner)), here, False)
         response, passed = self._phases(here, path, asked)
         if not self.walked:
-            here = here.but(error_pages=self.site.error_pages)
+            here = here.but(error_pages=self.site.error_pages, error_pages_as=self.site.error_pages_as)
         return self._for_caches(self._with_page(response, here, passed), here.section)
 
     def _tell_unread(self, holder: Service | Giving, name: str) -> None:
@@ -476,8 +480,14 @@ class _Serving:
                 return redirected
         shown, through = self._page_of(page)
         facts = (self.site.name, page, status)
+        step: Decision
         place = next((each.place for each in (*here.sections, here.site) if each.error_pages), here.site.place)
         place = place.key("error_pages")
+        given_as = here.error_pages_as.get(status)
+        if given_as is not None and 200 <= shown.status < 300:
+            step = content_kinds.ErrorPageAs(*facts, given_as, place=place.key("error_pages_as"), subject=self.site)
+            stop = None if given_as < 400 else response.stop
+            return Response(given_as, (*self.decisions, step), self.site, shown.page, stop=stop)
         overridden = here.upstream is not None and here.upstream.replaces_errors
         answered = bool(shown.decisions) and isinstance(
             shown.decisions[-1], http_kinds.Answers | http_kinds.AnswersError
@@ -490,7 +500,7 @@ class _Serving:
             return shown.but(decisions=(*response.decisions, *shown.decisions))
         if through and not overridden and self.program.upstream_page_succeeds and shown.location is None:
             # What an upstream says of the page is what the visitor gets, its status too.
-            step: Decision = content_kinds.ErrorPage(*facts, place=place, subject=self.site)
+            step = content_kinds.ErrorPage(*facts, place=place, subject=self.site)
             stop = None if shown.status < 400 else response.stop
             return Response(shown.status, (*self.decisions, step), self.site, shown.page, stop=stop)
         if 200 <= shown.status < 300 or through:

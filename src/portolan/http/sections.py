@@ -35,6 +35,7 @@ class Effective(Value, frozen=True):
     fallback: str | None
     tries: tuple[str, ...]
     error_pages: dict[Any, str]
+    error_pages_as: dict[Any, int]
     largest_body: int | None
 
 
@@ -144,5 +145,6 @@ def _worked_out(site: Site, sections: tuple[Section, ...], program: WebProgram) 
         last("fallback") if source is site else None,
         last("tries") or () if source is site else (),
         _error_pages(held, program),
+        next((dict(each.error_pages_as) for each in held if each.error_pages), {}),
         last("largest_body"),
     )

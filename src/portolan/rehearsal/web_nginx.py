@@ -169,7 +169,9 @@ def _facts(giving: Giving, staged: Staged) -> Iterator[str]:
     if giving.largest_body is not None:
         yield f"client_max_body_size {giving.largest_body or 1};"
     for status, page in giving.error_pages.items():
-        yield f"error_page {int(status)} {page_word(page, giving.place.key('error_pages'))};"
+        given_as = giving.error_pages_as.get(status)
+        change = f" ={int(given_as)}" if given_as is not None else ""
+        yield f"error_page {int(status)}{change} {page_word(page, giving.place.key('error_pages'))};"
     if giving.cache_control is not None:
         yield f"add_header Cache-Control {quoting.nginx(giving.cache_control, giving.place)};"
     if giving.sets_cookie:
@@ -205,6 +207,8 @@ def wanted_headers(access: Access) -> Iterator[str]:
 
 def _body(staged: Staged, site: Site, giving: Giving, pools: list[str], number: str) -> Iterator[str]:
     """What only a location can have: methods, the fallback, the upstream, a fixed answer."""
+    if isinstance(giving, Section) and giving.inner_only:
+        yield "internal;"
     access = giving.access or site.access
     if access is not None and not (giving.answer or (giving is not site and site.answer and not own_content(giving))):
         yield from wanted_headers(access)

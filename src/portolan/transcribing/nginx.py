@@ -277,9 +277,10 @@ class NginxReader:
         if "folder" in section.facts and "fallback" in section.facts:
             # Its file is looked for as any path is, among the sections; the estate knows it of the site's folder only.
             section.lose(section.spots["fallback"], f"try_files ... {section.facts.pop('fallback')}")
-        if any(one.name == "internal" for one in block):
+        inner = next((one for one in block if one.name == "internal"), None)
+        if inner is not None:
             section.unread = [(spot, words) for spot, words in section.unread if words != "internal"]
-            section.lose(each.spot, f"{each.text}: internal")
+            section.say("inner_only", True, inner.spot)
         for one in (one for one in block if one.name == "location"):
             nested = one.words[-1] if one.words else ""
             if kind in ("start", "first") and len(one.words) == 1 and nested.startswith(text):

@@ -33,6 +33,7 @@ class Giving:
         self.access = Access()
         self.root: tuple[str, Spot] | None = None
         self.errors: dict[str, str] = {}
+        self.errors_as: dict[str, int] = {}
         #: Whether a fixed answer came: what stands behind it is never reached.
         self.answered = False
 
@@ -48,6 +49,8 @@ class Giving:
             self.part.say("folder", posixpath.normpath(self.root[0]), self.root[1])
         if self.errors:
             self.part.facts["error_pages"] = self.errors
+        if self.errors_as:
+            self.part.facts["error_pages_as"] = self.errors_as
         if "upstream" in self.part.facts and any(each.name == "try_files" for each in self.inside):
             # Files are tried first, and what is passed on is the path of the one that is there.
             self.part.lose(self.part.spots["upstream"], "try_files beside proxy_pass")
@@ -131,12 +134,21 @@ def _error_page(here: Giving, each: Directive) -> None:
         here.lose(each)
         return
     *statuses, page = each.words
-    if any(word.startswith("=") for word in statuses) or "$" in page or page.startswith("@") or not is_text(page):
+    given_as = next((word[1:] or "200" for word in statuses if word.startswith("=")), None)
+    statuses = [word for word in statuses if not word.startswith("=")]
+    if (
+        (given_as is not None and (not given_as.isdecimal() or page[:1] != "/"))
+        or "$" in page
+        or page.startswith("@")
+        or not is_text(page)
+    ):
         here.lose(each)
         return
     for status in statuses:
         if status.isdecimal() and 400 <= int(status) <= 599 and re.match(r"/|https?://", page):
             here.errors[status] = page
+            if given_as is not None:
+                here.errors_as[status] = int(given_as)
             here.part.spots["error_pages"] = each.spot
         else:
             here.lose(each, f"error_page {status} {page}")

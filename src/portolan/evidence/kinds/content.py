@@ -213,6 +213,28 @@ class ErrorPage(HttpDecision, frozen=True):
     status: int
 
 
+class InnerOnly(HttpDecision, frozen=True):
+    kind = "inner-only"
+    words = "{section} of {site} is for the program's own requests only"
+    standard = "RFC 9110 section 15.5.5"
+    stops = True
+
+    site: str
+    section: str
+
+
+class ErrorPageAs(HttpDecision, frozen=True):
+    kind = "error-page-as"
+    words = "{site} gives {page} for the status {status}, as {given}"
+    standard = "RFC 9110 section 15"
+    shown = True
+
+    site: str
+    page: str
+    status: int
+    given: int
+
+
 class ErrorPageFails(HttpDecision, frozen=True):
     kind = "error-page-fails"
     words = "the page {page} that {site} shows for the status {status} cannot be had itself"
