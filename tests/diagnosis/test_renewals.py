@@ -185,3 +185,26 @@ def test_a_certificate_that_was_asked_for_and_is_not_there():
     assert found.visit.outcome.detail == "refused"
     assert found.causes[0].code == "renewal-blocked"
     assert "http-01 fails for visit.kestrel-ridge.example" in found.causes[0].text
+
+
+def test_why_a_certificate_was_not_renewed_is_said_with_its_remedy():
+    """Renewing it mends the visit; its own way to do so fails."""
+    held = load(
+        MemoryFiles(
+            {
+                "estate.yaml": swap(
+                    OFFICE, (CERTIFICATE, f"{ONE.replace('06-01', '03-01')}, renews: {{by: http-01}}"), (F80, "")
+                )
+            }
+        ),
+        "estate.yaml",
+    )
+    found = explain(
+        World(held.estate, held.estate.at),
+        "https://visit.kestrel-ridge.example/",
+        held.estate.vantages["street"],
+        lambda patch: changed(held, patch_operations(patch)).estate,
+    )
+    assert [each.code for each in found.causes] == ["cert-expired"]
+    assert "its own way (http-01) fails" in found.remedies[0].text
+    assert "port 80" in found.remedies[0].text

@@ -312,7 +312,7 @@ _CHAINS = {
 _TERM = timedelta(days=90)
 
 
-def _renewed(case: Case, certificate: Certificate, names: list[str], issuer: str | None) -> Patch:
+def renewed(case: Case, certificate: Certificate, names: list[str], issuer: str | None) -> Patch:
     start = case.world.now - timedelta(days=1)
     value = {
         "names": names,
@@ -325,11 +325,11 @@ def _renewed(case: Case, certificate: Certificate, names: list[str], issuer: str
 
 def as_it_should_be(case: Case, certificate: Certificate) -> Patch:
     """What a certificate is meant to be, as far as its file says: one for the name that was asked."""
-    held = [each for each in _names(case, certificate) if "*" not in each.removeprefix("*.")]
-    return _renewed(case, certificate, list(dict.fromkeys([*held, case.host])), certificate.issuer)
+    held = [each for each in names_of(case, certificate) if "*" not in each.removeprefix("*.")]
+    return renewed(case, certificate, list(dict.fromkeys([*held, case.host])), certificate.issuer)
 
 
-def _names(case: Case, certificate: Certificate) -> list[str]:
+def names_of(case: Case, certificate: Certificate) -> list[str]:
     """The names that a certificate covers; where it cannot be read, those of the sites that show it."""
     if certificate.unknown:
         services = [each for box in machines(case.estate) for each in box.services.values()]
@@ -357,7 +357,7 @@ def is_given_publicly(name: str) -> bool:
         return "." in bare and not f".{bare}".endswith(_INNER)
 
 
-def _issuers(case: Case, certificate: Certificate | None, names: list[str]) -> list[str]:
+def issuers(case: Case, certificate: Certificate | None, names: list[str]) -> list[str]:
     """Who may issue it for these names: the issuer that it has, as far as it can be declared, then those that the client trusts."""
     known = [certificate.issuer] if certificate is not None and certificate.issuer not in (None, "self") else []
     public = ["public"] if "public" in case.client.trusts else []
@@ -371,7 +371,7 @@ def _is_public(case: Case, issuer: str) -> bool:
     return issuer == "public" if authority is None else authority.public
 
 
-def _by_the_house(case: Case, names: list[str]) -> Iterator[Proposal]:
+def by_the_house(case: Case, names: list[str]) -> Iterator[Proposal]:
     """What is left where no public authority gives a certificate: an authority of the house, or a public name."""
     inner = [each for each in names if not is_given_publicly(each)]
     if inner:
@@ -397,26 +397,13 @@ def trusted_by_the_house(case: Case, clue: CertificateClue) -> Iterator[Proposal
                     put(vantage.place, "trusts", [*vantage.trusts, authority.name]),
                 )
     # What a factory wrote on it is nobody's name here.
-    held = [] if leaf.self_signed else _names(case, clue.certificate)
+    held = [] if leaf.self_signed else names_of(case, clue.certificate)
     names = list(dict.fromkeys([*held, clue.name]))
-    for issuer in _issuers(case, clue.certificate, names):
+    for issuer in issuers(case, clue.certificate, names):
         if issuer != clue.certificate.issuer:
             words = f"get a certificate for {', '.join(names)} from {issuer}"
-            yield Proposal(words, _renewed(case, clue.certificate, names, issuer))
-    yield from _by_the_house(case, [clue.name])
-
-
-@remedy("cert-expired", "cert-not-yet")
-def renew(case: Case, clue: CertificateClue) -> Iterator[Proposal]:
-    """Renews it with the same names."""
-    certificate = clue.certificate
-    names = _names(case, certificate) or [case.host]
-    for issuer in _issuers(case, certificate, names):
-        yield Proposal(
-            f"renew the certificate {certificate.name} for {', '.join(names)}, and reload",
-            _renewed(case, certificate, names, issuer),
-        )
-    yield from _by_the_house(case, names)
+            yield Proposal(words, renewed(case, clue.certificate, names, issuer))
+    yield from by_the_house(case, [clue.name])
 
 
 @remedy("cert-name", "cert-default-served")
@@ -425,23 +412,23 @@ def cover(case: Case, clue: CertificateClue) -> Iterator[Proposal]:
     certificate, name = clue.certificate, clue.name
     response_site = next((home.site for home in case.homes()), None)
     for other in case.estate.certificates.values():
-        if other is not certificate and name in _names(case, other) and response_site is not None:
+        if other is not certificate and name in names_of(case, other) and response_site is not None:
             yield Proposal(
                 f"let {response_site.name} show the certificate {other.name}, which covers {name}",
                 put(response_site.place, "certificate", other.name),
             )
-    held = _names(case, certificate)
+    held = names_of(case, certificate)
     yield from _by_a_covered_name(case, held)
     # What no certificate can have any more is left out of the new one.
     kept = [each for each in held if "*" not in each.removeprefix("*.")]
     public = [each for each in kept if is_given_publicly(each)] if is_given_publicly(name) else kept
     names = [*(public if "public" in case.client.trusts else kept), name]
-    for issuer in _issuers(case, certificate, names):
+    for issuer in issuers(case, certificate, names):
         yield Proposal(
             f"get the certificate {certificate.name} anew for {', '.join(names)}, and reload",
-            _renewed(case, certificate, names, issuer),
+            renewed(case, certificate, names, issuer),
         )
-    yield from _by_the_house(case, names)
+    yield from by_the_house(case, names)
 
 
 def _by_a_covered_name(case: Case, names: list[str]) -> Iterator[Proposal]:
@@ -486,19 +473,19 @@ def trusted_one(case: Case, clue: CertificateClue) -> Iterator[Proposal]:
     certificate = clue.certificate
     if certificate.file is None and not certificate.sends_chain:
         yield Proposal(f"install {certificate.name} with its whole chain", put(certificate.place, "sends_chain", True))
-    names = _names(case, certificate) or [case.host]
+    names = names_of(case, certificate) or [case.host]
     if clue.code in _CHAINS and certificate.file is not None:
         # With its chain it leads to whomever the client trusts.
         for issuer in ("public",) if "public" in case.client.trusts else case.client.trusts:
-            yield Proposal(_CHAINS[clue.code].format(certificate.name), _renewed(case, certificate, names, issuer))
+            yield Proposal(_CHAINS[clue.code].format(certificate.name), renewed(case, certificate, names, issuer))
         return
-    for issuer in _issuers(case, certificate, names):
+    for issuer in issuers(case, certificate, names):
         whose = "an ordinary public authority" if issuer == "public" else issuer
         if issuer != certificate.issuer:
             yield Proposal(
-                f"get a certificate for {', '.join(names)} from {whose}", _renewed(case, certificate, names, issuer)
+                f"get a certificate for {', '.join(names)} from {whose}", renewed(case, certificate, names, issuer)
             )
-    yield from _by_the_house(case, names)
+    yield from by_the_house(case, names)
 
 
 @remedy("clock-wrong")

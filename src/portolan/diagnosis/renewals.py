@@ -9,7 +9,14 @@ from functools import partial
 from ipaddress import IPv4Interface, IPv6Interface
 
 from portolan.diagnosis.base import Case, Finding, Severity, all_homes, fault, zone_of
-from portolan.diagnosis.certificate import is_given_publicly
+from portolan.diagnosis.certificate import (
+    CertificateClue,
+    by_the_house,
+    is_given_publicly,
+    issuers,
+    names_of,
+    renewed,
+)
 from portolan.diagnosis.proposal import Proposal, put, remedy, remove
 from portolan.dns.caa import forbidding
 from portolan.estate.base import IPAddress
@@ -108,18 +115,27 @@ def renewals(world: World, only: str | None = None, briefly: bool = False) -> tu
         if name is not None:
             shown.setdefault(name, []).append((home.machine.name, home.service))
     found = []
-    renewed = [
+    wanted = [
         (name, holders)
         for name, holders in shown.items()
         if name in world.stated.certificates and _is_renewed(world, world.estate.certificates[name])
     ]
-    if renewed:
+    if wanted:
         world = world.with_vantages(_AUTHORITY)
-    for name, holders in renewed:
+    for name, holders in wanted:
         renewal = _renewal(world, world.estate.certificates[name], holders, briefly)
         if only is None or only == name or any(each.name == only for each in renewal.challenges):
             found.append(renewal)
     return tuple(found)
+
+
+def _holders(world: World, name: str) -> list[tuple[str, Service]]:
+    """The machines and services that show a certificate."""
+    return [
+        (home.machine.name, home.service)
+        for home in all_homes(world.estate)
+        if (getattr(home.site, "certificate", None) or home.service.certificate) == name
+    ]
 
 
 def _is_renewed(world: World, certificate: Certificate) -> bool:
@@ -144,11 +160,14 @@ def _renewal(world: World, certificate: Certificate, holders: list[tuple[str, Se
     on = {renews.on} if renews is not None and renews.on is not None else {machine for machine, _ in holders}
     challenges = []
     for name in names:
-        for way in WAYS if stated is None else (stated,):
-            tried = _tried(world, certificate, name, way, frozenset(on), holders)
-            challenges.append(tried)
-            if briefly and tried.why is None:
+        ways = WAYS if stated is None else (stated,)
+        tried = []
+        # The zone is the quickest to ask.
+        for way in sorted(ways, key=lambda each: each != "dns-01") if briefly else ways:
+            tried.append(_tried(world, certificate, name, way, frozenset(on), holders))
+            if briefly and tried[-1].why is None:
                 break
+        challenges += sorted(tried, key=lambda each: WAYS.index(each.way))
     since = None if leaf.until is None else leaf.until - late(leaf.starts, leaf.until)
     return Renewal(certificate, leaf.until, since, stated, tuple(challenges))
 
@@ -349,11 +368,7 @@ def not_validated(case: Case) -> Finding | None:
     certificate = case.estate.certificates.get(name or "")
     if certificate is None or not certificate.requested:
         return None
-    holders: list[tuple[str, Service]] = [
-        (home.machine.name, home.service)
-        for home in all_homes(case.estate)
-        if (getattr(home.site, "certificate", None) or home.service.certificate) == name
-    ]
+    holders = _holders(case.world, certificate.name)
     renewal = _renewal(case.world.with_vantages(_AUTHORITY), certificate, holders, False)
     text = f"the certificate {certificate.name} was asked for, and is not validated"
     first = next(iter(renewal.blocked), None)
@@ -392,6 +407,22 @@ def _days(renewal: Renewal, now: datetime) -> str:
     since = "has been tried since" if now >= renewal.tried_from else "is tried from"
     ends = "ended" if now > renewal.ends else "ends"
     return f"; it {since} {renewal.tried_from:%Y-%m-%d}, and the certificate {ends} on {renewal.ends:%Y-%m-%d}"
+
+
+@remedy("cert-expired", "cert-not-yet")
+def renew(case: Case, clue: CertificateClue) -> Iterator[Proposal]:
+    """Renews it with the same names; where its own way to renew fails, that is said with it."""
+    certificate = clue.certificate
+    names = names_of(case, certificate) or [case.host]
+    words = f"renew the certificate {certificate.name} for {', '.join(names)}, and reload"
+    if certificate.renews is not None:
+        holders = _holders(case.world, certificate.name)
+        found = _renewal(case.world.with_vantages(_AUTHORITY), certificate, holders, False)
+        for each in found.blocked[:1]:
+            words += f"; its own way ({each.way}) fails, which is why it was not: {each.words}"
+    for issuer in issuers(case, certificate, names):
+        yield Proposal(words, renewed(case, certificate, names, issuer))
+    yield from by_the_house(case, names)
 
 
 @remedy("renewal-blocked")
