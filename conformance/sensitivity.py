@@ -35,10 +35,11 @@ from portolan.estate.filter import Filter, FilterRule
 from portolan.estate.machine import Forward
 from portolan.estate.network import GroupRule
 from portolan.estate.records import ZoneData
+from portolan.estate.site import Section, Site
 from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
 from portolan.http import content, respond, sections, tree
-from portolan.journey import race
+from portolan.journey import exchange, race
 from portolan.journey import visit as journey_visit
 from portolan.journey.visit import visit
 from portolan.journey.world import World
@@ -150,7 +151,11 @@ BREAKS: dict[str, Callable[[], AbstractContextManager[Any]]] = {
     # handshakes
     "certificates do not expire": lambda: patch.object(verify, "shown_by", _undated(verify.shown_by)),
     "a star covers several labels": lambda: patch.object(verify, "covers", _any_depth),
-    "every issuer is trusted": lambda: patch.object(verify, "_chain", lambda shown, *_: [shown.leaf]),
+    "every issuer is trusted": lambda: patch.object(
+        verify, "_followed", lambda at: verify._Chain((), None, verify._own_flaws(at, (at.shown.leaf,)))
+    ),
+    "versions of TLS do not count": lambda: patch.object(exchange, "disagreement", lambda *_: None),
+    "each site's versions count at nginx": lambda: patch.object(Nginx, "default_rules_versions", False),
     # requests
     "nginx takes the first site that fits": lambda: patch.object(Nginx, "first_listed_wins", True),
     "nginx tells the port asked": lambda: patch.object(Nginx, "tells_asked_port", True),
@@ -171,6 +176,12 @@ BREAKS: dict[str, Callable[[], AbstractContextManager[Any]]] = {
     "an error page keeps the error": lambda: patch.object(Nginx, "keeps_error", True),
     "grants are not judged": lambda: patch.object(Apache, "judges_grants", False),
     "a section's prefix is kept": lambda: patch.object(Apache, "passing", Apache.passing.but(replaces_path=False)),
+    "what is tried is not looked at": lambda: patch.object(
+        respond, "content", lambda here, *asked: real_content(here.but(tries=()), *asked)
+    ),
+    "redirects of its own bear the name asked": lambda: patch.object(Site, "redirects_to", None),
+    "pages for errors keep their status": lambda: patch.object(Site, "error_pages_as", {}),
+    "inner sections are for everybody": lambda: patch.object(Section, "inner_only", False),
     "the next of a pool is never asked": lambda: patch.object(respond, "goes_on", lambda *_: False),
     "POST stays POST": lambda: patch.object(journey_visit, "_TURN_TO_GET", frozenset()),
     # what estates say, as it is read: a rehearsal has readings of its own

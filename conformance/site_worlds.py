@@ -164,6 +164,33 @@ SITE_WORLDS: dict[str, WebWorld] = {
         f"{FULL}\nfallback: app.html",
         asks("/ /nope /nope/ /sub /sub/ /empty /empty/ /a.html/", "street", "poster"),
     ),
+    **one(
+        "endings are tried",
+        f"{FULL}\ntries: ['{{path}}', '{{path}}.html', '{{path}}/']",
+        asks("/a /a.html /sub /sub/ /nope /"),
+    ),
+    **one(
+        "an ending first, then a page",
+        f"{FULL}\ntries: ['{{path}}.html', '{{path}}']\nfallback: app.html",
+        asks("/a /nope /sub/"),
+    ),
+    **one("redirects by its own name", f"{FULL}\nredirects_to: own-address", asks("/sub")),
+    **one("redirects by the path", f"{FULL}\nredirects_to: path-only", asks("/sub"), ("nginx",)),
+    **one(
+        "a page for errors as another status",
+        f"{FULL}\nerror_pages: {{404: /sorry.html, 403: /sorry.html}}\nerror_pages_as: {{404: 200, 403: 410}}",
+        asks("/nope /empty/"),
+        ("nginx",),
+    ),
+    **one(
+        "a section for inner requests",
+        f"{FULL}\nerror_pages: {{404: /sorry.html}}\nsections: [{{exact: /sorry.html, inner_only: true}}]",
+        asks("/sorry.html /nope"),
+        ("nginx",),
+    ),
+    **one(
+        "a query decides", f"{FULL}\nredirects: [{{when: {{query: 'a=1'}}, to: /a.html}}]", asks("/sub/?a=1 /sub/?b")
+    ),
     **one("fallback that is not there", f"{FULL}\nfallback: gone.html", asks("/nope /empty/")),
     **one("methods", FULL, asks("/ /a.html /nope /sub /sub/ /empty/", *METHODS)),
     **one("methods on a listing", f"{FULL}\nlisting: true", asks("/list/", *METHODS)),

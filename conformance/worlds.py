@@ -33,6 +33,7 @@ from conformance.way_worlds import BOOTED, WAY_WORLDS
 from tests.conftest import OFFICE, swap
 
 GATED = ("dome, address: 10.20.0.50}", "dome, address: 10.20.0.50, gateway: 10.20.0.1}")
+SITE_NAMES, SITE_OTHERS = (f"            names: [{each}.kestrel-ridge.example]" for each in ("visit", "other"))
 SITES = OFFICE[OFFICE.index("          visit:\n") : OFFICE.index("certificates:\n")]
 TABLE_SITES = """\
           first: {names: [first.kestrel-ridge.example, "*.kestrel-ridge.example"], files: [index.html]}
@@ -640,6 +641,22 @@ WORLDS: dict[str, tuple[list[tuple[str, str]], list[str], tuple[str, ...]]] = {
         )
     },
     "certificate for another name": ([(CERT, "names: [else.example]")], [f"{V}/"], ("street",)),
+    "TLS versions apart": (
+        [
+            (SITE_NAMES, f'{SITE_NAMES}\n            tls_versions: ["1.2"]'),
+            (STREET, STREET.replace("default", 'tls_versions: ["1.3"], default')),
+        ],
+        [V],
+        BOTH,
+    ),
+    "TLS versions of another site": (
+        [
+            (SITE_OTHERS, f'{SITE_OTHERS}\n            tls_versions: ["1.2"]'),
+            (STREET, STREET.replace("default", 'tls_versions: ["1.3"], default')),
+        ],
+        [V],
+        BOTH,
+    ),
     "certificate for the parent": ([(CERT, 'names: ["*.example"]')], [f"{V}/"], ("street",)),
     "certificate for the address": ([(CERT, "names: [203.0.113.40]")], ["https://203.0.113.40/", f"{V}/"], ("street",)),
     "certificate trusted by this visitor": (

@@ -41,6 +41,10 @@ def nginx(staged: Staged) -> str:
     return configuration(staged.folder, "\n".join((*pools, *servers)))
 
 
+#: As distributions' main files have it; the program by itself leaves the newer one out.
+_VERSIONS = "ssl_protocols TLSv1.2 TLSv1.3;"
+
+
 def configuration(folder: str, servers: str) -> str:
     """nginx's configuration with these servers, and with nothing outside its folder."""
     temporary = "".join(
@@ -49,7 +53,7 @@ def configuration(folder: str, servers: str) -> str:
     waits = "".join(f"proxy_{each}_timeout {UPSTREAM_LIMIT}s; " for each in ("connect", "read", "send"))
     return (
         f"daemon off; master_process off; worker_processes 1; pid {folder}/pid; error_log {folder}/log/error.log;\n"
-        f"events {{ worker_connections 256; }}\nhttp {{\n  access_log off; server_names_hash_bucket_size 512; {waits}\n"
+        f"events {{ worker_connections 256; }}\nhttp {{\n  access_log off; server_names_hash_bucket_size 512; {_VERSIONS} {waits}\n"
         f"  {quoting.NGINX_DOLLAR}\n{_ASKED}{temporary}{servers}\n}}\n"
     )
 
