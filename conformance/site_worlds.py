@@ -174,7 +174,11 @@ SITE_WORLDS: dict[str, WebWorld] = {
         f"{FULL}\ntries: ['{{path}}.html', '{{path}}']\nfallback: app.html",
         asks("/a /nope /sub/"),
     ),
-    **one("redirects by its own name", f"{FULL}\nredirects_to: own-address", asks("/sub")),
+    **many(
+        "redirects by its own name",
+        f"visit:\n  names: [visit.kestrel-ridge.example, other.kestrel-ridge.example]\n  redirects_to: own-address\n  {FULL}\n",
+        asks("/sub", "other", "street"),
+    ),
     **one("redirects by the path", f"{FULL}\nredirects_to: path-only", asks("/sub"), ("nginx",)),
     **one(
         "a page for errors as another status",

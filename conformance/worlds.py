@@ -654,7 +654,7 @@ WORLDS: dict[str, tuple[list[tuple[str, str]], list[str], tuple[str, ...]]] = {
             (SITE_OTHERS, f'{SITE_OTHERS}\n            tls_versions: ["1.2"]'),
             (STREET, STREET.replace("default", 'tls_versions: ["1.3"], default')),
         ],
-        [V],
+        [V, "https://other.kestrel-ridge.example/"],
         BOTH,
     ),
     "certificate for the parent": ([(CERT, 'names: ["*.example"]')], [f"{V}/"], ("street",)),
