@@ -75,6 +75,7 @@ CHAINS = {
     "a short key": (made("leaf", "Middle", key=SHORT) + MIDDLE, ROOT, "cert-weak"),
     "the issuer written otherwise": (made("leaf", "Middle", called="MIDDLE") + MIDDLE, ROOT, None),
     "two roots in one file": (LEAF + MIDDLE, made("Other", "Other") + ROOT, None),
+    "the lower of two left out": (made("leaf", "Other") + MIDDLE, ROOT + made("Other", "Middle"), "cert-chain-incomplete"),
     "a common name alone": (made("leaf", "Middle", names=()) + MIDDLE, ROOT, None),
     "a star below one label": (made("leaf", "Middle", names=("*.example",)) + MIDDLE, ROOT, "cert-name"),
 }  # fmt: skip
@@ -143,6 +144,15 @@ def secret(password=None):
     """The leaf's key."""
     lock = BestAvailableEncryption(password) if password else NoEncryption()
     return KEYS["leaf"].private_bytes(Encoding.PEM, PrivateFormat.PKCS8, lock).decode()
+
+
+def test_the_file_of_another_site_beside_the_key():
+    """The pair is installed; no other name is put on the certificate of the other site."""
+    pem = made("leaf", "Middle", names=("shop.kestrel-ridge.example",), key=KEYS["Middle"]) + MIDDLE
+    found = explained(pem, secret())
+    assert [each.code for each in found.causes] == ["cert-key-differs"]
+    assert "is that of shop.kestrel-ridge.example" in found.remedies[0].text
+    assert found.after.outcome.page == "visit/index.html"
 
 
 #: A file as it is written, its key, and the code; nothing where servers start with it (measured: nginx, Apache httpd).

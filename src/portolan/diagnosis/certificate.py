@@ -284,7 +284,12 @@ def chain_foreign(case: Case) -> Finding | None:
     if found is None:
         return None
     shown = shown_by(_certificate(case), case.estate, case.world.shared)
-    return found if shown.chain and not any(each.signed(shown.leaf) for each in shown.chain) else None
+    known = [each for held in case.estate.authorities.values() for each in authority_every(held, case.world.shared)]
+    between = any(
+        each.signed(shown.leaf) and any(above.signed(each) for above in shown.chain) for each in known
+    )  # what is sent is its own, and the lowest of it is left out
+    fits = between or any(each.signed(shown.leaf) for each in shown.chain)
+    return found if shown.chain and not fits else None
 
 
 @fault(

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 import msgspec
 
 from portolan.diagnosis.base import Case, Finding, ServiceClue, fault, listed, not_started, target_of
-from portolan.diagnosis.certificate import as_it_should_be, certified, covering, new_certificate
+from portolan.diagnosis.certificate import as_it_should_be, certified, covering, names_of, new_certificate, renewed
 from portolan.diagnosis.proposal import Proposal, append, item_path, put, remedy, remove, replace
 from portolan.estate.base import IPAddress, at_port, is_loopback
 from portolan.estate.guesses import asked_by
@@ -16,6 +16,7 @@ from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import tls as tls_kinds
 from portolan.evidence.start import Why
 from portolan.net.listeners import FIRST_OPEN_PORT, Failure
+from portolan.tls.verify import covers
 
 
 class FailureClue(msgspec.Struct, frozen=True):
@@ -479,6 +480,13 @@ def right_key(case: Case, _clue: ServiceClue) -> Iterator[Proposal]:
         yield Proposal(
             f"install the key that belongs to the certificate {name}", remove((*certificate.place.path, "key"))
         )
+        held = names_of(case, certificate)
+        if held and not any(covers(each, case.host, None) for each in held):
+            # The file is another site's: its key is the right one.
+            yield Proposal(
+                f"install the certificate that belongs to the key {certificate.key}: {certificate.file} is that of {', '.join(held)}",
+                renewed(case, certificate, [case.host], certificate.issuer),
+            )
 
 
 @remedy("cert-order", "cert-file")

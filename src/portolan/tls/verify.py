@@ -387,7 +387,8 @@ def _walk(at: _Checking, chain: list[Facts], anchors: list[Facts], others: list[
     if last.self_signed:
         return _Chain((at.said(tls_kinds.UnknownIssuer, leaf.label, last.label, who),), Detail.UNKNOWN_ISSUER)
     known = next((each for each in others if each.signed(last)), None)
-    if known is not None and _leads_to(known, others, anchors):
+    reach = [*others, *chain]
+    if known is not None and _leads_to(known, reach, anchors):
         return _Chain((at.said(tls_kinds.IncompleteChain, last.label, known.label, who),), Detail.INCOMPLETE_CHAIN)
     if known is None and isinstance(last.identity, bytes) and public:
         fetched = _gives(at, last)
@@ -401,6 +402,9 @@ def _walk(at: _Checking, chain: list[Facts], anchors: list[Facts], others: list[
         if not at.estate.authorities:
             # No root signs a server's certificate itself: what stands between is not sent.
             return _Chain((at.said(tls_kinds.IncompleteChain, last.label, last.issuer, who),), Detail.INCOMPLETE_CHAIN)
+    if known is None and any(each.may_issue and _leads_to(each, reach, anchors) for each in chain if each not in path):
+        # What is sent leads to whom the client trusts, and what stands between is left out.
+        return _Chain((at.said(tls_kinds.IncompleteChain, last.label, last.issuer, who),), Detail.INCOMPLETE_CHAIN)
     issuer = known.label if known is not None else last.issuer.removeprefix("authority:")
     return _Chain((at.said(tls_kinds.UnknownIssuer, leaf.label, issuer, who),), Detail.UNKNOWN_ISSUER)
 
