@@ -250,7 +250,7 @@ hosts:
   orion:
     interfaces: {{internet: {{address: 203.0.113.40}}}}
     services:
-      web: {{listens: [443 tls], sites: {{visit: {{names: [HOST], certificate: visit}}}}}}
+      web: {{program: {{missing: 404}}, listens: [443 tls], sites: {{visit: {{names: [HOST], certificate: visit}}}}}}
 certificates: {{visit: {{file: visit.pem}}}}
 authorities: {{AUTHORITIES}}
 zones: {{{ZONE}: {{records: ["@ 3600 SOA ns.{ZONE}. keeper.{ZONE}. 1 7200 3600 1209600 300", "@ 3600 NS ns.{ZONE}.", "ns 3600 A 203.0.113.53", "* 3600 A 203.0.113.40"]}}}}
