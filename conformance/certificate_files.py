@@ -6,14 +6,13 @@ Usage: python -m conformance.certificate_files [NAME ...]
 
 import argparse
 import shutil
-import socket
 import subprocess
 import sys
 import tempfile
 import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from datetime import UTC, datetime, timedelta
+from datetime import timedelta
 from pathlib import Path
 
 from cryptography import x509
@@ -30,6 +29,7 @@ from cryptography.hazmat.primitives.serialization import (
 )
 from cryptography.x509.oid import NameOID
 
+from conformance.loopback import NOW, free_port, is_up, one_server
 from portolan.evidence.outcome import Kind
 from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
@@ -37,7 +37,6 @@ from portolan.journey.visit import visit
 from portolan.journey.world import World
 from portolan.source.problem import EstateError
 
-NOW = datetime.now(UTC).replace(microsecond=0)
 HOST = "visit.kestrel-ridge.example"
 KEYS = {name: ec.generate_private_key(ec.SECP256R1()) for name in ("Root", "Middle", "leaf", "other")}
 LONG, SHORT = rsa.generate_private_key(65537, 2048), rsa.generate_private_key(65537, 1024)
@@ -215,26 +214,6 @@ SSLCertificateKeyFile {folder}/visit.key
 MODULES = "/usr/lib/apache2/modules"
 
 
-def _free() -> int:
-    with socket.create_server(("127.0.0.1", 0)) as one:
-        port: int = one.getsockname()[1]
-    return port
-
-
-def _up(port: int, process: "subprocess.Popen[bytes]") -> bool:
-    for _ in range(100):
-        if process.poll() is not None:
-            return False
-        try:
-            with socket.create_connection(("127.0.0.1", port), timeout=0.2):
-                # Apache httpd binds before it looks at certificates, and ends then.
-                time.sleep(0.5)
-                return process.poll() is None
-        except OSError:
-            time.sleep(0.05)
-    return False
-
-
 def _written(folder: Path, files: tuple[bytes, bytes]) -> None:
     for name, data in zip(("visit.pem", "visit.key"), files, strict=True):
         (folder / name).write_bytes(data)
@@ -243,7 +222,7 @@ def _written(folder: Path, files: tuple[bytes, bytes]) -> None:
 def theirs(program: str, files: tuple[bytes, bytes]) -> tuple[bool, bool]:
     """Whether a server starts with the files, and whether it still answers after a reload that gives it these."""
     with tempfile.TemporaryDirectory() as name:
-        folder, port = Path(name), _free()
+        folder, port = Path(name), free_port()
         text = NGINX if program == "nginx" else APACHE
         (folder / "conf").write_text(text.format(folder=folder, port=port, host=HOST, modules=MODULES), "utf-8")
         command = (
@@ -262,34 +241,25 @@ def theirs(program: str, files: tuple[bytes, bytes]) -> tuple[bool, bool]:
 
         _written(folder, files)
         process = run()
-        started = _up(port, process)
+        started = is_up(port, process)
         end(process)
         _written(folder, FILES["as usual"])
         process = run()
-        if not _up(port, process):
+        if not is_up(port, process):
             raise RuntimeError(f"{program} does not start with the usual files")
         _written(folder, files)
         process.send_signal(1 if program == "nginx" else 10)
         time.sleep(0.7)
-        lasting = process.poll() is None and _up(port, process)
+        lasting = process.poll() is None and is_up(port, process)
         end(process)
         return started, lasting
 
 
-ESTATE = f"""\
-portolan: 1
-at: {NOW:%Y-%m-%dT%H:%M:%SZ}
-networks: {{}}
-hosts:
-  orion:
-    interfaces: {{internet: {{address: 203.0.113.40}}}}
-    services:
-      web: {{program: PROGRAM, listens: [443 tls], sites: {{visit: {{names: [{HOST}], certificate: visit, files: [index.html]}}}}}}
-certificates:
-  visit: {{file: visit.pem, key: visit.key}}
-vantages:
-  street: {{network: internet, address: 198.51.100.77}}
-"""
+ESTATE = one_server(
+    f"{{program: PROGRAM, listens: [443 tls], sites: {{visit: {{names: [{HOST}], certificate: visit, files: [index.html]}}}}}}",
+    "certificates: {visit: {file: visit.pem, key: visit.key}}\n"
+    "vantages: {street: {network: internet, address: 198.51.100.77}}\n",
+)
 
 
 def ours(program: str, files: tuple[bytes, bytes]) -> bool | str:

@@ -7,6 +7,7 @@ Usage: python -m conformance.chains N [--seed S] [--client curl|chromium]
 import argparse
 import json
 import random
+import re
 import socket
 import ssl
 import subprocess
@@ -17,7 +18,7 @@ from collections import Counter
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 from ipaddress import ip_address
 from pathlib import Path
 
@@ -27,13 +28,13 @@ from cryptography.hazmat.primitives.asymmetric import ec, rsa
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
 from cryptography.x509.oid import AuthorityInformationAccessOID, ExtendedKeyUsageOID, NameOID, ObjectIdentifier
 
+from conformance.loopback import NOW, one_server
 from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
 from portolan.journey.visit import visit
 from portolan.journey.world import World
 from portolan.rehearsal.chromium import DRIVER
 
-NOW = datetime.now(UTC).replace(microsecond=0)
 DAY = timedelta(days=1)
 ZONE = "kestrel-ridge.example"
 PURPOSES = {
@@ -242,20 +243,15 @@ def _pem(held: x509.Certificate) -> bytes:
 
 # -- ours --
 
-ESTATE = f"""\
-portolan: 1
-at: {NOW:%Y-%m-%dT%H:%M:%SZ}
-networks: {{}}
-hosts:
-  orion:
-    interfaces: {{internet: {{address: 203.0.113.40}}}}
-    services:
-      web: {{program: {{missing: 404}}, listens: [443 tls], sites: {{visit: {{names: [HOST], certificate: visit}}}}}}
-certificates: {{visit: {{file: visit.pem}}}}
-authorities: {{AUTHORITIES}}
-zones: {{{ZONE}: {{records: ["@ 3600 SOA ns.{ZONE}. keeper.{ZONE}. 1 7200 3600 1209600 300", "@ 3600 NS ns.{ZONE}.", "ns 3600 A 203.0.113.53", "* 3600 A 203.0.113.40"]}}}}
-vantages: {{street: {{network: internet, address: 198.51.100.77, trusts: [TRUSTS], like: LIKE}}}}
-"""
+ESTATE = one_server(
+    # One that takes weak keys, as the server of this comparison does.
+    "{program: {missing: 404}, listens: [443 tls], sites: {visit: {names: [HOST], certificate: visit}}}",
+    "certificates: {visit: {file: visit.pem}}\n"
+    "authorities: {AUTHORITIES}\n"
+    f'zones: {{{ZONE}: {{records: ["@ 3600 SOA ns.{ZONE}. keeper.{ZONE}. 1 7200 3600 1209600 300", "@ 3600 NS ns.{ZONE}.", '
+    '"ns 3600 A 203.0.113.53", "* 3600 A 203.0.113.40"]}}\n'
+    "vantages: {street: {network: internet, address: 198.51.100.77, trusts: [TRUSTS], like: LIKE}}\n",
+)
 
 
 def ours(drawn: Drawn, client: str) -> tuple[str, str]:
@@ -318,8 +314,6 @@ class Server:
 
 def by_curl(drawn: Drawn, server: Server, folder: Path) -> tuple[str, str]:
     """What curl says."""
-    import re
-
     roots = folder / f"{drawn.number}.roots"
     roots.write_bytes(b"".join(drawn.trusted))
     command = ["curl", "-sS", "-o", "/dev/null", "--max-time", "10", "--cacert", str(roots), "--resolve"]

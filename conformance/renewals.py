@@ -25,7 +25,8 @@ from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.hazmat.primitives.asymmetric.utils import decode_dss_signature
 
-from conformance.certificate_files import KEY, NOW, WHOLE, _free
+from conformance.certificate_files import KEY, WHOLE
+from conformance.loopback import NOW, free_port, is_up, one_server
 from portolan.diagnosis.renewals import renewals
 from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
@@ -69,15 +70,8 @@ http {{ access_log off; client_body_temp_path {folder}; proxy_temp_path {folder}
   server {{ listen 127.0.0.1:{tls} ssl; server_name {name} *.{name}; root {folder}/www;
     ssl_certificate {folder}/visit.pem; ssl_certificate_key {folder}/visit.key; }} }}
 """
-ESTATE = f"""\
-portolan: 1
-at: {NOW:%Y-%m-%dT%H:%M:%SZ}
-networks: {{}}
-hosts:
-  orion:
-    interfaces: {{internet: {{address: 203.0.113.40}}}}
-    services:
-      web:
+ESTATE = one_server(
+    f"""
         program: nginx
         listens: [80, 443 tls]
         sites:
@@ -86,10 +80,11 @@ hosts:
             listens: ["80"]
             files: [app.html]
             INSIDE
-          secure: {{names: [{NAME}], listens: ["443"], certificate: visit, files: [app.html]}}
-certificates: {{visit: {{names: [{NAME}]}}}}
-zones: {{kestrel-ridge.example: {{records: ["@ 60 SOA ns keeper 1 2 3 4 5", "@ 60 NS ns", "ns 60 A 203.0.113.53", "visit 60 A 203.0.113.40"]}}}}
-"""
+          secure: {{names: [{NAME}], listens: ["443"], certificate: visit, files: [app.html]}}""",
+    f"certificates: {{visit: {{names: [{NAME}]}}}}\n"
+    'zones: {kestrel-ridge.example: {records: ["@ 60 SOA ns keeper 1 2 3 4 5", "@ 60 NS ns", "ns 60 A 203.0.113.53", '
+    '"visit 60 A 203.0.113.40"]}}\n',
+)
 
 
 def ours(inside: str) -> dict[str, bool]:
@@ -106,7 +101,7 @@ class Authority:
     """A running authority, and the account of ours at it (RFC 8555)."""
 
     def __init__(self, folder: Path, port: int, tls: int) -> None:
-        self.listen, self.manage, dns, control = _free(), _free(), _free(), _free()
+        self.listen, self.manage, dns, control = free_port(), free_port(), free_port(), free_port()
         key, pem = folder / "pebble.key", folder / "pebble.pem"
         key.write_bytes(KEY)
         pem.write_bytes(WHOLE)
@@ -220,12 +215,8 @@ def served(folder: Path, port: int, tls: int, inside: str) -> Iterator[None]:
         ["nginx", "-p", str(folder), "-c", str(folder / "conf"), "-e", "stderr"], stdout=quiet, stderr=quiet
     )
     try:
-        for _ in range(100):
-            with contextlib.suppress(urllib.error.URLError, ConnectionError):
-                with contextlib.suppress(urllib.error.HTTPError):
-                    urllib.request.urlopen(f"http://127.0.0.1:{port}/app.html", timeout=2).close()
-                break
-            time.sleep(0.05)
+        if not is_up(port, process):
+            raise RuntimeError("nginx does not start")
         yield
     finally:
         process.terminate()
@@ -239,7 +230,7 @@ def main() -> int:
         return 1
     compared = differ = 0
     with tempfile.TemporaryDirectory() as name:
-        folder, port, tls = Path(name), _free(), _free()
+        folder, port, tls = Path(name), free_port(), free_port()
         folder.chmod(0o755)
         authority = Authority(folder, port, tls)
         try:

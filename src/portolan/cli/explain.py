@@ -52,7 +52,7 @@ def run(arguments: argparse.Namespace) -> int:
         turns = missed_turns(question.world, found.visit, found.expectation) if not found.missed else ()
         if turns:
             # The name leads there now and then: what goes wrong at that address is explained.
-            complain(f"note: {turns[0].words}{' misses it' if turns[0].address is None else ''}; else as expected")
+            complain(f"note: {turns[0].words}; else as expected")
             found = explain(question.world, question.url, turns[0].visit.vantage, about.apply, most)
     findings = recognise(Case(question.world, found.visit, found.expectation))
     if arguments.format == "patch":

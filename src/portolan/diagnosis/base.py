@@ -312,6 +312,11 @@ class Home(Value, frozen=True):
         return tuple(map(str, self.site.names)) if isinstance(self.site, Site) else ()
 
     @property
+    def certificate(self) -> str | None:
+        """The certificate that it shows: its site's own, else the service's."""
+        return self.site.certificate or self.service.certificate
+
+    @property
     def passes_on(self) -> bool:
         """Whether its site, or a section of it, passes on to another program."""
         site = self.site

@@ -6,13 +6,12 @@ from ipaddress import ip_address
 
 import msgspec
 
-from portolan.diagnosis.base import Case, Finding, fault, listed, supposing
+from portolan.diagnosis.base import Case, Finding, all_homes, fault, listed, supposing
 from portolan.diagnosis.proposal import Patch, Proposal, append, in_order, item_path, put, remedy, remove, replace
 from portolan.estate.base import is_public
 from portolan.estate.certificate import Certificate
 from portolan.estate.changing import with_facts
 from portolan.estate.client import PassingProgram
-from portolan.estate.guesses import machines
 from portolan.estate.service import Service, WebService, sites_of
 from portolan.estate.url import DEFAULT_PORTS
 from portolan.estate.vantage import Vantage
@@ -318,6 +317,7 @@ _TERM = timedelta(days=90)
 
 
 def renewed(case: Case, certificate: Certificate, names: list[str], issuer: str | None) -> Patch:
+    """The certificate anew: for these names, by an issuer, for as long as one is usually valid."""
     start = case.world.now - timedelta(days=1)
     value = {
         "names": names,
@@ -337,15 +337,8 @@ def as_it_should_be(case: Case, certificate: Certificate) -> Patch:
 def names_of(case: Case, certificate: Certificate) -> list[str]:
     """The names that a certificate covers; where it cannot be read, those of the sites that show it."""
     if certificate.unknown:
-        services = [each for box in machines(case.estate) for each in box.services.values()]
-        sites = [
-            site
-            for service in services
-            if isinstance(service, WebService)
-            for site in service.sites.values()
-            if (site.certificate or service.certificate) == certificate.name
-        ]
-        return [str(each) for site in sites for each in site.names if each and "*" not in each and each[0] != "."]
+        shown = [home for home in all_homes(case.estate) if home.certificate == certificate.name]
+        return [each for home in shown for each in home.names if each and "*" not in each and each[0] != "."]
     return list(shown_by(certificate, case.estate, case.world.shared).leaf.names)
 
 

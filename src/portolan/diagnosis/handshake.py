@@ -55,6 +55,13 @@ def speak_the_same(case: Case, clue: VersionClue) -> Iterator[Proposal]:
         yield Proposal(f"let {held.name} speak TLS {', '.join(USUAL)} too", put(held.place, "tls_versions", more))
 
 
+def _at_a_site(case: Case, code: str) -> Finding | None:
+    stop = case.stop
+    if stop is None or not isinstance(stop.subject, Site):
+        return None
+    return Finding(code, stop.text, stop.place, clue=SiteClue(stop.subject))
+
+
 @fault(
     "client-certificate",
     "The site asks visitors for a certificate of their own",
@@ -66,10 +73,7 @@ def speak_the_same(case: Case, clue: VersionClue) -> Iterator[Proposal]:
 )
 def client_certificate(case: Case) -> Finding | None:
     """None is shown, or another."""
-    stop = case.stop
-    if stop is None or not isinstance(stop.subject, Site):
-        return None
-    return Finding("client-certificate", stop.text, stop.place, clue=SiteClue(stop.subject))
+    return _at_a_site(case, "client-certificate")
 
 
 @remedy("client-certificate")
@@ -96,10 +100,7 @@ def show_one(case: Case, clue: SiteClue) -> Iterator[Proposal]:
 )
 def rejected(case: Case) -> Finding | None:
     """The name in the handshake is no other site's."""
-    stop = case.stop
-    if stop is None or not isinstance(stop.subject, Site):
-        return None
-    return Finding("handshake-rejected", stop.text, stop.place, clue=SiteClue(stop.subject))
+    return _at_a_site(case, "handshake-rejected")
 
 
 @remedy("handshake-rejected")

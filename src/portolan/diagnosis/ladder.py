@@ -158,7 +158,7 @@ def _places(
 def _climbed(world: World, asked: Url, there: Url, name: str, vantage: Vantage, address: IPAddress | None) -> Rung:
     """One rung: `there` is what is asked at it, `asked` what visitors ask."""
     if address is not None:
-        vantage = AsIfVantage.of(vantage, asked.host, address)
+        vantage = AsIfVantage.of(vantage, (asked.host, address))
     peopled = world.with_vantages(vantage)
     found = visit(peopled, str(there), vantage)
     expectation = expectation_for(world.estate, str(asked), vantage)

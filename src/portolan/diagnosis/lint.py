@@ -137,19 +137,19 @@ _AT_RELOAD = {
 
 
 def saved_certificates_load(world: World) -> Iterator[Finding]:
-    """Certificates that were replaced on disk by something that servers do not take."""
-    for home in all_homes(world.estate):
-        name = getattr(home.site, "certificate", None) or home.service.certificate
+    """Certificates that were replaced on disk by something that servers do not take; each told once for each server."""
+    showing = {(home.certificate, id(home.service)): home.service for home in all_homes(world.estate)}
+    for (name, _), service in showing.items():
         certificate = world.estate.certificates.get(name or "")
         if certificate is None or certificate.saved is None:
             continue
         then = with_facts(certificate, {**certificate.saved.facts, "saved": None})
-        program = world.program(home.service).name
-        why = then.misread or (None if world.program(home.service).reads_keys_loosely else then.misread_strictly)
+        program = world.program(service)
+        why = then.why_misread(program.reads_keys_loosely)
         if why is None and not key_fits(then):
             why = "its key does not belong to it"
         if why is not None:
-            does = _AT_RELOAD.get(program, "the service does not start with it")
+            does = _AT_RELOAD.get(program.name, "the service does not start with it")
             text = f"what is saved of the certificate {name} cannot be read: {why}; {does}"
             yield Finding("cert-file", text, certificate.saved.place, Severity.WARNING)
 
@@ -162,7 +162,7 @@ def certificates_cover(world: World) -> Iterator[Finding]:
             continue
         if not any(listener.tls and bound(site, listener) for listener in home.service.listens):
             continue
-        name = site.certificate or home.service.certificate
+        name = home.certificate
         if name is None or world.estate.certificates[name].unknown:
             continue
         leaf = shown_by(world.estate.certificates[name], world.estate, world.shared).leaf

@@ -241,7 +241,7 @@ def authorities_are_allowed(world: World) -> Iterator[Finding]:
     """CAA records that forbid the authority of a certificate in use (RFC 8659 section 3)."""
     told = set()
     for home in all_homes(world.estate):
-        name = getattr(home.site, "certificate", None) or home.service.certificate
+        name = home.certificate
         certificate = world.estate.certificates.get(name or "")
         if certificate is None:
             continue
@@ -255,7 +255,7 @@ def authorities_are_allowed(world: World) -> Iterator[Finding]:
 
 def _forbidden(world: World, certificate: Certificate, covered: str) -> Finding | None:
     way = certificate.renews.by if certificate.renews is not None else None
-    found = forbidding(world.naming, partial(zone_of, world.estate), world.estate, certificate, covered, way)
+    found = forbidding(world.naming, partial(zone_of, world.estate), certificate, covered, way)
     if found is None:
         return None
     clue = CaaClue(found.zone, found.name, found.tag, found.wanted)

@@ -497,13 +497,10 @@ def write_anew(case: Case, _clue: ServiceClue) -> Iterator[Proposal]:
     certificate = case.estate.certificates.get((reason.about if reason is not None else None) or "")
     if certificate is None or reason is None:
         return
-    if certificate.key is not None and certificate.misread is not None and "password" in certificate.misread:
-        text = f"take the password off the key of {certificate.name}, and start the service"
-        yield Proposal(text, remove((*certificate.place.path, "key")))
-        return
-    misread = certificate.misread or certificate.misread_strictly or ""
-    if certificate.key is not None and "key" in misread:
-        text = f"write the key of {certificate.name} anew in PEM, and start the service"
+    if certificate.misread is None and certificate.key_misread_strictly is not None:
+        locked = "password" in certificate.key_misread_strictly
+        does = "take the password off the key of {}" if locked else "write the key of {} anew in PEM"
+        text = f"{does.format(certificate.name)}, and start the service"
         yield Proposal(text, remove((*certificate.place.path, "key")))
         return
     yield Proposal(

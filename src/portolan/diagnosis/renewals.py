@@ -7,8 +7,9 @@ from collections.abc import Iterator
 from datetime import datetime
 from functools import partial
 from ipaddress import IPv4Interface, IPv6Interface
+from typing import NamedTuple
 
-from portolan.diagnosis.base import Case, Finding, Severity, all_homes, fault, zone_of
+from portolan.diagnosis.base import Case, Finding, Home, Severity, all_homes, fault, zone_of
 from portolan.diagnosis.certificate import (
     CertificateClue,
     by_the_house,
@@ -20,12 +21,12 @@ from portolan.diagnosis.certificate import (
 from portolan.diagnosis.proposal import Proposal, put, remedy, remove
 from portolan.dns.caa import forbidding
 from portolan.estate.base import IPAddress
-from portolan.estate.certificate import Certificate
+from portolan.estate.certificate import WAYS, Certificate
 from portolan.estate.changing import with_facts
 from portolan.estate.client import Checks
 from portolan.estate.edge import EdgeService
 from portolan.estate.places import anybody
-from portolan.estate.service import Service, WebService
+from portolan.estate.service import WebService
 from portolan.estate.site import Giving
 from portolan.estate.vantage import AsIfVantage
 from portolan.evidence.decision import Decision
@@ -33,16 +34,16 @@ from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import content as content_kinds
 from portolan.evidence.kinds import edge as edge_kinds
 from portolan.evidence.kinds import http as http_kinds
+from portolan.evidence.kinds import zone as zone_kinds
 from portolan.evidence.legs import Exchange
 from portolan.evidence.outcome import Detail, Kind
-from portolan.journey.visit import Visit, visit
+from portolan.journey.visit import visit
 from portolan.journey.world import World
 from portolan.source.place import Place
 from portolan.source.value import Value
 from portolan.tls.facts import authority_every, shown_by
 from portolan.tls.lifetime import late
 
-WAYS = ("http-01", "dns-01", "tls-alpn-01")
 #: Where an authority looks (RFC 8555 section 8.3); the last part is what it gave to whoever asked for the certificate.
 _FOLDER = "/.well-known/acme-challenge/"
 _TOKEN = "portolan-asks"
@@ -109,33 +110,35 @@ def renewals(world: World, only: str | None = None, briefly: bool = False) -> tu
 
     Briefly: where nobody says which way, no further way is tried for a name once one succeeds.
     """
-    shown: dict[str, list[tuple[str, Service]]] = {}
-    for home in all_homes(world.estate):
-        name = getattr(home.site, "certificate", None) or home.service.certificate
-        if name is not None:
-            shown.setdefault(name, []).append((home.machine.name, home.service))
-    found = []
-    wanted = [
-        (name, holders)
-        for name, holders in shown.items()
+    shown = [
+        (world.estate.certificates[name], homes)
+        for name, homes in _shown(world).items()
         if name in world.stated.certificates and _is_renewed(world, world.estate.certificates[name])
     ]
-    if wanted:
-        world = world.with_vantages(_AUTHORITY)
-    for name, holders in wanted:
-        renewal = _renewal(world, world.estate.certificates[name], holders, briefly)
-        if only is None or only == name or any(each.name == only for each in renewal.challenges):
-            found.append(renewal)
-    return tuple(found)
+    if not shown:
+        return ()
+    world = world.with_vantages(_AUTHORITY)
+    found = (_renewal(world, certificate, homes, briefly) for certificate, homes in shown)
+    return tuple(
+        each
+        for each in found
+        if only is None or only == each.certificate.name or any(one.name == only for one in each.challenges)
+    )
 
 
-def _holders(world: World, name: str) -> list[tuple[str, Service]]:
-    """The machines and services that show a certificate."""
-    return [
-        (home.machine.name, home.service)
-        for home in all_homes(world.estate)
-        if (getattr(home.site, "certificate", None) or home.service.certificate) == name
-    ]
+def _of(case: Case, certificate: Certificate) -> Renewal:
+    """The renewal of one certificate, with every way."""
+    homes = _shown(case.world).get(certificate.name, [])
+    return _renewal(case.world.with_vantages(_AUTHORITY), certificate, homes, False)
+
+
+def _shown(world: World) -> dict[str, list[Home]]:
+    """The certificates that servers show, each with where."""
+    found: dict[str, list[Home]] = {}
+    for home in all_homes(world.estate):
+        if home.certificate is not None:
+            found.setdefault(home.certificate, []).append(home)
+    return found
 
 
 def _is_renewed(world: World, certificate: Certificate) -> bool:
@@ -152,19 +155,28 @@ def _is_renewed(world: World, certificate: Certificate) -> bool:
     return not leaf.self_signed and all(map(is_given_publicly, leaf.names))
 
 
-def _renewal(world: World, certificate: Certificate, holders: list[tuple[str, Service]], briefly: bool) -> Renewal:
+class _Proving(NamedTuple):
+    """A certificate whose names are to be proven: in which world, where it is shown, and on which machines files may be put."""
+
+    world: World
+    certificate: Certificate
+    homes: list[Home]
+    on: frozenset[str]
+
+
+def _renewal(world: World, certificate: Certificate, homes: list[Home], briefly: bool) -> Renewal:
     leaf = shown_by(certificate, world.estate, world.shared).leaf
-    names = leaf.names or tuple(certificate.names)
     renews = certificate.renews
     stated = renews.by if renews is not None else None
-    on = {renews.on} if renews is not None and renews.on is not None else {machine for machine, _ in holders}
+    asks = renews.on if renews is not None else None
+    at = _Proving(world, certificate, homes, frozenset([asks] if asks else [each.machine.name for each in homes]))
+    ways: tuple[str, ...] = WAYS if stated is None else (stated,)
     challenges = []
-    for name in names:
-        ways = WAYS if stated is None else (stated,)
+    for name in leaf.names:
         tried = []
         # The zone is the quickest to ask.
         for way in sorted(ways, key=lambda each: each != "dns-01") if briefly else ways:
-            tried.append(_tried(world, certificate, name, way, frozenset(on), holders))
+            tried.append(_tried(at, name, way))
             if briefly and tried[-1].why is None:
                 break
         challenges += sorted(tried, key=lambda each: WAYS.index(each.way))
@@ -172,10 +184,9 @@ def _renewal(world: World, certificate: Certificate, holders: list[tuple[str, Se
     return Renewal(certificate, leaf.until, since, stated, tuple(challenges))
 
 
-def _tried(
-    world: World, certificate: Certificate, name: str, way: str, on: frozenset[str], holders: list[tuple[str, Service]]
-) -> Challenge:
-    refused = forbidding(world.naming, partial(zone_of, world.estate), world.estate, certificate, name, way)
+def _tried(at: _Proving, name: str, way: str) -> Challenge:
+    world, certificate = at.world, at.certificate
+    refused = forbidding(world.naming, partial(zone_of, world.estate), certificate, name, way)
     if refused is not None:
         return Challenge(name, way, refused.text, refused.place)
     if name.startswith("*.") and way != "dns-01":
@@ -183,14 +194,13 @@ def _tried(
     if way == "dns-01":
         return _by_zone(world, name)
     by_way = _by_file if way == "http-01" else _by_handshake
-    first = visit(world, f"http://{name}/", _validator(None, None))
-    resolution = first.exchanges[0].resolution
-    if resolution.detail is not None:
-        return Challenge(name, way, _why(first), _place(first))
+    resolution = world.resolve(Validator.of(_AUTHORITY), name, None)
+    if resolution.stop is not None:
+        return Challenge(name, way, resolution.stop.text, resolution.stop.place)
     addresses = resolution.addresses[:_MOST_ADDRESSES]
     failing = []
     for address in addresses:
-        failed = by_way(world, certificate, name, address, on, holders)
+        failed = by_way(at, name, address)
         if failed is not None:
             failing.append(Challenge(name, way, failed[0], failed[1], address, len(addresses)))
     if not failing:
@@ -203,50 +213,43 @@ _ADDRESSES = (IPv4Interface("198.18.99.78/32"), IPv6Interface("2001:2::99:78/128
 _AUTHORITY = with_facts(anybody(), {"name": "the authority", "address": _ADDRESSES})
 
 
-def _validator(name: str | None, address: IPAddress | None) -> Validator:
-    facts = {field: getattr(_AUTHORITY, field) for field in _AUTHORITY.__struct_fields__}
-    return Validator(**facts, takes=None if name is None or address is None else (name, address))
+#: Why a name is not proven at an address, and where that is written.
+_Failed = tuple[str, Place | None]
 
 
-Failed = tuple[str, Place | None]
-
-
-def _by_file(
-    world: World, certificate: Certificate, name: str, address: IPAddress, on: frozenset[str], _holders: object
-) -> Failed | None:
+def _by_file(at: _Proving, name: str, address: IPAddress) -> _Failed | None:
     """http-01 (RFC 8555 section 8.3): the file must come, from the machine that puts it there."""
-    found = visit(world, f"http://{name}{_FOLDER}{_TOKEN}", _validator(name, address))
-    odd = next((each.url for each in found.exchanges if each.url.port not in _PORTS), None)
-    if odd is not None:
-        return f"it is sent to port {odd.port}, and follows to 80 and 443 only", _redirecting(found)
+    found = visit(at.world, f"http://{name}{_FOLDER}{_TOKEN}", Validator.of(_AUTHORITY, (name, address)))
+    for number, each in enumerate(found.exchanges):
+        if each.url.port not in _PORTS:
+            sent = found.exchanges[number - 1].response
+            place = sent.decisions[-1].place if sent is not None else None
+            return f"it is sent to port {each.url.port}, and follows to 80 and 443 only", place
     last = found.exchanges[-1]
+    decided = found.stop or (last.response.decisions[-1] if last.response is not None else None)
+    assert decided is not None
     if last.response is None or found.outcome.kind is Kind.REDIRECT_ERROR:
-        return _why(found), _place(found)
-    folder = certificate.renews.folder if certificate.renews is not None else None
+        return decided.text, decided.place
+    folder = at.certificate.renews.folder if at.certificate.renews is not None else None
     for each in _with_inner(last):
         looked = _looked_for(each)
         if looked is None or each.attempts[-1].arrival is None:
             continue
         machine = each.attempts[-1].arrival.machine.name
-        if machine not in on:
-            return (
-                f"{looked.text}: the file is looked for on {machine}, and put on {' or '.join(sorted(on))}",
-                looked.place,
-            )
+        if machine not in at.on:
+            elsewhere = f"the file is looked for on {machine}, and put on {' or '.join(sorted(at.on))}"
+            return f"{looked.text}: {elsewhere}", looked.place
         own = looked.subject.folder if isinstance(looked.subject, Giving) else None
         if folder is not None and own is not None and not _same_folder(str(own), folder):
             return f"the file is put into {folder}, and {machine} looks in {own}", looked.place
         return None
-    return f"what comes is not the file: {_why(found)}", _place(found)
+    return f"what comes is not the file: {decided.text}", decided.place
 
 
 def _same_folder(looked: str, put_into: str) -> bool:
-    looked, put_into = looked.rstrip("/"), put_into.rstrip("/")
-    return (
-        looked == put_into
-        or looked == f"{put_into}{_FOLDER.rstrip('/')}"
-        or put_into == f"{looked}{_FOLDER.rstrip('/')}"
-    )
+    """Whether two folders are one, or one is the other's for challenges."""
+    looked, put_into, below = looked.rstrip("/"), put_into.rstrip("/"), _FOLDER.rstrip("/")
+    return looked in (put_into, put_into + below) or put_into == looked + below
 
 
 def _with_inner(exchange: Exchange) -> Iterator[Exchange]:
@@ -271,73 +274,39 @@ def _looked_for(exchange: Exchange) -> Decision | None:
     return next((each for each in response.decisions if isinstance(each, there)), None)
 
 
-def _by_handshake(
-    world: World,
-    certificate: Certificate,
-    name: str,
-    address: IPAddress,
-    _on: object,
-    holders: list[tuple[str, Service]],
-) -> Failed | None:
+def _by_handshake(at: _Proving, name: str, address: IPAddress) -> _Failed | None:
     """tls-alpn-01 (RFC 8737 section 3): the handshake must end at whoever has the certificate, and can answer there."""
-    made = world.connect(_validator(name, address), address, 443)
+    made = at.world.connect(Validator.of(_AUTHORITY, (name, address)), address, 443)
     if made.arrival is None:
-        stop = made.stop
-        return (stop.text, stop.place) if stop is not None else ("nothing answers on port 443", certificate.place)
+        assert made.stop is not None
+        return made.stop.text, made.stop.place
     service, machine = made.arrival.service, made.arrival.machine.name
-    if not any(each is service for _, each in holders):
-        return (
-            f"{machine}'s {service.name} ends TLS, and does not have the certificate {certificate.name}",
-            service.place,
-        )
+    if not any(each.service is service for each in at.homes):
+        words = f"{machine}'s {service.name} ends TLS, and does not have the certificate {at.certificate.name}"
+        return words, service.place
     if not isinstance(service, WebService) or not made.arrival.listener.tls:
         return f"{service.name} on {machine} speaks no TLS on port 443", service.place
-    if not world.program(service).answers_by_handshake:
-        words = f"{machine}'s {service.name} ends a handshake in which nothing but acme-tls/1 is offered"
-        return f"{words} ({world.program(service).name})", service.place
+    program = at.world.program(service)
+    if not program.answers_by_handshake:
+        words = (
+            f"{machine}'s {service.name} ends a handshake in which nothing but acme-tls/1 is offered ({program.name})"
+        )
+        return words, service.place
     return None
+
+
+#: What a name without records is: one where a record can be put.
+_EMPTY = (Detail.NO_SUCH_NAME, Detail.NO_ADDRESS)
 
 
 def _by_zone(world: World, name: str) -> Challenge:
     """dns-01 (RFC 8555 section 8.4): the zone where the record goes must be asked, and answer."""
     owner = f"_acme-challenge.{name.removeprefix('*.')}"
-    found = world.resolve(_validator(None, None), owner, None)
-    if found.detail not in (None, Detail.NO_SUCH_NAME, Detail.NO_ADDRESS):
-        stop = found.stop
-        return Challenge(
-            name,
-            "dns-01",
-            stop.text if stop is not None else "the zone does not answer",
-            stop.place if stop is not None else None,
-        )
-    target = found.aliases[-1] if found.aliases else owner
-    last = found.decisions[-1] if found.decisions else None
-    if (
-        zone_of(world.estate, target) is not None
-        and last is not None
-        and last.kind in ("registration-lapsed", "registration-held")
-    ):
-        return Challenge(name, "dns-01", last.text, last.place)
-    return Challenge(name, "dns-01")
-
-
-def _why(found: Visit) -> str:
-    if found.stop is not None:
-        return found.stop.text
-    response = found.exchanges[-1].response
-    return response.decisions[-1].text if response is not None and response.decisions else str(found.outcome.kind)
-
-
-def _place(found: Visit) -> Place | None:
-    if found.stop is not None:
-        return found.stop.place
-    response = found.exchanges[-1].response
-    return response.decisions[-1].place if response is not None and response.decisions else None
-
-
-def _redirecting(found: Visit) -> Place | None:
-    response = found.exchanges[-2].response if len(found.exchanges) > 1 else None
-    return response.decisions[-1].place if response is not None and response.decisions else None
+    found = world.resolve(Validator.of(_AUTHORITY), owner, None)
+    over = isinstance(found.stop, zone_kinds.RegistrationLapsed | zone_kinds.RegistrationHeld)
+    if found.stop is None or (found.detail in _EMPTY and not over):
+        return Challenge(name, "dns-01")
+    return Challenge(name, "dns-01", found.stop.text, found.stop.place)
 
 
 # -- what check says --
@@ -368,8 +337,7 @@ def not_validated(case: Case) -> Finding | None:
     certificate = case.estate.certificates.get(name or "")
     if certificate is None or not certificate.requested:
         return None
-    holders = _holders(case.world, certificate.name)
-    renewal = _renewal(case.world.with_vantages(_AUTHORITY), certificate, holders, False)
+    renewal = _of(case, certificate)
     text = f"the certificate {certificate.name} was asked for, and is not validated"
     first = next(iter(renewal.blocked), None)
     if first is not None:
@@ -397,7 +365,7 @@ def renewals_blocked(world: World) -> Iterator[Finding]:
 
 def _is_out(world: World, name: str) -> bool:
     """Whether somebody on the internet comes to a name securely."""
-    found = visit(world.with_vantages(_AUTHORITY), f"https://{name.removeprefix('*.')}/", _validator(None, None))
+    found = visit(world.with_vantages(_AUTHORITY), f"https://{name.removeprefix('*.')}/", Validator.of(_AUTHORITY))
     return found.exchanges[0].handshake is not None
 
 
@@ -416,9 +384,7 @@ def renew(case: Case, clue: CertificateClue) -> Iterator[Proposal]:
     names = names_of(case, certificate) or [case.host]
     words = f"renew the certificate {certificate.name} for {', '.join(names)}, and reload"
     if certificate.renews is not None:
-        holders = _holders(case.world, certificate.name)
-        found = _renewal(case.world.with_vantages(_AUTHORITY), certificate, holders, False)
-        for each in found.blocked[:1]:
+        for each in _of(case, certificate).blocked[:1]:
             words += f"; its own way ({each.way}) fails, which is why it was not: {each.words}"
     for issuer in issuers(case, certificate, names):
         yield Proposal(words, renewed(case, certificate, names, issuer))

@@ -7,7 +7,6 @@ from portolan.dns.naming import Naming
 from portolan.dns.rdata import rdata
 from portolan.dns.zone import Found
 from portolan.estate.certificate import Certificate
-from portolan.estate.estate import Estate
 from portolan.estate.zone import Zone
 from portolan.source.place import Place
 from portolan.source.value import Value
@@ -30,7 +29,6 @@ class Refusal(Value, frozen=True):
 def forbidding(
     naming: Naming,
     zone_of: Callable[[str], Zone | None],
-    estate: Estate,
     certificate: Certificate,
     covered: str,
     way: str | None = None,
@@ -38,7 +36,7 @@ def forbidding(
     """What keeps the authority of a certificate from issuing for one of its names, by one way to prove it or by any; None where it may."""
     if certificate.issuer == "self":
         return None
-    authority = estate.authorities.get(certificate.issuer or "")
+    authority = naming.estate.authorities.get(certificate.issuer or "")
     wanted = tuple(map(str, authority.caa_names)) if authority is not None else ()
     renews = certificate.renews
     account = renews.account if renews is not None else None
@@ -51,8 +49,7 @@ def forbidding(
             name = name.partition(".")[2]
             continue
         read: list[Any] = [rdata("CAA", str(record.data)) for record in records]
-        known = [each.tag.lower() in _TAGS for each in read]
-        odd = next((each for each, fine in zip(read, known, strict=True) if each.flags & 128 and not fine), None)
+        odd = next((each for each in read if each.flags & 128 and each.tag.lower() not in _TAGS), None)
         if odd is not None:
             # RFC 8659 section 4.1: what is critical and not understood forbids everything.
             tag = odd.tag.decode("ascii", "replace")

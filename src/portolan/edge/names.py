@@ -47,8 +47,11 @@ class ShownByEdge(Value, frozen=True):
     decision: Decision
 
 
-def shown_by_edge(names: Names, named: str | None, providers: str) -> ShownByEdge:
-    """The certificate for the name in the handshake (RFC 6066 section 3); `providers` is the provider's own."""
+def shown_by_edge(names: Names, named: str | None, providers: str, awaited: bool = False) -> ShownByEdge:
+    """The certificate for the name in the handshake (RFC 6066 section 3); `providers` is the provider's own.
+
+    `awaited` says that the edge's own was asked for, and nobody has it yet.
+    """
     edge, host = names.edge, (named or "").lower().rstrip(".")
     label = f"the edge {edge.name}"
     if (named is not None and names.told(host) is None) or host in edge.held_by_others:
@@ -60,7 +63,8 @@ def shown_by_edge(names: Names, named: str | None, providers: str) -> ShownByEdg
     if named is None:
         why = "no name is said in the handshake"
         return ShownByEdge(
-            edge.certificate or providers, edge_kinds.EdgeShowsProviders(label, why, place=edge.place, subject=edge)
+            providers if awaited else edge.certificate or providers,
+            edge_kinds.EdgeShowsProviders(label, why, place=edge.place, subject=edge),
         )
     canonical = isinstance(edge, Edge) and edge.canonical == host
     if canonical:
@@ -69,5 +73,11 @@ def shown_by_edge(names: Names, named: str | None, providers: str) -> ShownByEdg
     if edge.certificate is None:
         why = "it was given no other"
         return ShownByEdge(providers, edge_kinds.EdgeShowsProviders(label, why, place=edge.place, subject=edge))
+    if awaited:
+        why, place = (
+            f"the certificate {edge.certificate} was asked for and is not validated yet",
+            edge.place.key("certificate"),
+        )
+        return ShownByEdge(providers, edge_kinds.EdgeShowsProviders(label, why, place=place, subject=edge))
     decision = edge_kinds.EdgeShows(label, edge.certificate, host, place=edge.place.key("certificate"), subject=edge)
     return ShownByEdge(edge.certificate, decision)

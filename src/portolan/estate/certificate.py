@@ -1,19 +1,23 @@
 """Certificates, and the authorities behind them."""
 
 from datetime import datetime
-from typing import Annotated, Literal
+from typing import Annotated, Literal, get_args
 
 import msgspec
 
 from portolan.estate.base import CoveredName, EstatePath, FolderPath, HostName, Stated, says
 from portolan.estate.changing import Changing
 
+#: How names are proven to an authority (RFC 8555 section 8, RFC 8737).
+Way = Literal["http-01", "dns-01", "tls-alpn-01"]
+WAYS: tuple[str, ...] = get_args(Way)
+
 
 class Renews(Stated, frozen=True, kw_only=True, eq=False):
     """How the next certificate is got from its authority (RFC 8555)."""
 
     by: Annotated[
-        Literal["http-01", "dns-01", "tls-alpn-01"],
+        Way,
         says(
             "How the names are proven: by a file that the authority asks for plainly (`http-01`), by a record of the zone "
             "(`dns-01`, the only way for stars), or within a handshake on port 443 (`tls-alpn-01`, RFC 8737)."
@@ -76,10 +80,15 @@ class Certificate(Changing, frozen=True, kw_only=True, eq=False):
     #: As DER.
     pem: tuple[bytes, ...] = ()
     key_pem: bytes | None = None
-    #: Why servers do not start with its files, where they cannot read them.
+    #: Why servers do not start with its file, where they cannot read it.
     misread: str | None = None
-    #: The same for programs that read a key to the letter.
-    misread_strictly: str | None = None
+    #: The same of its key: for every program, and for those that read keys to the letter.
+    key_misread: str | None = None
+    key_misread_strictly: str | None = None
+
+    def why_misread(self, keys_loosely: bool) -> str | None:
+        """Why a program does not start with its files, by how it reads keys; None where it reads both."""
+        return self.misread or (self.key_misread if keys_loosely else self.key_misread_strictly)
 
     @property
     def unknown(self) -> bool:

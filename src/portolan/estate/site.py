@@ -414,6 +414,14 @@ class Site(Giving, frozen=True, kw_only=True, eq=False):
         """Which configuration file says so, as the end of a sentence; nothing where that is not stated."""
         return f" (in {self.written_in})" if self.written_in else ""
 
+    def refuses_client(self, shown: Literal["good", "bad"] | None) -> str | None:
+        """Why it does not take what a client shows of itself: a certificate, a bad one, or none; None where it does."""
+        if self.client_certificates is None or shown == "good":
+            return None
+        if shown == "bad":
+            return "and does not take the one that is shown"
+        return "and is shown none" if self.client_certificates == "required" else None
+
     @property
     def in_force(self) -> bool:
         """Whether the program that runs has it."""

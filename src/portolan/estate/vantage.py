@@ -1,7 +1,7 @@
 """Where visitors ask from, and what they should get."""
 
 from datetime import datetime
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal, Self
 
 import msgspec
 
@@ -167,23 +167,19 @@ class AsIfVantage(Vantage, frozen=True, kw_only=True, eq=False):
     client: Literal["curl", "chromium"] | None = None
 
     @classmethod
-    def of(cls, vantage: Vantage, name: str, address: IPAddress) -> "AsIfVantage":
-        """The same visitor, who takes a name for an address."""
-        return cls(**_facts(vantage), takes=(name, address), client=getattr(vantage, "client", None))
+    def of(
+        cls,
+        vantage: Vantage,
+        takes: tuple[str, IPAddress] | None = None,
+        client: Literal["curl", "chromium"] | None = None,
+    ) -> Self:
+        """The same visitor, who takes a name for an address, or has another client."""
+        facts = {field: getattr(vantage, field) for field in Vantage.__struct_fields__}
+        return cls(**{**facts, "like": client or vantage.like}, takes=takes, client=client)
 
-    @classmethod
-    def by(cls, vantage: Vantage, client: Literal["curl", "chromium"]) -> "AsIfVantage":
-        """The same visitor with another client."""
-        return cls(**{**_facts(vantage), "like": client}, client=client, takes=getattr(vantage, "takes", None))
-
-    def again(self, found: Vantage) -> "AsIfVantage":
+    def again(self, found: Vantage) -> Self:
         """A visitor as another world has it, otherwise as this one is."""
-        facts = _facts(found)
-        return AsIfVantage(**{**facts, "like": self.client or found.like}, takes=self.takes, client=self.client)
-
-
-def _facts(vantage: Vantage) -> dict[str, Any]:
-    return {field: getattr(vantage, field) for field in Vantage.__struct_fields__}
+        return type(self).of(found, self.takes, self.client)
 
 
 class Expectation(Stated, frozen=True, kw_only=True, eq=False):

@@ -25,6 +25,7 @@ from portolan.estate.zone import Version, Zone
 from portolan.formats import hosts_text, pem
 from portolan.formats.bounds import NAMED_MEMBERS, counted
 from portolan.formats.files import FileError, Files, MissingError
+from portolan.formats.keys import INTERNAL
 from portolan.formats.reader import Path, Reader
 from portolan.formats.zone_file import read_version, read_zone
 from portolan.source.nearest import did_you_mean
@@ -54,7 +55,7 @@ class Completing(Reader):
         if kind is Certificate and {"file", "key"} & set(facts):
             held = {**facts, "place": Place(path, node)}
             _certificate(self, held, node, path, "")
-            facts.update({key: held[key] for key in ("pem", "key_pem", "misread", "misread_strictly") if key in held})
+            facts.update({key: held[key] for key in INTERNAL["Certificate"] if key in held})
 
     def bytes_of(self, values: Values, key: str, path: Path, what: str) -> tuple[bytes, str] | None:
         """A named file's bytes and shown path; notes the problem when it cannot be read."""
@@ -82,8 +83,7 @@ def _certificate(reader: Completing, values: Values, _node: Node, path: Path, _n
     if key:
         read = pem.private_key(key[0])
         values["key_pem"] = read.pem
-        values["misread"] = values.get("misread") or read.misread
-        values["misread_strictly"] = read.misread_strictly
+        values["key_misread"], values["key_misread_strictly"] = read.misread, read.misread_strictly
 
 
 def _authority(reader: Completing, values: Values, _node: Node, path: Path, _name: str) -> None:

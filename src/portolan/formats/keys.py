@@ -4,7 +4,7 @@
 INTERNAL = {
     "Stated": {"place"},
     "HostsFile": {"entries"},
-    "Certificate": {"pem", "key_pem", "misread", "misread_strictly"},
+    "Certificate": {"pem", "key_pem", "misread", "key_misread", "key_misread_strictly"},
     "Authority": {"pem"},
     "Zone": {"data", "provided"},
     "Version": {"data"},

@@ -107,11 +107,12 @@ def _without_certificate(site: Site, request: Request, program: WebProgram) -> A
     if request.server_name is not None and request.server_name.rstrip(".") != request.host:
         words = (request.server_name, request.host, site.name)
         return _stop(421, http_kinds.MisdirectedFromCertificate(*words, place=place, subject=site))
-    shown = request.saying.certificate
-    if shown == "good" or (shown is None and site.client_certificates == "asked"):
-        return None
-    why = "and is shown none" if shown is None else "and does not take the one that is shown"
-    return _stop(400, http_kinds.NeedsClientCertificate(site.name, why, place=place, subject=site))
+    why = site.refuses_client(request.saying.certificate)
+    return (
+        None
+        if why is None
+        else _stop(400, http_kinds.NeedsClientCertificate(site.name, why, place=place, subject=site))
+    )
 
 
 def _misdirected(
@@ -218,7 +219,7 @@ class _Serving:
         if here.section is not None and here.section.inner_only:
             place = here.section.place.key("inner_only")
             inner = content_kinds.InnerOnly(self.site.name, here.section.shown, place=place, subject=here.section)
-            return self._with_page(_stop(404, inner).response.but(decisions=(*self.decisions, inner)), here, False)
+            return self._with_page(self._turned_away(Refusal(404, inner)), here, False)
         response, passed = self._phases(here, path, asked)
         if not self.walked:
             here = here.but(error_pages=self.site.error_pages, error_pages_as=self.site.error_pages_as)

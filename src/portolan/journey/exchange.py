@@ -34,7 +34,6 @@ from portolan.programs.protocol import EdgeWays
 from portolan.source.value import Value
 from portolan.store.respond import respond_at_store
 from portolan.tls.agreeing import disagreement
-from portolan.tls.facts import other_kind
 from portolan.tls.verify import verify
 
 #: How many programs may stand behind each other; more are a circle.
@@ -296,15 +295,26 @@ def _handshake(world: World, url: Url, client: Client, arrival: Arrival, saying:
         decision = tls_kinds.SpeaksNoTls(service.name, listener, place=service.place, subject=service)
         return Handshake(Detail.NOT_TLS, (decision,), None, decision)
     named = _server_name(url, client, saying)
-    disagreed = _disagreement(world, named, service, client, arrival) if listener.tls and service.sites else None
-    if disagreed is not None:
-        return disagreed
-    certificate, shown = _certificate(world, named, service, arrival) if listener.tls else (None, None)
-    if certificate is None or shown is None:
+    table = world.table(service, listener, arrival.address) if listener.tls and service.sites else None
+    if not listener.tls or (table is not None and table.default is None):
         # Also Apache httpd without a site on the listener: its main server speaks plain HTTP there.
         decision = tls_kinds.PlainSpoken(service.name, listener, place=listener.place, subject=service)
         return Handshake(Detail.NOT_TLS, (decision,), None, decision)
-    if not world.program(service).refuses_other_kind and other_kind(certificate):
+    program = world.program(service)
+    if table is None or table.default is None:
+        certificate = world.estate.certificates[service.certificate or ""]
+        place = service.place.key("certificate")
+        shown: Decision = tls_kinds.Shows(service.name, certificate.name, service.name, place=place, subject=service)
+    else:
+        chosen = table.choose(named.lower().rstrip(".")) if named is not None else None
+        site = chosen.site if chosen is not None and chosen.site is not None else table.default
+        ruling = table.default if program.default_rules_versions else site
+        disagreed = disagreement(service, site, ruling, client, not program.asks_certificate_late)
+        if disagreed is not None:
+            return disagreed
+        by_name = named is None or chosen is None or chosen.by_name
+        certificate, shown = _certificate(world, arrival, site, table.default, None if by_name else named)
+    if not program.refuses_other_kind and world.unsigned(certificate):
         unsigned = tls_kinds.KeyOfAnotherKind(
             certificate.name, service.name, place=certificate.place, subject=certificate
         )
@@ -347,18 +357,16 @@ def _theirs(
             service.store.name, service.at, place=service.place, subject=service.store
         )
     else:
+        own = world.estate.certificates.get(service.certificate or "")
         chosen = shown_by_edge(
-            world.edge(service)[1], _server_name(url, client, saying), providers_certificate(service)
+            world.edge(service)[1],
+            _server_name(url, client, saying),
+            providers_certificate(service),
+            own is not None and own.requested,
         )
         if chosen.certificate is None:
             return Handshake(Detail.OTHER, (chosen.decision,), None, chosen.decision)
         name, shown = chosen.certificate, chosen.decision
-        held = world.estate.certificates.get(name)
-        if held is not None and held.requested:
-            why = f"the certificate {name} was asked for and is not validated yet"
-            label, place = f"the edge {service.name}", service.place.key("certificate")
-            name = providers_certificate(service)
-            shown = edge_kinds.EdgeShowsProviders(label, why, place=place, subject=service)
     certificate = world.estate.certificates.get(name)
     if certificate is None:
         # A program on a machine of the estate that was given none.
@@ -367,42 +375,20 @@ def _theirs(
     return _checked(world, url, client, saying, certificate, shown)
 
 
-def _disagreement(
-    world: World, named: str | None, service: WebService, client: Client, arrival: Arrival
-) -> Handshake | None:
-    """What ends the handshake before a certificate counts."""
-    table = world.table(service, arrival.listener, arrival.address)
-    if table.default is None:
-        return None
-    chosen = table.choose(named.lower().rstrip(".")).site if named is not None else None
-    site, program = chosen or table.default, world.program(service)
-    ruling = table.default if program.default_rules_versions else site
-    return disagreement(service, site, ruling, client, not program.asks_certificate_late)
-
-
 def _certificate(
-    world: World, named: str | None, service: WebService, arrival: Arrival
-) -> tuple[Certificate | None, Decision | None]:
-    """The certificate that the server shows for the name in the handshake (RFC 6066 section 3)."""
-    listener, certificates = arrival.listener, world.estate.certificates
-    if not service.sites:
-        certificate = certificates[service.certificate or ""]
-        place = service.place.key("certificate")
-        return certificate, tls_kinds.Shows(service.name, certificate.name, service.name, place=place, subject=service)
-    table = world.table(service, listener, arrival.address)
-    default = table.default
-    if default is None:
-        return None, None
-    chosen = table.choose(named.lower().rstrip(".")) if named is not None else None
-    site: Site = chosen.site if chosen is not None and chosen.site is not None else default
-    name = site.certificate or service.certificate
-    own = name is not None
-    certificate = certificates[name or default.certificate or ""]
-    place = (site if own else default).place.key("certificate")
-    if not own:
+    world: World, arrival: Arrival, site: Site, default: Site, unbound: str | None
+) -> tuple[Certificate, Decision]:
+    """The certificate that a site shows (RFC 6066 section 3); `unbound` is the name that no site has, where the default took it."""
+    service, certificates = arrival.service, world.estate.certificates
+    assert isinstance(service, WebService)
+    own = site.certificate or service.certificate
+    certificate = certificates[own or default.certificate or ""]
+    if own is None:
+        place = default.place.key("certificate")
         return certificate, tls_kinds.ShowsOthers(site.name, service.name, certificate.name, place=place, subject=site)
-    if chosen is not None and not chosen.by_name:
+    place = site.place.key("certificate")
+    if unbound is not None:
         return certificate, tls_kinds.ShowsDefault(
-            listener, named or "", site.name, certificate.name, place=place, subject=site
+            arrival.listener, unbound, site.name, certificate.name, place=place, subject=site
         )
     return certificate, tls_kinds.Shows(service.name, certificate.name, site.name, place=place, subject=site)

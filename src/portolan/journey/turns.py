@@ -36,7 +36,7 @@ class Turn(Value, frozen=True):
     def words(self) -> str:
         """Which turn it is."""
         if self.address is None:
-            return f"{'for some only' if not self.misses else 'for some'}: a browser"
+            return "for some (a browser)"
         return f"now and then (1 of {self.of} addresses, {self.address})"
 
 
@@ -60,7 +60,7 @@ def _at_others(world: World, found: Visit, expectation: Expectation | None) -> I
     if len(addresses) < 2:
         return
     for address in addresses:
-        there = visit(world, found.url, AsIfVantage.of(found.vantage, first.url.host, address))
+        there = visit(world, found.url, AsIfVantage.of(found.vantage, (first.url.host, address)))
         missed = misses(expectation, there)
         if missed and there.outcome.kind is not Kind.CONNECT_ERROR:
             yield Turn(address, len(addresses), found.vantage.like or "curl", there, missed)
@@ -71,7 +71,7 @@ def _by_browsers(world: World, found: Visit, expectation: Expectation | None, mi
     vantage = found.vantage
     if vantage.name != INTERNET or vantage.like is not None or not any(each.handshake for each in found.exchanges):
         return
-    there = visit(world, found.url, AsIfVantage.by(vantage, "chromium"))
+    there = visit(world, found.url, AsIfVantage.of(vantage, client="chromium"))
     lacks = misses(expectation, there)
     if bool(lacks) != missed:
         yield Turn(None, 1, "chromium", there, lacks)

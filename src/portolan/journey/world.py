@@ -10,6 +10,7 @@ from portolan.dns.law import ORDINARY_RESOLVERS
 from portolan.dns.naming import Naming
 from portolan.edge.names import Names
 from portolan.estate.base import IPAddress, is_loopback, is_public
+from portolan.estate.certificate import Certificate
 from portolan.estate.client import Client, PassingProgram
 from portolan.estate.edge import EdgeService
 from portolan.estate.estate import Estate
@@ -160,6 +161,12 @@ class World:
         program: WebProgram = found[0]
         return program
 
+    def unsigned(self, certificate: Certificate) -> bool:
+        """Whether a certificate has a key of another kind, with which nothing can be signed for it; worked out once."""
+        if certificate.key_pem is None:
+            return False
+        return self.once(("other kind", id(certificate)), lambda: other_kind(certificate))
+
     def edge(self, edge: EdgeService) -> tuple[EdgeWays, Names]:
         """An edge's ways, and its names made ready for choosing."""
         key = ("edge", id(edge))
@@ -240,23 +247,22 @@ class World:
                 text = f"the certificate {name} was asked for and is not validated yet: there is none to show"
                 return StartFailure(Why.CERTIFICATE_REQUESTED, text, name)
             program = self.program(service)
-            misread = certificate.misread if program.reads_keys_loosely else certificate.misread_strictly
-            misread = certificate.misread or misread or damaged(certificate)
+            misread = certificate.why_misread(program.reads_keys_loosely)
+            file = certificate.file if misread is None or certificate.misread is not None else certificate.key
+            misread = misread or damaged(certificate)
             if misread is not None:
-                about_key = certificate.key is not None and misread == certificate.misread_strictly
-                text = f"it cannot read {certificate.key if about_key else certificate.file}, of the certificate {name}: {misread}"
+                text = f"it cannot read {file}, of the certificate {name}: {misread}"
                 return StartFailure(Why.FILE_MISREAD, text, name)
             weak = too_weak(certificate) if program.refuses_weak else None
             if weak is not None:
                 return StartFailure(Why.CERTIFICATE_WEAK, f"it does not take the certificate {name}: {weak}", name)
-            if not program.refuses_other_kind and other_kind(certificate):
-                continue  # its handshakes fail instead
-            if not key_fits(certificate) and any(key_fits(certificate, at) for at in range(1, len(certificate.pem))):
+            if key_fits(certificate) or (not program.refuses_other_kind and self.unsigned(certificate)):
+                continue  # where its key is of another kind, its handshakes fail instead
+            if any(key_fits(certificate, at) for at in range(1, len(certificate.pem))):
                 text = f"in the file of the certificate {name} another stands before the one that its key belongs to"
                 return StartFailure(Why.CERTIFICATE_ORDER, text, name)
-            if not key_fits(certificate):
-                text = f"the key of the certificate {name} does not belong to it"
-                return StartFailure(Why.KEY_MISFIT, text, name)
+            text = f"the key of the certificate {name} does not belong to it"
+            return StartFailure(Why.KEY_MISFIT, text, name)
         for listener in service.listens:
             if not listener.tls:
                 continue

@@ -444,14 +444,8 @@ def exclusion(estate: Estate, predicted: "Visit", client: str = "curl") -> str |
     reason = _unsaid(predicted)
     if reason is not None:
         return reason
-    asked = {
-        site.name
-        for each in predicted.tree
-        for service in _services_met(each)
-        for site in service.sites.values()
-        if site.client_certificates
-    }
-    if vantage.client_certificate is not None and asked:
+    met = [site for each in predicted.tree for service in _services_met(each) for site in service.sites.values()]
+    if vantage.client_certificate is not None and any(site.client_certificates for site in met):
         return "a client's own certificate is not staged"
     if "address-twice" in kinds:
         return "which of two boxes with one address answers is chance"

@@ -32,18 +32,9 @@ def disagreement(service: WebService, site: Site, ruling: Site, client: Client, 
         place = site.place.key("rejects_handshake")
         decision = tls_kinds.HandshakeRejected(service.name, site.name, place=place, subject=site)
         return Handshake(Detail.OTHER, (decision,), None, decision)
-    unfit = unfit_certificate(site, client.client_certificate) if breaks_off else None
+    unfit = site.refuses_client(client.client_certificate) if breaks_off else None
     if unfit is not None:
         place = site.place.key("client_certificates")
         decision = tls_kinds.ClientCertificateWanted(site.name, client.name, unfit, place=place, subject=site)
         return Handshake(Detail.CLIENT_CERTIFICATE, (decision,), None, decision)
     return None
-
-
-def unfit_certificate(site: Site, shown: str | None) -> str | None:
-    """What is wrong with the certificate that a client shows, for a site that asks for one: it has none, or a bad one; None: nothing."""
-    if site.client_certificates is None:
-        return None
-    if shown == "bad":
-        return "which it does not take"
-    return "and shows none" if shown is None and site.client_certificates == "required" else None

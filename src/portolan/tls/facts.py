@@ -230,7 +230,7 @@ def _facts_of(parsed: "x509.Certificate", der: bytes, name: str | None) -> Facts
         for_servers=for_servers,
         common=_common(parsed),
         critical=next((each.oid.dotted_string for each in parsed.extensions if each.critical and _unknown(each)), None),
-        weak=_weak(parsed),
+        weak=_weak_key(parsed) or _weak_signature(parsed),
         any_use=purposes is not None and ExtendedKeyUsageOID.ANY_EXTENDED_KEY_USAGE in purposes,
         not_for_browsers=_not_for_browsers(parsed, usage),
         issuer_at=_issuer_at(parsed),
@@ -265,8 +265,8 @@ def _unknown(extension: Any) -> bool:
     return isinstance(extension.value, x509.UnrecognizedExtension)
 
 
-def _weak(parsed: "x509.Certificate") -> str | None:
-    """Why a key or a signature counts for nothing at OpenSSL's security level 2; None where it counts."""
+def _weak_key(parsed: "x509.Certificate") -> str | None:
+    """Why a key counts for nothing at OpenSSL's security level 2; None where it counts."""
     from cryptography.hazmat.primitives.asymmetric import ec, rsa
 
     key = parsed.public_key()
@@ -274,6 +274,11 @@ def _weak(parsed: "x509.Certificate") -> str | None:
         return f"its RSA key has {key.key_size} bits"
     if isinstance(key, ec.EllipticCurvePublicKey) and key.key_size < 224:
         return f"its key has {key.key_size} bits"
+    return None
+
+
+def _weak_signature(parsed: "x509.Certificate") -> str | None:
+    """The same of a signature."""
     used = parsed.signature_hash_algorithm
     return f"it is signed with {used.name.upper()}" if used is not None and used.name in ("md5", "sha1") else None
 
@@ -368,30 +373,24 @@ def too_weak(certificate: Certificate) -> str | None:
         # Whether one is costs a library; most are not.
         if not any(each in der for each in _MAYBE_WEAK):
             continue
-        facts = _from_pem(der, certificate, number)
-        by_itself = facts.subject == facts.issuer and not (facts.weak or "").startswith("its ")
-        if facts.weak is not None and not by_itself:
-            return (
-                f"of certificate {number} in its file {facts.weak.removeprefix('its ')}" if number > 1 else facts.weak
-            )
+        parsed = _parsed(der)
+        # Nobody looks at a root's own signature.
+        why = _weak_key(parsed) or (None if parsed.subject == parsed.issuer else _weak_signature(parsed))
+        if why is not None:
+            return why if number == 1 else f"certificate {number} in its file: {why}"
     return None
 
 
 def damaged(certificate: Certificate) -> str | None:
     """Which certificate of a file no program can take; None where each can be taken."""
-    for number, der in enumerate(certificate.pem):
-        if certificate.key_pem is not None:
-            try:
-                _parsed_quietly(der)
-            except ValueError:
-                return f"certificate {number + 1} in it is damaged"
+    if certificate.key_pem is None:
+        return None  # where nothing is to be compared with a key, nothing is read before a handshake
+    for number, der in enumerate(certificate.pem, 1):
+        try:
+            _parsed(der)
+        except ValueError:
+            return f"certificate {number} in it is damaged"
     return None
-
-
-def _parsed_quietly(der: bytes) -> "x509.Certificate":
-    from cryptography import x509
-
-    return x509.load_der_x509_certificate(der)
 
 
 def other_kind(certificate: Certificate) -> bool:
@@ -402,7 +401,7 @@ def other_kind(certificate: Certificate) -> bool:
     from cryptography.hazmat.primitives.serialization import load_pem_private_key
 
     try:
-        key, other = load_pem_private_key(certificate.key_pem, None), _parsed_quietly(certificate.pem[0]).public_key()
+        key, other = load_pem_private_key(certificate.key_pem, None), _parsed(certificate.pem[0]).public_key()
     except (ValueError, TypeError, UnsupportedAlgorithm):
         return False
     return type(key.public_key()) is not type(other)

@@ -53,6 +53,12 @@ class _Flaw(NamedTuple):
     rank: int
 
 
+def _unfit(link: Facts, why: str, fault: str = "use") -> _Flaw:
+    """A certificate that is not fit for its part in a path: why, and what is at fault (its `use`, a `constraint`, `weak`)."""
+    rank = _STRENGTH if fault == "weak" else _USE
+    return _Flaw(Detail.OTHER, tls_kinds.WrongUse, (link.label, why, fault), rank)
+
+
 #: In which order a browser says what is wrong (measured): use, names, strength, time; of use nothing, where one of the last two
 #: is wrong as well. Issuers come before all.
 _USE, _NAME, _STRENGTH, _TIME = range(4)
@@ -108,7 +114,7 @@ def verify(
             return Handshake(chain.detail, tuple(decisions), certificate, decisions[-1])
         flaws = list(chain.flaws)
     else:
-        flaws = list(_of_time([shown.leaf], now))
+        flaws = list(_of_time((shown.leaf,), now))
     misses = _name_flaw(at, host, literal)
     if misses is not None:
         flaws.append(misses)
@@ -260,11 +266,13 @@ def _told(
             flaws.append(_early(link, at.now))
         else:
             fault = "weak" if each.number in WEAK else "constraint" if each.number in CONSTRAINTS else "use"
-            ours = [one for one in _of_use(path) if (one.facts[2:] or ("use",)) == (fault,)]
-            ours = [one for one in ours if one.facts[0] == link.label or fault == "constraint"]
+            ours = [
+                one
+                for one in (*_of_use(path), *_of_names(path))
+                if one.facts[2] == fault and (fault == "constraint" or one.facts[0] == link.label)
+            ]
             words = WORDS.get(each.number, f"OpenSSL refuses it, with its number {each.number}")
-            rank = _STRENGTH if fault == "weak" else _USE
-            flaws.append(ours[0] if ours else _Flaw(Detail.OTHER, tls_kinds.WrongUse, (link.label, words, fault), rank))
+            flaws.append(ours[0] if ours else _unfit(link, words, fault))
     return tuple(flaws)
 
 
@@ -273,14 +281,11 @@ def _told(
 
 def _own_flaws(at: _Checking, path: tuple[Facts, ...]) -> tuple[_Flaw, ...]:
     """What is wrong with a path, in OpenSSL's order: use, how many below, strength, the clock, what an authority may sign."""
-    use = list(_of_use(path))
-    if at.browser:
-        use = [each for each in use if each.rank != _STRENGTH]
-    first = [each for each in use if each.facts[2:] != ("constraint",)]
-    return (*first, *_of_time(list(path), at.now), *(each for each in use if each not in first))
+    use = [each for each in _of_use(path) if not (at.browser and each.rank == _STRENGTH)]
+    return (*use, *_of_time(path, at.now), *_of_names(path))
 
 
-def _of_time(path: list[Facts], now: datetime) -> Iterator[_Flaw]:
+def _of_time(path: tuple[Facts, ...], now: datetime) -> Iterator[_Flaw]:
     for link in reversed(path):
         if link.until is not None and now > link.until:
             yield _over(link, now)
@@ -299,45 +304,36 @@ def _early(link: Facts, now: datetime) -> _Flaw:
 
 
 def _of_use(path: tuple[Facts, ...]) -> Iterator[_Flaw]:
-    """The certificates of a path that are not fit for their part in it: which, why, and what is at fault."""
-
-    def unfit(link: Facts, why: str, fault: str = "use") -> _Flaw:
-        rank = _STRENGTH if fault == "weak" else _USE
-        return _Flaw(Detail.OTHER, tls_kinds.WrongUse, (link.label, why, fault), rank)
-
+    """The certificates of a path that are not fit for their part in it."""
     for link in path:
         if link.critical is not None:
-            yield unfit(link, f"it has a critical extension ({link.critical}) that nobody knows")
+            yield _unfit(link, f"it has a critical extension ({link.critical}) that nobody knows")
     for number, link in enumerate(path[1:], 1):
         if not link.may_issue:
-            yield unfit(link, "it is no authority's certificate")
+            yield _unfit(link, "it is no authority's certificate")
         if not link.for_servers:
-            yield unfit(link, "it is not for servers' authorities")
+            yield _unfit(link, "it is not for servers' authorities")
         if link.most_below is not None and _authorities_below(path, number) > link.most_below:
-            yield unfit(link, f"at most {link.most_below} authorities may stand below it", "constraint")
+            yield _unfit(link, f"at most {link.most_below} authorities may stand below it", "constraint")
     if not path[0].may_serve:
-        yield unfit(path[0], "it is not for servers")
+        yield _unfit(path[0], "it is not for servers")
     for link in path:
         # A root is trusted as it stands, however it is signed.
         if link.weak is not None and not (link.self_signed and link is path[-1] and len(path) > 1):
-            yield unfit(link, link.weak, "weak")
-    beyond = _beyond(path)
-    if beyond is not None:
-        yield unfit(beyond[0], beyond[1], "constraint")
+            yield _unfit(link, link.weak, "weak")
 
 
-def _beyond(path: tuple[Facts, ...]) -> tuple[Facts, str] | None:
-    """The authority that may not sign one of the leaf's names, and which (RFC 5280 section 4.2.1.10)."""
+def _of_names(path: tuple[Facts, ...]) -> Iterator[_Flaw]:
+    """The authorities that may not sign one of the leaf's names (RFC 5280 section 4.2.1.10)."""
     leaf = path[0]
     names = [each for each in (*leaf.names, *((leaf.common,) if leaf.common else ())) if not is_address(each)]
     for link in path[1:]:
         for name in names:
             bare = name.removeprefix("*.")
             if link.permitted is not None and not any(_below(bare, each) for each in link.permitted):
-                return link, f"it may sign for {', '.join(link.permitted)} only, not for {name}"
+                yield _unfit(link, f"it may sign for {', '.join(link.permitted)} only, not for {name}", "constraint")
             if any(_below(bare, each) for each in link.excluded):
-                return link, f"it may not sign for {name}"
-    return None
+                yield _unfit(link, f"it may not sign for {name}", "constraint")
 
 
 def _below(name: str, zone: str) -> bool:

@@ -35,16 +35,15 @@ def passed_on(
     match = re.fullmatch(r"balancer://([^/]+)(/.*)?", target)
     members, spare = [target], list[str]()
     if match is not None:
-        pool = pools.get(f"balancer://{match[1]}")
-        members, spare = (_members(pool, match[2] or "", each) for each in (False, True))
+        members, spare = _members(pools.get(f"balancer://{match[1]}"), match[2] or "")
         made.say("pool", match[1] if is_name(match[1]) else "pool")
-    known = bool(members) and all(map(is_upstream, members))
+    known = bool(members) and all(map(is_upstream, (*members, *spare)))
     if not known or any(not word.startswith(_USUAL) for word in each.words[2:]):
         part.lose(each.spot, f"ProxyPass {' '.join(each.words)}")
     if not known:
         return None
     made.say("to", members if len(members) > 1 else members[0])
-    if spare and all(map(is_upstream, spare)):
+    if spare:
         made.say("spare", spare)
     headers: dict[str, str] = {}
     for one in inside:
@@ -57,17 +56,15 @@ def passed_on(
     return made
 
 
-def _members(pool: Directive | None, path: str, spare: bool = False) -> list[str]:
-    """The members of a pool, or the spare ones."""
+def _members(pool: Directive | None, path: str) -> tuple[list[str], list[str]]:
+    """The members of a pool, and the spare ones."""
     held: Iterable[Directive] = pool.block or () if pool is not None else ()
-    return [
-        each.words[0].rstrip("/") + path
-        for each in held
-        if each.name == "balancermember"
-        and each.words
-        and "status=+D" not in each.words
-        and ("status=+H" in each.words) == spare
-    ]
+    members: list[str] = []
+    spare: list[str] = []
+    for each in held:
+        if each.name == "balancermember" and each.words and "status=+D" not in each.words:
+            (spare if "status=+H" in each.words else members).append(each.words[0].rstrip("/") + path)
+    return members, spare
 
 
 def _told(part: Part, made: Part, one: Directive, target: str, headers: dict[str, str]) -> None:

@@ -1,7 +1,6 @@
 """What nginx passes on to a program behind: to whom, under which name, with which header fields."""
 
 import re
-from collections.abc import Iterator
 
 from portolan.transcribing.directive import Directive
 from portolan.transcribing.nginx_silent import WHO
@@ -37,13 +36,12 @@ def passed_on(part: Part, each: Directive, inside: list[Directive], pools: dict[
         return None
     scheme, name, path = match.groups()
     pool = pools.get(name.partition(":")[0])
-    members = list(_members(pool, scheme, path, part)) if pool is not None else [f"{scheme}://{name}{path}"]
-    if not members or not all(map(is_upstream, members)):
+    members, spare = _members(pool, scheme, path, part) if pool is not None else ([f"{scheme}://{name}{path}"], [])
+    if not members or not all(map(is_upstream, (*members, *spare))):
         return None
     made = Part(each.spot)
     made.say("to", members if len(members) > 1 else members[0], each.spot)
-    spare = list(_members(pool, scheme, path, Part(each.spot), spare=True)) if pool is not None else []
-    if spare and all(map(is_upstream, spare)):
+    if spare:
         made.say("spare", spare, each.spot)
     if pool is not None:
         made.say("pool", pool.words[0], pool.spot)
@@ -76,10 +74,8 @@ def _told(part: Part, made: Part, other: Directive, pooled: bool) -> None:
             part.lose(other.spot, other.text)
     elif other.name == "proxy_read_timeout" and other.words and (wait := seconds(other.words[0])) is not None:
         made.say("answer_within", wait, other.spot)
-    elif (
-        other.name == "proxy_next_upstream" and pooled and {"error", "timeout"} <= set(other.words) and _statuses(other)
-    ):
-        made.say("next_on", _statuses(other), other.spot)
+    elif other.name == "proxy_next_upstream" and pooled and (statuses := _statuses(other)):
+        made.say("next_on", statuses, other.spot)
     elif other.name in ("proxy_ssl_name", "proxy_ssl_certificate") or (
         other.name == "proxy_next_upstream" and pooled and set(other.words) != {"error", "timeout"}
     ):
@@ -87,25 +83,30 @@ def _told(part: Part, made: Part, other: Directive, pooled: bool) -> None:
 
 
 def _statuses(each: Directive) -> list[int]:
-    """The statuses after which the next member is asked; nothing where something else is said, too."""
+    """The statuses after which the next member is asked; nothing where something else is said, too, or less."""
+    if not {"error", "timeout"} <= set(each.words):
+        return []
     named = [word.removeprefix("http_") for word in each.words if word not in ("error", "timeout")]
     return list(map(int, named)) if all(word.isdecimal() for word in named) else []
 
 
-def _members(pool: Directive, scheme: str, path: str, part: Part, spare: bool = False) -> Iterator[str]:
-    """The members of a pool, or the spare ones."""
+def _members(pool: Directive, scheme: str, path: str, part: Part) -> tuple[list[str], list[str]]:
+    """The members of a pool, and the spare ones."""
+    members: list[str] = []
+    spare: list[str] = []
     for each in pool.block or ():
         if each.name == "server" and each.words:
             usual = ("weight=", "max_", "fail_timeout", "resolve")
-            options = [word for word in each.words[1:] if not word.startswith(usual)]
+            options = {word for word in each.words[1:] if not word.startswith(usual)}
             if "down" in options:
                 continue
-            if set(options) - {"backup"} or each.words[0].startswith("unix:"):
+            if options - {"backup"} or each.words[0].startswith("unix:"):
                 part.lose(each.spot, each.text)
-            if not each.words[0].startswith("unix:") and ("backup" in options) == spare:
-                yield f"{scheme}://{each.words[0]}{path}"
+            if not each.words[0].startswith("unix:"):
+                (spare if "backup" in options else members).append(f"{scheme}://{each.words[0]}{path}")
         elif each.name not in _POOLS:
             part.lose(each.spot, each.text)
+    return members, spare
 
 
 def _passes(part: Part, made: Part, each: Directive, headers: dict[str, str]) -> bool:

@@ -308,35 +308,21 @@ def _methods(here: Giving, each: Directive) -> None:
 
 
 def _try_files(here: Giving, each: Directive) -> None:
-    words = list(each.words)
-    if _tries(here, each, words):
-        return
-    last = words[-1].partition("?")[0] if words else ""
-    if words[:2] == ["$uri", "$uri/"] and len(words) == 3 and last == "=404":
-        return
-    if words[:2] == ["$uri", "$uri/"] and len(words) == 3 and re.fullmatch(r"/[^$]*(?<!\.php)", last):
-        here.part.say("fallback", last.lstrip("/"), each.spot)
-    elif words != ["$uri", "=404"] or "." not in here.where:
-        # Only files: a folder asked for is not there, and paths of files that have an ending are no folders'.
+    *tried, last = each.words or ("",)
+    last = last.partition("?")[0]
+    if tried == ["$uri"] and last == "=404" and "." in here.where:
+        return  # paths of files that have an ending are no folders'
+    known = bool(tried) and all(
+        word.startswith(("/", "$uri")) and "$" not in word.replace("$uri", "") for word in tried
+    )
+    page = re.fullmatch(r"/[^$]*(?<!\.php)", last)
+    if not known or (page is None and last != "=404"):
         here.lose(each)
-
-
-def _tries(here: Giving, each: Directive, words: list[str]) -> bool:
-    """Takes what is looked for in an order of its own; False where the usual one, or what has no word, is meant."""
-    last = words[-1].partition("?")[0] if words else ""
-    tried = [word.replace("$uri", "{path}") for word in words[:-1]]
-    if words[:2] == ["$uri", "$uri/"] and len(words) == 3:
-        return False
-    if not tried or any("$" in word or not word.startswith(("/", "{path}")) for word in tried):
-        return False
-    if last != "=404" and not re.fullmatch(r"/[^$]*(?<!\.php)", last):
-        return False
-    if words == ["$uri", "=404"] and "." in here.where:
-        return False
-    here.part.say("tries", tried, each.spot)
-    if last != "=404":
+        return
+    if tried != ["$uri", "$uri/"]:
+        here.part.say("tries", [word.replace("$uri", "{path}") for word in tried], each.spot)
+    if page is not None:
         here.part.say("fallback", last.lstrip("/"), each.spot)
-    return True
 
 
 def _proxy_pass(here: Giving, each: Directive) -> None:

@@ -23,6 +23,11 @@ if TYPE_CHECKING:
 VERSION = 1
 
 
+def moment(at: datetime) -> str:
+    """A moment as JSON has it."""
+    return at.strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
 def follow_data(
     visit: Visit, missed: tuple[Miss, ...], expected: bool, findings: "list[Finding]", turns: tuple[Turn, ...] = ()
 ) -> dict[str, Any]:
@@ -31,7 +36,7 @@ def follow_data(
         "portolan": VERSION,
         "url": visit.url,
         "vantage": visit.vantage.name,
-        "at": visit.at.strftime("%Y-%m-%dT%H:%M:%SZ"),
+        "at": moment(visit.at),
         "after_reboot": None if visit.booted is None else sorted(visit.booted),
         "outcome": outcome_data(turns[0].visit.outcome if turns and turns[0].misses else visit.outcome),
         "addresses": [
@@ -70,7 +75,7 @@ def all_explained_data(now: "datetime", found: "Answers", explained: list[dict[s
     """Several explanations, one a cause."""
     return {
         "portolan": VERSION,
-        "at": now.strftime("%Y-%m-%dT%H:%M:%SZ"),
+        "at": moment(now),
         "questions": {"asked": found.asked, "left": found.left},
         "missed": sum(len(group.missed) for group in found.groups),
         "left_out": len(found.groups) - len(explained),
@@ -228,7 +233,7 @@ def check_data(estate: Estate, at: datetime, findings: "list[Finding]", answers:
     """What a check found, as plain data."""
     return {
         "portolan": VERSION,
-        "at": at.strftime("%Y-%m-%dT%H:%M:%SZ"),
+        "at": moment(at),
         "read": {
             "routers": len(estate.routers),
             "hosts": len(estate.hosts),

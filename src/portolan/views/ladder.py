@@ -3,7 +3,7 @@
 from typing import TYPE_CHECKING, Any
 
 from portolan.diagnosis.ladder import Ladder, Rung
-from portolan.views.data import VERSION, finding_data, outcome_data
+from portolan.views.data import VERSION, finding_data, moment, outcome_data
 from portolan.views.style import Style, paragraph, row
 from portolan.views.words import in_words
 
@@ -53,7 +53,7 @@ def ladder_data(climbed: Ladder, at: "datetime") -> dict[str, Any]:
     return {
         "portolan": VERSION,
         "url": climbed.url,
-        "at": at.strftime("%Y-%m-%dT%H:%M:%SZ"),
+        "at": moment(at),
         "machine": climbed.machine,
         "rungs": [
             {

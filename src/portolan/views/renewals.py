@@ -3,7 +3,7 @@
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
-from portolan.views.data import VERSION
+from portolan.views.data import VERSION, moment
 from portolan.views.style import Style, paragraph, row
 from portolan.views.text import where
 
@@ -58,12 +58,12 @@ def renewals_data(found: "tuple[Renewal, ...]", at: datetime) -> dict[str, Any]:
     """The same as plain data."""
     return {
         "portolan": VERSION,
-        "at": at.strftime("%Y-%m-%dT%H:%M:%SZ"),
+        "at": moment(at),
         "renewals": [
             {
                 "certificate": each.certificate.name,
-                "ends": _moment(each.ends),
-                "tried_from": _moment(each.tried_from),
+                "ends": each.ends and moment(each.ends),
+                "tried_from": each.tried_from and moment(each.tried_from),
                 "by": each.by,
                 "blocked": bool(each.blocked),
                 "challenges": [
@@ -81,7 +81,3 @@ def renewals_data(found: "tuple[Renewal, ...]", at: datetime) -> dict[str, Any]:
             for each in found
         ],
     }
-
-
-def _moment(at: datetime | None) -> str | None:
-    return None if at is None else at.strftime("%Y-%m-%dT%H:%M:%SZ")

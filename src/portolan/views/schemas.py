@@ -5,6 +5,7 @@ from typing import Any
 
 from portolan.diagnosis.base import Severity
 from portolan.diagnosis.proposal import Safety
+from portolan.estate.certificate import WAYS
 from portolan.evidence.decision import Leg
 from portolan.evidence.outcome import DETAILS, Detail, Kind
 
@@ -264,7 +265,7 @@ _SHAPES: dict[str, Schema] = {
                     **_or_null(_MOMENT),
                     "description": "When a third of its life is left, at most 21 days before its end.",
                 },
-                by=_or_null({"enum": ["http-01", "dns-01", "tls-alpn-01"]}),
+                by=_or_null({"enum": list(WAYS)}),
                 blocked={
                     **_TRUTH,
                     "description": "Whether the stated way fails, or, where none is stated, every way of a name.",
@@ -272,7 +273,7 @@ _SHAPES: dict[str, Schema] = {
                 challenges=_list(
                     _object(
                         name=_TEXT,
-                        way={"enum": ["http-01", "dns-01", "tls-alpn-01"]},
+                        way={"enum": list(WAYS)},
                         succeeds=_TRUTH,
                         why=_MAYBE_TEXT,
                         address={**_MAYBE_TEXT, "description": "The address of the name at which it fails."},
