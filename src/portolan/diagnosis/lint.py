@@ -150,7 +150,7 @@ def saved_certificates_load(world: World) -> Iterator[Finding]:
             why = "its key does not belong to it"
         if why is not None:
             does = _AT_RELOAD.get(program.name, "the service does not start with it")
-            text = f"what is saved of the certificate {name} cannot be read: {why}; {does}"
+            text = f"what is saved of the certificate {name} cannot be used: {why}; {does}"
             yield Finding("cert-file", text, certificate.saved.place, Severity.WARNING)
 
 
