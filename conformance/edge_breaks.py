@@ -33,7 +33,7 @@ def _unsigned(*asked: Any) -> Any:
 
 EDGE_BREAKS: dict[str, Callable[[], AbstractContextManager[Any]]] = {
     "an edge takes every name": lambda: patch.object(names.Names, "told", lambda _, host: host),
-    "an edge shows its own certificate for every name": lambda: patch.object(exchange, "shown_by_edge", lambda told, named, _: _real_shown(told, named, told.edge.certificate or "ridge")),
+    "an edge shows its own certificate for every name": lambda: patch.object(exchange, "shown_by_edge", lambda told, named, _, *rest: _real_shown(told, named, told.edge.certificate or "ridge", *rest)),
     "an edge's filter comes last": lambda: patch.object(ways, "RENTED", ways.RENTED.but(order=("plain", "method", "filter"))),
     "an edge asks from the first address of its ranges": lambda: patch.object(exchange, "_asks_from", lambda *asked: _real_from(*asked)[:1]),
     "an edge filters nobody": lambda: patch.dict(respond._STAGES, {"filter": lambda *_: None}),
