@@ -41,7 +41,7 @@ def answer(program, facts, path, vantage="street", others="", machine="", servic
         (CLOSED, "/secret.html", "street", "403", "403"),
         (CLOSED, "/sub/index.html", "street", "403", "403"),
         (f"{FULL}\nlinks: {{to: gone}}", "/to", "street", "404", "403"),
-        (f"{FULL}\nlinks: {{to: a.html}}", "/to", "street", "visit/a.html", "visit/a.html"),
+        (f"{FULL}\nlinks: {{to: a.html}}", "/to", "street", "visit/to", "visit/to"),
         (f"{FULL}\naccess: {{password: true}}", "/a.html", "street", "401", "401"),
         (f"{FULL}\naccess: {{password: true}}", "/a.html", "member", "visit/a.html", "visit/a.html"),
         (f"{FULL}\naccess: {{password: true, from: 192.0.2.0/24}}", "/a.html", "member", "403", "403"),

@@ -93,7 +93,7 @@ def test_what_is_behind_and_what_lies_elsewhere():
     )
     (site,) = sites_of(made).values()
     first, second, third = site.sections
-    assert (first.path, str(first.folder)) == ("/static", "/srv/a/static")
+    assert (first.path, first.not_passed_on, first.folder) == ("/static", True, None)
     assert (second.path, second.upstream.host, second.upstream.turns_redirects, second.upstream.headers) == (
         "/",
         "kept",

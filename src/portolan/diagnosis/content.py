@@ -11,7 +11,7 @@ from portolan.estate.base import IPAddress, Rights
 from portolan.estate.content import Holding
 from portolan.estate.machine import Machine
 from portolan.estate.service import WebService
-from portolan.estate.site import Access, Giving, RuleFile, Section, Site
+from portolan.estate.site import RULE_FILE, Access, Giving, RuleFile, Section, Site
 from portolan.evidence.kinds import content as content_kinds
 from portolan.journey.furnish import made_up
 from portolan.source.nearest import nearest
@@ -395,7 +395,7 @@ def rule_file_ignored(case: Case) -> Finding | None:
         return None
     program = case.world.program(served[1])
     for file in site.rule_files:
-        named = file.file_name == ".htaccess"
+        named = file.file_name == RULE_FILE
         if file.broken or (named and program.reads_rule_files and site.reads_rule_files):
             continue
         why = (
@@ -416,7 +416,7 @@ def heed_rule_file(case: Case, clue: RuleFileClue) -> Iterator[Proposal]:
     site, file = clue.site, clue.file
     served = served_by(case)
     reads = served is not None and case.world.program(served[1]).reads_rule_files
-    named = file.file_name == ".htaccess"
+    named = file.file_name == RULE_FILE
     if reads:
         change: Patch = [] if named else remove((*file.place.path, "file_name"))
         change += [] if site.reads_rule_files else put(site.place, "reads_rule_files", True)

@@ -12,7 +12,7 @@ from portolan.diagnosis.visitors import MemoryClue, without
 from portolan.estate.client import PassingProgram
 from portolan.estate.guesses import machines
 from portolan.estate.service import WebService, sites_of
-from portolan.estate.site import Redirect, Site
+from portolan.estate.site import Redirect, Site, When
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
 
@@ -152,6 +152,15 @@ def redirect_missing(case: Case) -> Finding | None:
     )
 
 
+def _for_one_path(when: When | None) -> bool:
+    """Whether a rule is for one path alone, which it then leads away from on purpose."""
+    if when is None or (when.path is None and when.pattern is None):
+        return False
+    if when.path is not None:
+        return not when.path.endswith("*")
+    return re.fullmatch(r"\^(?:[\w/ -]|\\?[.])*/?\??\$", str(when.pattern)) is not None
+
+
 @fault(
     "redirect-loses-path",
     "The redirect drops the path or the query",
@@ -168,7 +177,7 @@ def loses_path(case: Case) -> Finding | None:
     if rule is None or not isinstance(rule.subject, Redirect) or (first.path == "/" and not first.query):
         return None
     target = str(rule.subject.to)
-    if "{path}" in target or "{rest}" in target:
+    if re.search(r"\{(path|rest|[1-9])\}", target) or _for_one_path(rule.subject.when):
         return None
     return Finding(
         "redirect-loses-path",

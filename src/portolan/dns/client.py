@@ -122,13 +122,13 @@ def _no_address(naming: Naming, answer: Answer) -> None:
 def _hosts_file(host: str, device: Machine | Vantage) -> Resolution | None:
     if device.hosts_file is None:
         return None
-    lines = [line for line in device.hosts_file.entries if host in line.names]
+    lines = device.hosts_file.lines_of(host)
     if not lines:
         return None
     decisions = tuple(
         name_kinds.HostsLine(device.name, host, line.address, place=line.place, subject=line) for line in lines
     )
-    return Resolution(host, tuple(line.address for line in lines), None, decisions, tuple(lines))
+    return Resolution(host, tuple(line.address for line in lines), None, decisions, lines)
 
 
 def _local(naming: Naming, name: str, device: Machine | Vantage, client: Client) -> Resolution:

@@ -57,7 +57,7 @@ NONE = Offers(False, (), ())
 def offers(naming: Naming, host: str, port: int, asker: Client) -> Offers:
     """The offers for a host and port, for a client that asks for HTTPS records."""
     device = seat_of(naming.estate, asker)
-    if device.hosts_file is not None and any(host in line.names for line in device.hosts_file.entries):
+    if device.hosts_file is not None and device.hosts_file.lines_of(host):
         return NONE
     # RFC 9460 section 9.1: other ports than the usual ones are asked for by name.
     asked = host if port in (80, 443) else f"_{port}._https.{host.rstrip('.')}"

@@ -28,6 +28,11 @@ class HostsFile(Stated, frozen=True, kw_only=True, eq=False):
     ] = ()
     entries: tuple[HostsLine, ...] = ()
 
+    def lines_of(self, host: str) -> tuple[HostsLine, ...]:
+        """The lines that name a host; whether it was asked with a final dot does not matter (measured with curl)."""
+        name = host.removesuffix(".")
+        return tuple(line for line in self.entries if name in line.names or host in line.names)
+
 
 Hairpin = Literal["off", "destination-only", "full"]
 

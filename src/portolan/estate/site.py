@@ -108,9 +108,15 @@ class Redirect(Stated, frozen=True, kw_only=True, eq=False):
         ),
     ] = "rewrite"
 
-    def target(self, parts: dict[str, str]) -> str:
-        """The target with the request's parts in their places; a part that is not known is nothing."""
-        return _PART.sub(lambda match: parts.get(match[1], ""), str(self.to))
+    def target(self, parts: dict[str, str], in_query: dict[str, str] | None = None) -> str:
+        """The target with the request's parts in their places; a part that is not known is nothing.
+
+        `in_query` are the parts as they stand behind a question mark of the target's own.
+        """
+        path, mark, query = str(self.to).partition("?")
+        behind = parts if in_query is None else in_query
+        filled = _PART.sub(lambda match: parts.get(match[1], ""), path)
+        return filled + mark + _PART.sub(lambda match: behind.get(match[1], ""), query)
 
 
 class Access(Stated, frozen=True, kw_only=True, eq=False):
@@ -297,10 +303,22 @@ class Section(Giving, frozen=True, kw_only=True, eq=False):
         bool, says("For a beginning: whether no pattern is tried where it is the longest that fits (nginx).")
     ] = False
 
+    not_passed_on: Annotated[
+        bool,
+        says(
+            "Whether its paths stay out of every upstream. Apache httpd asks its upstreams before it looks for a section's "
+            "folder, whatever the order, unless it is told so."
+        ),
+    ] = False
+
     @property
     def shown(self) -> str:
         """Its paths, for people."""
         return str(self.exact or self.path or self.pattern or "/")
+
+
+#: The only name by which files of rules are looked for.
+RULE_FILE = ".htaccess"
 
 
 class RuleFile(Stated, frozen=True, kw_only=True, eq=False):
@@ -309,7 +327,7 @@ class RuleFile(Stated, frozen=True, kw_only=True, eq=False):
     within: Annotated[str, says("The folder that it lies in, relative to the site's.")] = msgspec.field(
         default="", name="in"
     )
-    file_name: Annotated[str, says("Its name; under any other than the program's it is not looked at.")] = ".htaccess"
+    file_name: Annotated[str, says("Its name; under any other than the program's it is not looked at.")] = RULE_FILE
     redirects: Annotated[tuple[Redirect, ...], says("Redirect rules, as at a site.")] = ()
     access: Annotated[Access | None, says("Who is let in, as at a site.")] = None
     index_files: Annotated[tuple[str, ...] | None, says("The names tried in the folder, as at a site.")] = None

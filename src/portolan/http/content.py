@@ -65,11 +65,15 @@ class Folder:
         """An end."""
         return Content(status, None, (decision,))
 
-    def page(self, path: str, *before: Decision) -> Content:
-        """A page."""
-        name = path if path.startswith("/") else self.prefix + path
-        place = self.place("files", "copy", "inventory")
-        step = content_kinds.Page(self.site.name, name, place=place, subject=self.site)
+    def page(self, path: str, *before: Decision, file: str = "") -> Content:
+        """A page, by the path that leads to it; `file` is what lies there, where links lead elsewhere."""
+        name = self.prefix + path
+        step = content_kinds.Page(
+            self.site.name, name, place=self.place("files", "copy", "inventory"), subject=self.site
+        )
+        if file and file != path:
+            shown = file if file.startswith("/") else self.prefix + file
+            step = content_kinds.PageLinked(self.site.name, name, shown, place=self.place("links"), subject=self.site)
         return Content(200, name, (*before, step))
 
     def assumed(self, path: str) -> Content:
@@ -104,6 +108,12 @@ class Folder:
         exactly = self.tree is not None and path in self.tree.links
         status = self.program.broken_link if look.what != "circle" else 403
         return self.stop(status if self.follows else 403 if exactly else self.program.behind_unfollowed, decision)
+
+    def link_to_root(self, tree: Tree) -> Content:
+        """A folder that only a link leads to, where links are not followed."""
+        facts = (tree.named, self.site.name, tree.base, "and links are not followed")
+        stop = content_kinds.LinkBroken(*facts, place=self.place("folder"), subject=self.site)
+        return self.stop(self.program.behind_unfollowed, stop)
 
     @property
     def follows(self) -> bool:
@@ -152,7 +162,7 @@ def barred(folder: Folder) -> Content | None:
     if tree is None:
         return None
     service, program, site = folder.service, folder.program, folder.site
-    base = tree.base or "/"
+    base = tree.named or "/"
     if program.judges_grants and service.grants is not None and tree.base:
         # The deepest folder that exists is judged: a missing one has no grant of its own.
         deepest = base if tree.exists and not tree.is_file else base.rpartition("/")[0] or "/"
@@ -193,6 +203,8 @@ def content(here: Effective, folder: Folder, path: str, method: str) -> Content:
     if not program.letters_count:
         asked = tree.spelled(asked)
     look = tree.look(asked, folder.who)
+    if not folder.follows and program.unfollowed_to_root and tree.named != tree.base:
+        return folder.link_to_root(tree)
     if not folder.follows and any(asked == each or asked.startswith(each + "/") for each in tree.links):
         return folder.broken(look.but(path=asked), asked + ("/" if is_folder else ""))
     if look.what == "closed" and not (here.fallback is not None and program.asks_inside):
@@ -309,7 +321,7 @@ def _file(folder: Folder, look: Look, asked: str, method: str) -> Content:
         return folder.unreadable(asked, look.bar)
     if not look.path.startswith("/") and folder.tree is not None and not folder.tree.told:
         return _by_method(folder, method, "file") or folder.assumed(look.path)
-    return _by_method(folder, method, "file") or folder.page(look.path)
+    return _by_method(folder, method, "file") or folder.page(asked, file=look.path)
 
 
 def _bare(folder: Folder, look: Look, path: str) -> Content:

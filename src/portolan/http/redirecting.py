@@ -28,22 +28,27 @@ def target_of(
     arrival: Arrival,
     program: WebProgram,
     shared: dict[Any, Any],
+    path: str,
     above: str = "",
 ) -> str | None:
-    """The target when the rule's condition holds, else None; `above` is what a relative one is put behind."""
-    held = captures(redirect.when, request, arrival, program, shared)
+    """The target when the rule's condition holds for a path as the program goes on with it, else None.
+
+    `above` is what a relative target is put behind.
+    """
+    held = captures(redirect.when, request, arrival, program, shared, path)
     if held is None:
         return None
     url = request.url
+    known = {
+        "scheme": scheme_believed(request, program),
+        "host": _host_shown(request, program),
+        "port": str(_port(request, arrival, program)),
+        "path": program.escaped(path, False) if program.path_is_decoded else url.path,
+        "query": url.query,
+    }
     text = redirect.target(
-        {
-            "scheme": scheme_believed(request, program),
-            "host": _host_shown(request, program),
-            "port": str(_port(request, arrival, program)),
-            "path": url.path,
-            "query": url.query,
-            **held,
-        }
+        known | {name: program.escaped(part, False) for name, part in held.items()},
+        known | {name: program.escaped(part, True) for name, part in held.items()},
     )
     if redirect.query != "as-written" and url.query:
         if "?" not in text:
@@ -56,9 +61,9 @@ def target_of(
 
 
 def captures(
-    when: When | None, request: Request, arrival: Arrival, program: WebProgram, shared: dict[Any, Any]
+    when: When | None, request: Request, arrival: Arrival, program: WebProgram, shared: dict[Any, Any], path: str
 ) -> dict[str, str] | None:
-    """What a condition's star and groups hold; None where the condition does not."""
+    """What a condition's star and groups hold of a path whose escapes are resolved; None where the condition does not."""
     if when is None:
         return {}
     host = request.host
@@ -79,7 +84,7 @@ def captures(
         return None
     if when.not_query is not None and compiled(when.not_query, shared).search(asked) is not None:
         return None
-    return _path_held(when, request.url.path, shared)
+    return _path_held(when, path, shared)
 
 
 def _path_held(when: When, path: str, shared: dict[Any, Any]) -> dict[str, str] | None:

@@ -8,7 +8,7 @@ from portolan.estate.base import in_short
 from portolan.estate.client import Saying
 from portolan.estate.machine import Machine
 from portolan.estate.service import OtherService, Service, WebService
-from portolan.estate.site import Giving, Redirect, RuleFile, Section, Site, Upstream
+from portolan.estate.site import RULE_FILE, Giving, Redirect, RuleFile, Section, Site, Upstream
 from portolan.estate.url import Url
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import content as content_kinds
@@ -259,7 +259,7 @@ class _Serving:
         if method is not None and self.program.judges_method_first:
             return self._turned_away(method), False
         for section in here.sections:
-            sent = self._redirected(section.redirects, late=False)
+            sent = self._redirected(section.redirects, False, asked)
             if sent is not None:
                 return sent, False
             if section is here.answer:
@@ -274,10 +274,10 @@ class _Serving:
                 return self._turned_away(refusal), False
             return self._passed(here, here.upstream, path)
         for section in here.sections:
-            sent = self._redirected(section.redirects, late=True)
+            sent = self._redirected(section.redirects, True, asked)
             if sent is not None:
                 return sent, False
-        sent = self._redirected(self.site.redirects, late=True)
+        sent = self._redirected(self.site.redirects, True, asked)
         return (sent if sent is not None else self._from_folder(here, path)), False
 
     # -- redirects and answers --
@@ -285,13 +285,21 @@ class _Serving:
     @staticmethod
     def _above(here: Effective, file: RuleFile) -> str:
         """What stands in front of relative targets in a file of rules: the folder's path on the machine (measured)."""
-        return "/".join(filter(None, (str(here.source.folder or ""), file.within.strip("/"), "")))
+        folder = str(here.source.folder or "")
+        return f"{'/'.join(filter(None, (folder, file.within.strip('/'))))}/" if folder else ""
 
-    def _redirected(self, rules: tuple[Redirect, ...], late: bool, above: str = "") -> Response | None:
+    def _redirected(
+        self, rules: tuple[Redirect, ...], late: bool, path: str | None = None, above: str = ""
+    ) -> Response | None:
+        if path is None and rules:
+            resolved = self.program.path(self.request.url.path)
+            path = resolved if isinstance(resolved, str) else self.request.url.path
         for redirect in rules:
             if (self.program.late_redirects and redirect.written_as == "redirect") is not late:
                 continue
-            target = target_of(redirect, self.site, self.request, self.arrival, self.program, self.shared, above)
+            target = target_of(
+                redirect, self.site, self.request, self.arrival, self.program, self.shared, path or "", above
+            )
             if target is not None:
                 step = http_kinds.Redirected(
                     self.site.name, target, redirect.status, place=redirect.place, subject=redirect
@@ -342,6 +350,11 @@ class _Serving:
         if here.section is not None and here.section.upstream is None and self.program.sections_merge:
             start = ""
         front = Front(self.site, upstream, start, self.program)
+        hidden = next((each for each in here.sections if each.folder is not None and each is not here.section), None)
+        if hidden is not None and self.program.upstreams_first:
+            self.decisions.append(
+                http_kinds.UpstreamFirst(self.service.name, hidden.shown, place=hidden.place, subject=hidden)
+            )
         passing = http_kinds.PassesOn(self.site.name, str(upstream.to[0]), place=upstream.place, subject=self.site)
         self.decisions.append(passing)
         inner: Exchange | None = None
@@ -374,22 +387,11 @@ class _Serving:
             return Response(200, (*self.decisions, note), self.site)
         folder = folder_at(here, self.service, self.machine, self.program, self.shared)
         rules = self._rule_files(path, folder) if here.source is self.site else []
-        broken = next((each for each in rules if each.broken), None)
-        hidden = unpassable(folder, broken.within.strip("/")) if broken is not None else None
-        if hidden is not None:
-            self.walked = False
-            return self._of(hidden)
-        if broken is not None:
-            step = content_kinds.RuleFileBroken(
-                self.service.name,
-                "/".join(filter(None, (broken.within.strip("/"), broken.file_name))),
-                self.site.name,
-                broken.broken or "",
-                place=broken.place,
-                subject=self.site,
-            )
-            self.walked = False
-            return Response(500, (*self.decisions, step), self.site, stop=step)
+        for each in rules:
+            unread = self._unread_rules(each, folder)
+            if unread is not None:
+                self.walked = False
+                return unread
         shut = closed(here, folder, path) if self.program.methods.looks_first else None
         if shut is not None:
             self.walked = False
@@ -404,9 +406,9 @@ class _Serving:
             return self._turned_away(refusal)
         deepest = next((each for each in reversed(rules) if each.redirects), None)
         above = self._above(here, deepest) if deepest is not None else ""
-        sent = self._redirected(deepest.redirects, late=False, above=above) if deepest is not None else None
+        sent = self._redirected(deepest.redirects, False, path, above) if deepest is not None else None
         if sent is None and deepest is not None:
-            sent = self._redirected(deepest.redirects, late=True, above=above)
+            sent = self._redirected(deepest.redirects, True, path, above)
         if sent is not None:
             return sent
         found = content(here, folder, path, method)
@@ -441,22 +443,39 @@ class _Serving:
         return Response(found.status, (*self.decisions, *found.decisions), self.site, page, stop=stop)
 
     def _rule_files(self, path: str, folder: Folder) -> list[RuleFile]:
-        """The files of rules that count for a path, outermost first."""
-        site = self.site
-        if not site.rule_files or not self.program.reads_rule_files or not site.reads_rule_files:
+        """The files of rules that count for a path, outermost first; also one of which nothing is known but that it is there."""
+        site, tree = self.site, folder.tree
+        if not self.program.reads_rule_files or not site.reads_rule_files or (tree is not None and not tree.exists):
             return []
-        name, tree = path.strip("/"), folder.tree
-        if tree is not None and not tree.exists:
+        if not site.rule_files and (tree is None or tree.plain):
             return []
+        name = path.strip("/")
         lies_in = name if tree is not None and tree.look(name, folder.who).what == "folder" else path.rpartition("/")[0]
-        above = f"{lies_in.strip('/')}/"
-        found = [
-            each
-            for each in site.rule_files
-            if each.file_name == ".htaccess"
-            and (not each.within.strip("/") or above.startswith(each.within.strip("/") + "/"))
-        ]
-        return sorted(found, key=lambda each: len(each.within.strip("/")))
+        parts = [part for part in lies_in.split("/") if part]
+        found: list[RuleFile] = []
+        for within in ("/".join(parts[:depth]) for depth in range(len(parts) + 1)):
+            stated = [
+                each for each in site.rule_files if each.file_name == RULE_FILE and each.within.strip("/") == within
+            ]
+            lies = tree is not None and f"{within}/{RULE_FILE}".lstrip("/") in tree.files
+            found += stated or ([RuleFile(within=within, place=site.place)] if lies else [])
+        return found
+
+    def _unread_rules(self, file: RuleFile, folder: Folder) -> Response | None:
+        """What a file of rules that cannot be read makes of every request below its folder (measured); None where it can."""
+        within = file.within.strip("/")
+        name = f"{within}/{file.file_name}".lstrip("/")
+        hidden = unpassable(folder, within) if file.broken else None
+        if hidden is None and folder.tree is not None:
+            bar = folder.tree.barred(name, folder.who, 4)
+            hidden = None if bar is None else folder.unreadable(name, bar)
+        if hidden is not None:
+            return self._of(hidden)
+        if not file.broken:
+            return None
+        facts = (self.service.name, name, self.site.name, file.broken)
+        step = content_kinds.RuleFileBroken(*facts, place=file.place, subject=self.site)
+        return Response(500, (*self.decisions, step), self.site, stop=step)
 
     # -- pages for errors --
 

@@ -89,7 +89,23 @@ def _merged(upstream: Upstream, sections: tuple[Section, ...]) -> Upstream:
 
 def passes_on(site: Site, section: Section) -> bool:
     """Whether what falls to a section is passed on, by its own word or the site's."""
-    return section.upstream is not None or (not _gives(section) and site.upstream is not None)
+    return section.upstream is not None or (
+        not section.not_passed_on and not _gives(section) and site.upstream is not None
+    )
+
+
+def _deciding(site: Site, sections: tuple[Section, ...], program: WebProgram) -> Section | None:
+    """The section that says where an answer comes from; None where none does, or the site's upstream comes first."""
+    answering = next((each for each in sections if each.answer is not None), None)
+    giving = next((each for each in sections if _gives(each)), None)
+    if answering is not None or not program.upstreams_first:
+        return answering or giving
+    asked = next((each for each in sections if each.upstream is not None or each.not_passed_on), None)
+    if asked is None and site.upstream is not None:
+        return None
+    if asked is None or asked.upstream is None:
+        return next((each for each in sections if _gives(each) and each.upstream is None), None)
+    return asked
 
 
 def _error_pages(held: list[Giving], program: WebProgram) -> dict[Any, str]:
@@ -111,8 +127,7 @@ def effective(site: Site, path: str, program: WebProgram, shared: dict[Any, Any]
 
 
 def _worked_out(site: Site, sections: tuple[Section, ...], program: WebProgram) -> Effective:
-    answering = next((each for each in sections if each.answer is not None), None)
-    deciding = answering or next((each for each in sections if _gives(each)), None)
+    deciding = _deciding(site, sections, program)
     giving: Giving = deciding or site
     held = [*reversed(sections), site]
 
@@ -126,7 +141,8 @@ def _worked_out(site: Site, sections: tuple[Section, ...], program: WebProgram) 
     methods_from = next((each for each in held if each.methods), site)
     listing = next((each.listing for each in held if each.listing is not None), False)
     documents = next((each.index_files for each in held if each.index_files is not None), None)
-    upstream = giving.upstream if isinstance(giving.upstream, Upstream) else None
+    kept_out = giving is site and any(each.not_passed_on for each in sections)
+    upstream = giving.upstream if isinstance(giving.upstream, Upstream) and not kept_out else None
     if upstream is not None and program.sections_merge:
         upstream = _merged(upstream, sections)
     return Effective(

@@ -1,6 +1,6 @@
 """What lies at a path of a folder, for the identity that looks: files, folders, links, rights."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 from portolan.estate.base import Rights
@@ -56,7 +56,9 @@ class Look(Value, frozen=True):
 class Tree:
     """A folder made ready. `base` is its absolute path, or nothing where none is known."""
 
-    def __init__(self, holding: Holding, base: str, below: str = "", others: "tuple[Tree, ...]" = ()) -> None:
+    def __init__(
+        self, holding: Holding, base: str, below: str = "", others: "tuple[Tree, ...]" = (), named: str = ""
+    ) -> None:
         start = f"{below}/" if below else ""
         files = [name[len(start) :] for name in holding.files or () if name.startswith(start) and name != start]
         self.base = base
@@ -79,6 +81,8 @@ class Tree:
         #: Whether a file stands where the folder is meant.
         self.is_file = bool(below) and below in (holding.files or ())
         self.others = others
+        #: The folder's path as the program knows it, where a link on it leads elsewhere.
+        self.named = named or base
         self._spelled: dict[str, str] | None = None
 
     def spelled(self, name: str) -> str:
@@ -245,7 +249,20 @@ def _made(giving: Giving, machine: Machine | None) -> Tree:
     others = tuple(Tree(each, name) for name, each in stated.items())
     if giving.told or not stated or not base:
         return Tree(giving, base, "", others)
+    named, base = base, _led(base, stated)
     home = max((name for name in stated if (base + "/").startswith(name + "/")), key=len, default=None)
     if home is None:
-        return Tree(Holding(absent=True, files=()), base)
-    return Tree(stated[home], base, base[len(home) + 1 :], others)
+        return Tree(Holding(absent=True, files=()), base, named=named)
+    return Tree(stated[home], base, base[len(home) + 1 :], others, named)
+
+
+def _led(path: str, stated: Mapping[str, Holding]) -> str:
+    """Where a folder's path leads when the links on the way are followed (path_resolution(7))."""
+    links = {f"{home}/{name}".rstrip("/"): str(to) for home, each in stated.items() for name, to in each.links.items()}
+    for _ in range(_MOST_LINKS if links else 0):
+        link = next((each for each in links if (path + "/").startswith(each + "/")), None)
+        if link is None:
+            break
+        start = "" if links[link].startswith("/") else link.rpartition("/")[0]
+        path = "/" + "/".join(_plain(f"{start}/{links[link]}{path[len(link) :]}".split("/")))
+    return path

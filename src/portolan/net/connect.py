@@ -121,7 +121,7 @@ def _answered(walk: Walk, end: End, packet: Packet, asked: Addressed) -> Detail 
     answer_end = _send_back(walk, end, answer)
     back = tuple(walk.decisions[kept:])
     del walk.decisions[kept:]
-    if answer_end.how == "delivered" and answer_end.device is walk.origin:
+    if answer_end.how == "delivered" and answer_end.device.seat == walk.origin.seat:
         right = (
             answer.inner == asked if answer.inner is not None else (answer.src, answer.sport) == (asked[2], asked[3])
         )
@@ -175,7 +175,7 @@ def _followed(walk: Walk, end: End, packet: Packet, asked: Addressed) -> Detail 
     else:
         data = Packet("tcp", packet.dst, packet.dport, packet.src, packet.sport)
         came = walk.go(end.device, data, reply=True)
-        if came.how != "delivered" or came.device is not walk.origin:
+        if came.how != "delivered" or came.device.seat != walk.origin.seat:
             lost = came.decision or connect_kinds.ReplyAstray(
                 came.device.label, place=came.device.place, subject=came.device
             )

@@ -118,6 +118,10 @@ class Device:
         #: Whether a chain is asked about everything that arrives.
         self.arriving = self.filter is not None and self.filter.arriving is not None
         self.label = f"the visitor ({stated.name})" if isinstance(stated, Vantage) else stated.name
+        #: Whose addresses these are. Two vantages that differ only in what they ask are one visitor's device.
+        self.seat: object = self
+        if isinstance(stated, Vantage) and stated.filter is None:
+            self.seat = (stated.network, stated.address, stated.gateway)
         self.ports: list[Port] = []
         if isinstance(stated, Vantage):
             network = topology.estate.networks[stated.network or "internet"]
@@ -282,7 +286,7 @@ class Topology:
                 held = self.on_link.setdefault(name, {})
                 port.near = near.setdefault(name, port.near)
                 for address in port.addresses:
-                    if held.setdefault(address, port) is not port:
+                    if held.setdefault(address, port).device.seat != device.seat:
                         key = (name, address.version == 6, int(address))
                         self.twice[key] = (*self.twice.get(key, (held[address],)), port)
                     port.near[address.version == 6].setdefault(int(address), port)

@@ -2,7 +2,7 @@
 
 import re
 from typing import Literal
-from urllib.parse import unquote
+from urllib.parse import quote, unquote
 
 from portolan.estate.client import Checks
 from portolan.programs.protocol import Methods, Passing
@@ -27,6 +27,8 @@ class Apache:
     reads_keys_loosely = True
     refuses_other_kind = True
     refuses_weak = True
+    #: REQUEST_URI has its escapes resolved.
+    path_is_decoded = True
     #: UseCanonicalPhysicalPort is off.
     tells_asked_port = True
     missing = 404
@@ -64,6 +66,7 @@ class Apache:
     sections_merge = True
     sections_split_names = False
     adds_section_slash = False
+    upstreams_first = True
     judges_grants = True
     slash_needs_read = False
     broken_link = 403
@@ -75,6 +78,7 @@ class Apache:
     double_slash_is_path = True
     takes_old_empty = True
     behind_unfollowed = 403
+    unfollowed_to_root = False
     asks_inside = False
     falls_back_in_files = False
     late_redirects = True
@@ -109,6 +113,11 @@ class Apache:
         if text.startswith("/") or re.match(r"[A-Za-z][A-Za-z0-9+.-]*:", text):
             return text
         return f"/{text}"
+
+    def escaped(self, text: str, in_query: bool) -> str:
+        """Its escapes have small letters (measured)."""
+        kept = quote(text, safe="$-_.+!*'(),:;@&=/~")
+        return re.sub("%..", lambda match: match[0].lower(), kept) if "%" in kept else kept
 
 
 APACHE = Apache()

@@ -2,7 +2,7 @@
 
 import re
 from typing import Literal
-from urllib.parse import unquote
+from urllib.parse import quote, unquote
 
 from portolan.estate.client import Checks
 from portolan.programs.protocol import Methods, Passing
@@ -29,6 +29,8 @@ class Nginx:
     reads_keys_loosely = False
     refuses_other_kind = False
     refuses_weak = True
+    #: $request_uri is as it came.
+    path_is_decoded = False
     #: port_in_redirect.
     tells_asked_port = False
     missing = 404
@@ -66,6 +68,7 @@ class Nginx:
     sections_merge = False
     sections_split_names = True
     adds_section_slash = True
+    upstreams_first = False
     judges_grants = False
     slash_needs_read = True
     broken_link = 404
@@ -77,6 +80,7 @@ class Nginx:
     double_slash_is_path = True
     takes_old_empty = False
     behind_unfollowed = 404
+    unfollowed_to_root = True
     asks_inside = True
     falls_back_in_files = True
     late_redirects = False
@@ -105,6 +109,10 @@ class Nginx:
     def target(self, text: str) -> str:
         """It sends what it is told."""
         return text
+
+    def escaped(self, text: str, in_query: bool) -> str:
+        """In a path only what would end it, and what is no ASCII (measured)."""
+        return quote(text, safe="!$'()*,-./:=@_~" if in_query else "!$&'()*+,-./:;<=>?@[\\]^_`{|}~")
 
 
 def _risen(path: str) -> str | int:

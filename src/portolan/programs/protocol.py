@@ -132,6 +132,8 @@ class WebProgram(Protocol):
     refuses_other_kind: bool
     #: Whether it starts with nothing that is too weak for OpenSSL as distributions set it (security level 2).
     refuses_weak: bool
+    #: Whether rules of redirects know the whole path only with its escapes resolved.
+    path_is_decoded: bool
     #: Whether its own redirects bear the port that the visitor asked for, or the one that it listens on.
     tells_asked_port: bool
     #: The statuses for a file that is missing, and a folder without index file.
@@ -150,6 +152,8 @@ class WebProgram(Protocol):
     sections_split_names: bool
     #: A path that lacks the final slash of a section that is passed on is sent there.
     adds_section_slash: bool
+    #: Whether what is passed on is looked for before a section's folder, whatever the order.
+    upstreams_first: bool
     #: Whether the grant to serve a folder is asked for before it is looked at.
     judges_grants: bool
     #: Whether a redirect to a folder's slash needs the right to read the folder.
@@ -171,6 +175,8 @@ class WebProgram(Protocol):
     takes_old_empty: bool
     #: The status for what lies behind a link that is not followed.
     behind_unfollowed: int
+    #: Whether links that are not followed count on the way to the site's folder, too.
+    unfollowed_to_root: bool
     #: Whether an index file, or a fallback, is asked for as if the visitor had: its own sections hold for it then.
     asks_inside: bool
     #: Whether a fallback is given for what would lie inside a file.
@@ -200,3 +206,6 @@ class WebProgram(Protocol):
 
     def target(self, text: str) -> str:
         """A redirect's target as it sends it."""
+
+    def escaped(self, text: str, in_query: bool) -> str:
+        """A part of a path whose escapes were resolved, as it stands in a redirect's target."""

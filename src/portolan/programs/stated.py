@@ -1,7 +1,7 @@
 """A web server that is none of those known here: its ways as the estate states them."""
 
 from typing import Literal
-from urllib.parse import unquote
+from urllib.parse import quote, unquote
 
 from portolan.estate.client import Checks
 from portolan.estate.service import StatedProgram
@@ -23,6 +23,7 @@ class StatedWays:
     reads_keys_loosely = False
     refuses_other_kind = True
     refuses_weak = False
+    path_is_decoded = False
     tells_asked_port = True
     #: RFC 9110 sections 15.6.3 to 15.6.5; certificates are checked in full where nobody says otherwise.
     passing = Passing(
@@ -53,6 +54,7 @@ class StatedWays:
     sections_merge = False
     sections_split_names = False
     adds_section_slash = False
+    upstreams_first = False
     judges_grants = False
     slash_needs_read = False
     broken_link = 404
@@ -63,6 +65,7 @@ class StatedWays:
     double_slash_is_path = False
     takes_old_empty = True
     behind_unfollowed = 403
+    unfollowed_to_root = False
     asks_inside = False
     falls_back_in_files = False
     late_redirects = False
@@ -96,3 +99,7 @@ class StatedWays:
     def target(self, text: str) -> str:
         """It sends what it is told."""
         return text
+
+    def escaped(self, text: str, in_query: bool) -> str:
+        """What no path or query takes is escaped (RFC 3986 section 3.3)."""
+        return quote(text, safe="!$'()*,-./:;=@_~" if in_query else "!$&'()*+,-./:;=@_~")

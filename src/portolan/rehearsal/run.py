@@ -534,6 +534,15 @@ def _beyond_a_browser(predicted: "Visit") -> str | None:
     return None
 
 
+def _file_of(predicted: "Visit") -> str | None:
+    """The page that was given, by the name of the file itself: on the stage each says only that."""
+    linked = [each for each in predicted.decisions if isinstance(each, content_kinds.PageLinked)]
+    page = predicted.outcome.page
+    if linked and page == f"{linked[-1].site}/{linked[-1].page}":
+        return f"{linked[-1].site}/{linked[-1].file}"
+    return page
+
+
 def agree(predicted: "Visit", seen: Observed) -> bool:
     """Whether a prediction and an observation say the same, as far as the client's last word tells."""
     outcome: Outcome = predicted.outcome
@@ -553,7 +562,9 @@ def agree(predicted: "Visit", seen: Observed) -> bool:
             return True  # whose turn it is in a pool is chance
         empty = seen.page is None and outcome.status == 204
         raw = outcome.page is None and any(isinstance(each, http_kinds.UpstreamGarbled) for each in predicted.decisions)
-        return listed or empty or raw or (outcome.page == seen.page and same_url(outcome.final_url, seen.final_url))
+        return (
+            listed or empty or raw or (_file_of(predicted) == seen.page and same_url(outcome.final_url, seen.final_url))
+        )
     if outcome.kind == "http-error":
         return same_url(outcome.final_url, seen.final_url)
     if outcome.kind in ("connect-error", "tls-error"):

@@ -282,16 +282,16 @@ def _section_source(section: Section, room: WebRoom, number: str, passing: bool)
             if upstream.turns_redirects:
                 yield f"ProxyPassReverse {path} {where}"
         return
+    if section.not_passed_on and passing and section.path is not None:
+        yield f"ProxyPass {quoting.httpd(str(section.path), section.place)} !"
+    elif section.not_passed_on and passing:
+        yield f"ProxyPassMatch {_pattern(_request_pattern(section))} !"
     if not _gives(section):
         return
     if section.path is not None:
-        if passing:
-            yield f"ProxyPass {quoting.httpd(str(section.path), section.place)} !"
         slash = "/" if str(section.path).endswith("/") else ""
         yield f"Alias {quoting.httpd(str(section.path), section.place)} {quoting.httpd(room.root + slash)}"
         return
-    if passing:
-        yield f"ProxyPassMatch {_pattern(_request_pattern(section))} !"
     whole = str(section.exact) if section.exact is not None else None
     if whole is None:
         raise quoting.UnstageableError("a pattern with a folder of its own", section.shown, section.place)
@@ -420,7 +420,6 @@ def _rewrites(site: Site) -> Iterator[str]:
         yield "RewriteEngine on"
     if rules:
         yield r'RewriteCond %{HTTP_HOST} "^(\[.*\]|[^:]*)"' + "\nRewriteRule ^ - [E=H:%1]"
-        yield r'RewriteCond %{THE_REQUEST} "^\S+ ([^? ]*)"' + "\nRewriteRule ^ - [E=P:%1]"
     yield from _redirects(site.redirects, None)
     for section in site.sections:
         yield from _redirects(section.redirects, section)
@@ -455,14 +454,16 @@ def _redirects(rules: Iterable[Redirect], section: Section | None, within: bool 
             "scheme": "%{REQUEST_SCHEME}",
             "host": "%{ENV:H}",
             "port": "%{SERVER_PORT}",
-            "path": "%{ENV:P}",
+            "path": "%{REQUEST_URI}",
             "query": "",
             "rest": "%1",
             **{str(number): f"%{number}" for number in range(1, 10)},
         }
         query = {"as-written": "" if "{query}" in rule.to else ",QSD", "joined": ",QSA", "unless-own": ""}[rule.query]
         target = quoting.httpd_filled(rule.to, values, rule.place.key("to"))
-        yield f"RewriteRule ^ {target} [R={rule.status},L,NE{query}]"
+        # What stands in the target with its escapes is not to be escaped once more.
+        escapes = ",NE" if re.search("[%#]", rule.to) else ""
+        yield f"RewriteRule ^ {target} [R={rule.status},L{escapes}{query}]"
 
 
 def _conditions(when: When) -> Iterator[str]:
@@ -486,9 +487,9 @@ def _conditions(when: When) -> Iterator[str]:
     for name, value in when.not_header.items():
         yield f"RewriteCond %{{HTTP:{header_word(name, when.place)}}} {_negated(_equal(value, when))}"
     if when.path is not None:
-        yield f"RewriteCond %{{ENV:P}} {quoting.httpd_condition(path_pattern(when.path), when.place)}"
+        yield f"RewriteCond %{{REQUEST_URI}} {quoting.httpd_condition(path_pattern(when.path), when.place)}"
     if when.pattern is not None:
-        yield f"RewriteCond %{{ENV:P}} {quoting.httpd_condition(str(when.pattern), when.place)}"
+        yield f"RewriteCond %{{REQUEST_URI}} {quoting.httpd_condition(str(when.pattern), when.place)}"
 
 
 def _equal(value: str, when: When) -> str:
@@ -539,7 +540,6 @@ def _rule_file(staged: Staged, file: RuleFile, room: WebRoom) -> None:
     if file.redirects:
         lines.append("RewriteEngine on")
         lines.append(r'RewriteCond %{HTTP_HOST} "^(\[.*\]|[^:]*)"' + "\nRewriteRule ^ - [E=H:%1]")
-        lines.append(r'RewriteCond %{THE_REQUEST} "^\S+ ([^? ]*)"' + "\nRewriteRule ^ - [E=P:%1]")
         # No definition of the stage's can be used there: what it would write is written plainly.
         lines += [line.replace("${stage_dollar}", "$") for line in _redirects(file.redirects, None, within=True)]
     if file.access is not None:

@@ -67,10 +67,11 @@ def furnish(
         if giving is not None:
             _rights(plan, where, Held(path, giving), service)
         return room
-    room = room._replace(there=any(_reaches(each, path) for each in held))
+    behind = room._replace(path=_behind_links(path, held))
+    room = room._replace(there=any(_reaches(each, behind.path) for each in held))
     for each in held:
         if not each.holding.absent:
-            _lay_out(plan, where, each, room, f"{site.name}/{prefix}")
+            _lay_out(plan, where, each, behind, f"{site.name}/{prefix}")
             _rights(plan, where, each, service)
     for file in site.rule_files if isinstance(site, Site) and giving is site else ():
         name = "/".join(filter(None, (file.within.strip("/"), file.file_name)))
@@ -87,6 +88,21 @@ def _reaches(held: Held, path: str) -> bool:
         return True
     names = [f"{held.path}/{name}" for name in held.holding.files or ()]
     return any(name.startswith(path + "/") for name in names)
+
+
+def _behind_links(path: str, held: list[Held]) -> str:
+    """The folder that a path names when the stated links are followed: files say by its name who they are."""
+    targets = {
+        _normal(f"{each.path}/{name}"): posixpath.join(posixpath.dirname(f"{each.path}/{name}"), target)
+        for each in held
+        for name, target in each.holding.links.items()
+    }
+    for _ in targets:
+        for link, target in targets.items():
+            if path == link or path.startswith(link + "/"):
+                path = _normal(target + path[len(link) :])
+                break
+    return path
 
 
 def _prefix(giving: Giving | None) -> str:

@@ -314,7 +314,25 @@ def _redirects(rules: Iterable[Redirect], mark: str) -> Iterator[str]:
             target = f'{target[:-1]}${{{"qa" if "?" in rule.to else "q"}}}"'
         elif rule.query == "unless-own" and "?" not in rule.to:
             target = f'{target[:-1]}${{q}}"'
+        pattern = _kept_by_rewrite(rule)
+        if pattern is not None:
+            word = "permanent" if rule.status == 301 else "redirect"
+            numbered = re.sub(r"\$\{m(\d)\}", r"$\1", target).replace("${rest}", "$1")
+            yield f'if (${name} = "{needed}") {{ rewrite {pattern} {numbered[:-1]}?" {word}; }}'
+            continue
         yield f'if (${name} = "{needed}") {{ return {rule.status} {target}; }}'
+
+
+def _kept_by_rewrite(rule: Redirect) -> str | None:
+    """The pattern of a rule that hands on what it matched, where `rewrite` can say it: that one escapes what it hands on."""
+    when = rule.when
+    if when is None or rule.status not in (301, 302) or "{path}" in rule.to or re.search(r"[$\\]", rule.to):
+        return None
+    if when.pattern is not None and re.search(r"\{[1-9]\}", rule.to) and "{rest}" not in rule.to:
+        return quoting.nginx_pattern(str(when.pattern), when.place.key("pattern"))
+    if when.path is not None and "{rest}" in rule.to and not re.search(r"\{[1-9]\}", rule.to):
+        return quoting.nginx_pattern(path_pattern(when.path), when.place.key("path"))
+    return None
 
 
 def _conditions(when: When) -> Iterator[tuple[str, str, str]]:
@@ -332,13 +350,13 @@ def _conditions(when: When) -> Iterator[tuple[str, str, str]]:
         yield "v", f"$http_{word} = {quoting.nginx(value, when.place)}", ""
     if when.path is not None:
         pattern = quoting.nginx_pattern(path_pattern(when.path), when.place.key("path"))
-        yield "p", f"$p ~ {pattern}", "set $rest $1; "
+        yield "p", f"$uri ~ {pattern}", "set $rest $1; "
     if when.pattern is not None:
         import re2  # only for estates that have patterns
 
         groups = re2.compile(when.pattern).groups
         kept = "".join(f"set $m{number} ${number}; " for number in range(1, min(groups, 9) + 1))
-        yield "e", f"$p ~ {quoting.nginx_pattern(str(when.pattern), when.place.key('pattern'))}", kept
+        yield "e", f"$uri ~ {quoting.nginx_pattern(str(when.pattern), when.place.key('pattern'))}", kept
 
 
 def _unwanted(when: When) -> Iterator[str]:

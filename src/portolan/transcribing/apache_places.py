@@ -138,7 +138,7 @@ class Places:
                 continue
             section.say("path", path)
             if target == "!":
-                section.say("folder", posixpath.normpath(f"{self.root or '/var/empty'}/{path}"))
+                section.say("not_passed_on", True)
                 yield section
                 continue
             made = passed_on(self.part, each, target, self.inside, self.pools)

@@ -13,6 +13,13 @@ class Page(HttpDecision, frozen=True):
     page: str
 
 
+class PageLinked(Page, frozen=True):
+    kind = "page-linked"
+    words = "{site} gives {page}, a link that leads to {file}"
+
+    file: str
+
+
 class PageAssumed(HttpDecision, frozen=True):
     kind = "page-assumed"
     words = "{site} does not say what its folder holds; {page} is assumed to exist"

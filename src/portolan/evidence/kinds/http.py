@@ -219,6 +219,15 @@ class NameRefused(HttpDecision, frozen=True):
     status: int
 
 
+class UpstreamFirst(HttpDecision, frozen=True):
+    kind = "upstream-first"
+    words = "{program} looks for an upstream before any folder: the section {section} gives nothing of its own"
+    shown = True
+
+    program: str
+    section: str
+
+
 class PassesOn(HttpDecision, frozen=True):
     kind = "passes-on"
     words = "{site} passes the request on to {upstream}"
