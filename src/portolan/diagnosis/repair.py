@@ -122,6 +122,9 @@ class Repair:
         case = self._case
         if any(_of_the_past(case, step.finding) for step in steps[:1]):
             return None
+        if steps and final is not None and getattr(trial.vantage, "turn", None) is not None:
+            # What is missed at one member's turn alone lies with that member: no way past it is nearer.
+            return None
         what = self._what
         known = self._known_way(steps, final, what)
         if known is not None and known.whole and known.cost <= _PLAIN:

@@ -6,7 +6,7 @@ import msgspec
 
 from portolan.diagnosis.base import Case, Finding, addresses_of, fault
 from portolan.diagnosis.edge_base import edge_of
-from portolan.diagnosis.proposal import Patch, Proposal, item_path, put, remedy, replace
+from portolan.diagnosis.proposal import Patch, Proposal, item_path, put, remedy, remove, replace
 from portolan.estate.base import IPAddress
 from portolan.estate.client import PassingProgram
 from portolan.estate.guesses import machines
@@ -14,9 +14,13 @@ from portolan.estate.machine import Machine
 from portolan.estate.service import Listener, Service, WebService
 from portolan.estate.site import Site, Upstream
 from portolan.estate.url import Url
+from portolan.estate.vantage import AsIfVantage
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.start import Why
+
+#: The statuses after which programs can go on to the next member.
+_TOLD_APART = frozenset((403, 404, 429, 500, 502, 503, 504))
 
 
 class UpstreamClue(msgspec.Struct, frozen=True):
@@ -58,6 +62,39 @@ def upstream_wrong(case: Case) -> Finding | None:
         return None
     text = f"{client.site.name} passes on to {case.exchange.url}, and no program is there: {stop.text}"
     return Finding("upstream-wrong-address", text, client.place, clue=_clue(case, client.site, client.upstream))
+
+
+class MemberClue(msgspec.Struct, frozen=True):
+    """A pool, and the number of the member that answers otherwise."""
+
+    site: Site
+    upstream: Upstream
+    number: int
+
+
+@fault(
+    "upstream-member-differs",
+    "One member of a pool fails or answers otherwise than the others",
+    "now and then an error, or another page",
+    "Mend that member, or take it out of the pool until it is; where the front can tell by the status, let it go on to the next.",
+    "*",
+    "wrong-page",
+)
+def member_differs(case: Case) -> Finding | None:
+    """What is missed is missed only when one of the pool's further members has its turn."""
+    vantage = case.visit.vantage
+    turn = vantage.turn if isinstance(vantage, AsIfVantage) else None
+    if turn is None:
+        return None
+    for exchange in case.visit.exchanges[-1].tree:
+        client = exchange.client
+        if isinstance(client, PassingProgram) and client.upstream.place.path == turn[0]:
+            why = case.visit.stop.text if case.visit.stop is not None else "another page comes from there"
+            member = client.upstream.to[turn[1]]
+            text = f"the member {member} of the pool of {client.site.name} answers otherwise than the others: {why}"
+            clue = MemberClue(client.site, client.upstream, turn[1])
+            return Finding("upstream-member-differs", text, client.upstream.place, clue=clue)
+    return None
 
 
 class DownClue(msgspec.Struct, frozen=True):
@@ -233,6 +270,17 @@ def correct_upstream(_case: Case, clue: UpstreamClue) -> Iterator[Proposal]:
         text = f"let {clue.site.name} pass on to {url}"
         yield Proposal(text, replace(target_path(clue.upstream, 0), str(url)))
     yield Proposal(f"or let a program listen where {clue.site.name} passes on to", [])
+
+
+@remedy("upstream-member-differs")
+def leave_member_out(case: Case, clue: MemberClue) -> Iterator[Proposal]:
+    """Asks the others only, or goes on to the next."""
+    upstream, member = clue.upstream, clue.upstream.to[clue.number]
+    yield Proposal(f"take {member} out of the pool of {clue.site.name}", remove(target_path(upstream, clue.number)))
+    status = case.visit.outcome.status
+    if status in _TOLD_APART and status not in upstream.next_on:
+        text = f"let {clue.site.name} go on to the next member after a {status}"
+        yield Proposal(text, with_facts(upstream, next_on=[*upstream.next_on, status]))
 
 
 @remedy("upstream-down")

@@ -215,6 +215,10 @@ class Upstream(Stated, frozen=True, kw_only=True, eq=False):
         """Everybody whom it may ask, the spare ones last."""
         return (*self.to, *self.spare)
 
+    def members_from(self, turn: int) -> tuple[Url, ...]:
+        """The same, where it is the turn of another than the first."""
+        return (*self.to[turn:], *self.to[:turn], *self.spare)
+
 
 class Giving(Holding, frozen=True, kw_only=True, eq=False):
     """What is given for requests: content, an answer, or what a program behind says."""

@@ -158,13 +158,15 @@ class Vantage(Stated, frozen=True, kw_only=True, eq=False):
 
 
 class AsIfVantage(Vantage, frozen=True, kw_only=True, eq=False):
-    """A visitor otherwise than stated: who takes a name for an address, whatever the name says, or has another client.
+    """A visitor otherwise than stated: who takes a name for an address, whatever the name says, has another client, or comes when
+    another member of a pool has its turn.
 
-    Nobody states this; a question is asked so.
+    Nobody states this; a question is asked so. `turn` is the place of the pool in the estate, and the number of the member.
     """
 
     takes: tuple[str, IPAddress] | None = None
     client: Literal["curl", "chromium"] | None = None
+    turn: tuple[tuple[str | int, ...], int] | None = None
 
     @classmethod
     def of(
@@ -172,14 +174,15 @@ class AsIfVantage(Vantage, frozen=True, kw_only=True, eq=False):
         vantage: Vantage,
         takes: tuple[str, IPAddress] | None = None,
         client: Literal["curl", "chromium"] | None = None,
+        turn: tuple[tuple[str | int, ...], int] | None = None,
     ) -> Self:
-        """The same visitor, who takes a name for an address, or has another client."""
+        """The same visitor, who takes a name for an address, has another client, or comes at another turn."""
         facts = {field: getattr(vantage, field) for field in Vantage.__struct_fields__}
-        return cls(**{**facts, "like": client or vantage.like}, takes=takes, client=client)
+        return cls(**{**facts, "like": client or vantage.like}, takes=takes, client=client, turn=turn)
 
     def again(self, found: Vantage) -> Self:
         """A visitor as another world has it, otherwise as this one is."""
-        return type(self).of(found, self.takes, self.client)
+        return type(self).of(found, self.takes, self.client, self.turn)
 
 
 class Expectation(Stated, frozen=True, kw_only=True, eq=False):

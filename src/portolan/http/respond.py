@@ -1,8 +1,8 @@
 """One request and its response, phase by phase: the site, its redirects, the section, who is let in, what is given."""
 
 from collections.abc import Callable, Iterable
-from typing import Any
-from urllib.parse import quote, unquote
+from typing import Any, NamedTuple
+from urllib.parse import quote
 
 from portolan.estate.base import in_short
 from portolan.estate.client import Saying
@@ -27,8 +27,13 @@ from portolan.source.value import Value
 
 #: What stands around the target in a request line.
 _AROUND = len("GET  HTTP/1.1")
-#: Lets the program that was asked ask a URL by itself, for a site.
-Asking = Callable[[Front, Url, Saying], Exchange]
+
+
+class Onward(NamedTuple):
+    """How a program asks others: `ask` asks a URL for a site, `members` gives whom of a pool, in which order."""
+
+    ask: Callable[[Front, Url, Saying], Exchange]
+    members: Callable[[Upstream], tuple[Url, ...]]
 
 
 class Answer(Value, frozen=True):
@@ -62,7 +67,7 @@ def no_http(arrival: Arrival) -> Response:
 
 
 def respond(
-    arrival: Arrival, service: WebService, request: Request, program: WebProgram, ask: Asking, shared: dict[Any, Any]
+    arrival: Arrival, service: WebService, request: Request, program: WebProgram, onward: Onward, shared: dict[Any, Any]
 ) -> Answer:
     """What the program at the end of a connection answers."""
     listener, url = arrival.listener, request.url
@@ -95,7 +100,7 @@ def respond(
     if elsewhere is not None:
         return elsewhere
     decisions = [chosen.decision] if chosen.decision is not None else []
-    serving = _Serving(arrival, service, chosen.site, request, program, ask, shared, decisions)
+    serving = _Serving(arrival, service, chosen.site, request, program, onward, shared, decisions)
     return Answer(serving.given(path), tuple(serving.inner))
 
 
@@ -173,7 +178,7 @@ class _Serving:
         site: Site,
         request: Request,
         program: WebProgram,
-        ask: Asking,
+        asking: Onward,
         shared: dict[Any, Any],
         decisions: list[Decision],
     ) -> None:
@@ -182,7 +187,7 @@ class _Serving:
         self.site = site
         self.request = request
         self.program = program
-        self.ask = ask
+        self.asking = asking
         self.shared = shared
         self.decisions = decisions
         self.inner: list[Exchange] = []
@@ -313,11 +318,12 @@ class _Serving:
             return None
         for section in self.site.sections:
             if section.path == f"{path}/" and passes_on(self.site, section):
-                return self._to_slash(self.request.url.path, section)
+                return self._to_slash(path, section)
         return None
 
     def _to_slash(self, behind: str, subject: Site | Section) -> Response:
-        target = absolute(self.site, self.request, self.arrival, self.program, f"{behind}/{self.request.url.query}")
+        path = f"{self.program.escaped(behind, False)}/{self.request.url.query}"
+        target = absolute(self.site, self.request, self.arrival, self.program, path)
         service = self.service
         if service.program is None and self.request.port != self.arrival.port:
             self.decisions.append(http_kinds.ProgramAssumed(service.name, place=service.place, subject=service))
@@ -349,7 +355,8 @@ class _Serving:
         start = str(here.section.path or here.section.exact or "") if here.section is not None else ""
         if here.section is not None and here.section.upstream is None and self.program.sections_merge:
             start = ""
-        front = Front(self.site, upstream, start, self.program)
+        whole = here.section is not None and here.section.pattern is not None and here.section.upstream is not None
+        front = Front(self.site, upstream, start, self.program, whole)
         hidden = next((each for each in here.sections if each.folder is not None and each is not here.section), None)
         if hidden is not None and self.program.upstreams_first:
             self.decisions.append(
@@ -358,7 +365,7 @@ class _Serving:
         passing = http_kinds.PassesOn(self.site.name, str(upstream.to[0]), place=upstream.place, subject=self.site)
         self.decisions.append(passing)
         inner: Exchange | None = None
-        for member in upstream.members:
+        for member in self.asking.members(upstream):
             if inner is not None:
                 step = http_kinds.PassedOver(str(inner.url), self.site.name, place=upstream.place, subject=inner.stop)
                 self.decisions.append(step)
@@ -368,7 +375,7 @@ class _Serving:
                     self.site.name, path, url, start or "/", str(member), place=upstream.place, subject=self.site
                 )
                 return Response(500, (*self.decisions, lost), self.site, stop=lost), False
-            inner = self.ask(front, url, said_there(front, self.request, self.arrival.port))
+            inner = self.asking.ask(front, url, said_there(front, self.request, self.arrival.port))
             self.inner.append(inner)
             if not goes_on(front, inner, self.request.saying.method):
                 break
@@ -435,9 +442,7 @@ class _Serving:
 
     def _of(self, found: Content) -> Response:
         if found.slash_behind is not None:
-            same = found.slash_behind == unquote(self.onward.path)
-            behind = self.onward.path if same else quote(found.slash_behind)
-            return self._to_slash(behind, self.site)
+            return self._to_slash(found.slash_behind, self.site)
         page = f"{self.site.name}/{found.page}" if found.page is not None else None
         stop = found.decisions[-1] if found.status >= 400 else None
         return Response(found.status, (*self.decisions, *found.decisions), self.site, page, stop=stop)
@@ -498,7 +503,7 @@ class _Serving:
             redirected = self._redirected(self.site.redirects, late=False)
             if redirected is not None:
                 return redirected
-        shown, through = self._page_of(page)
+        shown, through = self._page_of(page, here if status in (401, 403) and self.program.keeps_error else None)
         facts = (self.site.name, page, status)
         step: Decision
         place = next((each.place for each in (*here.sections, here.site) if each.error_pages), here.site.place)
@@ -514,7 +519,9 @@ class _Serving:
         )
         # An answer that has a page of its own would lead round: the error stands then.
         answered = answered and shown.status not in here.error_pages
-        led = shown.location is not None or (through and overridden and shown.status >= 400)
+        # To the slash of a folder nobody is sent for the page of an error: the error stands (measured).
+        slash = bool(shown.decisions) and isinstance(shown.decisions[-1], http_kinds.FolderSlash)
+        led = (shown.location is not None and not slash) or (through and overridden and shown.status >= 400)
         if self.program.upstream_page_succeeds and (answered or led):
             # What is said in the page's place takes the place of the error.
             return shown.but(decisions=(*response.decisions, *shown.decisions))
@@ -532,13 +539,18 @@ class _Serving:
             return Response(kept, (*response.decisions, step), self.site, location=shown.location)
         return Response(kept, (*response.decisions, step), self.site, stop=response.stop or shown.stop)
 
-    def _page_of(self, page: str) -> tuple[Response, bool]:
-        """What the site gives for the page itself, and whether an upstream gave it."""
+    def _page_of(self, page: str, let_in: Effective | None) -> tuple[Response, bool]:
+        """What the site gives for the page itself, and whether an upstream gave it.
+
+        `let_in` is what holds where somebody was kept out: the same rule is not asked once more for the page (measured).
+        """
         held, self.decisions = self.decisions, []
         asking, onward = self.request, self.onward
         self.request = asking.but(saying=asking.saying.but(method="GET", body=0))
         self.onward = onward.but(path=page, query="")
         here = effective(self.site, page, self.program, self.shared)
+        if let_in is not None and here.access is let_in.access:
+            here = here.but(access=None)
         response, passed = self._phases(here, page, page)
         self.request, self.onward, self.decisions = asking, onward, held
         return response, passed and here.upstream is not None

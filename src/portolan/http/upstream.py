@@ -19,12 +19,16 @@ _PLAIN = "/:@!$&'()*+,;=~-._"
 
 
 class Front(Value, frozen=True):
-    """The side that passes on: the site and its upstream, the part of the path that leads there, the program's ways."""
+    """The side that passes on: the site and its upstream, the part of the path that leads there, the program's ways.
+
+    `whole` says that no part of the path leads there, but a pattern that it fits.
+    """
 
     site: Site
     upstream: Upstream
     start: str
     program: WebProgram
+    whole: bool = False
 
 
 def asked_there(front: Front, member: Url, url: Url, path: str) -> Url | str:
@@ -33,6 +37,9 @@ def asked_there(front: Front, member: Url, url: Url, path: str) -> Url | str:
     if not passing.replaces_path and not member.path:
         return member.but(path=url.path, query=url.query)
     rest = path[len(start) :] if path.startswith(start) else ""
+    if front.whole:
+        # Behind a pattern that keeps nothing of it the whole path is added (ProxyPassMatch, measured).
+        start, rest = "/", path
     if not passing.replaces_path:
         return member.but(path=_escaped(member.path + rest), query=url.query)
     if not front.start and not member.path:

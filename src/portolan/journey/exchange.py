@@ -12,10 +12,11 @@ from portolan.estate.client import Checks, Client, EdgeClient, PassingProgram, S
 from portolan.estate.edge import Edge, EdgeService, SwitchedEdge
 from portolan.estate.records import Record
 from portolan.estate.service import WebService
-from portolan.estate.site import Site
+from portolan.estate.site import Site, Upstream
 from portolan.estate.store import StoreDoor
 from portolan.estate.url import Url
 from portolan.estate.url import parse as parse_url
+from portolan.estate.vantage import AsIfVantage
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import edge as edge_kinds
 from portolan.evidence.kinds import http as http_kinds
@@ -25,7 +26,7 @@ from portolan.evidence.kinds import tls as tls_kinds
 from portolan.evidence.legs import Arrival, Connection, Exchange, Handshake, Resolution, Response
 from portolan.evidence.outcome import Detail
 from portolan.evidence.request import Request, request_of
-from portolan.http.respond import no_http, respond
+from portolan.http.respond import Onward, no_http, respond
 from portolan.http.upstream import Front
 from portolan.journey.furnish import asking_boxes, part_of_range, providers_certificate, store_certificate
 from portolan.journey.race import race
@@ -45,6 +46,14 @@ class Way(Value, frozen=True):
 
     passed: tuple[Site | EdgeService, ...]
     just: Just
+    #: The pool of which another member than the first has its turn: its place in the estate, and the member's number.
+    turn: tuple[tuple[str | int, ...], int] | None = None
+
+    def members(self, upstream: Upstream) -> tuple[Url, ...]:
+        """The members of a pool in the order in which they are asked now."""
+        if self.turn is None or upstream.place.path != self.turn[0]:
+            return upstream.members
+        return upstream.members_from(self.turn[1])
 
     def behind(self, passer: Site | EdgeService) -> "Way":
         """The way of what is passed on."""
@@ -55,9 +64,9 @@ class Way(Value, frozen=True):
 _KEPT_OUT = (401, 403)
 
 
-def straight() -> Way:
-    """A way on which nothing was passed on, and nothing taken."""
-    return Way((), {})
+def straight(client: Client | None = None) -> Way:
+    """A way on which nothing was passed on, and nothing taken; with the turn at which a visitor comes."""
+    return Way((), {}, client.turn if isinstance(client, AsIfVantage) else None)
 
 
 def exchange(world: World, url: Url, client: Client, way: Way | None = None, saying: Saying | None = None) -> Exchange:
@@ -127,7 +136,7 @@ def _from_web(
         held = response.but(decisions=(*cached.decisions, *response.decisions))
         return cached.exchange.but(response=held)
 
-    answer = respond(arrival, service, request, world.program(service), ask, world.shared)
+    answer = respond(arrival, service, request, world.program(service), Onward(ask, way.members), world.shared)
     return answer.response, answer.inner
 
 

@@ -1,15 +1,19 @@
-"""Who gets something else than the first who asked: at another address of the name, or with another client.
+"""Who gets something else than the first who asked: at another address of the name, with another client, or when another member
+of a pool has its turn.
 
 Resolvers hand addresses out in changing order (RFC 1035 section 4.1.1 leaves it open), and clients take them in theirs. Where a
 connection fails the next address is tried, so that only what comes after it is now and then otherwise. Somebody on the internet
-may be a browser or a program like curl, and the two do not take the same certificates.
+may be a browser or a program like curl, and the two do not take the same certificates. The members of a pool take turns.
 """
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from portolan.estate.base import IPAddress
+from portolan.estate.client import PassingProgram
 from portolan.estate.places import INTERNET
+from portolan.estate.site import Upstream
 from portolan.estate.vantage import AsIfVantage, Expectation
+from portolan.evidence.legs import Exchange
 from portolan.evidence.outcome import Kind
 from portolan.journey.expectation import Miss, misses
 from portolan.journey.visit import Visit, visit
@@ -23,7 +27,8 @@ _MOST = 8
 class Turn(Value, frozen=True):
     """What somebody else gets, and what of it is not as expected: nothing, where the first who asked misses it.
 
-    `address` is the one that this visitor is given, one `of` so many; None where it is another `client` that asks.
+    `address` is the one that this visitor is given, one `of` so many; None where it is another `client` that asks, or where the
+    `member` of a pool has its turn.
     """
 
     address: IPAddress | None
@@ -31,10 +36,13 @@ class Turn(Value, frozen=True):
     client: str
     visit: Visit
     misses: tuple[Miss, ...]
+    member: str = ""
 
     @property
     def words(self) -> str:
         """Which turn it is."""
+        if self.member:
+            return f"now and then (1 of {self.of} members, {self.member})"
         if self.address is None:
             return "for some (a browser)"
         return f"now and then (1 of {self.of} addresses, {self.address})"
@@ -46,12 +54,31 @@ def missed_turns(world: World, found: Visit, expectation: Expectation | None) ->
 
 
 def turns(world: World, found: Visit, expectation: Expectation | None) -> tuple[Turn, ...]:
-    """Everybody who gets something else: who misses what this visit met, and browsers where they meet what it missed."""
+    """Everybody who gets something else: who misses what this visit met, and browsers and turns that meet what it missed."""
     if isinstance(found.vantage, AsIfVantage):
         return ()
-    missed = misses(expectation, found)
-    others = list(_by_browsers(world, found, expectation, bool(missed)))
-    return tuple(others) if missed else (*_at_others(world, found, expectation), *others)
+    missed = bool(misses(expectation, found))
+    others = (*_by_members(world, found, expectation, missed), *_by_browsers(world, found, expectation, missed))
+    return others if missed else (*_at_others(world, found, expectation), *others)
+
+
+def _pools(exchanges: Iterable[Exchange]) -> Iterator[Upstream]:
+    """The pools that were asked, each once for every way to it."""
+    for each in exchanges:
+        for inner in each.inner:
+            if isinstance(inner.client, PassingProgram) and len(inner.client.upstream.to) > 1:
+                yield inner.client.upstream
+        yield from _pools(each.inner)
+
+
+def _by_members(world: World, found: Visit, expectation: Expectation | None, missed: bool) -> Iterator[Turn]:
+    """When another member of a pool has its turn; a pool on the way to another is asked at its first."""
+    for upstream in {each.place.path: each for each in _pools(found.exchanges)}.values():
+        for number, member in enumerate(upstream.to[1:_MOST], 1):
+            there = visit(world, found.url, AsIfVantage.of(found.vantage, turn=(upstream.place.path, number)))
+            lacks = misses(expectation, there)
+            if bool(lacks) != missed:
+                yield Turn(None, len(upstream.to), found.vantage.like or "curl", there, lacks, str(member))
 
 
 def _at_others(world: World, found: Visit, expectation: Expectation | None) -> Iterator[Turn]:

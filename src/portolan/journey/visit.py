@@ -68,7 +68,7 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
     seen: set[tuple[Url, str]] = set()
     saying = vantage.saying
     typed, first = text, url
-    way = straight()  # what edges take is held for the rest of the visit
+    way = straight(vantage)  # what edges take is held for the rest of the visit
 
     def ended(detail: Detail, stop: Decision) -> Visit:
         last = exchanges[-1]

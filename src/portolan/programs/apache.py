@@ -95,7 +95,7 @@ class Apache:
         """Letters, digits and the signs of names and addresses; a port that is a number; no two dots in a row."""
         return (
             ".." not in host
-            and bool(re.fullmatch(r"(?:\[[0-9A-Fa-f:.]+\]|[!-9;-~]+)(?::[0-9]*)?", host))
+            and bool(re.fullmatch(r"(?:\[[0-9A-Fa-f:.]+\]|[!-9;-~]+)(?::[0-9]+)?", host))
             and "/" not in host
         )
 
@@ -114,7 +114,7 @@ class Apache:
             return text
         return f"/{text}"
 
-    def escaped(self, text: str, in_query: bool) -> str:
+    def escaped(self, text: str, in_query: bool) -> str:  # noqa: ARG002  (the same in both)
         """Its escapes have small letters (measured)."""
         kept = quote(text, safe="$-_.+!*'(),:;@&=/~")
         return re.sub("%..", lambda match: match[0].lower(), kept) if "%" in kept else kept

@@ -42,6 +42,7 @@ def follow_data(
         "addresses": [
             {
                 "address": None if each.address is None else str(each.address),
+                "member": each.member or None,
                 "of": each.of,
                 "client": each.client,
                 "outcome": outcome_data(each.visit.outcome),

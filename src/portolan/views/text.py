@@ -33,7 +33,8 @@ def follow_text(
     lines += verdict(visit, missed, expected, style)
     for turn in turns:
         if not turn.misses:
-            text = f"For some only: a browser gets it ({in_words(turn.visit.outcome)})"
+            who = f"{turn.words}: the visitor" if turn.member else "For some only: a browser"
+            text = f"{who[0].upper()}{who[1:]} gets it ({in_words(turn.visit.outcome)})"
             fetched = next((each.text for each in turn.visit.assumptions if each.kind == "issuer-fetched"), None)
             lines += row(style, style.ink(f"{style.good} ", "good"), 2, f"{text}: {fetched}" if fetched else text, "")
             continue
