@@ -24,7 +24,9 @@ def loses_content(before: Estate, after: Estate) -> bool:
             return True
         held = dict(_sites(machine, was))
         for path, names in _sites(was, machine):
-            if path in held and _gone(names, held[path]):
+            # A site or section under another name is still the same.
+            there = [held[path]] if path in held else [each for key, each in held.items() if key[0] == path[0]]
+            if any(names) and all(_gone(names, each) for each in there):
                 return True
     for name, store in after.stores.items():
         old = before.stores.get(name)
@@ -63,15 +65,16 @@ def _less(before: frozenset[str], after: frozenset[str]) -> bool:
     return len(lost) > 1 or len(lost) > len(new)
 
 
-def _sites(machine: Machine, other: Machine) -> Iterator[tuple[tuple[str, str, int], _Held]]:
+def _sites(machine: Machine, other: Machine) -> Iterator[tuple[tuple[str, str, str], _Held]]:
     """What the sites and sections of a machine hold, where the machine's other version has no configuration that was saved before."""
     for name, service in machine.services.items():
         twin = other.services.get(name)
         if twin is None or (twin.saved is None) is not (service.saved is None):
             continue
         for site in sites_of(service).values():
-            for number, giving in enumerate((site, *site.sections)):
-                yield (name, site.name, number), _content(machine, giving)
+            yield (name, site.name, ""), _content(machine, site)
+            for section in site.sections:
+                yield (name, site.name, section.shown), _content(machine, section)
 
 
 def _content(machine: Machine, giving: Giving) -> _Held:

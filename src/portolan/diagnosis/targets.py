@@ -11,6 +11,9 @@ from portolan.diagnosis.redirect import last_rule
 from portolan.estate.site import Redirect, Site
 from portolan.source.nearest import nearest
 
+#: A target in which what is taken over from the path begins right behind the name.
+_GLUED = re.compile(r"((?:https?|\{scheme\})://(?:[^/{?#]|\{host\}|\{port\})+)(\{(?:rest|[1-9])\}.*)")
+
 
 class TargetClue(msgspec.Struct, frozen=True):
     """The rule, and the target that is meant."""
@@ -40,6 +43,11 @@ def target_dead(case: Case) -> Finding | None:
     if rule is None or not isinstance(rule.subject, Redirect) or len(case.visit.exchanges) < 2:
         return None
     to, url = str(rule.subject.to), case.exchange.url
+    glued = _GLUED.match(to)
+    if glued is not None:
+        meant = f"{glued[1]}/{glued[2]}"
+        text = f"a redirect leads to {url}: a slash is lost behind the name in {to}"
+        return Finding("redirect-target-dead", text, rule.place, clue=TargetClue(rule.subject, meant))
     if case.exchange is not case.visit.exchanges[-1]:
         return None
     names = {name for home in all_homes(case.estate) if isinstance(home.site, Site) for name in home.site.names}

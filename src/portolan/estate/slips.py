@@ -180,7 +180,8 @@ def slips(holds: Holds, text: str, about: Known, others: Iterable[str] = ()) -> 
     if parts & _TARGETS or "://" in text:
         add(_target(text, about))
     if parts & _PATHS or (str in parts and not holds.refers):
-        add(_path(text, about))
+        # Folders and files are named whole: only what is matched may have a star.
+        add(slip for slip in _path(text, about) if not (parts & _PATHS and slip.meant.endswith("*")))
     return [Slip(meant, cost) for meant, cost in sorted(found.items(), key=lambda each: each[1])]
 
 
