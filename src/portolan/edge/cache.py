@@ -16,8 +16,10 @@ from portolan.programs.protocol import EdgeWays
 from portolan.source.place import Place
 from portolan.source.value import Value
 
-#: Asks the origin: now, or (for what was taken earlier) at a moment.
-Fetch = Callable[[datetime | None], Exchange]
+#: Asks the origin: now, or (for what was taken earlier) at a moment, and for the address of what is held since then.
+Fetch = Callable[[datetime | None, Url | None], Exchange]
+#: The status that visitors get where the origin gave nothing.
+Failing = Callable[[Exchange], int]
 #: What edges took in this visit, by edge and key.
 Just = dict[tuple[int, str], Exchange]
 
@@ -78,14 +80,15 @@ def through_cache(
     fetch: Fetch,
     just: Just,
     asker: Client,
+    failing: Failing,
 ) -> Cached:
     """The origin's answer, held or asked for; `path` is the one that is asked of the origin, and part of the key.
 
-    Requests that may change something, and those that bring a password, pass by (RFC 9111 section 3.5).
+    An exchange without a response that is held stands for the edge's own words on it. Requests that may change something, and those that bring a password, pass by (RFC 9111 section 3.5).
     """
     method = request.saying.method
     if not edge.caches or method not in _HELD_METHODS or (request.saying.password and edge.program is None):
-        return Cached(fetch(None))
+        return Cached(fetch(None, None))
     key = key_of(ways.key, request.url, request.host, request.encrypted, path)
     shown = key + "".join(f", {name}: {request.saying.header(name)}" for name in edge.key_headers)
     label, at = f"the edge {edge.name}", (id(edge), shown)
@@ -94,21 +97,22 @@ def through_cache(
         what = _what(found.response)
         note = edge_kinds.EdgeHoldsNow(label, shown, what, place=edge.place.key("key"), subject=edge)
         return Cached(found, (note,))
-    old = _stated(edge, ways, key, now, fetch, asker)
+    old = _stated(edge, ways, key, now, fetch, asker, failing)
     if old is not None and now < old.until:
-        what = _what(old.response)
+        what = f"{failing(old.exchange)}, its own" if old.response is None else _what(old.response)
         holds = edge_kinds.EdgeHolds(label, shown, old.since, old.until, what, place=old.held, subject=edge)
         return Cached(old.exchange, (holds,))
-    if old is not None and not _may_be_given_old(edge, ways, old, now):
+    on_error = old is not None and _may_be_given_on_error(edge, old, now)
+    if old is not None and not _may_be_given_old(edge, ways, old, now) and not on_error:
         old = None
 
     def given_old(held: _Old, why: str) -> Cached:
         stale = edge_kinds.EdgeGivesOld(label, shown, held.until, why, place=held.held, subject=edge)
         return Cached(held.exchange, (stale,))
 
-    if old is not None and ways.after_time == "old-first":
+    if old is not None and ways.after_time == "old-first" and _may_be_given_old(edge, ways, old, now):
         return given_old(old, "the origin is asked behind")
-    asked = fetch(None)
+    asked = fetch(None, None)
     answer = asked.response
     if old is not None and (answer is None or answer.protocol is not None or answer.status >= 500):
         why = "the origin does not answer" if answer is None else f"the origin answers {answer.status}"
@@ -122,20 +126,23 @@ class _Old(Value, frozen=True):
     """What is held since some time."""
 
     exchange: Exchange
-    response: Response
+    response: Response | None
     since: datetime
     until: datetime
     held: Place
 
 
-def _stated(edge: EdgeService, ways: EdgeWays, key: str, now: datetime, fetch: Fetch, asker: Client) -> "_Old | None":
+def _stated(
+    edge: EdgeService, ways: EdgeWays, key: str, now: datetime, fetch: Fetch, asker: Client, failing: Failing
+) -> "_Old | None":
     """What the edge holds for a key as stated, or as the origin gave it when it was last asked."""
     for each in edge.holds:
         if each.since <= now and _is_for(each, ways, key) and (each.stated or _was(edge, each.since)):
-            exchange = _given_then(each, asker) or fetch(each.since)
-            return _kept(edge, ways, exchange, each.since, each.keeps, each.place)
+            exchange = _given_then(each, asker) or fetch(each.since, parse(url_of(each)))
+            return _kept(edge, ways, exchange, each.since, each.keeps, each.place, failing)
     if edge.last_asked is not None and edge.last_asked <= now and _was(edge, edge.last_asked):
-        return _kept(edge, ways, fetch(edge.last_asked), edge.last_asked, None, edge.place.key("last_asked"))
+        asked = fetch(edge.last_asked, None)
+        return _kept(edge, ways, asked, edge.last_asked, None, edge.place.key("last_asked"), failing)
     return None
 
 
@@ -146,12 +153,22 @@ def _was(edge: EdgeService, moment: datetime) -> bool:
 
 
 def _kept(
-    edge: EdgeService, ways: EdgeWays, exchange: Exchange, since: datetime, stated: int | None, place: Place
+    edge: EdgeService,
+    ways: EdgeWays,
+    exchange: Exchange,
+    since: datetime,
+    stated: int | None,
+    place: Place,
+    failing: Failing,
 ) -> "_Old | None":
     response = exchange.response
-    if response is None:
-        return None
-    seconds = lifetime(edge, ways, response) if stated is None else stated
+    if stated is not None:
+        seconds = stated
+    elif response is None:
+        # An edge's own words on an origin that failed are held only where it is told so for their status.
+        seconds = edge.keeps.get(failing(exchange), 0)  # type: ignore[call-overload]
+    else:
+        seconds = lifetime(edge, ways, response)
     return _Old(exchange, response, since, since + timedelta(seconds=seconds), place) if seconds > 0 else None
 
 
@@ -174,10 +191,21 @@ def _given_then(held: Held, asker: Client) -> Exchange | None:
 
 
 def _may_be_given_old(edge: EdgeService, ways: EdgeWays, old: _Old, now: datetime) -> bool:
-    """Whether a page may be given though its time is over (RFC 9111 section 4.2.4)."""
-    if ways.after_time == "asks" or (edge.obeys_origin and "must-revalidate" in directives(old.response.cache_control)):
+    """Whether a page may be given though its time is over (RFC 9111 section 4.2.4); nginx does not ask the origin's word (measured)."""
+    if ways.after_time == "asks" or old.response is None:
+        return False
+    strictly = edge.obeys_origin and edge.program != "nginx"
+    if strictly and "must-revalidate" in directives(old.response.cache_control):
         return False
     return edge.old_for is None or now <= old.until + timedelta(seconds=edge.old_for)
+
+
+def _may_be_given_on_error(edge: EdgeService, old: _Old, now: datetime) -> bool:
+    """Whether the origin itself lets a page be given where it fails (RFC 5861 section 4); nginx obeys without being told (measured)."""
+    if edge.program != "nginx" or old.response is None or not edge.obeys_origin:
+        return False
+    seconds = directives(old.response.cache_control).get("stale-if-error", "")
+    return seconds.isdecimal() and now <= old.until + timedelta(seconds=int(seconds))
 
 
 def _what(response: Response) -> str:

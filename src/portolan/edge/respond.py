@@ -14,7 +14,7 @@ from portolan.evidence.kinds import edge as edge_kinds
 from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.legs import Arrival, Exchange, Resolution, Response
 from portolan.evidence.outcome import Detail
-from portolan.evidence.request import Request
+from portolan.evidence.request import Request, as_asked
 from portolan.programs.protocol import EdgeWays
 from portolan.source.value import Value
 
@@ -147,15 +147,19 @@ def _from_origin(at: AtEdge, request: Request, path: str, decisions: tuple[Decis
     """The origin's answer, held or asked for."""
     asked = asked_origin(at.edge, at.ways, request, path)
 
-    def fetch(moment: datetime | None) -> Exchange:
-        if isinstance(asked, Decision):
+    def fetch(moment: datetime | None, held: Url | None) -> Exchange:
+        then = asked if held is None else asked_origin(at.edge, at.ways, as_asked(request, held), path)
+        if isinstance(then, Decision):
             # Nothing can be asked; what is held may still be given.
             typed = str(at.edge.asks.at)
-            resolution = Resolution(typed, (), Detail.NO_SUCH_NAME, (asked,))
+            resolution = Resolution(typed, (), Detail.NO_SUCH_NAME, (then,))
             return Exchange(request.url.but(host=typed), at.client, resolution)
-        return at.ask(asked.url, asked.saying, moment)
+        return at.ask(then.url, then.saying, moment)
 
-    cached = through_cache(at.edge, at.ways, request, path, at.now, fetch, at.just, at.client)
+    def failing(inner: Exchange) -> int:
+        return at.ways.statuses[_what_failed(inner)]
+
+    cached = through_cache(at.edge, at.ways, request, path, at.now, fetch, at.just, at.client, failing)
     inner, got = cached.exchange, cached.exchange.response
     if cached.decisions:
         decisions = (*decisions, *cached.decisions)
@@ -188,15 +192,18 @@ _WRONG: dict[Detail | None, str] = {
 }
 
 
+def _what_failed(inner: Exchange) -> str:
+    """What went wrong with an origin that gave nothing."""
+    if inner.resolution.detail is not None:
+        return "unknown_name"
+    if inner.response is not None:
+        return _WRONG[inner.response.protocol]
+    return _WRONG.get(inner.detail, "handshake")
+
+
 def _failed(at: AtEdge, inner: Exchange, decisions: tuple[Decision, ...]) -> Response:
     """What visitors get where the origin gave nothing."""
-    if inner.resolution.detail is not None:
-        what = "unknown_name"
-    elif inner.response is not None:
-        what = _WRONG[inner.response.protocol]
-    else:
-        what = _WRONG.get(inner.detail, "handshake")
-    status = at.ways.statuses[what]
+    status = at.ways.statuses[_what_failed(inner)]
     stop = edge_kinds.EdgeFails(at.label, status, place=at.client.place, subject=inner.stop)
     return Response(status, (*decisions, stop), at.edge, stop=stop)
 

@@ -214,6 +214,8 @@ class EdgeClient(Value, frozen=True):
     records: tuple[Record, ...] = ()
     #: When it took the origin's addresses and kept them.
     looked_up: datetime | None = None
+    #: The number of the only address that is asked; None: one after the other, until one takes the connection.
+    only: int | None = None
     clock: datetime | None = None
     last_asked: datetime | None = None
     https_records: Literal["ignored", "offers", "all"] = "ignored"

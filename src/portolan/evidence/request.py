@@ -49,5 +49,11 @@ def request_of(url: Url, encrypted: bool, saying: Saying, source: IPAddress | No
     return Request(url, encrypted, saying, source, saying.host, name, port, server_name)
 
 
+def as_asked(request: Request, url: Url) -> Request:
+    """The request of whoever asked for another address of the same path: by its scheme and host name."""
+    at = request.url.but(scheme=url.scheme, host=url.host, port=url.port, literal=url.literal)
+    return request.but(url=at, encrypted=url.secure, said=_own(at), host=at.shown_host.rstrip("."), port=at.port)
+
+
 def _own(url: Url) -> str:
     return url.shown_host if url.port == DEFAULT_PORTS[url.scheme] else f"{url.shown_host}:{url.port}"

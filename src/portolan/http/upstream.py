@@ -114,7 +114,7 @@ def passed_on(front: Front, inner: Exchange, own: str, decisions: tuple[Decision
     passing, got, site = front.program.passing, inner.response, front.site
     shown, place = str(front.upstream.to[-1]), front.upstream.place
     if got is None:
-        status = _status(passing, inner)
+        status = status_of_failed(passing, inner)
         stop = http_kinds.UpstreamFails(site.name, shown, status, place=place, subject=inner.stop)
         return Response(status, (*decisions, stop), site, stop=stop)
     late = _too_late(front, inner)
@@ -184,7 +184,7 @@ def _turned(front: Front, got: Response, location: str, own: str) -> tuple[str, 
     return location, http_kinds.RedirectPassed(site.name, location, place=got.decisions[-1].place)
 
 
-def _status(passing: Passing, inner: Exchange) -> int:
+def status_of_failed(passing: Passing, inner: Exchange) -> int:
     """The status for an upstream that gave no response."""
     if inner.resolution.detail is not None:
         return passing.unknown_name or passing.refused

@@ -25,9 +25,9 @@ from portolan.evidence.kinds import store as store_kinds
 from portolan.evidence.kinds import tls as tls_kinds
 from portolan.evidence.legs import Arrival, Connection, Exchange, Handshake, Resolution, Response
 from portolan.evidence.outcome import Detail
-from portolan.evidence.request import Request, request_of
+from portolan.evidence.request import Request, as_asked, request_of
 from portolan.http.respond import Onward, no_http, respond
-from portolan.http.upstream import Front
+from portolan.http.upstream import Front, said_there, status_of_failed
 from portolan.journey.furnish import asking_boxes, part_of_range, providers_certificate, store_certificate
 from portolan.journey.race import race
 from portolan.journey.world import World
@@ -60,6 +60,8 @@ class Way(Value, frozen=True):
         return self.but(passed=(*self.passed, passer))
 
 
+#: So many addresses of an origin are asked by an edge that does not go on to the next.
+_MOST_ADDRESSES = 8
 #: What rules of access answer whom they keep out.
 _KEPT_OUT = (401, 403)
 
@@ -122,17 +124,26 @@ def _from_web(
     def ask(front: Front, inner: Url, said: Saying) -> Exchange:
         passing = _passing(world, arrival, service, front, said)
 
-        def fetch(moment: datetime | None) -> Exchange:
+        def fetch(moment: datetime | None, held: Url | None) -> Exchange:
             then = world if moment is None else world.then(moment)
-            return exchange(then, inner, passing, way.behind(front.site) if then is world else straight())
+            asking = passing
+            if held is not None:
+                asking = passing.but(saying=said_there(front, as_asked(request, held), arrival.port))
+            return exchange(then, inner, asking, way.behind(front.site) if then is world else straight())
 
         if not isinstance(edge, EdgeService):
-            return fetch(None)
+            return fetch(None, None)
+
+        def failing(failed: Exchange) -> int:
+            return status_of_failed(world.program(service).passing, failed)
+
         ways, _ = world.edge(edge)
-        cached = through_cache(edge, ways, request, inner.path, world.now, fetch, way.just, passing)
+        cached = through_cache(edge, ways, request, inner.path, world.now, fetch, way.just, passing, failing)
         response = cached.exchange.response
-        if not cached.decisions or response is None:
+        if not cached.decisions:
             return cached.exchange
+        if response is None:
+            response = Response(failing(cached.exchange), (), edge, stop=cached.decisions[-1])
         held = response.but(decisions=(*cached.decisions, *response.decisions))
         return cached.exchange.but(response=held)
 
@@ -154,7 +165,7 @@ def _from_edge(
         # Any address of its ranges may ask: where one is kept out, visitors meet that now and then.
         for name in _asks_from(then, edge, client):
             machine = then.estate.hosts.get(name) or client.machine
-            again = exchange(then, url, asking.but(machine=machine), onward)
+            again = _at_each(then, url, asking.but(machine=machine), onward, ways)
             if found is None or _worse(again, found):
                 found = again
         assert found is not None
@@ -163,6 +174,15 @@ def _from_edge(
     at = AtEdge(edge, ways, names, arrival, client, world.now, ask, way.just, edge in way.passed)
     answer = respond_at_edge(at, request)
     return answer.response, answer.inner
+
+
+def _at_each(world: World, url: Url, client: EdgeClient, way: Way, ways: EdgeWays) -> Exchange:
+    """What the origin says; the worst of its addresses where the edge does not go on to the next: any of them may be asked."""
+    found = exchange(world, url, client if ways.tries_all else client.but(only=0), way)
+    for number in range(1, 0 if ways.tries_all else min(len(found.resolution.addresses), _MOST_ADDRESSES)):
+        again = exchange(world, url, client.but(only=number), way)
+        found = again if _worse(again, found) else found
+    return found
 
 
 def _asks_from(world: World, edge: EdgeService, client: EdgeClient) -> tuple[str, ...]:
@@ -265,7 +285,10 @@ def _connected(world: World, url: Url, client: Client) -> tuple[Resolution, tupl
         resolution = resolution.but(decisions=(*before, *resolution.decisions))
     if resolution.detail is not None:
         return resolution, ()
-    return resolution, race(world, client, resolution.addresses, url.port)
+    addresses = resolution.addresses
+    if isinstance(client, EdgeClient) and client.only is not None:
+        addresses = addresses[client.only : client.only + 1]
+    return resolution, race(world, client, addresses, url.port)
 
 
 def _of_record(world: World, url: Url, client: Client) -> Resolution | None:

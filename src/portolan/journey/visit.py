@@ -223,7 +223,8 @@ def _answering(last: Exchange) -> str | None:
     at = last
     while at.inner and at.response is not None:
         behind = at.inner[-1].response
-        if behind is None or behind.status != at.response.status:
+        # What an edge holds was given earlier, or by itself: nobody behind it answers now.
+        if behind is None or behind.status != at.response.status or at.inner[-1].service is None:
             break
         at = at.inner[-1]
     return at.service.name if at.service is not None else None

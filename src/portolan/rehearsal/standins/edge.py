@@ -6,6 +6,7 @@ import socket
 import ssl
 import sys
 import threading
+from itertools import product
 from typing import Any
 from urllib.parse import unquote
 
@@ -192,12 +193,19 @@ class Edge:
     # -- the origin --
 
     def ask(self, asked: Asked, path: str) -> Given:
-        """What the origin says; from each range in turn, and the worst of it, since any of them may be whose turn it is."""
+        """What the origin says; from each range in turn, and the worst of it, since any of them may be whose turn it is.
+
+        So with the addresses of the origin, where it does not go on from one to the next.
+        """
         worst: Given | None = None
         failed: FailedError | None = None
-        for source in self.facts["sources"] or [None]:
+        addresses = self.addresses(asked)
+        each_alone = not self.facts["origin"]["tries_all"]
+        for source, only in product(
+            self.facts["sources"] or [None], [[each] for each in addresses] if each_alone else [addresses]
+        ):
             try:
-                given = self.ask_from(asked, path, source)
+                given = self.ask_from(asked, path, source, only)
                 kept_out = given.status in (401, 403) and worst is not None and worst.status < 400
                 worst = given if worst is None or kept_out else worst
             except FailedError as error:
@@ -206,15 +214,19 @@ class Edge:
             raise failed or FailedError("refused")
         return worst
 
-    def ask_from(self, asked: Asked, path: str, source: list[str] | None) -> Given:
-        """One exchange."""
+    def addresses(self, asked: Asked) -> list[str]:
+        """Whom it may ask."""
         origin = self.facts["origin"]
         if origin["scheme"]:
             raise FailedError("unknown_name")
+        return self.records(asked.host) if origin["recorded"] else self.lookup(origin["name"] or asked.host, 80)
+
+    def ask_from(self, asked: Asked, path: str, source: list[str] | None, addresses: list[str]) -> Given:
+        """One exchange."""
+        origin = self.facts["origin"]
         name = origin["name"] or asked.host
         secure = origin["leg"] != "plain"
         port = origin["port"] or (443 if secure else 80)
-        addresses = self.records(asked.host) if origin["recorded"] else self.lookup(name, port)
         usual = 443 if secure else 80
         shown = f"[{name}]" if ":" in name else name
         own = shown if port == usual else f"{shown}:{port}"
@@ -244,9 +256,9 @@ class Edge:
         return list(dict.fromkeys(str(each[4][0]) for each in found))
 
     def connect(self, addresses: list[str], port: int, source: list[str] | None) -> socket.socket:
-        """To the first address that takes it; the others only where all are tried."""
+        """To the first address that takes it."""
         last = "refused"
-        for address in addresses if self.facts["origin"]["tries_all"] else addresses[:1]:
+        for address in addresses:
             family = socket.AF_INET6 if ":" in address else socket.AF_INET
             connection = socket.socket(family, socket.SOCK_STREAM)
             connection.settimeout(CONNECT_LIMIT)
