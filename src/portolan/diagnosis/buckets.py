@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 import msgspec
 
-from portolan.diagnosis.base import Case, Finding, also, fault, warned
+from portolan.diagnosis.base import Case, Finding, all_homes, also, fault, warned
 from portolan.diagnosis.edge_base import (
     door_asked,
     edge_of,
@@ -19,6 +19,8 @@ from portolan.diagnosis.grants import BucketClue, clue_of
 from portolan.diagnosis.proposal import Patch, Proposal, append, item_path, put, remedy, remove, replace
 from portolan.estate.client import EdgeClient
 from portolan.estate.edge import EdgeService
+from portolan.estate.guesses import every_edge
+from portolan.estate.site import Site
 from portolan.estate.store import Bucket, Store, StoreDoor
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import store as store_kinds
@@ -42,6 +44,10 @@ class KeyClue(msgspec.Struct, frozen=True):
     near: str | None
     #: `index_file`, `error_document`, or nothing.
     setting: str = ""
+
+
+#: The index file of most websites.
+_USUAL = "index.html"
 
 
 class TargetClue(msgspec.Struct, frozen=True):
@@ -132,7 +138,10 @@ def name_bucket(case: Case, clue: NameClue) -> Iterator[Proposal]:
     if edge is None and near is not None and not taken and clue.name == clue.name.lower().rstrip("."):
         source, target = (*store.place.path, "buckets", near), (*store.place.path, "buckets", clue.name)
         patch: Patch = [{"op": "move", "from": pointer(source), "path": pointer(target)}]
-        yield Proposal(f"make the bucket {near} anew under the name {clue.name}, with all that is in it", patch)
+        anew = f"make the bucket {near} anew under the name {clue.name}, with all that is in it"
+        # Its pages are known by its name: where they are expected by the one that it has now, only words can say it.
+        expected = case.site_name == near
+        yield Proposal(f"{anew}; its pages are then {clue.name}/..." if expected else anew, [] if expected else patch)
     yield Proposal("or put an edge in front, which may ask for a bucket of any name", [])
 
 
@@ -208,7 +217,7 @@ def default_missing(case: Case) -> Finding | None:
     clue, stop, step = clue_of(case), case.stop, case.decision(store_kinds.StoreIndex)
     if clue is None or stop is None or step is None:
         return None
-    near = _near(clue)
+    near = _index_meant(clue) or _near(clue)
     text = stop.text + (f"; there is {near}" if near is not None else "")
     place = clue.bucket.place.key("index_file")
     return Finding("bucket-index-missing", text, place, clue=KeyClue(of=clue, near=near, setting="index_file"))
@@ -223,6 +232,13 @@ def object_missing(case: Case) -> Finding | None:
     near = _near(clue)
     text = stop.text + (f"; there is {near}" if near is not None else "")
     return Finding("content-missing", text, stop.place, clue=KeyClue(of=clue, near=near))
+
+
+def _index_meant(clue: BucketClue) -> str | None:
+    """The usual index file, where the bucket is told another that it does not hold, and holds that one."""
+    folder = clue.key.rpartition("/")[0]
+    usual = f"{folder}/{_USUAL}" if folder else _USUAL
+    return usual if clue.key != usual and usual in (clue.bucket.objects or ()) else None
 
 
 def _near(clue: BucketClue) -> str | None:
@@ -251,9 +267,10 @@ def put_object(_case: Case, clue: KeyClue) -> Iterator[Proposal]:
     if bucket.uploaded_under and near == bucket.uploaded_under + key:
         text = f"upload the content of {bucket.uploaded_under} to {bucket.name}, and not the folder"
         yield Proposal(text, remove((*place.path, "uploaded_under")))
-    if clue.setting and near is not None and "/" not in near and "/" not in key:
-        text = f"let the bucket {bucket.name} give {near}"
-        yield Proposal(text, put(place, clue.setting, near))
+    folders = [each.rpartition("/")[0] for each in (near or "", key)]
+    if clue.setting and near is not None and folders[0] == folders[1]:
+        document = near.rpartition("/")[2]
+        yield Proposal(f"let the bucket {bucket.name} give {document}", put(place, clue.setting, document))
     if place.has("objects"):
         if near is not None and near in (bucket.objects or ()):
             at = (bucket.objects or ()).index(near)
@@ -304,12 +321,25 @@ def _targets(case: Case, bucket: Bucket) -> list[str]:
     found = [f"{other}://{name}" for other in ("https", "http") if other != (scheme if there else "")]
     names = {str(each) for edge in case.world.stated.edges.values() for each in edge.names if "*" not in each}
     names |= set(own_names(case.estate))
+    found += [f"https://{each}" for each in _served_as(case) if each != name]
     near = nearest(name, names - {name})
     if near is not None:
         found += [f"{scheme}{there}{near}", f"https://{near}"]
     if case.expectation is not None and case.expectation.final is not None:
         found.append("://".join(case.expectation.final.split("/")[0:3:2]).replace(":://", "://"))
     return list(dict.fromkeys(each for each in [*found, ""] if each != held))
+
+
+def _served_as(case: Case) -> list[str]:
+    """The names under which the expected page's bucket or site is published, by an edge or by itself."""
+    wanted, found = case.site_name, []
+    for edge in every_edge(case.world.stated):
+        if wanted and (edge.asks.at or "").startswith(f"{wanted}."):
+            found += [str(each) for each in edge.names if "*" not in each]
+    for home in all_homes(case.estate):
+        if isinstance(home.site, Site) and home.site.name == wanted:
+            found += [str(each) for each in home.site.names if each and "*" not in each and each[0] != "."]
+    return found
 
 
 def _sent(case: Case, bucket: Bucket, target: str) -> bool:

@@ -56,6 +56,8 @@ _NO_SETTINGS = frozenset(
         "held_by_others",
     )
 )
+#: What of an edge is its provider's to say.
+_OF_PROVIDERS = frozenset(("addresses", "canonical"))
 #: What of a visitor may be wrong: its own settings, and not what it asks.
 _OF_VISITORS = frozenset(("hosts_file", "resolver", "search", "gateway", "trusts", "clock"))
 #: What protects: taking it away mends much, and is believed last.
@@ -205,7 +207,7 @@ class _Work:
         fields = fields_of(kind)
         said = dict(_pairs(value))
         for key, node in said.items():
-            if key in _NO_SETTINGS or (isinstance(value, Vantage) and key not in _OF_VISITORS):
+            if key in _NO_SETTINGS or not _is_theirs(value, key):
                 continue
             holds = fields.get(key, ("", None))[1]
             yield from self._key(value, key, node, holds)
@@ -305,12 +307,7 @@ class _Work:
     def _absent(self, value: Stated, kind: type, said: dict[str, Any]) -> Iterator[Candidate]:
         """A key that is not written: what siblings say there, and what was asked for and nobody has."""
         for key, (_, holds) in fields_of(kind).items():
-            if (
-                key in said
-                or key in _NO_SETTINGS
-                or holds.kind == "secret"
-                or (isinstance(value, Vantage) and key not in _OF_VISITORS)
-            ):
+            if key in said or key in _NO_SETTINGS or holds.kind == "secret" or not _is_theirs(value, key):
                 continue
             siblings = self._siblings.get((kind, key), {})
             meant = {each: _ADDED - 0.1 * min(count, 5) for each, count in [*siblings.items()][:_MOST_SIBLINGS]}
@@ -578,6 +575,13 @@ def _within(text: str, subnet: Any) -> bool:
 def _type_of(value: Stated) -> type:
     """The type whose keys an object has: another version of something has those of what it is a version of."""
     return value.owner if isinstance(value, Otherwise) else type(value)
+
+
+def _is_theirs(value: Stated, key: str) -> bool:
+    """Whether a key is a setting of whoever runs what it stands at, and may be wrong by a slip."""
+    if isinstance(value, Vantage):
+        return key in _OF_VISITORS
+    return not (value.place.path[:1] == ("edges",) and key in _OF_PROVIDERS)
 
 
 def _pairs(value: Stated) -> Iterator[tuple[str, Any]]:

@@ -21,6 +21,15 @@ from portolan.tls.facts import shown_by
 from portolan.tls.verify import covers
 
 
+class ErrorPageClue(msgspec.Struct, frozen=True):
+    """The edge, the status that it has no page for, the page that is meant, and the status to say with it."""
+
+    edge: EdgeService
+    status: int
+    page: str
+    says: int
+
+
 class EdgeClue(msgspec.Struct, frozen=True):
     """The edge that is concerned."""
 
@@ -99,7 +108,8 @@ def holds_old(case: Case) -> Finding | None:
         (each for each in case.visit.decisions if isinstance(each, edge_kinds.EdgeHolds | edge_kinds.EdgeGivesOld)),
         None,
     )
-    if step is None or not isinstance(step.subject, EdgeService):
+    if step is None or not isinstance(step.subject, EdgeService) or key_scheme(case) is not None:
+        # What comes back with the next plain visitor is not mended by forgetting it.
         return None
     edge = step.subject
     seen = visit_in(case, with_edge(case.estate, stated(case, edge), holds=(), last_asked=None))
@@ -119,6 +129,8 @@ def holds_old(case: Case) -> Finding | None:
 )
 def key_scheme(case: Case) -> Finding | None:
     """A held redirect to the other scheme answers for both; with the scheme in the key it does not."""
+    if case.symptom not in ("loop", "too-many"):
+        return None
     for exchange in case.visit.exchanges:
         for each in exchange.tree:
             edge = edge_asked(each)
@@ -134,6 +146,34 @@ def key_scheme(case: Case) -> Finding | None:
                 place = edge.place.key("key")
                 return Finding("edge-key-scheme", text, place, clue=EdgeClue(edge=edge))
     return None
+
+
+@fault(
+    "edge-error-page",
+    "The edge has no page for the error that its origin gives, where the addresses of an application are no files",
+    "403 or 404 for every address but the first",
+    "Give the first page for both 403 and 404, with status 200: a store says 403 to whoever may not list.",
+    "key-hidden",
+    "key-missing",
+    "not-found",
+    "answers-error",
+    *MISSED,
+)
+def error_page(case: Case) -> Finding | None:
+    """What is expected is the page that the edge gives for another error, or the first page of all."""
+    outer = case.visit.exchanges[-1]
+    edge, expectation, status = edge_asked(outer), case.expectation, case.visit.outcome.status
+    if edge is None or expectation is None or expectation.page is None or status not in (403, 404):
+        return None
+    wanted = "/" + expectation.page.partition("/")[2]
+    pages = [page for page in edge.error_pages.values() if page == wanted]
+    if status in edge.error_pages or outer.url.path == wanted or not (pages or wanted == "/index.html"):
+        return None
+    says = next((each for each in edge.error_pages_say.values()), 200)
+    has = f"has pages for {', '.join(str(each) for each in edge.error_pages)}" if pages else "has no page for errors"
+    text = f"{label_of(edge)} {has}, and its origin says {status} to {outer.url.path}"
+    place = edge.place.key("error_pages")
+    return Finding("edge-error-page", text, place, clue=ErrorPageClue(edge, status, wanted, int(says)))
 
 
 @fault(
@@ -267,14 +307,16 @@ def wait_for_it(_case: Case, clue: TimeClue) -> Iterator[Proposal]:
 
 
 @remedy("edge-holds-old")
-def forget_held(_case: Case, clue: TimeClue) -> Iterator[Proposal]:
+def forget_held(case: Case, clue: TimeClue) -> Iterator[Proposal]:
     """Empties it, or waits."""
     edge = clue.edge
     patch: Patch = []
     for key in ("holds", "last_asked"):
         if edge.place.has(key):
             patch += remove((*edge.place.path, key))
-    text = f"let {label_of(edge)} forget what it holds, or wait until {clue.moment:%Y-%m-%d %H:%M} UTC, when its time is over"
+    address = case.visit.exchanges[-1].url
+    what = f"what it holds for {address.but(query='')}" if edge.holds else "what it holds"
+    text = f"let {label_of(edge)} forget {what}, or wait until {clue.moment:%Y-%m-%d %H:%M} UTC, when its time is over"
     yield Proposal(text, patch, thought=True)
 
 
@@ -289,6 +331,19 @@ def scheme_into_key(_case: Case, clue: EdgeClue) -> Iterator[Proposal]:
             f"let {label_of(edge)} send plain requests to the secure address itself",
             put(edge.place, "plain", "to-secure"),
         )
+
+
+@remedy("edge-error-page")
+def page_for_it(_case: Case, clue: ErrorPageClue) -> Iterator[Proposal]:
+    """The same page for that status too."""
+    edge, status = clue.edge, clue.status
+    pages: Patch = put(edge.place, "error_pages", {str(status): clue.page})
+    say: Patch = put(edge.place, "error_pages_say", {str(status): clue.says})
+    for key, value, patch in (("error_pages", clue.page, pages), ("error_pages_say", clue.says, say)):
+        if edge.place.has(key):
+            patch[:] = [{"op": "add", "path": pointer((*edge.place.path, key, str(status))), "value": value}]
+    text = f"let {label_of(edge)} give {clue.page} with status {clue.says} where its origin says {status}"
+    yield Proposal(text, [*pages, *say])
 
 
 @remedy("edge-name-unknown")

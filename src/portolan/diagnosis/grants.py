@@ -243,7 +243,11 @@ def _smallest(clue: BucketClue, what: str) -> list[str]:
     if what == "list":
         return [name]
     folder = key.rpartition("/")[0]
-    found = [f"{name}/{key}", *([f"{name}/{folder}/*"] if folder else []), f"{name}/*"]
+    objects = clue.bucket.objects
+    there = objects is None or any(fits_object(f"{name}/{each}", f"{name}/{key}") for each in objects)
+    # On an object that is not there nobody grants anything.
+    found = [f"{name}/{key}"] if there else []
+    found += [*([f"{name}/{folder}/*"] if folder else []), f"{name}/*"]
     return list(dict.fromkeys(found[::-1] if clue.bucket.web and not looks_secret(key) else found))
 
 

@@ -12,7 +12,7 @@ from portolan.diagnosis.renewals import renewals_blocked
 from portolan.estate.base import IPAddress, is_public
 from portolan.estate.changing import with_facts
 from portolan.estate.filter import FilterRule
-from portolan.estate.guesses import asked_by, machines
+from portolan.estate.guesses import asked_by, every_edge, machines
 from portolan.estate.machine import Forward, Machine
 from portolan.estate.records import SERVER_PROGRAMS
 from portolan.estate.service import Listener, NameServer, WebService
@@ -170,12 +170,24 @@ def certificates_cover(world: World) -> Iterator[Finding]:
             if leaf.common is not None and covers(leaf.common, wanted, None):
                 text = f"the certificate {name} covers {wanted} by its common name only, which browsers do not take"
                 yield Finding("cert-name", text, site.place.key("certificate"), Severity.WARNING)
+            elif _behind_an_edge(world, wanted):
+                continue
             elif "*" not in wanted and not any(covers(each, wanted, None) for each in leaf.names):
                 yield Finding(
                     "cert-name",
                     f"the certificate {name} of the site {site.name} does not cover {wanted}",
                     site.place.key("names"),
                 )
+
+
+def _behind_an_edge(world: World, name: str) -> bool:
+    """Whether visitors who ask for a name meet an edge, which does not look for that name in the origin's certificate."""
+    for edge in every_edge(world.estate):
+        if world.edge(edge)[1].told(name) is None:
+            continue
+        ways, origin = world.edge(edge)[0], edge.asks
+        return origin.leg != "verified" or (ways.host != "kept" and origin.host != name)
+    return False
 
 
 def forwards_lead_somewhere(world: World) -> Iterator[Finding]:

@@ -446,7 +446,11 @@ def make_record(case: Case, clue: MissingClue) -> Iterator[Proposal]:
             yield Proposal(text, add_record(zone, name, kind, address))
     if near:
         yield Proposal(f"or ask for {near}, which exists", [])
-    if zone is None:
+    edge = next((each for each in case.world.stated.edges.values() if each.canonical == name), None)
+    if edge is not None:
+        own = {each.version for each in case.device.local}
+        yield Proposal(f"let the edge {edge.name} have addresses of IPv{min(own, default=4)} too", [])
+    elif zone is None:
         yield Proposal(f"add the zone that holds {name} to the estate, or correct the name asked for", [])
 
 

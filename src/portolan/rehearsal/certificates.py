@@ -173,6 +173,9 @@ class Forge:
                     ) from None
                 builder = builder.add_extension(names, critical=False)
             issuer = Issuer(name, key) if certificate.issuer == "self" else self._issuer(certificate.issuer or "public")
+            if issuer.name == _PUBLIC and not certificate.sends_chain:
+                # Signed by one that nobody sends.
+                issuer = Issuer(_named("intermediate"), self._key("intermediate"))
             self._made[place] = builder.issuer_name(issuer.name).sign(issuer.key, hashes.SHA256())
         return self._made[place]
 

@@ -49,6 +49,8 @@ class Facts(Value, frozen=True):
     any_use: bool = False
     not_for_browsers: tuple[str, str] | None = None
     issuer_at: tuple[str, ...] = ()
+    #: Whether it is a declared one of an ordinary public authority, whose intermediate is not sent along.
+    chain_left_out: bool = False
 
 
 class Shown(Value, frozen=True):
@@ -135,6 +137,7 @@ def _declared(certificate: Certificate, above: tuple[Authority, ...], issued_by:
         True,
         subject,
         lambda _other: False,
+        chain_left_out=not certificate.sends_chain and issuer == "public",
     )
     return Shown(
         leaf, tuple(_declared_authority(each) if not each.pem else authority_facts(each, {}) for each in above)

@@ -376,6 +376,12 @@ def _walk(at: _Checking, chain: list[Facts], anchors: list[Facts], others: list[
         path.append(above)
     last = path[-1]
     public = "public" in at.client.trusts
+    if last.issuer == "authority:public" and public and last.chain_left_out:
+        # Every public authority issues by an intermediate, and says in the certificate where that is.
+        if at.browser and at.fetches is not None:
+            return _Path(tuple(path), at.said(tls_kinds.IssuerFetched, "the authority's own server", who))
+        issuer = "an intermediate of an ordinary public authority"
+        return _Chain((at.said(tls_kinds.IncompleteChain, last.label, issuer, who),), Detail.INCOMPLETE_CHAIN)
     if last.issuer == "authority:public" and public:
         return _Path(tuple(path), at.said(tls_kinds.Trusted, "an ordinary public authority", who))
     if leaf.self_signed:

@@ -12,6 +12,7 @@ class EdgeAddressAssumed(NameDecision, frozen=True):
     kind = "edge-address-assumed"
     words = "the addresses behind {name} are made up here: nothing states them"
     assumed = True
+    unsaid = ("addresses",)
 
     name: str
 
