@@ -30,8 +30,8 @@ Method = Literal["GET", "HEAD", "POST", "PUT", "DELETE", "PATCH", "OPTIONS", "TR
 _PART = re.compile(r"\{([a-z]+|[1-9])\}")
 
 
-class When(Stated, frozen=True, kw_only=True, eq=False):
-    """The condition of a redirect; all that is written must hold."""
+class Condition(Stated, frozen=True, kw_only=True, eq=False):
+    """What a request must be like; all that is written must hold."""
 
     scheme: Annotated[Literal["http", "https"] | None, says("How the request came to this server.")] = None
     host: Annotated[
@@ -69,9 +69,14 @@ class When(Stated, frozen=True, kw_only=True, eq=False):
         dict[HeaderName, str],
         says("Header fields that do not have these values; a field that is not sent has none.", kind="secret"),
     ] = {}
-    status: Annotated[
-        Status | None, says("At a bucket: only where the answer would have this status.", example=404)
-    ] = None
+    method: Annotated[tuple[Method, ...], says("One of these methods; HEAD goes with GET.")] = ()
+    not_method: Annotated[tuple[Method, ...], says("Every method but these; HEAD goes with GET.")] = ()
+    fits_header: Annotated[
+        dict[HeaderName, Pattern],
+        says("Header fields whose values fit these regular expressions, such as `User-Agent`."),
+    ] = {}
+    file: Annotated[bool | None, says("Whether a file lies at the path in the site's folder, or none does.")] = None
+    folder: Annotated[bool | None, says("Whether a folder lies at the path in the site's folder, or none does.")] = None
 
     def rest_of(self, path: str) -> str | None:
         """What stood for the path's star (nothing, where it has none); None where the path is another."""
@@ -80,10 +85,34 @@ class When(Stated, frozen=True, kw_only=True, eq=False):
         return path[len(self.path) - 1 :] if self.path.endswith("*") and path.startswith(self.path[:-1]) else None
 
 
+class When(Condition, frozen=True, kw_only=True, eq=False):
+    """The condition of a redirect; all that is written must hold."""
+
+    any: Annotated[
+        tuple[Condition, ...], says("Further conditions of which one at least must hold; what they match is not kept.")
+    ] = ()
+    none: Annotated[tuple[Condition, ...], says("Further conditions of which none may hold.")] = ()
+    status: Annotated[
+        Status | None, says("At a bucket: only where the answer would have this status.", example=404)
+    ] = None
+
+
 class Redirect(Stated, frozen=True, kw_only=True, eq=False):
-    """A rule that sends the visitor elsewhere; the first whose condition holds is taken, before any content."""
+    """A rule that sends the visitor elsewhere; the first whose condition holds is taken, before any content.
+
+    With `answer` it gives a status instead; with `inner` the request goes on within the server, under another path.
+    """
 
     when: Annotated[When | None, says("When it applies; left out: always.")] = None
+    answer: Annotated[int | None, says("The status that is given instead, 200 to 599.", example=403)] = None
+    inner: Annotated[
+        Literal["again", "here", "on"] | None,
+        says(
+            "For a rule that visitors do not see: the request goes on under the path `to`. `again`: the sections are looked for "
+            "anew, and their rules (nginx: `last`; Apache httpd: `[L]`); `here`: no further rule is asked (`break`, `[END]`); `on`: the "
+            "rules behind it see the new path."
+        ),
+    ] = None
     to: Annotated[
         Template,
         says(
@@ -91,7 +120,7 @@ class Redirect(Stated, frozen=True, kw_only=True, eq=False):
             "its slash), {query} (with its question mark, or nothing), {rest} and {1} to {9} stand for the request's parts.",
             example="https://{host}{path}{query}",
         ),
-    ]
+    ] = Template("")
     status: Annotated[Literal[301, 302, 303, 307, 308], says("The status sent (RFC 9110 section 15.4).")] = 301
     query: Annotated[
         Literal["as-written", "joined", "unless-own"],

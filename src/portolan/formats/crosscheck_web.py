@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable
 from portolan.estate.content import Holding
 from portolan.estate.machine import Machine
 from portolan.estate.service import Listener, StatedProgram, WebService, address_in
-from portolan.estate.site import Giving, Redirect, Section, Site, Upstream, When
+from portolan.estate.site import Condition, Giving, Redirect, Section, Site, Upstream
 from portolan.formats.patterns import CACHE_CONTROL
 from portolan.source.nearest import did_you_mean
 from portolan.source.place import Place
@@ -267,25 +267,52 @@ def redirects(rules: Iterable[Redirect], note: Note, at_bucket: bool = False) ->
     """The rules of a site, a section or a bucket."""
     for redirect in rules:
         when = redirect.when
+        _does(redirect, note, at_bucket)
         if when is not None and when.status is not None and not at_bucket:
             note(when.place.key("status"), "only a bucket's redirects go by a status", "Use 'error_pages' at a site.")
-        if when is not None and when.path is not None:
-            _path(when, note)
+        if when is not None and at_bucket:
+            for word in (each for each in _AT_SITES if when.place.has(each)):
+                note(when.place.key(word), f"a bucket's redirects do not go by '{word}'", "Take it away.")
+        for each in (when, *when.any, *when.none) if when is not None else ():
+            if each.path is not None:
+                _path(each, note)
+            if each.port is not None and not 0 < each.port < 65536:
+                note(each.place.key("port"), f"expected a port, 1 to 65535, found {each.port}")
         star = when is not None and when.path is not None and when.path.endswith("*")
         if "{rest}" in redirect.to and not star:
             note(redirect.place.key("to"), "{rest} needs a 'when' whose path ends in *")
         groups = any(f"{{{number}}}" in redirect.to for number in range(1, 10))
         if groups and (when is None or when.pattern is None):
             note(redirect.place.key("to"), "{1} to {9} need a 'when' with a 'pattern'")
-        if when is not None and when.port is not None and not 0 < when.port < 65536:
-            note(when.place.key("port"), f"expected a port, 1 to 65535, found {when.port}")
 
 
-def _path(when: When, note: Note) -> None:
+#: Conditions that object stores do not know.
+_AT_SITES = ("method", "not_method", "fits_header", "file", "folder", "any", "none")
+
+
+def _does(redirect: Redirect, note: Note, at_bucket: bool) -> None:
+    """What a rule does: it sends elsewhere, answers, or lets the request go on under another path; one of these."""
+    place, answer = redirect.place, redirect.answer
+    if answer is None and not redirect.to:
+        note(place, "a rule needs its target, 'to'", "Or write the 'answer' that it gives.")
+    for word in ("to", "inner", "status", "query") if answer is not None else ():
+        if place.has(word):
+            note(place.key(word), f"'answer' and '{word}' are about different rules", "Keep one of them.")
+    if answer is not None and (not 200 <= answer <= 599 or 300 <= answer <= 399):
+        note(place.key("answer"), f"expected a status, 200 to 299 or 400 to 599, found {answer}")
+    if redirect.inner is not None and place.has("status"):
+        note(place.key("status"), "a rule that visitors do not see has no status", "Take it away.")
+    if redirect.inner is not None and not re.match(r"/|\{(?:path|rest|[1-9])\}", redirect.to):
+        note(place.key("to"), f"expected a path of the site, found '{one_line(redirect.to)}'")
+    if at_bucket and (redirect.inner is not None or answer is not None):
+        note(place.key("inner" if answer is None else "answer"), "a bucket's redirects only send elsewhere")
+
+
+def _path(when: Condition, note: Note) -> None:
     path = when.path or ""
     if not path.startswith("/") or "*" in path[:-1] or "?" in path:
         note(_place(when), f"expected a path such as /old or /old/*, found '{one_line(path)}'")
 
 
-def _place(when: When) -> Place:
+def _place(when: Condition) -> Place:
     return when.place.key("path")

@@ -1,15 +1,17 @@
 """Redirect rules: whether one applies to a request, and where it leads."""
 
 import re
+from collections.abc import Callable
 from typing import Any
 
 from portolan.estate.names import answers_to
-from portolan.estate.site import Redirect, Site, When
+from portolan.estate.site import Condition, Redirect, Site, When
 from portolan.estate.url import DEFAULT_PORTS
 from portolan.evidence.legs import Arrival
 from portolan.evidence.request import Request
 from portolan.http.binding import compiled
 from portolan.programs.protocol import WebProgram
+from portolan.source.value import Value
 
 
 def scheme_believed(request: Request, program: WebProgram) -> str:
@@ -21,73 +23,120 @@ def scheme_believed(request: Request, program: WebProgram) -> str:
     return request.scheme
 
 
-def target_of(
-    redirect: Redirect,
-    site: Site,
-    request: Request,
-    arrival: Arrival,
-    program: WebProgram,
-    shared: dict[Any, Any],
-    path: str,
-    above: str = "",
-) -> str | None:
-    """The target when the rule's condition holds for a path as the program goes on with it, else None.
+class Asked(Value, frozen=True):
+    """What rules are asked about: the request, the path as the program goes on with it, whether a file or folder lies there."""
 
-    `above` is what a relative target is put behind.
-    """
-    held = captures(redirect.when, request, arrival, program, shared, path)
-    if held is None:
-        return None
-    url = request.url
-    known = {
-        "scheme": scheme_believed(request, program),
-        "host": _host_shown(request, program),
-        "port": str(_port(request, arrival, program)),
-        "path": program.escaped(path, False) if program.path_is_decoded else url.path,
-        "query": url.query,
-    }
-    text = redirect.target(
-        known | {name: program.escaped(part, False) for name, part in held.items()},
-        known | {name: program.escaped(part, True) for name, part in held.items()},
-    )
-    if redirect.query != "as-written" and url.query:
+    site: Site
+    request: Request
+    arrival: Arrival
+    program: WebProgram
+    shared: dict[Any, Any]
+    path: str
+    lies: Callable[[str], str]
+
+    def known(self, held: dict[str, str], in_query: bool, within: bool) -> dict[str, str]:
+        """The parts of the request for a rule's target; within the server what was matched stays as it is."""
+        escaped = self.program.escaped
+        raw = within and not in_query
+        path = escaped(self.path, False) if self.program.path_is_decoded else self.request.url.path
+        return {
+            "scheme": scheme_believed(self.request, self.program),
+            "host": _host_shown(self.request, self.program),
+            "port": str(_port(self.request, self.arrival, self.program)),
+            "path": self.path if raw else path,
+            "query": self.request.url.query,
+            **{name: part if raw else escaped(part, in_query) for name, part in held.items()},
+        }
+
+
+def moved_to(redirect: Redirect, at: Asked, held: dict[str, str]) -> tuple[str, str]:
+    """The path under which a request goes on within the server, and its query with its question mark or nothing."""
+    text = redirect.target(at.known(held, False, True), at.known(held, True, True))
+    path, mark, query = text.partition("?")
+    own = at.request.url.query
+    if redirect.query == "joined" and own:
+        query = f"{query}&{own[1:]}" if mark else own[1:]
+    elif redirect.query == "unless-own" and not mark:
+        query = own[1:]
+    path = path if path.startswith("/") else f"/{path}"
+    return path, f"?{query}" if query else ""
+
+
+def target_of(redirect: Redirect, at: Asked, held: dict[str, str], above: str = "") -> str:
+    """Where a rule leads whose condition holds; `above` is what a relative target is put behind."""
+    program, request = at.program, at.request
+    text = redirect.target(at.known(held, False, False), at.known(held, True, False))
+    query = request.url.query
+    if redirect.query != "as-written" and query:
         if "?" not in text:
-            text += url.query
+            text += query
         elif redirect.query == "joined":
-            text += "&" + url.query[1:]
+            text += "&" + query[1:]
     text = program.target(above + text if above and not re.match(r"/|[A-Za-z][A-Za-z0-9+.-]*:", text) else text)
     own = text.startswith("/") and (program.double_slash_is_path or not text.startswith("//"))
-    return absolute(site, request, arrival, program, text) if own and not program.sends_paths else text
+    return absolute(at.site, request, at.arrival, program, text) if own and not program.sends_paths else text
 
 
-def captures(
-    when: When | None, request: Request, arrival: Arrival, program: WebProgram, shared: dict[Any, Any], path: str
-) -> dict[str, str] | None:
+def captures(when: Condition | None, at: Asked) -> dict[str, str] | None:
     """What a condition's star and groups hold of a path whose escapes are resolved; None where the condition does not."""
     if when is None:
         return {}
-    host = request.host
-    if when.scheme is not None and when.scheme != scheme_believed(request, program):
+    if not (_asked_there(when, at) and _said(when, at) and _lying(when, at) and _grouped(when, at)):
         return None
+    return _path_held(when, at.path, at.shared)
+
+
+def _asked_there(when: Condition, at: Asked) -> bool:
+    """By scheme, name and port."""
+    request, host = at.request, at.request.host
+    if when.scheme is not None and when.scheme != scheme_believed(request, at.program):
+        return False
     if when.host and not any(answers_to(pattern, host) for pattern in when.host):
-        return None
+        return False
     if when.not_host and any(answers_to(pattern, host) for pattern in when.not_host):
-        return None
-    if when.port is not None and when.port != _port(request, arrival, program):
-        return None
-    if any(request.saying.header(name) != value for name, value in when.header.items()):
-        return None
-    if any(request.saying.header(name) == value for name, value in when.not_header.items()):
-        return None
-    asked = request.url.query.removeprefix("?")
-    if when.query is not None and compiled(when.query, shared).search(asked) is None:
-        return None
-    if when.not_query is not None and compiled(when.not_query, shared).search(asked) is not None:
-        return None
-    return _path_held(when, path, shared)
+        return False
+    return when.port is None or when.port == _port(request, at.arrival, at.program)
 
 
-def _path_held(when: When, path: str, shared: dict[Any, Any]) -> dict[str, str] | None:
+def _said(when: Condition, at: Asked) -> bool:
+    """By what is said with the request: header fields, the query, the method."""
+    saying, asked = at.request.saying, at.request.url.query.removeprefix("?")
+    if any(saying.header(name) != value for name, value in when.header.items()):
+        return False
+    if any(saying.header(name) == value for name, value in when.not_header.items()):
+        return False
+    if any(not compiled(each, at.shared).search(saying.header(name)) for name, each in when.fits_header.items()):
+        return False
+    if when.query is not None and compiled(when.query, at.shared).search(asked) is None:
+        return False
+    if when.not_query is not None and compiled(when.not_query, at.shared).search(asked) is not None:
+        return False
+    if when.method and not taken(saying.method, when.method):
+        return False
+    return not (when.not_method and taken(saying.method, when.not_method))
+
+
+def _lying(when: Condition, at: Asked) -> bool:
+    """By what lies at the path."""
+    wanted = (("file", when.file), ("folder", when.folder))
+    return all(each is None or each is (at.lies(at.path) == what) for what, each in wanted)
+
+
+def _grouped(when: Condition, at: Asked) -> bool:
+    """By further conditions."""
+    if not isinstance(when, When) or not (when.any or when.none):
+        return True
+    if when.any and all(captures(each, at) is None for each in when.any):
+        return False
+    return all(captures(each, at) is None for each in when.none)
+
+
+def taken(method: str, methods: tuple[str, ...]) -> bool:
+    """Whether a method is one of some; HEAD goes with GET (RFC 9110 section 9.3.2)."""
+    return method in methods or (method == "HEAD" and "GET" in methods)
+
+
+def _path_held(when: Condition, path: str, shared: dict[Any, Any]) -> dict[str, str] | None:
     rest = when.rest_of(path)
     if rest is None:
         return None

@@ -26,7 +26,8 @@ from portolan.evidence.kinds import tls as tls_kinds
 from portolan.evidence.legs import Arrival, Connection, Exchange, Handshake, Resolution, Response
 from portolan.evidence.outcome import Detail
 from portolan.evidence.request import Request, as_asked, request_of
-from portolan.http.respond import Onward, no_http, respond
+from portolan.http.respond import no_http, respond
+from portolan.http.serving import Onward
 from portolan.http.upstream import Front, said_there, status_of_failed
 from portolan.journey.furnish import asking_boxes, part_of_range, providers_certificate, store_certificate
 from portolan.journey.race import race

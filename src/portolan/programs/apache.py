@@ -29,6 +29,7 @@ class Apache:
     refuses_weak = True
     #: REQUEST_URI has its escapes resolved.
     path_is_decoded = True
+    rules_run_anew = True
     #: UseCanonicalPhysicalPort is off.
     tells_asked_port = True
     missing = 404

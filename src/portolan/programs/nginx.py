@@ -31,6 +31,7 @@ class Nginx:
     refuses_weak = True
     #: $request_uri is as it came.
     path_is_decoded = False
+    rules_run_anew = False
     #: port_in_redirect.
     tells_asked_port = False
     missing = 404

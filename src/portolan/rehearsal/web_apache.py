@@ -1,12 +1,13 @@
 """Apache httpd's configuration for a web server of the estate."""
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 
 from portolan.estate.service import Listener, Service, WebService
-from portolan.estate.site import Access, Giving, Redirect, RuleFile, Section, Site, Upstream, When
+from portolan.estate.site import Giving, Section, Site, Upstream
 from portolan.estate.url import Url
 from portolan.rehearsal import quoting
+from portolan.rehearsal.web_apache_rules import access_lines, gives, late, request_pattern, rewrites, rule_file
 from portolan.rehearsal.web_common import (
     UPSTREAM_LIMIT,
     Room,
@@ -15,13 +16,10 @@ from portolan.rehearsal.web_common import (
     bound_under,
     certificate_of,
     header_word,
-    host_pattern,
     index_files_of,
     key_of,
     member_url,
-    own_content,
     page_word,
-    path_pattern,
     server_names,
 )
 from portolan.rehearsal.web_files import Room as WebRoom
@@ -173,7 +171,7 @@ def _tries(site: Site, root: str) -> Iterator[str]:
 
 
 def _site(staged: Staged, site: Site, room: Room) -> Iterator[str]:
-    yield from _rewrites(site)
+    yield from rewrites(site, room.base)
     yield from _error_pages(site)
     if site.largest_body is not None:
         yield f"LimitRequestBody {site.largest_body or 1}"
@@ -186,14 +184,14 @@ def _site(staged: Staged, site: Site, room: Room) -> Iterator[str]:
         yield f"<Directory {quoting.httpd(room.base.root)}>\n  Options -FollowSymLinks\n</Directory>"
     yield from _whole(staged, site, room)
     for file in site.rule_files:
-        _rule_file(staged, file, room.base)
+        rule_file(staged, file, room.base)
     for section in site.sections:
         yield _opening(section)
         yield from (f"  {line}" for line in _facts(staged, section, merged=False))
         yield _closing(section)
     for rule in site.redirects:
         if rule.written_as == "redirect":
-            yield _late(rule)
+            yield late(rule)
 
 
 def _passed(staged: Staged, site: Site, room: Room) -> Iterator[str]:
@@ -210,7 +208,7 @@ def _passed(staged: Staged, site: Site, room: Room) -> Iterator[str]:
     number = staged.rooms.index(room)
     for at, section in enumerate(site.sections):
         yield from _section_source(section, room.parts[at], f"{number}s{at}", passing)
-    everything = any(section.path == "/" and _gives(section) for section in site.sections)
+    everything = any(section.path == "/" and gives(section) for section in site.sections)
     if isinstance(site.upstream, Upstream) and not everything:
         where = _upstream(site.upstream, f"{number}")
         path = "" if site.upstream.to[0].path else "/"
@@ -255,16 +253,6 @@ def _pattern(pattern: str) -> str:
     return quoting.httpd(pattern.replace("\\-", "-"))
 
 
-def _request_pattern(section: Section) -> str:
-    """A section's paths as a regular expression."""
-    if section.exact is not None:
-        return f"^{re.escape(str(section.exact))}$"
-    if section.pattern is not None:
-        return str(section.pattern)
-    start = re.escape(str(section.path))
-    return f"^{start}" if str(section.path).endswith("/") else f"^{start}(/|$)"
-
-
 def _section_source(section: Section, room: WebRoom, number: str, passing: bool) -> Iterator[str]:
     """Where a section's content comes from: the first listed that fits has it."""
     if isinstance(section.upstream, Upstream):
@@ -285,8 +273,8 @@ def _section_source(section: Section, room: WebRoom, number: str, passing: bool)
     if section.not_passed_on and passing and section.path is not None:
         yield f"ProxyPass {quoting.httpd(str(section.path), section.place)} !"
     elif section.not_passed_on and passing:
-        yield f"ProxyPassMatch {_pattern(_request_pattern(section))} !"
-    if not _gives(section):
+        yield f"ProxyPassMatch {_pattern(request_pattern(section))} !"
+    if not gives(section):
         return
     if section.path is not None:
         slash = "/" if str(section.path).endswith("/") else ""
@@ -296,11 +284,6 @@ def _section_source(section: Section, room: WebRoom, number: str, passing: bool)
     if whole is None:
         raise quoting.UnstageableError("a pattern with a folder of its own", section.shown, section.place)
     yield f"AliasMatch {_pattern('^' + re.escape(whole) + '$')} {quoting.httpd(room.root + whole)}"
-
-
-def _gives(section: Section) -> bool:
-    """Whether a section says where an answer comes from."""
-    return section.upstream is not None or own_content(section)
 
 
 def _upstream(upstream: Upstream, number: str) -> str:
@@ -341,7 +324,7 @@ def _facts(staged: Staged, giving: Giving, merged: bool) -> Iterator[str]:
     if giving.methods:
         yield f"AllowMethods {' '.join(giving.methods)}"
     if giving.access is not None:
-        yield from _access(giving.access, staged, merged)
+        yield from access_lines(giving.access, staged, merged)
     if isinstance(giving.upstream, Upstream):
         yield from _passing(giving.upstream)
 
@@ -349,42 +332,6 @@ def _facts(staged: Staged, giving: Giving, merged: bool) -> Iterator[str]:
 def _error_pages(giving: Giving) -> Iterator[str]:
     for status, page in giving.error_pages.items():
         yield f"ErrorDocument {int(status)} {page_word(page, giving.place.key('error_pages'))}"
-
-
-def _access(access: Access, staged: Staged, merged: bool) -> Iterator[str]:
-    if merged:
-        yield "AuthMerging And"
-    rules = []
-    if access.nobody:
-        rules.append("Require all denied")
-    elif any(not each.prefixlen for each in access.sources):
-        rules.append("Require all granted")
-    elif access.sources:
-        rules.append(f"Require ip {' '.join(map(str, access.sources))}")
-    if access.not_sources and not access.nobody:
-        rules.append(f"Require not ip {' '.join(map(str, access.not_sources))}")
-        if len(rules) == 1:
-            rules.insert(0, "Require all granted")
-    for name, value in access.headers.items():
-        word = header_word(name, access.place)
-        rules.append(f"Require expr {quoting.httpd(f'%{{HTTP:{word}}} == {_literal(value, access)}')}")
-    if access.password:
-        yield f"AuthType Basic\n  AuthName staged\n  AuthUserFile {staged.folder}/passwords"
-    if access.either and access.password and rules:
-        yield "<RequireAny>"
-        yield from ("  <RequireAll>", *(f"    {each}" for each in rules), "  </RequireAll>", "  Require valid-user")
-        yield "</RequireAny>"
-    else:
-        yield "<RequireAll>"
-        yield from (f"  {each}" for each in (*rules, *(["Require valid-user"] if access.password else [])))
-        yield "</RequireAll>"
-
-
-def _literal(text: str, access: Access) -> str:
-    """A string of an expression, which must hold nothing that its grammar reads."""
-    if not re.fullmatch(r"[A-Za-z0-9 ._:/+=-]*", text):
-        raise quoting.UnstageableError("a header field's value", "(not shown)", access.place.key("headers"))
-    return f"'{text}'"
 
 
 def _passing(upstream: Upstream) -> Iterator[str]:
@@ -408,146 +355,3 @@ def _header_value(text: str, upstream: Upstream) -> str:
     for name, value in values.items():
         text = text.replace(name, value)
     return f'"expr={text}"'
-
-
-# -- rewrite rules -----------------------------------------------------------------------------------------------------
-
-
-def _rewrites(site: Site) -> Iterator[str]:
-    answered = [section for section in site.sections if section.answer is not None]
-    rules = [each for each in (site, *site.sections) if each.redirects]
-    if rules or site.answer is not None or answered:
-        yield "RewriteEngine on"
-    if rules:
-        yield r'RewriteCond %{HTTP_HOST} "^(\[.*\]|[^:]*)"' + "\nRewriteRule ^ - [E=H:%1]"
-    yield from _redirects(site.redirects, None)
-    for section in site.sections:
-        yield from _redirects(section.redirects, section)
-        if section.answer is not None:
-            yield from _answer(site, section, _request_pattern(section))
-    if site.answer is not None:
-        otherwise = [section for section in site.sections if _gives(section)]
-        yield from _answer(site, site, "^", otherwise)
-
-
-def _answer(site: Site, giving: Giving, pattern: str, otherwise: Iterable[Section] = ()) -> Iterator[str]:
-    """A fixed answer, for the paths of a pattern that no other section has."""
-    status = giving.answer or 0
-    if 200 <= status < 300 and status != 204:
-        yield f"ErrorDocument {status} {quoting.httpd(f'{site.name}/', site.place)}"
-    for each in otherwise:
-        yield f"RewriteCond %{{REQUEST_URI}} {_negated(quoting.httpd_condition(_request_pattern(each)))}"
-    yield f"RewriteCond %{{REQUEST_URI}} {quoting.httpd_condition(pattern)}"
-    yield f"RewriteRule ^ - [R={status},L]"
-
-
-def _redirects(rules: Iterable[Redirect], section: Section | None, within: bool = False) -> Iterator[str]:
-    for rule in rules:
-        if rule.written_as == "redirect" and section is None and not within:
-            continue
-        if section is not None:
-            yield f"RewriteCond %{{REQUEST_URI}} {quoting.httpd_condition(_request_pattern(section))}"
-        if rule.when is not None:
-            yield from _conditions(rule.when)
-        # The server adds the query by itself, unless it is told to drop it.
-        values = {
-            "scheme": "%{REQUEST_SCHEME}",
-            "host": "%{ENV:H}",
-            "port": "%{SERVER_PORT}",
-            "path": "%{REQUEST_URI}",
-            "query": "",
-            "rest": "%1",
-            **{str(number): f"%{number}" for number in range(1, 10)},
-        }
-        query = {"as-written": "" if "{query}" in rule.to else ",QSD", "joined": ",QSA", "unless-own": ""}[rule.query]
-        target = quoting.httpd_filled(rule.to, values, rule.place.key("to"))
-        # What stands in the target with its escapes is not to be escaped once more.
-        escapes = ",NE" if re.search("[%#]", rule.to) else ""
-        yield f"RewriteRule ^ {target} [R={rule.status},L{escapes}{query}]"
-
-
-def _conditions(when: When) -> Iterator[str]:
-    """A redirect's conditions; what the last one of a pattern holds can be used in the target."""
-    if when.path is not None and when.path.endswith("*") and when.pattern is not None:
-        raise quoting.UnstageableError("a star and a pattern in one condition", str(when.pattern), when.place)
-    if when.scheme is not None:
-        yield f"RewriteCond %{{REQUEST_SCHEME}} ={when.scheme}"
-    if when.host:
-        yield f"RewriteCond %{{ENV:H}} {quoting.httpd_condition(host_pattern(when.host), when.place)} [NC]"
-    if when.not_host:
-        yield f"RewriteCond %{{ENV:H}} {_negated(quoting.httpd_condition(host_pattern(when.not_host), when.place))} [NC]"
-    if when.port is not None:
-        yield f"RewriteCond %{{SERVER_PORT}} ={when.port}"
-    if when.query is not None:
-        yield f"RewriteCond %{{QUERY_STRING}} {quoting.httpd_condition(str(when.query), when.place)}"
-    if when.not_query is not None:
-        yield f"RewriteCond %{{QUERY_STRING}} {_negated(quoting.httpd_condition(str(when.not_query), when.place))}"
-    for name, value in when.header.items():
-        yield f"RewriteCond %{{HTTP:{header_word(name, when.place)}}} {_equal(value, when)}"
-    for name, value in when.not_header.items():
-        yield f"RewriteCond %{{HTTP:{header_word(name, when.place)}}} {_negated(_equal(value, when))}"
-    if when.path is not None:
-        yield f"RewriteCond %{{REQUEST_URI}} {quoting.httpd_condition(path_pattern(when.path), when.place)}"
-    if when.pattern is not None:
-        yield f"RewriteCond %{{REQUEST_URI}} {quoting.httpd_condition(str(when.pattern), when.place)}"
-
-
-def _equal(value: str, when: When) -> str:
-    if re.search(r"[\\\"]", value):
-        raise quoting.UnstageableError("a header field's value", value, when.place)
-    return quoting.httpd(f"={value}", when.place) if value else '=""'
-
-
-def _negated(quoted: str) -> str:
-    return f'"!{quoted[1:]}' if quoted.startswith('"') else f"!{quoted}"
-
-
-def _late(rule: Redirect) -> str:
-    """A redirect directive: it knows the path only, and adds the query by itself."""
-    when = rule.when
-    plain = when is None or (
-        not (when.scheme or when.host or when.not_host or when.port or when.header or when.not_header)
-        and when.query is None
-        and when.not_query is None
-    )
-    target = str(rule.to)
-    if not plain or (rule.query != "unless-own" and not target.endswith("{query}")) or "?" in target:
-        raise quoting.UnstageableError("a redirect directive with such a condition or target", target, rule.place)
-    pattern = "^.*$"
-    if when is not None and when.path is not None:
-        pattern = path_pattern(when.path)
-    elif when is not None and when.pattern is not None:
-        pattern = str(when.pattern)
-    values = {"path": "$0", "rest": "$1", "query": "", **{str(number): f"${number}" for number in range(1, 10)}}
-    for name in ("{scheme}", "{host}", "{port}"):
-        if name in target:
-            raise quoting.UnstageableError("a redirect directive with such a target", target, rule.place)
-    text = re.sub(r"\{([a-z]+|[1-9])\}", lambda match: values.get(match[1], ""), target)
-    if not re.fullmatch(r"[A-Za-z0-9_./:~$=&%+-]+", text):
-        raise quoting.UnstageableError("a redirect's target", target, rule.place)
-    return f"RedirectMatch {rule.status} {quoting.httpd(pattern)} {text.replace('$', '${stage_dollar}')}"
-
-
-def _rule_file(staged: Staged, file: RuleFile, room: WebRoom) -> None:
-    """Writes a file of rules into its folder."""
-    lines: list[str] = []
-    if file.broken:
-        lines.append("ThisIsNoDirective on")
-    for rule in file.redirects:
-        if not re.match(r"/|[A-Za-z][A-Za-z0-9+.-]*:", rule.to):
-            # It would be put behind the folder's own path, which is another one here.
-            raise quoting.UnstageableError("a relative target in a file of rules", str(rule.to), rule.place)
-    if file.redirects:
-        lines.append("RewriteEngine on")
-        lines.append(r'RewriteCond %{HTTP_HOST} "^(\[.*\]|[^:]*)"' + "\nRewriteRule ^ - [E=H:%1]")
-        # No definition of the stage's can be used there: what it would write is written plainly.
-        lines += [line.replace("${stage_dollar}", "$") for line in _redirects(file.redirects, None, within=True)]
-    if file.access is not None:
-        lines += _access(file.access, staged, merged=False)
-    if file.index_files is not None:
-        words = " ".join(quoting.httpd(each, file.place) for each in file.index_files)
-        lines.append(f"DirectoryIndex {words or 'disabled'}")
-    if not room.there:
-        return
-    name = "/".join(filter(None, (file.within.strip("/"), file.file_name)))
-    staged.plan.files[f"{room.below}{room.path}/{name}"] = "\n".join(lines) + "\n"

@@ -156,3 +156,9 @@ def page_word(text: str, place: Place) -> str:
     if not re.fullmatch(r"[A-Za-z0-9_./:~?=&%+-]+", text):
         raise quoting.UnstageableError("an error page", text, place)
     return text
+
+
+def methods_pattern(methods: Iterable[str]) -> str:
+    """A regular expression for methods; HEAD goes with GET."""
+    named = list(methods)
+    return f"^(?:{'|'.join([*named, *(['HEAD'] if 'GET' in named and 'HEAD' not in named else [])])})$"

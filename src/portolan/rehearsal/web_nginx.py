@@ -1,10 +1,10 @@
 """nginx's configuration for a web server of the estate."""
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Generator, Iterable, Iterator
 
 from portolan.estate.service import Listener, Service
-from portolan.estate.site import Access, Giving, Redirect, Section, Site, Upstream, When
+from portolan.estate.site import Access, Condition, Giving, Redirect, Section, Site, Upstream
 from portolan.estate.url import Url
 from portolan.rehearsal import quoting
 from portolan.rehearsal.web_common import (
@@ -19,6 +19,7 @@ from portolan.rehearsal.web_common import (
     index_files_of,
     key_of,
     member_url,
+    methods_pattern,
     own_content,
     page_word,
     path_pattern,
@@ -61,8 +62,7 @@ def configuration(folder: str, servers: str) -> str:
 #: The path and the query as they were asked for. Maps leave escapes as they are; a group of a condition would escape them again.
 _ASKED = (
     '  map $request_uri $p { default "/"; "~^(?<stage_p>[^?]*)" $stage_p; }\n'
-    '  map $request_uri $q { default ""; "~(?<stage_q>[?].*)$" $stage_q; }\n'
-    '  map $request_uri $qa { default ""; "~[?](?<stage_a>.*)$" "&$stage_a"; }\n'
+    '  map $args $qa { "" ""; default "&$args"; }\n'
 )
 
 
@@ -128,7 +128,7 @@ def _server(staged: Staged, room: Room, pools: list[str]) -> Iterator[str]:
     every = [*site.redirects, *(rule for section in site.sections for rule in section.redirects)]
     if every:
         yield 'set $rest "";' + "".join(f' set $m{n} "";' for n in range(1, 10))
-    yield from _redirects(site.redirects, "s")
+    yield from _redirects(site.redirects, "s", room.base.root, site.name)
     yield from _facts(site, staged)
     if site.answer is not None and not site.sections and not site.methods:
         yield _answer(site)
@@ -138,7 +138,7 @@ def _server(staged: Staged, room: Room, pools: list[str]) -> Iterator[str]:
         yield "}"
     for at, section in enumerate(site.sections):
         yield _location(section)
-        yield from (f"  {line}" for line in _section(staged, site, section, room.parts[at], pools, f"s{at}"))
+        yield from (f"  {line}" for line in _section(staged, site, section, room.parts[at], pools, f"s{at}", room.base))
         yield "}"
 
 
@@ -151,13 +151,13 @@ def _location(section: Section) -> str:
 
 
 def _section(
-    staged: Staged, site: Site, section: Section, room: WebRoom, pools: list[str], number: str
+    staged: Staged, site: Site, section: Section, room: WebRoom, pools: list[str], number: str, base: WebRoom
 ) -> Iterator[str]:
     if own_content(section):
         root = quoting.nginx(room.root)
         slash = "/" if section.path is not None and section.path.endswith("/") else ""
         yield f"alias {root[:-1]}{slash}{root[-1]};" if section.path is not None else f"root {root};"
-    yield from _redirects(section.redirects, number)
+    yield from _redirects(section.redirects, number, base.root, site.name)
     yield from _facts(section, staged)
     yield from _body(staged, site, section, pools, number)
 
@@ -291,36 +291,55 @@ def _filled(text: str, place: object) -> str:
     return quoting.nginx_filled(text, _VALUES, place)  # type: ignore[arg-type]
 
 
-def _redirects(rules: Iterable[Redirect], mark: str) -> Iterator[str]:
+def _redirects(rules: Iterable[Redirect], mark: str, root: str, site: str) -> Iterator[str]:
     values = {
         **_VALUES,
         "path": "${p}",
-        "query": "${q}",
+        "query": "${is_args}${args}",
         "rest": "${rest}",
         **{str(n): f"${{m{n}}}" for n in range(1, 10)},
     }
     for number, rule in enumerate(rules):
         name = f"c{mark}{number}"
         needed = ""
-        yield f'set ${name} "";'
-        for letter, condition, extra in _conditions(rule.when) if rule.when is not None else ():
-            needed += letter
-            yield f'if ({condition}) {{ {extra}set ${name} "${{{name}}}{letter}"; }}'
-        unwanted = list(_unwanted(rule.when)) if rule.when is not None else []
-        for condition in unwanted:
-            yield f'if ({condition}) {{ set ${name} "${{{name}}}x"; }}'
-        target = quoting.nginx_filled(rule.to, values, rule.place.key("to"))
-        if rule.query == "joined":
-            target = f'{target[:-1]}${{{"qa" if "?" in rule.to else "q"}}}"'
-        elif rule.query == "unless-own" and "?" not in rule.to:
-            target = f'{target[:-1]}${{q}}"'
+        if rule.when is not None:
+            needed = yield from _conditions(rule.when, name, root)
+        else:
+            yield f'set ${name} "";'
+        if rule.answer is not None:
+            body = (
+                f" {quoting.nginx(f'{site}/', rule.place)}" if 200 <= rule.answer < 300 and rule.answer != 204 else ""
+            )
+            yield f'if (${name} = "{needed}") {{ return {rule.answer}{body}; }}'
+            continue
+        inner = values | {"path": "${uri}"} if rule.inner is not None else values
+        target = quoting.nginx_filled(rule.to, inner, rule.place.key("to"))
         pattern = _kept_by_rewrite(rule)
+        if rule.inner is not None:
+            yield f'if (${name} = "{needed}") {{ {_inner(rule, pattern, target)} }}'
+            continue
+        if rule.query == "joined":
+            target = f'{target[:-1]}${{{"qa" if "?" in rule.to else "is_args}${args"}}}"'
+        elif rule.query == "unless-own" and "?" not in rule.to:
+            target = f'{target[:-1]}${{is_args}}${{args}}"'
         if pattern is not None:
             word = "permanent" if rule.status == 301 else "redirect"
-            numbered = re.sub(r"\$\{m(\d)\}", r"$\1", target).replace("${rest}", "$1")
-            yield f'if (${name} = "{needed}") {{ rewrite {pattern} {numbered[:-1]}?" {word}; }}'
+            yield f'if (${name} = "{needed}") {{ rewrite {pattern} {_numbered(target)[:-1]}?" {word}; }}'
             continue
         yield f'if (${name} = "{needed}") {{ return {rule.status} {target}; }}'
+
+
+def _numbered(target: str) -> str:
+    """A target for `rewrite`, whose own groups are those of the condition."""
+    return re.sub(r"\$\{m(\d)\}", r"$\1", target).replace("${rest}", "$1")
+
+
+def _inner(rule: Redirect, pattern: str | None, target: str) -> str:
+    """A rule that goes on within the server; nginx adds the query by itself, unless the target ends in a question mark."""
+    keeps = rule.query == "joined" or (rule.query == "unless-own" and "?" not in rule.to)
+    word = {"again": " last", "here": " break", "on": ""}[rule.inner or "on"]
+    to = _numbered(target) if pattern is not None else target
+    return f'rewrite {pattern or "^"} {to[:-1]}{"" if keeps else "?"}"{word};'
 
 
 def _kept_by_rewrite(rule: Redirect) -> str | None:
@@ -335,7 +354,29 @@ def _kept_by_rewrite(rule: Redirect) -> str | None:
     return None
 
 
-def _conditions(when: When) -> Iterator[tuple[str, str, str]]:
+def _conditions(when: Condition, name: str, root: str) -> Generator[str, None, str]:
+    """Lines that make a variable of all that holds; what it then is where the whole condition does."""
+    needed = ""
+    alternatives = [(f"{name}a{number}", each) for number, each in enumerate(getattr(when, "any", ()))]
+    exceptions = [(f"{name}n{number}", each) for number, each in enumerate(getattr(when, "none", ()))]
+    held = {}
+    for other, each in (*alternatives, *exceptions):
+        held[other] = yield from _conditions(each, other, root)
+    yield f'set ${name} "";'
+    for letter, condition, extra in _single(when, root):
+        needed += letter
+        yield f'if ({condition}) {{ {extra}set ${name} "${{{name}}}{letter}"; }}'
+    if alternatives:
+        yield f'set ${name}z "";'
+        yield from (f'if (${other} = "{held[other]}") {{ set ${name}z "1"; }}' for other, _ in alternatives)
+        needed += "z"
+        yield f'if (${name}z = "1") {{ set ${name} "${{{name}}}z"; }}'
+    for condition in (*_unwanted(when), *(f'${other} = "{held[other]}"' for other, _ in exceptions)):
+        yield f'if ({condition}) {{ set ${name} "${{{name}}}x"; }}'
+    return needed
+
+
+def _single(when: Condition, root: str) -> Iterator[tuple[str, str, str]]:
     """What must hold: a letter, nginx's condition, and what is kept of the match."""
     if when.scheme is not None:
         yield "s", f"$scheme = {when.scheme}", ""
@@ -348,6 +389,15 @@ def _conditions(when: When) -> Iterator[tuple[str, str, str]]:
     for name, value in when.header.items():
         word = header_word(name, when.place).replace("-", "_")
         yield "v", f"$http_{word} = {quoting.nginx(value, when.place)}", ""
+    for name, fits in when.fits_header.items():
+        word = header_word(name, when.place).replace("-", "_")
+        yield "w", f"$http_{word} ~ {quoting.nginx_pattern(str(fits), when.place)}", ""
+    if when.method:
+        yield "m", f'$request_method ~ "{methods_pattern(when.method)}"', ""
+    for word, sign, wanted in (("file", "f", when.file), ("folder", "d", when.folder)):
+        if wanted is not None:
+            whole = quoting.nginx(root, when.place)
+            yield word[1], f'{"" if wanted else "!"}-{sign} {whole[:-1]}${{uri}}"', ""
     if when.path is not None:
         pattern = quoting.nginx_pattern(path_pattern(when.path), when.place.key("path"))
         yield "p", f"$uri ~ {pattern}", "set $rest $1; "
@@ -359,12 +409,14 @@ def _conditions(when: When) -> Iterator[tuple[str, str, str]]:
         yield "e", f"$uri ~ {quoting.nginx_pattern(str(when.pattern), when.place.key('pattern'))}", kept
 
 
-def _unwanted(when: When) -> Iterator[str]:
+def _unwanted(when: Condition) -> Iterator[str]:
     """What must not hold."""
     if when.not_host:
         yield f"$host ~* {quoting.nginx_pattern(host_pattern(when.not_host), when.place)}"
     if when.not_query is not None:
         yield f"$args ~ {quoting.nginx_pattern(str(when.not_query), when.place.key('not_query'))}"
+    if when.not_method:
+        yield f'$request_method ~ "{methods_pattern(when.not_method)}"'
     for name, value in when.not_header.items():
         word = header_word(name, when.place).replace("-", "_")
         yield f"$http_{word} = {quoting.nginx(value, when.place)}"

@@ -219,6 +219,27 @@ class NameRefused(HttpDecision, frozen=True):
     status: int
 
 
+class GoesOnWithin(HttpDecision, frozen=True):
+    kind = "goes-on-within"
+    words = "{site} goes on with {to} in place of {path}"
+    shown = True
+
+    site: str
+    path: str
+    to: str
+
+
+class RulesInCircle(HttpDecision, frozen=True):
+    kind = "rules-in-circle"
+    words = "the rules of {site} let {path} go on under another path {turns} times, and the program gives up"
+    standard = "RFC 9110 section 15.6.1"
+    stops = True
+
+    site: str
+    path: str
+    turns: int
+
+
 class UpstreamFirst(HttpDecision, frozen=True):
     kind = "upstream-first"
     words = "{program} looks for an upstream before any folder: the section {section} gives nothing of its own"

@@ -1,0 +1,502 @@
+"""One site answering one request, phase by phase: its rules, the section, who is let in, what is given, pages for errors."""
+
+from collections.abc import Callable, Iterable
+from typing import Any, NamedTuple
+from urllib.parse import quote
+
+from portolan.estate.base import in_short
+from portolan.estate.client import Saying
+from portolan.estate.machine import Machine
+from portolan.estate.service import Service, WebService
+from portolan.estate.site import RULE_FILE, Giving, Redirect, RuleFile, Section, Site, Upstream
+from portolan.estate.url import Url
+from portolan.evidence.decision import Decision
+from portolan.evidence.kinds import content as content_kinds
+from portolan.evidence.kinds import http as http_kinds
+from portolan.evidence.legs import Arrival, Exchange, Response
+from portolan.evidence.outcome import Detail
+from portolan.evidence.request import Request
+from portolan.http.access import Refusal, by_password, method_refused, refused, too_large
+from portolan.http.content import Content, Folder, barred, closed, content, folder_at, unpassable
+from portolan.http.redirecting import Asked, absolute, captures, moved_to, target_of
+from portolan.http.sections import Effective, effective, passes_on
+from portolan.http.tree import identity_of, tree_of
+from portolan.http.upstream import Front, asked_there, goes_on, passed_on, said_there
+from portolan.programs.protocol import WebProgram
+from portolan.source.place import Place
+
+
+class Onward(NamedTuple):
+    """How a program asks others: `ask` asks a URL for a site, `members` gives whom of a pool, in which order."""
+
+    ask: Callable[[Front, Url, Saying], Exchange]
+    members: Callable[[Upstream], tuple[Url, ...]]
+
+
+#: So often may rules let a request go on under another path (measured on both servers).
+_MOST_TURNS = 10
+
+
+class _Moved(NamedTuple):
+    """A request that goes on within the server: under which path, and how (`Redirect.inner`)."""
+
+    path: str
+    how: str
+
+
+def path_refused(
+    site: Site | WebService, status: int, decisions: Iterable[Decision], request: Request, service: Service
+) -> Response:
+    """A path that the program does not take."""
+    step = http_kinds.PathRefused(service.name, request.url.path, place=service.place, subject=service)
+    return Response(status, (*decisions, step), site, stop=step)
+
+
+class Serving:
+    """One site answering one request."""
+
+    def __init__(
+        self,
+        arrival: Arrival,
+        service: WebService,
+        site: Site,
+        request: Request,
+        program: WebProgram,
+        asking: Onward,
+        shared: dict[Any, Any],
+        decisions: list[Decision],
+    ) -> None:
+        self.arrival = arrival
+        self.service = service
+        self.site = site
+        self.request = request
+        self.program = program
+        self.asking = asking
+        self.shared = shared
+        self.decisions = decisions
+        self.inner: list[Exchange] = []
+        #: What is passed on: what the visitor asked for, unless the program asks itself for another path.
+        self.onward: Url = request.url
+        #: Whether a rule said that no further one is asked.
+        self.ruled_out = False
+        #: Whether the way to the content failed before it was known which sections a path has.
+        self.walked = True
+
+    @property
+    def machine(self) -> Machine:
+        """The machine that the program runs on."""
+        return self.arrival.machine
+
+    def given(self, path: str | int) -> Response:
+        """The response, with the site's own page where it is an error."""
+        if isinstance(path, int) and self.program.judges_path_first:
+            turned_away = path_refused(self.site, path, self.decisions, self.request, self.service)
+            return self._with_page(turned_away, effective(self.site, "", self.program, self.shared), False)
+        self._tell_unread(self.service, self.service.name)
+        self._tell_unread(self.site, self.site.name)
+        asked = path if isinstance(path, str) else self.request.url.path
+        sent = self._by_rules(self.site.redirects, False, asked)
+        if isinstance(sent, Response):
+            passed_by = effective(self.site, asked, self.program, self.shared)
+            return self._for_caches(self._with_page(sent, passed_by, False), None)
+        if sent is not None:
+            path = asked = sent.path
+        here = effective(self.site, asked, self.program, self.shared)
+        if here.section is not None:
+            self.decisions.append(
+                content_kinds.SectionTakes(
+                    asked, here.section.shown, self.site.name, place=here.section.place, subject=here.section
+                )
+            )
+        for section in here.sections:
+            self._tell_unread(section, f"{self.site.name}, {section.shown},")
+        if here.section is not None and here.section.inner_only:
+            place = here.section.place.key("inner_only")
+            inner = content_kinds.InnerOnly(self.site.name, here.section.shown, place=place, subject=here.section)
+            return self._with_page(self._turned_away(Refusal(404, inner)), here, False)
+        response, passed = self._phases(here, path, asked)
+        if not self.walked:
+            here = here.but(error_pages=self.site.error_pages, error_pages_as=self.site.error_pages_as)
+        return self._for_caches(self._with_page(response, here, passed), here.section)
+
+    def _tell_unread(self, holder: Service | Giving, name: str) -> None:
+        """What of real configuration the estate has no word for, where an answer may rest on it."""
+        if holder.unread:
+            place = holder.place.key("unread")
+            self.decisions.append(http_kinds.LinesUnread(name, in_short(holder.unread), place=place, subject=holder))
+
+    def _for_caches(self, response: Response, section: Section | None) -> Response:
+        """The response with what the site, or its section, says to caches (RFC 9111 section 5.2)."""
+        said = section is not None and (section.cache_control is not None or section.sets_cookie)
+        giving = section if said and section is not None else self.site
+        if response.status not in self.program.says_to_caches:
+            return response
+        cookie = response.cookie or giving.sets_cookie
+        return response.but(cache_control=giving.cache_control or response.cache_control, cookie=cookie)
+
+    def _phases(self, here: Effective, path: str | int, asked: str) -> tuple[Response, bool]:
+        """The response to a path, however often rules let the request go on under another one.
+
+        The second value says whether the response is the upstream's own.
+        """
+        for _ in range(_MOST_TURNS):
+            found, passed = self._in_section(here, path, asked)
+            if isinstance(found, Response):
+                return found, passed
+            path = asked = found.path
+            if self.program.rules_run_anew and found.how != "here":
+                # Within the server the request begins anew, with the site's own rules.
+                sent = self._by_rules(self.site.redirects, False, asked)
+                if isinstance(sent, Response):
+                    return sent, False
+                path = asked = sent.path if sent is not None else asked
+            here = effective(self.site, asked, self.program, self.shared)
+        facts = (self.site.name, asked, _MOST_TURNS)
+        round_ = http_kinds.RulesInCircle(*facts, place=self.site.place, subject=self.site)
+        return Response(500, (*self.decisions, round_), self.site, stop=round_), False
+
+    def _in_section(self, here: Effective, path: str | int, asked: str) -> tuple[Response | _Moved, bool]:
+        """In this order: redirects of the section, a fixed answer, who is let in, the upstream, the content.
+
+        The second value says whether the response is the upstream's own.
+        """
+        slash = self._section_slash(here, asked)
+        if slash is not None:
+            return slash, False
+        limited = here.upstream is None or self.program.passing.limits_body
+        large = too_large(here, self.request, self.program) if limited else None
+        if large is not None:
+            return self._turned_away(large), False
+        method = method_refused(here, self.request, self.program)
+        if method is not None and self.program.judges_method_first and by_password(here):
+            # What is refused to all is still asked of whoever knows the password, where that is enough.
+            method = refused(here.but(access=by_password(here)), self.request)
+        if method is not None and self.program.judges_method_first:
+            return self._turned_away(method), False
+        for section in here.sections if not self.ruled_out else ():
+            sent = self._by_rules(section.redirects, False, asked)
+            if isinstance(sent, Response):
+                return sent, False
+            if sent is not None and (sent.how != "here" or self.program.rules_run_anew):
+                return sent, False
+            if sent is not None:
+                path = asked = sent.path
+            if section is here.answer:
+                break
+        if here.answer is not None:
+            return self._answered(here, here.answer.answer or 0), False
+        if isinstance(path, int):
+            return path_refused(self.site, path, self.decisions, self.request, self.service), False
+        if here.upstream is not None:
+            refusal = method or refused(here, self.request)
+            if refusal is not None:
+                return self._turned_away(refusal), False
+            return self._passed(here, here.upstream, path)
+        for section in here.sections:
+            sent = self._by_rules(section.redirects, True, asked)
+            if sent is not None:
+                return sent, False
+        sent = self._by_rules(self.site.redirects, True, asked)
+        return (sent if sent is not None else self._from_folder(here, path)), False
+
+    # -- redirects and answers --
+
+    @staticmethod
+    def _above(here: Effective, file: RuleFile) -> str:
+        """What stands in front of relative targets in a file of rules: the folder's path on the machine (measured)."""
+        folder = str(here.source.folder or "")
+        return f"{'/'.join(filter(None, (folder, file.within.strip('/'))))}/" if folder else ""
+
+    def _by_rules(
+        self, rules: tuple[Redirect, ...], late: bool, path: str, above: str = ""
+    ) -> Response | _Moved | None:
+        """What rules make of a request for a path: an answer, or another path to go on with; None where none applies."""
+        moved: _Moved | None = None
+        for redirect in rules:
+            if (self.program.late_redirects and redirect.written_as == "redirect") is not late:
+                continue
+            at = Asked(self.site, self.request, self.arrival, self.program, self.shared, path, self._lies)
+            held = captures(redirect.when, at)
+            if held is None:
+                continue
+            place = redirect.place
+            if redirect.answer is not None:
+                return self._answers(redirect.answer, place, redirect)
+            if redirect.inner is None:
+                target = target_of(redirect, at, held, above)
+                step = http_kinds.Redirected(self.site.name, target, redirect.status, place=place, subject=redirect)
+                return Response(redirect.status, (*self.decisions, step), self.site, location=target)
+            to, query = moved_to(redirect, at, held)
+            if to == path and self.program.rules_run_anew:
+                continue
+            self.decisions.append(http_kinds.GoesOnWithin(self.site.name, path, to, place=place, subject=redirect))
+            self.request = self.request.but(url=self.request.url.but(query=query))
+            self.onward = self.onward.but(path=quote(to), query=query)
+            path, moved = to, _Moved(to, redirect.inner)
+            if redirect.inner != "on":
+                self.ruled_out |= redirect.inner == "here" and self.program.rules_run_anew
+                break
+        return moved
+
+    def _lies(self, path: str) -> str:
+        """What lies at a path in the site's own folder; where nothing says what it holds, a file is assumed."""
+        tree = tree_of(self.site, self.machine, self.shared)
+        if tree is None:
+            return "folder" if path.endswith("/") else "file"
+        return tree.look("/".join(part for part in path.split("/") if part), identity_of(self.service)).what
+
+    def _section_slash(self, here: Effective, path: str) -> Response | None:
+        """The final slash of a section that is passed on, which some programs add by themselves."""
+        if not self.program.adds_section_slash or (here.section is not None and here.section.exact == path):
+            return None
+        for section in self.site.sections:
+            if section.path == f"{path}/" and passes_on(self.site, section):
+                return self._to_slash(path, section)
+        return None
+
+    def _to_slash(self, behind: str, subject: Site | Section) -> Response:
+        path = f"{self.program.escaped(behind, False)}/{self.request.url.query}"
+        target = absolute(self.site, self.request, self.arrival, self.program, path)
+        service = self.service
+        if service.program is None and self.request.port != self.arrival.port:
+            self.decisions.append(http_kinds.ProgramAssumed(service.name, place=service.place, subject=service))
+        step = http_kinds.FolderSlash(behind, self.site.name, target, place=subject.place, subject=self.site)
+        return Response(301, (*self.decisions, step), self.site, location=target)
+
+    def _answered(self, here: Effective, status: int) -> Response:
+        giving = here.answer
+        assert giving is not None
+        return self._answers(status, giving.place, self.site)
+
+    def _answers(self, status: int, at: Place, subject: object) -> Response:
+        """A fixed answer."""
+        place = at.key("answer")
+        given = self.program.special_answers.get(status, status)
+        if given is None:
+            silent = http_kinds.AnswersNothing(self.site.name, status, self.service.name, place=place, subject=subject)
+            return Response(0, (*self.decisions, silent), self.site, protocol=Detail.EMPTY, stop=silent)
+        kind = http_kinds.Answers if given < 400 else http_kinds.AnswersError
+        decision = kind(self.site.name, status, place=place, subject=subject)
+        page = f"{self.site.name}/" if given < 300 else None
+        stop = decision if given >= 400 else None
+        return Response(given, (*self.decisions, decision), self.site, page, stop=stop)
+
+    def _turned_away(self, refusal: Refusal) -> Response:
+        return Response(refusal.status, (*self.decisions, refusal.decision), self.site, stop=refusal.decision)
+
+    # -- the upstream --
+
+    def _passed(self, here: Effective, upstream: Upstream, path: str) -> tuple[Response, bool]:
+        start = str(here.section.path or here.section.exact or "") if here.section is not None else ""
+        if here.section is not None and here.section.upstream is None and self.program.sections_merge:
+            start = ""
+        whole = here.section is not None and here.section.pattern is not None and here.section.upstream is not None
+        front = Front(self.site, upstream, start, self.program, whole)
+        hidden = next((each for each in here.sections if each.folder is not None and each is not here.section), None)
+        if hidden is not None and self.program.upstreams_first:
+            self.decisions.append(
+                http_kinds.UpstreamFirst(self.service.name, hidden.shown, place=hidden.place, subject=hidden)
+            )
+        passing = http_kinds.PassesOn(self.site.name, str(upstream.to[0]), place=upstream.place, subject=self.site)
+        self.decisions.append(passing)
+        inner: Exchange | None = None
+        for member in self.asking.members(upstream):
+            if inner is not None:
+                step = http_kinds.PassedOver(str(inner.url), self.site.name, place=upstream.place, subject=inner.stop)
+                self.decisions.append(step)
+            url = asked_there(front, member, self.onward, path)
+            if isinstance(url, str):
+                lost = http_kinds.TargetLost(
+                    self.site.name, path, url, start or "/", str(member), place=upstream.place, subject=self.site
+                )
+                return Response(500, (*self.decisions, lost), self.site, stop=lost), False
+            inner = self.asking.ask(front, url, said_there(front, self.request, self.arrival.port))
+            self.inner.append(inner)
+            if not goes_on(front, inner, self.request.saying.method):
+                break
+        assert inner is not None
+        own = absolute(self.site, self.request, self.arrival, self.program, "/")
+        response = passed_on(front, inner, own, tuple(self.decisions))
+        own_error = inner.response is None or response.status != inner.response.status
+        return response, not own_error
+
+    # -- the folder --
+
+    def _from_folder(self, here: Effective, path: str) -> Response | _Moved:
+        method = self.request.saying.method
+        if method in self.program.methods.echoes:
+            note = content_kinds.MethodAnswered(self.site.name, method, place=self.site.place, subject=self.site)
+            return Response(200, (*self.decisions, note), self.site)
+        folder = folder_at(here, self.service, self.machine, self.program, self.shared)
+        rules = self._rule_files(path, folder) if here.source is self.site else []
+        for each in rules:
+            unread = self._unread_rules(each, folder)
+            if unread is not None:
+                self.walked = False
+                return unread
+        shut = closed(here, folder, path) if self.program.methods.looks_first else None
+        if shut is not None:
+            self.walked = False
+            return self._of(shut)
+        gone = barred(folder) if self.program.judges_grants else None
+        if gone is not None and isinstance(gone.decisions[-1], content_kinds.NotGranted):
+            turned_away = method_refused(here, self.request, self.program)
+            return self._turned_away(turned_away) if turned_away is not None else self._of(gone)
+        here = _ruled(here, rules)
+        refusal = method_refused(here, self.request, self.program) or refused(here, self.request)
+        if refusal is not None:
+            return self._turned_away(refusal)
+        deepest = next((each for each in reversed(rules) if each.redirects), None)
+        above = self._above(here, deepest) if deepest is not None else ""
+        sent = None
+        if deepest is not None and not self.ruled_out:
+            sent = self._by_rules(deepest.redirects, False, path, above)
+        if sent is None and deepest is not None:
+            sent = self._by_rules(deepest.redirects, True, path, above)
+        if sent is not None:
+            return sent
+        found = content(here, folder, path, method)
+        return self._inside(found.inside, here, found) if found.inside is not None else self._of(found)
+
+    def _inside(self, document: str, here: Effective, found: Content) -> Response:
+        """A document that was found: its own sections hold for it, for all that they say or only for who is let in."""
+        there = effective(self.site, document, self.program, self.shared)
+        if there.sections == here.sections:
+            return self._of(found)
+        if not self.program.asks_inside and not found.whole and there.upstream is None:
+            refusal = refused(there, self.request)
+            return self._turned_away(refusal) if refusal is not None else self._of(found)
+        if there.section is not None:
+            self.decisions.append(
+                content_kinds.SectionTakes(
+                    document, there.section.shown, self.site.name, place=there.section.place, subject=there.section
+                )
+            )
+        held, self.onward = self.onward, self.onward.but(path=quote(document))
+        response, _ = self._phases(there, document, document)
+        self.onward = held
+        return response
+
+    def _of(self, found: Content) -> Response:
+        if found.slash_behind is not None:
+            return self._to_slash(found.slash_behind, self.site)
+        page = f"{self.site.name}/{found.page}" if found.page is not None else None
+        stop = found.decisions[-1] if found.status >= 400 else None
+        return Response(found.status, (*self.decisions, *found.decisions), self.site, page, stop=stop)
+
+    def _rule_files(self, path: str, folder: Folder) -> list[RuleFile]:
+        """The files of rules that count for a path, outermost first; also one of which nothing is known but that it is there."""
+        site, tree = self.site, folder.tree
+        if not self.program.reads_rule_files or not site.reads_rule_files or (tree is not None and not tree.exists):
+            return []
+        if not site.rule_files and (tree is None or tree.plain):
+            return []
+        name = path.strip("/")
+        lies_in = name if tree is not None and tree.look(name, folder.who).what == "folder" else path.rpartition("/")[0]
+        parts = [part for part in lies_in.split("/") if part]
+        found: list[RuleFile] = []
+        for within in ("/".join(parts[:depth]) for depth in range(len(parts) + 1)):
+            stated = [
+                each for each in site.rule_files if each.file_name == RULE_FILE and each.within.strip("/") == within
+            ]
+            lies = tree is not None and f"{within}/{RULE_FILE}".lstrip("/") in tree.files
+            found += stated or ([RuleFile(within=within, place=site.place)] if lies else [])
+        return found
+
+    def _unread_rules(self, file: RuleFile, folder: Folder) -> Response | None:
+        """What a file of rules that cannot be read makes of every request below its folder (measured); None where it can."""
+        within = file.within.strip("/")
+        name = f"{within}/{file.file_name}".lstrip("/")
+        hidden = unpassable(folder, within) if file.broken else None
+        if hidden is None and folder.tree is not None:
+            bar = folder.tree.barred(name, folder.who, 4)
+            hidden = None if bar is None else folder.unreadable(name, bar)
+        if hidden is not None:
+            return self._of(hidden)
+        if not file.broken:
+            return None
+        facts = (self.service.name, name, self.site.name, file.broken)
+        step = content_kinds.RuleFileBroken(*facts, place=file.place, subject=self.site)
+        return Response(500, (*self.decisions, step), self.site, stop=step)
+
+    # -- pages for errors --
+
+    def _with_page(self, response: Response, here: Effective, passed: bool) -> Response:
+        """The response with the page of the site's own that stands for its status."""
+        status = response.status
+        page = here.error_pages.get(status)
+        own = not passed or (here.upstream is not None and here.upstream.replaces_errors)
+        if page is None or not own or response.location is not None:
+            return response
+        if not page.startswith("/"):
+            if status == 401 and self.program.keeps_error:
+                return response
+            place = here.site.place.key("error_pages")
+            sent = http_kinds.Redirected(self.site.name, page, 302, place=place, subject=self.site)
+            return Response(302, (*response.decisions, sent), self.site, location=page)
+        self.decisions = list(response.decisions)
+        if isinstance(response.stop, http_kinds.PathRefused) and self.program.judges_path_first:
+            # No redirect was asked yet: for the page they are.
+            redirected = self._by_rules(self.site.redirects, False, self.request.url.path)
+            if isinstance(redirected, Response):
+                return redirected
+        shown, through = self._page_of(page, here if status in (401, 403) and self.program.keeps_error else None)
+        facts = (self.site.name, page, status)
+        step: Decision
+        place = next((each.place for each in (*here.sections, here.site) if each.error_pages), here.site.place)
+        place = place.key("error_pages")
+        given_as = here.error_pages_as.get(status)
+        if given_as is not None and 200 <= shown.status < 300:
+            step = content_kinds.ErrorPageAs(*facts, given_as, place=place.key("error_pages_as"), subject=self.site)
+            stop = None if given_as < 400 else response.stop
+            return Response(given_as, (*self.decisions, step), self.site, shown.page, stop=stop)
+        overridden = here.upstream is not None and here.upstream.replaces_errors
+        answered = bool(shown.decisions) and isinstance(
+            shown.decisions[-1], http_kinds.Answers | http_kinds.AnswersError
+        )
+        # An answer that has a page of its own would lead round: the error stands then.
+        answered = answered and shown.status not in here.error_pages
+        # To the slash of a folder nobody is sent for the page of an error: the error stands (measured).
+        slash = bool(shown.decisions) and isinstance(shown.decisions[-1], http_kinds.FolderSlash)
+        led = (shown.location is not None and not slash) or (through and overridden and shown.status >= 400)
+        if self.program.upstream_page_succeeds and (answered or led):
+            # What is said in the page's place takes the place of the error.
+            return shown.but(decisions=(*response.decisions, *shown.decisions))
+        if through and not overridden and self.program.upstream_page_succeeds and shown.location is None:
+            # What an upstream says of the page is what the visitor gets, its status too.
+            step = content_kinds.ErrorPage(*facts, place=place, subject=self.site)
+            stop = None if shown.status < 400 else response.stop
+            return Response(shown.status, (*self.decisions, step), self.site, shown.page, stop=stop)
+        if 200 <= shown.status < 300 or through:
+            step = content_kinds.ErrorPage(*facts, place=place, subject=self.site)
+            return Response(status, (*self.decisions, step), self.site, stop=response.stop)
+        step = content_kinds.ErrorPageFails(*facts, place=place, subject=shown.stop)
+        kept = status if self.program.keeps_error else shown.status
+        if shown.location is not None and not self.program.keeps_error:
+            return Response(kept, (*response.decisions, step), self.site, location=shown.location)
+        return Response(kept, (*response.decisions, step), self.site, stop=response.stop or shown.stop)
+
+    def _page_of(self, page: str, let_in: Effective | None) -> tuple[Response, bool]:
+        """What the site gives for the page itself, and whether an upstream gave it.
+
+        `let_in` is what holds where somebody was kept out: the same rule is not asked once more for the page (measured).
+        """
+        held, self.decisions = self.decisions, []
+        asking, onward = self.request, self.onward
+        self.request = asking.but(saying=asking.saying.but(method="GET", body=0))
+        self.onward = onward.but(path=page, query="")
+        here = effective(self.site, page, self.program, self.shared)
+        if let_in is not None and here.access is let_in.access:
+            here = here.but(access=None)
+        response, passed = self._phases(here, page, page)
+        self.request, self.onward, self.decisions = asking, onward, held
+        return response, passed and here.upstream is not None
+
+
+def _ruled(here: Effective, rules: list[RuleFile]) -> Effective:
+    """What holds with files of rules: the deepest says who is let in, unless a section does, and which documents are tried."""
+    access = next((each.access for each in reversed(rules) if each.access is not None), None)
+    documents = next((each.index_files for each in reversed(rules) if each.index_files is not None), None)
+    if access is not None and not any(each.access for each in here.sections):
+        here = here.but(access=access)
+    return here if documents is None else here.but(documents=documents)
