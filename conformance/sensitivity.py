@@ -35,10 +35,10 @@ from portolan.estate.filter import Filter, FilterRule
 from portolan.estate.machine import Forward
 from portolan.estate.network import GroupRule
 from portolan.estate.records import ZoneData
-from portolan.estate.site import Section, Site
+from portolan.estate.site import Redirect, Section, Site
 from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
-from portolan.http import content, respond, sections, tree
+from portolan.http import content, redirecting, sections, serving, tree
 from portolan.journey import exchange, race
 from portolan.journey import visit as journey_visit
 from portolan.journey.visit import visit
@@ -160,7 +160,7 @@ BREAKS: dict[str, Callable[[], AbstractContextManager[Any]]] = {
     "nginx takes the first site that fits": lambda: patch.object(Nginx, "first_listed_wins", True),
     "nginx tells the port asked": lambda: patch.object(Nginx, "tells_asked_port", True),
     "the last index file is taken": lambda: patch.object(
-        respond,
+        serving,
         "content",
         lambda here, *asked: real_content(here.but(documents=here.documents[::-1]), *asked),
     ),
@@ -172,17 +172,25 @@ BREAKS: dict[str, Callable[[], AbstractContextManager[Any]]] = {
         sections, "max", lambda held, **_: next(iter(held), None), create=True
     ),
     "every method is GET": lambda: patch.object(Nginx, "methods", Methods()),
-    "passwords are not asked": lambda: patch.object(respond, "refused", lambda *_: None),
+    "passwords are not asked": lambda: patch.object(serving, "refused", lambda *_: None),
     "an error page keeps the error": lambda: patch.object(Nginx, "keeps_error", True),
     "grants are not judged": lambda: patch.object(Apache, "judges_grants", False),
     "a section's prefix is kept": lambda: patch.object(Apache, "passing", Apache.passing.but(replaces_path=False)),
     "what is tried is not looked at": lambda: patch.object(
-        respond, "content", lambda here, *asked: real_content(here.but(tries=()), *asked)
+        serving, "content", lambda here, *asked: real_content(here.but(tries=()), *asked)
     ),
     "redirects of its own bear the name asked": lambda: patch.object(Site, "redirects_to", None),
     "pages for errors keep their status": lambda: patch.object(Site, "error_pages_as", {}),
     "inner sections are for everybody": lambda: patch.object(Section, "inner_only", False),
-    "the next of a pool is never asked": lambda: patch.object(respond, "goes_on", lambda *_: False),
+    "conditions on files and folders do not count": lambda: patch.object(redirecting, "_lying", lambda *_: True),
+    "groups of conditions do not count": lambda: patch.object(redirecting, "_grouped", lambda *_: True),
+    "conditions on what is said do not count": lambda: patch.object(redirecting, "_said", lambda *_: True),
+    "what goes on within is sent elsewhere": lambda: patch.object(Redirect, "inner", None),
+    "rules that answer are passed over": lambda: patch.object(Redirect, "answer", None),
+    "what rules hand on is not escaped": lambda: patch.object(Nginx, "escaped", lambda _, text, __: text),
+    "folders come before upstreams at httpd": lambda: patch.object(Apache, "upstreams_first", False),
+    "files of rules can always be read": lambda: patch.object(serving.Serving, "_unread_rules", lambda *_: None),
+    "the next of a pool is never asked": lambda: patch.object(serving, "goes_on", lambda *_: False),
     "POST stays POST": lambda: patch.object(journey_visit, "_TURN_TO_GET", frozenset()),
     # what estates say, as it is read: a rehearsal has readings of its own
     "a written mask does not count": lambda: patch.object(

@@ -2,6 +2,7 @@
 
 import json
 import random
+import re
 from typing import Any
 
 from conformance.web_common import VISITORS, WebWorld
@@ -167,8 +168,45 @@ class Draw:
                 rule["when"] = when
             if "{query}" not in rule["to"] and self.chance(3):
                 rule["query"] = self.random.choice(["joined", "unless-own"])
+            if self.chance(4):
+                self.further(rule.setdefault("when", {}))
+            if self.chance(5):
+                rule = {"when": rule.get("when", {"path": "/app/*"}), "answer": self.random.choice([403, 404, 410])}
+            elif self.chance(4):
+                rule = self.inner(rule)
             found.append(rule)
         return found
+
+    def further(self, when: dict[str, Any]) -> None:
+        """A further condition: what lies there, the method, a field, one of several, none of several."""
+        simple = [
+            {"file": self.random.choice([True, False])},
+            {"folder": self.random.choice([True, False])},
+            {"file": False, "folder": False},
+            {"method": self.random.choice([["GET"], ["POST"], ["GET", "POST"]])},
+            {"not_method": self.random.choice([["GET"], ["POST", "OPTIONS"]])},
+            {"fits_header": {"X-Forwarded-Proto": self.random.choice(["^https$", "s?", "^$"])}},
+            {"path": self.random.choice(["/sub/*", "/a.html", "/app"])},
+        ]
+        kind = self.random.randrange(4)
+        if kind < 2:
+            when.update(self.random.choice(simple[:-1]))
+        else:
+            when["any" if kind == 2 else "none"] = self.random.sample(simple, 2)
+
+    def inner(self, rule: dict[str, Any]) -> dict[str, Any]:
+        """The same rule, for a request that goes on within the server."""
+        when = rule.get("when", {})
+        targets = ["/a.html", "/sub/a.html", "/app/", "/nope", "/sub"]
+        if str(when.get("path", "")).endswith("*"):
+            targets += ["/app/{rest}", "/sub/{rest}?x=1"]
+        if "(" in str(when.get("pattern", "")):
+            targets += ["/app/{1}", "/sub/{1}?y={1}"]
+        how = ["again", "again", "here", *(["on"] if self.program == "nginx" else [])]
+        found = {"to": self.random.choice(targets), "inner": self.random.choice(how)}
+        if self.chance(3):
+            found["query"] = self.random.choice(["joined", "unless-own"])
+        return found | ({"when": when} if when else {})
 
     def common(self, giving: dict[str, Any], section: bool) -> None:
         """What a site and a section may say alike."""
@@ -223,9 +261,21 @@ class Draw:
             what = self.random.choice(["access", "redirects", "broken"])
             rule[what] = "x" if what == "broken" else self.access() if what == "access" else self.redirects()
             for each in rule.get("redirects", ()):
-                each["to"] = each["to"].replace("sub/a.html", "/sub/a.html")
+                each["to"] = re.sub(r"^sub/", "/sub/", each.get("to", "")) or each.pop("to", "") or None
+                if each["to"] is None:
+                    del each["to"]
             site.update({"rule_files": [rule], "reads_rule_files": self.random.choice([True, True, False])})
             site.pop("access", None)
+        if self.program == "apache":
+            # Rules of sections stand beside the site's on the stage, where what goes on within comes last.
+            beside = any("redirects" in each or "answer" in each for each in site.get("sections", ()))
+            for giving in site.get("sections", ()):
+                giving["redirects"] = [each for each in giving.get("redirects", ()) if "inner" not in each]
+            if beside and "redirects" in site:
+                site["redirects"] = [each for each in site["redirects"] if "inner" not in each]
+            for section in site.get("sections", ()):
+                if {"folder", "files"} & set(section) and self.chance(2):
+                    section["not_passed_on"] = True
         seen = set()
         for each in list(site.get("sections", ())):
             key = (each.get("path"), each.get("exact"))
@@ -291,6 +341,9 @@ def drawn(seed: int, plainly: bool = False) -> WebWorld:
         held = {"names": [f"{name}.kestrel-ridge.example"], **draw.holding()}
         if draw.chance(2):
             held["redirects"] = draw.redirects()
+            for rule in held["redirects"]:
+                if rule.get("inner") == "on" and behind["program"] == "apache":
+                    rule["inner"] = "again"
         behind["sites"][f"b{number}"] = held
     orion: dict[str, Any] = {
         "interfaces": {"line": {"network": "internet", "address": "203.0.113.40"}, "dome": {"address": "10.20.0.15"}},

@@ -16,7 +16,8 @@ def _exchanged(name: str) -> tuple[Any, Any]:
     broken: Any = EVERY[name]()
     if not isinstance(broken, _patch):
         return None, None
-    real = getattr(broken.getter(), broken.attribute, None)
+    # What is not there any more breaks nothing.
+    real = None if broken.create else getattr(broken.getter(), broken.attribute)
     return (real, broken.new) if inspect.isroutine(real) and inspect.isroutine(broken.new) else (None, None)
 
 

@@ -21,7 +21,7 @@ from portolan.http.content import Content, Folder, barred, closed, content, fold
 from portolan.http.redirecting import Asked, absolute, captures, moved_to, target_of
 from portolan.http.sections import Effective, effective, passes_on
 from portolan.http.tree import identity_of, tree_of
-from portolan.http.upstream import Front, asked_there, goes_on, passed_on, said_there
+from portolan.http.upstream import PLAIN, Front, asked_there, goes_on, passed_on, said_there
 from portolan.programs.protocol import WebProgram
 from portolan.source.place import Place
 
@@ -77,6 +77,10 @@ class Serving:
         self.inner: list[Exchange] = []
         #: What is passed on: what the visitor asked for, unless the program asks itself for another path.
         self.onward: Url = request.url
+        #: Whether what is passed on is the whole path: a rule said that the request stays where it is (nginx).
+        self.whole = False
+        #: How often the request went on under another path.
+        self.turns = 0
         #: Whether a rule said that no further one is asked.
         self.ruled_out = False
         #: Whether the way to the content failed before it was known which sections a path has.
@@ -139,21 +143,33 @@ class Serving:
 
         The second value says whether the response is the upstream's own.
         """
-        for _ in range(_MOST_TURNS):
+        while True:
             found, passed = self._in_section(here, path, asked)
             if isinstance(found, Response):
                 return found, passed
             path = asked = found.path
-            if self.program.rules_run_anew and found.how != "here":
-                # Within the server the request begins anew, with the site's own rules.
-                sent = self._by_rules(self.site.redirects, False, asked)
-                if isinstance(sent, Response):
-                    return sent, False
-                path = asked = sent.path if sent is not None else asked
+            sent = self._anew(asked) if self.program.rules_run_anew and found.how != "here" else self._turn(asked)
+            if isinstance(sent, Response):
+                return sent, False
+            path = asked = sent or asked
             here = effective(self.site, asked, self.program, self.shared)
-        facts = (self.site.name, asked, _MOST_TURNS)
-        round_ = http_kinds.RulesInCircle(*facts, place=self.site.place, subject=self.site)
-        return Response(500, (*self.decisions, round_), self.site, stop=round_), False
+
+    def _turn(self, path: str) -> Response | None:
+        """Counts that a request goes on under another path; the response where that was too often."""
+        self.turns += 1
+        if self.turns <= _MOST_TURNS:
+            return None
+        facts = (self.site.name, path, _MOST_TURNS)
+        step = http_kinds.RulesInCircle(*facts, place=self.site.place, subject=self.site)
+        return Response(500, (*self.decisions, step), self.site, stop=step)
+
+    def _anew(self, path: str) -> Response | str:
+        """What the site's own rules make of a path that the program asks for itself: an answer, or the path to go on with."""
+        ended = self._turn(path)
+        if ended is not None:
+            return ended
+        sent = self._by_rules(self.site.redirects, False, path)
+        return sent if isinstance(sent, Response) else path if sent is None else sent.path
 
     def _in_section(self, here: Effective, path: str | int, asked: str) -> tuple[Response | _Moved, bool]:
         """In this order: redirects of the section, a fixed answer, who is let in, the upstream, the content.
@@ -231,7 +247,8 @@ class Serving:
                 continue
             self.decisions.append(http_kinds.GoesOnWithin(self.site.name, path, to, place=place, subject=redirect))
             self.request = self.request.but(url=self.request.url.but(query=query))
-            self.onward = self.onward.but(path=quote(to), query=query)
+            self.onward = self.onward.but(path=quote(to, safe=PLAIN), query=query)
+            self.whole |= redirect.inner == "here" and not self.program.rules_run_anew
             path, moved = to, _Moved(to, redirect.inner)
             if redirect.inner != "on":
                 self.ruled_out |= redirect.inner == "here" and self.program.rules_run_anew
@@ -239,10 +256,17 @@ class Serving:
         return moved
 
     def _lies(self, path: str) -> str:
-        """What lies at a path in the site's own folder; where nothing says what it holds, a file is assumed."""
-        tree = tree_of(self.site, self.machine, self.shared)
+        """What lies at a path in the site's own folder.
+
+        Where nothing says what it holds, what is asked for is assumed to be there, unless the site gives nothing of a folder.
+        """
+        site, tree = self.site, tree_of(self.site, self.machine, self.shared)
         if tree is None:
-            return "folder" if path.endswith("/") else "file"
+            gives = site.folder is not None or (site.answer is None and site.upstream is None)
+            what = "nothing" if not gives else "folder" if path.endswith("/") else "file"
+            if not any(isinstance(each, content_kinds.LyingAssumed) for each in self.decisions):
+                self.decisions.append(content_kinds.LyingAssumed(site.name, path, what, place=site.place, subject=site))
+            return what
         return tree.look("/".join(part for part in path.split("/") if part), identity_of(self.service)).what
 
     def _section_slash(self, here: Effective, path: str) -> Response | None:
@@ -304,7 +328,8 @@ class Serving:
             if inner is not None:
                 step = http_kinds.PassedOver(str(inner.url), self.site.name, place=upstream.place, subject=inner.stop)
                 self.decisions.append(step)
-            url = asked_there(front, member, self.onward, path)
+            asked = member.but(path="") if self.whole else member
+            url = asked_there(front, asked, self.onward, path)
             if isinstance(url, str):
                 lost = http_kinds.TargetLost(
                     self.site.name, path, url, start or "/", str(member), place=upstream.place, subject=self.site
@@ -360,10 +385,14 @@ class Serving:
 
     def _inside(self, document: str, here: Effective, found: Content) -> Response:
         """A document that was found: its own sections hold for it, for all that they say or only for who is let in."""
-        there = effective(self.site, document, self.program, self.shared)
-        if there.sections == here.sections:
+        sent = self._anew(document)
+        if isinstance(sent, Response):
+            return sent
+        there = effective(self.site, sent, self.program, self.shared)
+        moved, document = sent != document, sent
+        if there.sections == here.sections and not moved:
             return self._of(found)
-        if not self.program.asks_inside and not found.whole and there.upstream is None:
+        if not moved and not self.program.asks_inside and not found.whole and there.upstream is None:
             refusal = refused(there, self.request)
             return self._turned_away(refusal) if refusal is not None else self._of(found)
         if there.section is not None:
@@ -485,6 +514,11 @@ class Serving:
         asking, onward = self.request, self.onward
         self.request = asking.but(saying=asking.saying.but(method="GET", body=0))
         self.onward = onward.but(path=page, query="")
+        sent = self._anew(page)
+        if isinstance(sent, Response):
+            self.request, self.onward, self.decisions = asking, onward, held
+            return sent, False
+        page = sent
         here = effective(self.site, page, self.program, self.shared)
         if let_in is not None and here.access is let_in.access:
             here = here.but(access=None)

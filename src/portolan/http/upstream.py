@@ -15,7 +15,8 @@ from portolan.source.value import Value
 
 #: Methods that may be repeated without harm (RFC 9110 section 9.2.2).
 REPEATABLE = frozenset(("GET", "HEAD", "OPTIONS", "PUT", "DELETE", "TRACE"))
-_PLAIN = "/:@!$&'()*+,;=~-._"
+#: What stays as it is in a path that is passed on.
+PLAIN = "/:@!$&'()*+,;=~-._"
 
 
 class Front(Value, frozen=True):
@@ -53,7 +54,7 @@ def asked_there(front: Front, member: Url, url: Url, path: str) -> Url | str:
 
 
 def _escaped(path: str) -> str:
-    return quote(path, safe=_PLAIN)
+    return quote(path, safe=PLAIN)
 
 
 def said_there(front: Front, request: Request, own_port: int) -> Saying:

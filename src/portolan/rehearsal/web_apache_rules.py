@@ -243,7 +243,7 @@ def rule_file(staged: Staged, file: RuleFile, room: WebRoom) -> None:
     if file.broken:
         lines.append("ThisIsNoDirective on")
     for rule in file.redirects:
-        if not re.match(r"/|[A-Za-z][A-Za-z0-9+.-]*:", rule.to):
+        if rule.answer is None and not re.match(r"/|[A-Za-z][A-Za-z0-9+.-]*:", rule.to):
             # It would be put behind the folder's own path, which is another one here.
             raise quoting.UnstageableError("a relative target in a file of rules", str(rule.to), rule.place)
     if file.redirects:

@@ -60,7 +60,8 @@ def furnish(
     if held is None:
         plan.folders.append(f"{where}{path}")
         documents = _index_files(site, giving)
-        names = _asked_for(paths, documents, prefix)
+        elsewhere = isinstance(giving, Site) and giving.folder is None and (giving.answer or giving.upstream)
+        names = [] if elsewhere else _asked_for(paths, documents, prefix)
         for name in names:
             if not any(other.startswith(f"{name}/") for other in names):
                 plan.files[f"{where}{path}/{name}"] = f"{site.name}/{prefix}{name}"

@@ -30,6 +30,17 @@ class PageAssumed(HttpDecision, frozen=True):
     page: str
 
 
+class LyingAssumed(HttpDecision, frozen=True):
+    kind = "lying-assumed"
+    words = "nothing says what the folder of {site} holds; at {path} {what} is assumed"
+    assumed = True
+    unsaid = ("folder", "files", "copy", "inventory")
+
+    site: str
+    path: str
+    what: str
+
+
 class Listed(HttpDecision, frozen=True):
     kind = "listed"
     words = "{site} lists the folder {folder}"

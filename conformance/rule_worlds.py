@@ -1,0 +1,82 @@
+"""The table's worlds about rules: conditions of every kind, what goes on within the server, escapes; links and files of rules."""
+
+from conformance.site_worlds import BOTH, many, one
+from conformance.web_common import U, WebWorld, asks
+
+HELD = (
+    "files: [index.html, app.html, about.html, b/c.html, in/x.html, in/index.html, 'b c/index.html', new]\n"
+    "links: {l.html: about.html, gone: nowhere, old: in}"
+)
+#: What publishing programs write, one after the other.
+GUARDED = """\
+- {when: {fits_header: {X-Agent: "(?i)(badbot|scraper)"}}, answer: 403}
+- {when: {not_method: [GET, POST]}, answer: 405}
+- {when: {path: /old/*, none: [{path: /old/keep}]}, to: "/{rest}.html", inner: again}
+- {when: {any: [{path: /x}, {pattern: "^/y"}], file: false}, to: /about.html, inner: again}
+- {when: {pattern: "^/(.*)$", file: false, folder: false, none: [{pattern: "^/b/"}]}, to: /app.html, inner: again}
+"""
+ROUND = """- {when: {pattern: "^/(.*)$"}, to: "/x/{1}", inner: again}"""
+ENDS = """- {when: {pattern: "^/(.*)$"}, to: "/b/{1}", inner: here}"""
+SEEN = """\
+- {when: {pattern: "^/(.*)$"}, to: "/b/{1}", inner: "on"}
+- {when: {path: /b/c}, to: /about.html, inner: here}
+"""
+HANDED = """\
+- {when: {pattern: "^/a/(.*)$"}, to: "/new?x={1}", inner: again}
+- {when: {pattern: "^/k/(.*)$"}, to: "/new?x={1}", inner: again, query: joined}
+"""
+ESCAPED = f"""\
+- {{when: {{pattern: "^/cap/(.*)$"}}, to: "{U}/{{1}}"}}
+- {{when: {{path: /rest/*}}, to: "{U}/{{rest}}"}}
+- {{when: {{path: "/s p"}}, to: /about.html}}
+"""
+BEHIND = """\
+visit:
+  names: [visit.kestrel-ridge.example]
+  files: [index.html]
+  sections:
+    - {path: /st/, folder: /srv/st, files: [a.css]}
+    - {path: /keep/, not_passed_on: true, folder: /srv/keep, files: [a.css]}
+    - {path: /, upstream: "http://10.20.0.16:8080/"}
+"""
+INNER = """\
+  vega:
+    interfaces: {dome: {address: 10.20.0.16}}
+    services: {inner: {program: nginx, listens: [8080], sites: {inner: {files: [st/a.css, keep/a.css, x, index.html]}}}}
+"""
+
+
+def ruled(rules: str) -> str:
+    """Rules at a site."""
+    return f"{HELD}\nredirects:\n" + "".join(f"  {line}\n" for line in rules.strip("\n").split("\n"))
+
+
+def filed(rules: str) -> str:
+    """Rules in a file of its folder."""
+    lines = "".join(f"      {line}\n" for line in rules.strip("\n").split("\n"))
+    return f"{HELD}\nreads_rule_files: true\nrule_files:\n  - redirects:\n{lines}"
+
+
+def section(path: str, rule: str) -> str:
+    """A rule at a section."""
+    return f"{HELD}\nsections:\n  - path: {path}\n    redirects: [{rule}]\n"
+
+
+PATHS = "/ /old/about /old/keep /x?q=1 /yy /orders/5 /b/c /b/d /l.html /gone /old /in /in/x.html"
+AGAIN = '{when: {pattern: "^/b/(.*)$"}, to: "/b/x/{1}", inner: again}'
+STAYS = '{when: {pattern: "^/b/(.*)$"}, to: "/b/{1}.html", inner: here}'
+SENT = f'\nsections: [{{path: /new, redirects: [{{to: "{U}/about.html{{query}}", status: 302}}]}}]'
+
+RULE_WORLDS: dict[str, WebWorld] = {
+    **one("rules, one after the other", ruled(GUARDED), asks(PATHS, "street", "putter", "poster")),
+    **one("rules in a file", filed(GUARDED), asks(PATHS, "street", "putter"), ("apache",)),
+    **one("rules in a file that go round", filed(ROUND), asks("/ /about.html"), ("apache",)),
+    **one("rules in a file that end", filed(ENDS), asks("/c.html /zz /"), ("apache",)),
+    **one("rules of a section that go round", section("/b/", AGAIN), asks("/b/c.html /app.html"), ("nginx",)),
+    **one("rules of a section that stay", section("/b/", STAYS), asks("/b/c /b/c.html /b/"), ("nginx",)),
+    **one("rules that the next one sees", f"{ruled(SEEN)}sections: [{{path: /about.html, answer: 410}}]", asks("/c /zz /c.html"), ("nginx",)),
+    **one("rules that hand on what they matched", ruled(HANDED) + SENT.lstrip(), asks("/a/q%20r?o=1 /k/q%26r?o=1 /a/z /about.html"), ("nginx",)),
+    **one("links to files and folders", HELD, asks("/old/ /old/x.html /l.html /gone /old")),
+    **one("paths with escapes", ruled(ESCAPED), asks("/cap/b%20c/ /cap//about.html /rest/b%20c/ /s%20p /cap/%61bout.html")),
+    **many("a section's folder beside what is passed on", BEHIND, asks("/st/a.css /keep/a.css /x"), BOTH, others=INNER),
+}  # fmt: skip

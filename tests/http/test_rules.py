@@ -1,0 +1,65 @@
+"""Rules of every kind, links, escapes, and what is passed on beside folders: as nginx and Apache httpd answered in the worlds."""
+
+import pytest
+
+from conformance.rule_worlds import RULE_WORLDS
+from tests.conftest import OFFICE, ask, got, problems, swap
+
+FILES = "            files: [index.html, tonight.html, img/dome.jpg]\n"
+
+#: What came for each question of a world: a status, or a page (of the site `visit` where no other is named; `_` for a blank).
+MEASURED = {
+    "site: rules, one after the other (nginx)": "index.html about.html app.html about.html about.html app.html 404 404 l.html app.html 404 in/index.html in/x.html 405 405 405 405 405 405 405 405 405 405 405 405 405 405 405 405 405 405 405 404 404 405 405 404 in/index.html 405",
+    "site: rules, one after the other (apache)": "index.html about.html app.html about.html about.html app.html 404 404 l.html app.html 404 in/index.html in/x.html 405 405 405 405 405 405 405 405 405 405 405 405 405 index.html about.html app.html about.html about.html app.html 404 404 l.html app.html 404 in/index.html in/x.html",
+    "site: rules in a file (apache)": "index.html about.html app.html about.html about.html app.html 404 404 l.html 403 app.html in/index.html in/x.html 405 405 405 405 405 405 405 405 405 403 405 405 405",
+    "site: rules in a file that go round (apache)": "500 500",
+    "site: rules in a file that end (apache)": "b/c.html 404 403",
+    "site: rules of a section that go round (nginx)": "500 app.html",
+    "site: rules of a section that stay (nginx)": "b/c.html 404 404",
+    "site: rules that the next one sees (nginx)": "410 404 b/c.html",
+    "site: rules that hand on what they matched (nginx)": "about.html about.html about.html about.html",
+    "site: links to files and folders (nginx)": "old/index.html old/x.html l.html 404 old/index.html",
+    "site: links to files and folders (apache)": "old/index.html old/x.html l.html 403 old/index.html",
+    "site: paths with escapes (nginx)": "b_c/index.html about.html b_c/index.html about.html about.html",
+    "site: paths with escapes (apache)": "b_c/index.html about.html b_c/index.html about.html about.html",
+    "sites: a section's folder beside what is passed on (nginx)": "st/a.css keep/a.css inner/x",
+    "sites: a section's folder beside what is passed on (apache)": "inner/st/a.css keep/a.css inner/x",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", RULE_WORLDS)
+def test_as_measured(name):
+    """Question by question."""
+    world = RULE_WORLDS[name]
+    found = [got(ask(world.text, url, who)).removeprefix("visit/").replace(" ", "_") for url, who in world.asked]
+    assert found == MEASURED[name].split()
+
+
+#: A rule, and how the complaint about it begins.
+UNFIT = [
+    ("{when: {path: /a}}", "a rule needs its target, 'to'"),
+    ("{answer: 403, to: /x}", "'answer' and 'to' are about different rules"),
+    ("{answer: 301}", "expected a status, 200 to 299 or 400 to 599, found 301"),
+    ("{to: /x, inner: again, status: 302}", "a rule that visitors do not see has no status"),
+    ('{to: "https://elsewhere.example/", inner: again}', "expected a path of the site"),
+    ("{to: /x, when: {any: [{path: old}]}}", "expected a path such as /old or /old/*"),
+    ("{to: /x, when: {none: [{port: 70000}]}}", "expected a port, 1 to 65535"),
+    ('{to: /x, when: {fits_header: {User-Agent: "("}}}', "expected a regular expression"),
+    ("{to: /x, when: {any: [{any: [{path: /x}]}]}}", "unknown key 'any'"),
+]
+
+
+@pytest.mark.parametrize(("rule", "complaint"), UNFIT)
+def test_what_makes_no_rule(rule, complaint):
+    """One clear error, with what to do."""
+    text = swap(OFFICE, (FILES, f"{FILES}            redirects: [{rule}]\n"))
+    assert any(complaint in each for each in problems(text)), problems(text)
+
+
+def test_what_goes_on_within_is_said():
+    """The step names the path before and after, at the rule."""
+    rules = "            redirects: [{when: {path: /tonight}, to: /tonight.html, inner: again}]\n"
+    found = ask(swap(OFFICE, (FILES, FILES + rules)), "https://visit.kestrel-ridge.example/tonight")
+    step = next(each for each in found.decisions if each.kind == "goes-on-within")
+    assert step.text == "visit goes on with /tonight.html in place of /tonight"
+    assert got(found) == "visit/tonight.html"
