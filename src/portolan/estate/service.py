@@ -12,6 +12,7 @@ from portolan.estate.base import (
     HostName,
     IPAddress,
     ListenerKey,
+    Rights,
     Stated,
     TlsVersion,
     Unread,
@@ -210,6 +211,30 @@ class OtherService(Service, frozen=True, kw_only=True, eq=False):
             "connection; or answers with a header line that is none, or longer than programs take."
         ),
     ] = "greets"
+
+
+class ScriptRunner(Service, frozen=True, kw_only=True, eq=False):
+    """A program that runs scripts for web servers, and is asked by them alone (FastCGI)."""
+
+    kind: Annotated[
+        Literal["scripts"], says("It runs scripts for web servers, which name it in `scripts_at` (FastCGI).")
+    ] = "scripts"
+    socket: Annotated[
+        FolderPath | None,
+        says(
+            "The socket in the file system at which it listens, beside or in place of `listens`.",
+            example="/run/scripts/pages.sock",
+        ),
+    ] = None
+    socket_rights: Annotated[
+        Rights | None,
+        says(
+            "Mode, owner and group of that socket; who may write to it may ask. Left out: everybody may.",
+            example="0660 www-data:www-data",
+        ),
+    ] = None
+    runs_as: Annotated[str, says("The identity that reads the scripts.")] = "www-data"
+    runs_in: Annotated[tuple[str, ...], says("The groups of that identity, beside the one of its own name.")] = ()
 
 
 def address_in(key: ListenerKey) -> tuple[IPAddress, int] | None:

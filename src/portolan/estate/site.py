@@ -283,6 +283,14 @@ class Giving(Holding, frozen=True, kw_only=True, eq=False):
         Upstream | Url | None,
         says("The program behind, to which everything is passed on that no redirect took: a URL, or keys."),
     ] = None
+    scripts_at: Annotated[
+        str | None,
+        says(
+            "Where the program is asked that runs the scripts lying at these paths (FastCGI): an address and port, or a socket's "
+            "path on the machine. The site's folder says which scripts there are.",
+            example="/run/scripts/pages.sock",
+        ),
+    ] = None
     answer: Annotated[
         int | None,
         says("A status that is given to everything that no redirect took, 200 to 599.", example=404),

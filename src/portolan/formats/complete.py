@@ -17,7 +17,7 @@ from portolan.estate.guesses import INTERNET
 from portolan.estate.machine import HostsFile
 from portolan.estate.network import Interface, Network
 from portolan.estate.records import ZoneData
-from portolan.estate.service import NameServer, OtherService, Resolver, WebService
+from portolan.estate.service import NameServer, OtherService, Resolver, ScriptRunner, WebService
 from portolan.estate.site import Section, Site, Upstream
 from portolan.estate.store import Bucket
 from portolan.estate.url import Url
@@ -245,6 +245,11 @@ def _service(reader: Completing, values: Values, node: Node, path: Path, _name: 
     if "listens" in values:
         return
     usual = _USUAL.get(kind)
+    if kind is ScriptRunner:
+        if "socket" not in values:
+            reader.fail(node, path, "a service of kind 'scripts' needs 'listens' or 'socket'", "Say where it is asked.")
+        values["listens"] = ()
+        return
     if usual is None:
         reader.fail(node, path, "a service of kind 'other' needs 'listens'", "Add 'listens: [PORT]'.")
         return
@@ -389,5 +394,5 @@ COMPLETERS: dict[type, Callable[[Completing, Values, Node, Path, str], None]] = 
     Edge: _edge,
     SwitchedEdge: _edge,
     Bucket: _bucket,
-    **{kind: partial(_service, kind=kind) for kind in (WebService, NameServer, Resolver, OtherService)},
+    **{kind: partial(_service, kind=kind) for kind in (WebService, NameServer, Resolver, OtherService, ScriptRunner)},
 }

@@ -97,8 +97,8 @@ def _under_all(key: str, listeners: dict[str, Listener]) -> bool:
 NEXT_ON = (403, 404, 429, 500, 502, 503, 504)
 #: Keys that say where an answer comes from: none goes with those behind it.
 _CONTRARY = {
-    "upstream": ("answer", "files", "copy", "inventory", "folder", "listing", "fallback", "tries"),
-    "answer": ("files", "copy", "inventory", "folder", "listing", "fallback", "tries"),
+    "upstream": ("answer", "scripts_at", "files", "copy", "inventory", "folder", "listing", "fallback", "tries"),
+    "answer": ("scripts_at", "files", "copy", "inventory", "folder", "listing", "fallback", "tries"),
 }
 
 
@@ -129,6 +129,10 @@ def _tried(giving: Giving, note: Note) -> None:
             note(giving.place.item("tries", number), text)
 
 
+#: Where scripts are run: a path, or a name or address with a port.
+_AT = re.compile(r"/[^\s\x00]*|(?:[A-Za-z0-9.-]+|\[[0-9A-Fa-f:.]+\]):[1-9][0-9]{0,4}")
+
+
 def _giving(service: WebService, giving: Giving, note: Note) -> None:
     place = giving.place
     said = place.has("upstream") if isinstance(giving, Section) else giving.upstream is not None
@@ -156,6 +160,9 @@ def _giving(service: WebService, giving: Giving, note: Note) -> None:
         if not page.startswith(("/", "http://", "https://")) or any(char in page for char in " \"'\\"):
             text = f"expected a path of the site or a URL for {status}, found '{one_line(page)}'"
             note(place.key("error_pages"), text)
+    if giving.scripts_at is not None and not _AT.fullmatch(giving.scripts_at):
+        text = f"expected an address and port or a socket's path, found '{one_line(giving.scripts_at)}'"
+        note(place.key("scripts_at"), text, "Write 127.0.0.1:9000, or /run/scripts/pages.sock.")
     if giving.largest_body is not None and giving.largest_body < 0:
         note(place.key("largest_body"), f"expected a number of octets, found {giving.largest_body}")
     if giving.cache_control is not None and not re.fullmatch(CACHE_CONTROL, giving.cache_control):

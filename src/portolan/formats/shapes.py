@@ -316,6 +316,7 @@ SHAPES: dict[str, list[Schema]] = {
     ],
     "NameServer": [_some("zones")],
     "OtherService": [{"required": ["listens"]}],
+    "ScriptRunner": [{"anyOf": [{"required": ["listens"]}, {"required": ["socket"]}]}],
     "StatedProgram": [
         {"properties": {key: {"minimum": 400, "maximum": 599} for key in ("refuses_with", "missing", "no_index_file")}}
     ],

@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from portolan.estate.service import OtherService, WebService
+from portolan.estate.service import OtherService, ScriptRunner, WebService
 from portolan.estate.site import Site
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import content as content_kinds
@@ -41,6 +41,8 @@ def no_http(arrival: Arrival) -> Response:
     """What a program that speaks no HTTP says to a request."""
     service = arrival.service
     does = service.when_asked if isinstance(service, OtherService) else "greets"
+    if isinstance(service, ScriptRunner):
+        does = "closes"
     if does != "greets":
         detail, words = _DOES[does]
         step = http_kinds.NotAnswered(

@@ -26,6 +26,8 @@ class Effective(Value, frozen=True):
     source: Giving
     start: str
     upstream: Upstream | None
+    #: Who says where scripts are run.
+    scripts: Giving | None
     answer: Giving | None
     access: Access | None
     methods: tuple[str, ...]
@@ -152,6 +154,7 @@ def _worked_out(site: Site, sections: tuple[Section, ...], program: WebProgram) 
         source,
         start,
         upstream,
+        None if upstream is not None else next((each for each in held if each.scripts_at is not None), None),
         giving if giving.answer is not None else None,
         last("access"),
         methods_from.methods,

@@ -19,9 +19,10 @@ from portolan.evidence.request import Request
 from portolan.http.access import Refusal, by_password, method_refused, refused, too_large
 from portolan.http.content import Content, Folder, barred, closed, content, folder_at, unpassable
 from portolan.http.redirecting import Asked, absolute, captures, moved_to, target_of
+from portolan.http.scripts import at_address, at_socket, found_there, is_socket, member_of, url_of
 from portolan.http.sections import Effective, effective, passes_on
 from portolan.http.tree import identity_of, tree_of
-from portolan.http.upstream import PLAIN, Front, asked_there, goes_on, passed_on, said_there
+from portolan.http.upstream import PLAIN, Front, asked_there, goes_on, passed_on, said_there, status_of_failed
 from portolan.programs.protocol import WebProgram
 from portolan.source.place import Place
 
@@ -203,11 +204,11 @@ class Serving:
             return self._answered(here, here.answer.answer or 0), False
         if isinstance(path, int):
             return path_refused(self.site, path, self.decisions, self.request, self.service), False
-        if here.upstream is not None:
+        if here.upstream is not None or here.scripts is not None:
             refusal = method or refused(here, self.request)
             if refusal is not None:
                 return self._turned_away(refusal), False
-            return self._passed(here, here.upstream, path)
+            return self._passed(here, here.upstream, path) if here.upstream is not None else self._run(here, path)
         for section in here.sections:
             sent = self._by_rules(section.redirects, True, asked)
             if sent is not None:
@@ -345,6 +346,31 @@ class Serving:
         own_error = inner.response is None or response.status != inner.response.status
         return response, not own_error
 
+    def _run(self, here: Effective, path: str) -> tuple[Response, bool]:
+        """A script, run by another program."""
+        assert here.scripts is not None
+        at, passing, place = str(here.scripts.scripts_at), self.program.passing, here.scripts.place.key("scripts_at")
+        status = passing.refused
+        if is_socket(at):
+            runner = at_socket(here, self.service, self.machine)
+        else:
+            front = Front(self.site, member_of(here), "", self.program)
+            inner = self.asking.ask(front, url_of(front.upstream), said_there(front, self.request, self.arrival.port))
+            self.inner.append(inner)
+            runner = at_address(inner, at)
+            status = status_of_failed(passing, inner) if inner.response is None else passing.refused
+        self.decisions += runner.decisions
+        if runner.why is not None:
+            facts = (self.service.name, at, self.site.name, runner.why)
+            nobody = http_kinds.ScriptsNotAsked(*facts, place=place, subject=runner.subject)
+            return Response(status, (*self.decisions, nobody), self.site, stop=nobody), False
+        step = http_kinds.RunsScript(self.site.name, path, runner.name, at, place=place, subject=here.scripts)
+        barred = found_there(here, runner, path, self.machine, self.shared)
+        if barred is not None:
+            status = 403 if isinstance(barred, http_kinds.ScriptUnreadable) else 404
+            return Response(status, (*self.decisions, step, barred), self.site, stop=barred), True
+        return Response(200, (*self.decisions, step), self.site, f"{self.site.name}/{path.strip('/')}"), True
+
     # -- the folder --
 
     def _from_folder(self, here: Effective, path: str) -> Response | _Moved:
@@ -392,7 +418,8 @@ class Serving:
         moved, document = sent != document, sent
         if there.sections == here.sections and not moved:
             return self._of(found)
-        if not moved and not self.program.asks_inside and not found.whole and there.upstream is None:
+        own = there.upstream is None and there.scripts is None
+        if not moved and not self.program.asks_inside and not found.whole and own:
             refusal = refused(there, self.request)
             return self._turned_away(refusal) if refusal is not None else self._of(found)
         if there.section is not None:

@@ -55,6 +55,10 @@ def build_web(plan: Plan, forge: Forge, urls: list[str], unsaid: str, naming: "N
         elif isinstance(service, WebService):
             if service.program is not None and not isinstance(service.program, str):
                 raise quoting.UnstageableError("a program", "described by its ways", service.place.key("program"))
+            for giving in (each for site in service.sites.values() for each in (site, *site.sections)):
+                if giving.scripts_at is not None:
+                    place = giving.place.key("scripts_at")
+                    raise quoting.UnstageableError("a program that runs scripts", giving.scripts_at, place)
             _web(plan, forge, machine, service, name, paths_of(service, urls), service.program or unsaid, naming)
 
 

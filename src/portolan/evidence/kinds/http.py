@@ -240,6 +240,61 @@ class RulesInCircle(HttpDecision, frozen=True):
     turns: int
 
 
+class RunsScript(HttpDecision, frozen=True):
+    kind = "runs-script"
+    words = "{site} lets {path} be run by {by}, asked at {at}"
+    shown = True
+
+    site: str
+    path: str
+    by: str
+    at: str
+
+
+class ScriptsAssumed(HttpDecision, frozen=True):
+    kind = "scripts-assumed"
+    words = "{machine} does not say what listens at {at}; a program that runs scripts is assumed"
+    assumed = True
+
+    machine: str
+    at: str
+
+
+class ScriptsNotAsked(HttpDecision, frozen=True):
+    kind = "scripts-not-asked"
+    words = "{service} gets nobody at {at} to run the scripts of {site}: {why}"
+    standard = "RFC 9110 section 15.6.3"
+    stops = True
+
+    service: str
+    at: str
+    site: str
+    why: str
+
+
+class ScriptMissing(HttpDecision, frozen=True):
+    kind = "script-missing"
+    words = "{by} finds no script {path} in the folder of {site}"
+    standard = "RFC 9110 section 15.5.5"
+    stops = True
+
+    by: str
+    path: str
+    site: str
+
+
+class ScriptUnreadable(HttpDecision, frozen=True):
+    kind = "script-unreadable"
+    words = "{by} may not read the script {path} of {site}: {why}"
+    standard = "RFC 9110 section 15.5.4"
+    stops = True
+
+    by: str
+    path: str
+    site: str
+    why: str
+
+
 class UpstreamFirst(HttpDecision, frozen=True):
     kind = "upstream-first"
     words = "{program} looks for an upstream before any folder: the section {section} gives nothing of its own"
