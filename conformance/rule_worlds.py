@@ -67,6 +67,21 @@ AGAIN = '{when: {pattern: "^/b/(.*)$"}, to: "/b/x/{1}", inner: again}'
 STAYS = '{when: {pattern: "^/b/(.*)$"}, to: "/b/{1}.html", inner: here}'
 SENT = f'\nsections: [{{path: /new, redirects: [{{to: "{U}/about.html{{query}}", status: 302}}]}}]'
 
+#: A mark of a maintenance; the page stands for the status.
+KEPT = """\
+redirects: [{when: {while_file: /srv/flags/on, none: [{path: /about.html}]}, answer: 503}]
+error_pages: {503: /about.html}
+"""
+FLAGS = "folders: {/srv/flags: {files: [on]}}"
+ENDINGS = """\
+redirects: [{when: {unless_file: /srv/flags/on}, answer: 503}, {when: {file_at: "{path}.html"}, to: "{path}.html", inner: again}]
+"""
+BESIDE = f"""\
+{HELD}
+tries: ["{{path}}", "{{path}}.html"]
+upstream: "http://10.20.0.16:8080"
+"""
+
 RULE_WORLDS: dict[str, WebWorld] = {
     **one("rules, one after the other", ruled(GUARDED), asks(PATHS, "street", "putter", "poster")),
     **one("rules in a file", filed(GUARDED), asks(PATHS, "street", "putter"), ("apache",)),
@@ -79,4 +94,8 @@ RULE_WORLDS: dict[str, WebWorld] = {
     **one("links to files and folders", HELD, asks("/old/ /old/x.html /l.html /gone /old")),
     **one("paths with escapes", ruled(ESCAPED), asks("/cap/b%20c/ /cap//about.html /rest/b%20c/ /s%20p /cap/%61bout.html")),
     **many("a section's folder beside what is passed on", BEHIND, asks("/st/a.css /keep/a.css /x"), BOTH, others=INNER),
+    **one("a maintenance", f"{HELD}\n{KEPT}", asks("/ /about.html /in/"), machine=FLAGS),
+    **one("no maintenance", f"{HELD}\n{KEPT.replace('flags/on', 'flags/off')}", asks("/ /about.html /in/"), machine=FLAGS),
+    **one("an ending that lies there", f"{HELD}\n{ENDINGS}", asks("/about /nope /b/c /about.html"), machine=FLAGS),
+    **one("files beside what is passed on", BESIDE, asks("/about /about.html /x /in/ /l.html", "street", "poster"), ("nginx",), others=INNER),
 }  # fmt: skip

@@ -24,6 +24,13 @@ MEASURED = {
     "site: paths with escapes (apache)": "b_c/index.html about.html b_c/index.html about.html about.html",
     "sites: a section's folder beside what is passed on (nginx)": "st/a.css keep/a.css inner/x",
     "sites: a section's folder beside what is passed on (apache)": "inner/st/a.css keep/a.css inner/x",
+    "site: a maintenance (nginx)": "503 about.html 503",
+    "site: a maintenance (apache)": "503 about.html 503",
+    "site: no maintenance (nginx)": "index.html about.html in/index.html",
+    "site: no maintenance (apache)": "index.html about.html in/index.html",
+    "site: an ending that lies there (nginx)": "about.html 404 b/c.html about.html",
+    "site: an ending that lies there (apache)": "about.html 404 b/c.html about.html",
+    "site: files beside what is passed on (nginx)": "about.html about.html inner/x 404 l.html 405 405 405 404 405",
 }  # fmt: skip
 
 

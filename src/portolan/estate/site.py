@@ -77,6 +77,15 @@ class Condition(Stated, frozen=True, kw_only=True, eq=False):
     ] = {}
     file: Annotated[bool | None, says("Whether a file lies at the path in the site's folder, or none does.")] = None
     folder: Annotated[bool | None, says("Whether a folder lies at the path in the site's folder, or none does.")] = None
+    file_at: Annotated[
+        str | None,
+        says("A path in the site's folder at which a file lies, `{path}` being the path asked.", example="{path}.html"),
+    ] = None
+    while_file: Annotated[
+        FolderPath | None,
+        says("A file of the machine that must lie there, whatever is asked.", example="/srv/maintenance/on"),
+    ] = None
+    unless_file: Annotated[FolderPath | None, says("A file of the machine that must not lie there.")] = None
 
     def rest_of(self, path: str) -> str | None:
         """What stood for the path's star (nothing, where it has none); None where the path is another."""
@@ -274,7 +283,8 @@ class Giving(Holding, frozen=True, kw_only=True, eq=False):
         tuple[str, ...],
         says(
             "What is looked for in the site's folder, in this order, `{path}` being the path asked; what ends in a slash is a folder. What "
-            "is found first is given as if it had been asked for; where nothing is, the `fallback`, else 404. Left out: the path as it is.",
+            "is found first is given as if it had been asked for; where nothing is, the `upstream` is asked, else the `fallback` given, else 404. Left out: "
+            "the path as it is.",
             example=["{path}", "{path}.html", "{path}/"],
         ),
     ] = ()

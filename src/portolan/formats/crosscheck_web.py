@@ -136,9 +136,18 @@ _AT = re.compile(r"/[^\s\x00]*|(?:[A-Za-z0-9.-]+|\[[0-9A-Fa-f:.]+\]):[1-9][0-9]{
 def _giving(service: WebService, giving: Giving, note: Note) -> None:
     place = giving.place
     said = place.has("upstream") if isinstance(giving, Section) else giving.upstream is not None
+    beside = ("files", "copy", "inventory", "folder", "tries") if place.has("tries") else ()
     for word in _CONTRARY["upstream"] if said else ():
-        if place.has(word):
+        # What is tried first lies in a folder.
+        if place.has(word) and word not in beside:
             note(place.key(word), f"'{word}' and 'upstream' both say what the site gives", "Keep one of them.")
+    if place.has("tries") and isinstance(giving.upstream, Upstream) and service.program != "apache":
+        for number, each in enumerate(giving.upstream.to):
+            if each.path:
+                text = (
+                    "nginx does not start where an upstream that is asked after files were tried has a path of its own"
+                )
+                note(giving.upstream.place.item("to", number), text, f"Write {each.but(path='')}".rstrip("/") + ".")
     answered = isinstance(giving, Section) and giving.answer is not None
     for word in _CONTRARY["answer"] if answered else ():
         if place.has(word):
@@ -294,7 +303,9 @@ def redirects(rules: Iterable[Redirect], note: Note, at_bucket: bool = False) ->
 
 
 #: Conditions that object stores do not know.
-_AT_SITES = ("method", "not_method", "fits_header", "file", "folder", "any", "none")
+_AT_SITES = (
+    *("method", "not_method", "fits_header", "file", "folder", "file_at", "while_file", "unless_file", "any", "none"),
+)
 
 
 def _does(redirect: Redirect, note: Note, at_bucket: bool) -> None:

@@ -219,16 +219,8 @@ def _tried(here: Effective, folder: Folder, tree: Tree, path: str, method: str) 
     if by_rules and not path.endswith("/") and tree.look(path.strip("/"), folder.who).what == "folder":
         # Where rules beside the content do it, the slash of a folder is added before they are looked at.
         return content(as_asked, folder, path, method)
-    for template in here.tries:
-        there = template.replace("{path}", path)
-        wants_folder = template.endswith("/")
-        if there.endswith("/") and not wants_folder:
-            continue
-        name = "/".join(part for part in there.split("/") if part)
-        found = tree.look(name if folder.program.letters_count else tree.spelled(name), folder.who)
-        if found.what != ("folder" if wants_folder else "file"):
-            continue
-        taken = there[:-1] if wants_folder else there
+    taken = first_tried(here.tries, folder, tree, path)
+    if taken is not None:
         given = content(as_asked, folder, taken or "/", method)
         if taken == path:
             return given
@@ -237,6 +229,20 @@ def _tried(here: Effective, folder: Folder, tree: Tree, path: str, method: str) 
     if by_rules and here.fallback is not None and tree.look(here.fallback.lstrip("/"), folder.who).what != "file":
         return _after_look(folder, method) or folder.missing(here.fallback.lstrip("/"))
     return _fallen_back(here, folder, tree, method, path.strip("/"))
+
+
+def first_tried(tries: tuple[str, ...], folder: Folder, tree: Tree, path: str) -> str | None:
+    """The first of several paths at which a file lies, or, where it ends in a slash, a folder (then without the slash)."""
+    for template in tries:
+        there = template.replace("{path}", path)
+        wants_folder = template.endswith("/")
+        if there.endswith("/") and not wants_folder:
+            continue
+        name = "/".join(part for part in there.split("/") if part)
+        found = tree.look(name if folder.program.letters_count else tree.spelled(name), folder.who)
+        if found.what == ("folder" if wants_folder else "file"):
+            return there[:-1] if wants_folder else there
+    return None
 
 
 class _Asked(Value, frozen=True):

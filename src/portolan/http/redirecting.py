@@ -33,6 +33,7 @@ class Asked(Value, frozen=True):
     shared: dict[Any, Any]
     path: str
     lies: Callable[[str], str]
+    on_machine: Callable[[str], bool]
 
     def known(self, held: dict[str, str], in_query: bool, within: bool) -> dict[str, str]:
         """The parts of the request for a rule's target; within the server what was matched stays as it is."""
@@ -117,9 +118,15 @@ def _said(when: Condition, at: Asked) -> bool:
 
 
 def _lying(when: Condition, at: Asked) -> bool:
-    """By what lies at the path."""
+    """By what lies at the path, or on the machine."""
     wanted = (("file", when.file), ("folder", when.folder))
-    return all(each is None or each is (at.lies(at.path) == what) for what, each in wanted)
+    if not all(each is None or each is (at.lies(at.path) == what) for what, each in wanted):
+        return False
+    if when.file_at is not None and at.lies(when.file_at.replace("{path}", at.path)) != "file":
+        return False
+    if when.while_file is not None and not at.on_machine(when.while_file):
+        return False
+    return when.unless_file is None or not at.on_machine(when.unless_file)
 
 
 def _grouped(when: Condition, at: Asked) -> bool:

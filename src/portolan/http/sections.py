@@ -162,7 +162,7 @@ def _worked_out(site: Site, sections: tuple[Section, ...], program: WebProgram) 
         program.index_files if documents is None else documents,
         listing,
         last("fallback") if source is site else None,
-        last("tries") or () if source is site else (),
+        last("tries") or () if source is site or upstream is not None else (),
         _error_pages(held, program),
         next((dict(each.error_pages_as) for each in held if each.error_pages), {}),
         last("largest_body"),

@@ -17,11 +17,11 @@ from portolan.evidence.legs import Arrival, Exchange, Response
 from portolan.evidence.outcome import Detail
 from portolan.evidence.request import Request
 from portolan.http.access import Refusal, by_password, method_refused, refused, too_large
-from portolan.http.content import Content, Folder, barred, closed, content, folder_at, unpassable
+from portolan.http.content import Content, Folder, barred, closed, content, first_tried, folder_at, unpassable
 from portolan.http.redirecting import Asked, absolute, captures, moved_to, target_of
 from portolan.http.scripts import at_address, at_socket, found_there, is_socket, member_of, url_of
 from portolan.http.sections import Effective, effective, passes_on
-from portolan.http.tree import identity_of, tree_of
+from portolan.http.tree import Tree, identity_of, tree_of
 from portolan.http.upstream import PLAIN, Front, asked_there, goes_on, passed_on, said_there, status_of_failed
 from portolan.programs.protocol import WebProgram
 from portolan.source.place import Place
@@ -208,7 +208,10 @@ class Serving:
             refusal = method or refused(here, self.request)
             if refusal is not None:
                 return self._turned_away(refusal), False
-            return self._passed(here, here.upstream, path) if here.upstream is not None else self._run(here, path)
+            if here.upstream is None:
+                return self._run(here, path)
+            beside = self._beside(here, path) if here.tries else None
+            return (beside, False) if beside is not None else self._passed(here, here.upstream, path)
         for section in here.sections:
             sent = self._by_rules(section.redirects, True, asked)
             if sent is not None:
@@ -232,7 +235,9 @@ class Serving:
         for redirect in rules:
             if (self.program.late_redirects and redirect.written_as == "redirect") is not late:
                 continue
-            at = Asked(self.site, self.request, self.arrival, self.program, self.shared, path, self._lies)
+            at = Asked(
+                self.site, self.request, self.arrival, self.program, self.shared, path, self._lies, self._on_machine
+            )
             held = captures(redirect.when, at)
             if held is None:
                 continue
@@ -269,6 +274,20 @@ class Serving:
                 self.decisions.append(content_kinds.LyingAssumed(site.name, path, what, place=site.place, subject=site))
             return what
         return tree.look("/".join(part for part in path.split("/") if part), identity_of(self.service)).what
+
+    def _on_machine(self, path: str) -> bool:
+        """Whether a file of the machine lies at a path; where no folder of the machine is described there, none is assumed."""
+        for home, holding in self.machine.folders.items():
+            start = home.rstrip("/") + "/"
+            if path.startswith(start):
+                return (
+                    Tree(holding, home.rstrip("/")).look(path.removeprefix(start), identity_of(self.service)).what
+                    == "file"
+                )
+        self.decisions.append(
+            content_kinds.LyingAssumed(self.site.name, path, "nothing", place=self.machine.place, subject=self.machine)
+        )
+        return False
 
     def _section_slash(self, here: Effective, path: str) -> Response | None:
         """The final slash of a section that is passed on, which some programs add by themselves."""
@@ -345,6 +364,18 @@ class Serving:
         response = passed_on(front, inner, own, tuple(self.decisions))
         own_error = inner.response is None or response.status != inner.response.status
         return response, not own_error
+
+    def _beside(self, here: Effective, path: str) -> Response | None:
+        """What lies in the site's folder beside what is passed on, where that is tried first; None where nothing does."""
+        here = here.but(source=self.site, start="")
+        folder = folder_at(here, self.service, self.machine, self.program, self.shared)
+        if folder.tree is None:
+            facts = (self.site.name, path, "nothing")
+            self.decisions.append(content_kinds.LyingAssumed(*facts, place=self.site.place, subject=self.site))
+            return None
+        if first_tried(here.tries, folder, folder.tree, path) is None:
+            return None
+        return self._of(content(here.but(upstream=None, fallback=None), folder, path, self.request.saying.method))
 
     def _run(self, here: Effective, path: str) -> tuple[Response, bool]:
         """A script, run by another program."""

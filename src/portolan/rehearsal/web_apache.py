@@ -175,6 +175,11 @@ def _site(staged: Staged, site: Site, room: Room) -> Iterator[str]:
     yield from _error_pages(site)
     if site.largest_body is not None:
         yield f"LimitRequestBody {site.largest_body or 1}"
+    for giving in (site, *site.sections):
+        if giving.upstream is not None and (giving.tries or site.tries):
+            raise quoting.UnstageableError(
+                "files beside what httpd passes on", ", ".join(giving.tries or site.tries), giving.place
+            )
     if site.tries:
         yield from _tries(site, room.base.root)
     elif site.fallback is not None:

@@ -128,7 +128,7 @@ def _server(staged: Staged, room: Room, pools: list[str]) -> Iterator[str]:
     every = [*site.redirects, *(rule for section in site.sections for rule in section.redirects)]
     if every:
         yield 'set $rest "";' + "".join(f' set $m{n} "";' for n in range(1, 10))
-    yield from _redirects(site.redirects, "s", room.base.root, site.name)
+    yield from _redirects(site.redirects, "s", room.base, site.name)
     yield from _facts(site, staged)
     if site.answer is not None and not site.sections and not site.methods:
         yield _answer(site)
@@ -136,6 +136,7 @@ def _server(staged: Staged, room: Room, pools: list[str]) -> Iterator[str]:
         yield "location / {"
         yield from (f"  {line}" for line in _body(staged, site, site, pools, "0"))
         yield "}"
+    yield from _behind(staged, site, pools)
     for at, section in enumerate(site.sections):
         yield _location(section)
         yield from (f"  {line}" for line in _section(staged, site, section, room.parts[at], pools, f"s{at}", room.base))
@@ -157,7 +158,7 @@ def _section(
         root = quoting.nginx(room.root)
         slash = "/" if section.path is not None and section.path.endswith("/") else ""
         yield f"alias {root[:-1]}{slash}{root[-1]};" if section.path is not None else f"root {root};"
-    yield from _redirects(section.redirects, number, base.root, site.name)
+    yield from _redirects(section.redirects, number, base, site.name)
     yield from _facts(section, staged)
     yield from _body(staged, site, section, pools, number)
 
@@ -224,6 +225,10 @@ def _body(staged: Staged, site: Site, giving: Giving, pools: list[str], number: 
     if source.answer is not None:
         yield _answer(source, site.name)
         return
+    if isinstance(source.upstream, Upstream) and _tries(site, giving):
+        words = " ".join(quoting.nginx_filled(each, {"path": "$uri"}, giving.place) for each in _tries(site, giving))
+        yield f"try_files {words} @up{number};"
+        return
     if isinstance(source.upstream, Upstream):
         yield from _passing(staged, source.upstream, pools, number)
         return
@@ -235,6 +240,23 @@ def _body(staged: Staged, site: Site, giving: Giving, pools: list[str], number: 
         yield f"try_files {words} {last};"
     elif fallback is not None:
         yield f"try_files $uri $uri/ {quoting.nginx('/' + fallback.lstrip('/'), giving.place)};"
+
+
+def _tries(site: Site, giving: Giving) -> tuple[str, ...]:
+    """What is tried before anything is passed on."""
+    upstream = giving.upstream or site.upstream
+    return (giving.tries or site.tries) if isinstance(upstream, Upstream) else ()
+
+
+def _behind(staged: Staged, site: Site, pools: list[str]) -> Iterator[str]:
+    """The places that are asked where nothing of what is tried lies there."""
+    for number, giving in (("0", site), *((f"s{at}", each) for at, each in enumerate(site.sections))):
+        gives = giving.upstream is not None or giving.answer is not None or own_content(giving)
+        source = giving if gives or giving is site else site
+        if isinstance(source.upstream, Upstream) and _tries(site, giving):
+            yield f"location @up{number} {{"
+            yield from (f"  {line}" for line in _passing(staged, source.upstream, pools, f"{number}u"))
+            yield "}"
 
 
 def _answer(giving: Giving, name: str = "") -> str:
@@ -291,7 +313,7 @@ def _filled(text: str, place: object) -> str:
     return quoting.nginx_filled(text, _VALUES, place)  # type: ignore[arg-type]
 
 
-def _redirects(rules: Iterable[Redirect], mark: str, root: str, site: str) -> Iterator[str]:
+def _redirects(rules: Iterable[Redirect], mark: str, room: WebRoom, site: str) -> Iterator[str]:
     values = {
         **_VALUES,
         "path": "${p}",
@@ -303,7 +325,7 @@ def _redirects(rules: Iterable[Redirect], mark: str, root: str, site: str) -> It
         name = f"c{mark}{number}"
         needed = ""
         if rule.when is not None:
-            needed = yield from _conditions(rule.when, name, root)
+            needed = yield from _conditions(rule.when, name, room)
         else:
             yield f'set ${name} "";'
         if rule.answer is not None:
@@ -354,16 +376,16 @@ def _kept_by_rewrite(rule: Redirect) -> str | None:
     return None
 
 
-def _conditions(when: Condition, name: str, root: str) -> Generator[str, None, str]:
+def _conditions(when: Condition, name: str, room: WebRoom) -> Generator[str, None, str]:
     """Lines that make a variable of all that holds; what it then is where the whole condition does."""
     needed = ""
     alternatives = [(f"{name}a{number}", each) for number, each in enumerate(getattr(when, "any", ()))]
     exceptions = [(f"{name}n{number}", each) for number, each in enumerate(getattr(when, "none", ()))]
     held = {}
     for other, each in (*alternatives, *exceptions):
-        held[other] = yield from _conditions(each, other, root)
+        held[other] = yield from _conditions(each, other, room)
     yield f'set ${name} "";'
-    for letter, condition, extra in _single(when, root):
+    for letter, condition, extra in _single(when, room):
         needed += letter
         yield f'if ({condition}) {{ {extra}set ${name} "${{{name}}}{letter}"; }}'
     if alternatives:
@@ -376,7 +398,7 @@ def _conditions(when: Condition, name: str, root: str) -> Generator[str, None, s
     return needed
 
 
-def _single(when: Condition, root: str) -> Iterator[tuple[str, str, str]]:
+def _single(when: Condition, room: WebRoom) -> Iterator[tuple[str, str, str]]:
     """What must hold: a letter, nginx's condition, and what is kept of the match."""
     if when.scheme is not None:
         yield "s", f"$scheme = {when.scheme}", ""
@@ -396,8 +418,14 @@ def _single(when: Condition, root: str) -> Iterator[tuple[str, str, str]]:
         yield "m", f'$request_method ~ "{methods_pattern(when.method)}"', ""
     for word, sign, wanted in (("file", "f", when.file), ("folder", "d", when.folder)):
         if wanted is not None:
-            whole = quoting.nginx(root, when.place)
+            whole = quoting.nginx(room.root, when.place)
             yield word[1], f'{"" if wanted else "!"}-{sign} {whole[:-1]}${{uri}}"', ""
+    if when.file_at is not None:
+        whole = quoting.nginx_filled(f"{room.root}{when.file_at}", {"path": "${uri}"}, when.place)
+        yield "i", f"-f {whole}", ""
+    for sign, path in (("", when.while_file), ("!", when.unless_file)):
+        if path is not None:
+            yield "u" if sign else "t", f"{sign}-f {quoting.nginx(room.at(path), when.place)}", ""
     if when.path is not None:
         pattern = quoting.nginx_pattern(path_pattern(when.path), when.place.key("path"))
         yield "p", f"$uri ~ {pattern}", "set $rest $1; "
