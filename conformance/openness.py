@@ -10,6 +10,7 @@ from typing import NamedTuple
 
 import msgspec
 
+from portolan.estate.base import HeaderName
 from portolan.estate.client import EdgeClient, PassingProgram
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import every_edge, machines
@@ -68,7 +69,12 @@ def _panel(estate: Estate) -> dict[str, Vantage]:
     }
     # An address of its own: of two boxes with one address, each is now and then kept from its answers.
     own = (ip_interface("198.18.99.8/32"),)
-    panel["(pretender)"] = Vantage(name="(pretender)", network="internet", address=own, headers=dict(_SENT))
+    panel["(pretender)"] = Vantage(
+        name="(pretender)",
+        network="internet",
+        address=own,
+        headers={HeaderName(name): value for name, value in _SENT.items()},
+    )
     held = {item.ip for machine in machines(estate) for port in machine.interfaces.values() for item in port.address}
     held |= {item.ip for each in estate.vantages.values() for item in each.address}
     for name, network in estate.networks.items():

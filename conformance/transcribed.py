@@ -349,7 +349,7 @@ def foretold(world: World, port: int, host: str, path: str, method: str, headers
     import msgspec
 
     world, itself, _ = place(world, "server")
-    vantage = AsIfVantage.of(itself, host, ip_address("127.0.0.1"))
+    vantage = AsIfVantage.of(itself, (host, ip_address("127.0.0.1")))
     vantage = msgspec.structs.replace(
         vantage, redirect_limit=0, method=method, headers={name.lower(): text for name, text in headers.items()}
     )

@@ -53,7 +53,7 @@ def _behind(front: str, inner: str, upstream: str) -> list[tuple[str, str]]:
     return [program, (SITE[0], SITE[1].format(upstream)), ("certificates:\n", BEHIND.format(inner)), NAMED]
 
 
-UPSTREAM_WORLDS: dict[str, Facts] = {
+UPSTREAM_WORLDS: dict[str, tuple[Facts, list[str], tuple[str, ...]]] = {
     **{
         f"upstream: {front} before {inner}": (
             _behind(front, inner, "http://10.20.0.16:8080"),

@@ -98,7 +98,7 @@ def test_places_within_a_site():
 
 
 #: What the estate has no word for; the line is told, and nothing is made of it.
-LOST = ("location / { fastcgi_pass unix:/run/php.sock; }", "location / { proxy_pass http://$backend; }", "rewrite ^/a$ /b last;", "if (-f $request_filename) { return 403; }",
+LOST = ("location / { uwsgi_pass unix:/run/app.sock; }", "location / { proxy_pass http://$backend; }", "rewrite ^/(?!a)b$ /b last;", "if (-x $request_filename) { return 403; }",
         "ssl_verify_client optional_no_ca;", "location / { try_files $uri @app; }", "auth_request /auth;", "limit_req zone=one;", "server_name ~(?!www)x;", "return 301 https://$unknown/;")  # fmt: skip
 
 
@@ -192,3 +192,48 @@ def test_words_as_another_reader_has_them(tmp_path, text):
     path.write_text(text)
     other = crossplane.parse(str(path), check_ctx=False, check_args=False, single=True)["config"][0]["parsed"]
     assert _flat(directives(text, "f")) == _oracle(other)
+
+
+def test_rules_within_the_server():
+    """Where a request goes on, by the flag; what lies there, methods and fields as conditions; what answers."""
+    made = nginx_of(
+        "server { root /srv/a; rewrite ^/old/(.*)$ /new/$1 last; rewrite ^/q/(.*)$ /n.php?x=$1? break; rewrite ^/a$ /b;"
+        " if (!-e $request_filename) { rewrite ^(.*)$ /index.php?p=$1 last; } if (-f /srv/on) { return 503; }"
+        " if ($request_method !~ ^(GET|HEAD)$) { return 405; } if ($http_user_agent ~* (bot|spider)) { return 403; } }"
+    )
+    (site,) = sites_of(made).values()
+    rules = site.redirects
+    assert [(each.to, each.inner, each.query, each.answer) for each in rules] == [
+        ("/new/{1}", "again", "joined", None),
+        ("/n.php?x={1}", "here", "as-written", None),
+        ("/b", "on", "joined", None),
+        ("/index.php?p={1}", "again", "joined", None),
+        ("", None, "as-written", 503),
+        ("", None, "as-written", 405),
+        ("", None, "as-written", 403),
+    ]
+    assert (rules[3].when.file, rules[3].when.folder, rules[3].when.pattern) == (False, False, "^(.*)$")
+    assert (rules[4].when.while_file, rules[5].when.not_method) == ("/srv/on", ("GET", "HEAD"))
+    assert rules[6].when.fits_header == {"user-agent": "(?i)(bot|spider)"}
+    assert not made.unread
+
+
+def test_scripts_and_programs_behind_files():
+    """Who runs scripts, at a socket, an address or a pool's member; files first, then a program behind a place with a name."""
+    made = nginx_of(
+        "upstream php { server 127.0.0.1:9000; }\nserver { root /srv/a; index index.php;"
+        " location / { try_files $uri $uri/ /index.php?$args; } location ~ \\.php$ { fastcgi_pass unix:/run/php.sock; }"
+        " location ~ \\.phtml$ { fastcgi_pass php; } location ~ /\\.(?!well-known) { deny all; } }"
+        "\nserver { server_name b.example; root /srv/b; location / { try_files $uri @app; }"
+        " location @app { proxy_set_header Host $host; proxy_pass http://127.0.0.1:3000; } }"
+    )
+    first, second = sites_of(made).values()
+    assert [each.scripts_at for each in first.sections] == [None, "/run/php.sock", "127.0.0.1:9000", None, None]
+    assert [each.pattern for each in first.sections[3:]] == ["/\\.well-known", "/\\."]
+    assert first.sections[0].fallback == "index.php"
+    assert (second.tries, str(second.upstream.to[0]), second.upstream.host) == (
+        ("{path}",),
+        "http://127.0.0.1:3000",
+        "kept",
+    )
+    assert not made.unread

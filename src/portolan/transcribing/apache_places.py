@@ -69,10 +69,17 @@ class Places:
                 if "access" not in self.part.facts and held is not None and not says:
                     self.part.facts["access"] = held
             elif self.root and path.startswith(self.root + "/"):
+                below = path.removeprefix(self.root) + "/"
+                if any(below.startswith(start.rstrip("/") + "/") for start in self._aliases()):
+                    continue  # no path of the site leads there any more
                 section = Part(each.spot)
                 section.say("path", path.removeprefix(self.root) + "/")
                 self._giving(section, each.block or (), path.removeprefix(self.root))
                 yield section
+
+    def _aliases(self) -> list[str]:
+        """The paths of the site that lie in other folders."""
+        return [each.words[0] for each in self.inside if each.name == "alias" and len(each.words) == 2]
 
     def _elsewhere(self, behind: list[str]) -> Iterator[Part]:
         """What lies in other folders, and what is said of paths and of files' names; these are about no path that is passed on."""

@@ -109,7 +109,7 @@ class NginxReader:
             found = self._file(path, above)
             if found is not None:
                 yield from found
-            elif path.rpartition("/")[2] not in ("mime.types", "fastcgi_params", "fastcgi.conf", "proxy_params"):
+            elif path.rpartition("/")[2] not in _SHIPPED:
                 # The program would not load without it: it was not among what was given.
                 yield Directive("include", (path,), None, each.spot)
 
@@ -175,6 +175,11 @@ class NginxReader:
             self.prefix,
             self.pools,
             first if first and "*" not in first and not first.startswith(".") else None,
+            {
+                each.words[0]: each
+                for each in inside
+                if each.name == "location" and each.words and each.words[0][:1] == "@"
+            },
         )
         Giving(around, part, inside, "", None).read()
         self._locations(around, part, inside)
@@ -250,20 +255,32 @@ class NginxReader:
         if "answer" in part.facts:
             # What a server answers by itself comes before any location.
             return
-        only = (
-            len(held) == 1
-            and held[0].words == ("/",)
-            and not any(one.name == "location" for one in held[0].block or ())
-        )
-        if only:
+        open_ = [each for each in held if each.words[:1] not in [(name,) for name in around.named]]
+        if (
+            len(open_) == 1
+            and open_[0].words == ("/",)
+            and not any(one.name == "location" for one in open_[0].block or ())
+        ):
             above = [each for each in inside if _of_passing(each)]
-            Giving(around, part, _with_above(list(held[0].block or ()), above), "/", None).read()
+            Giving(around, part, _with_above(list(open_[0].block or ()), above), "/", None).read()
+            for each in held:
+                if each is not open_[0]:
+                    list(self._location(around, part, each, inside))
             return
         sections = [section for each in held for section in self._location(around, part, each, inside)]
         if sections:
             part.say("sections", sections)
 
     def _location(self, around: Around, part: Part, each: Directive, above: list[Directive]) -> Iterator[Part]:
+        for other in _exceptions(each):
+            # Of patterns the first counts: what the next one leaves out is as at the site.
+            section = Part(each.spot)
+            section.say("pattern", other)
+            yield section
+            each = each.but(words=(*each.words[:-1], _LOOKAHEAD.sub("", each.words[-1])))
+        named = each.words[0] if each.words else ""
+        if named in around.named and any(_leads(one, named) for one in _every(above)):
+            return  # it is read with what leads there
         opened = _opened(part, each)
         if opened is None:
             return
@@ -291,6 +308,32 @@ class NginxReader:
         yield section
 
 
+_LOOKAHEAD = re.compile(r"\(\?!([\w.\\/-]+)\)")
+
+
+def _exceptions(each: Directive) -> Iterator[str]:
+    """What the pattern of a location leaves out by looking ahead, as a pattern of its own; nothing where it does not."""
+    text = each.words[-1] if each.words else ""
+    match = _LOOKAHEAD.search(text)
+    if match is not None and each.words[0] in ("~", "~*") and "(?!" not in text[match.end() :]:
+        made = pattern(f"{'(?i)' if each.words[0] == '~*' else ''}{text[: match.start()]}{match[1]}")
+        if made is not None and pattern(_LOOKAHEAD.sub("", text)) is not None:
+            yield made
+
+
+def _every(held: Iterable[Directive]) -> Iterator[Directive]:
+    for each in held:
+        yield each
+        yield from _every(each.block or ())
+
+
+def _leads(each: Directive, named: str) -> bool:
+    """Whether a directive leads to a place with a name."""
+    return each.name == "try_files" and named in each.words
+
+
+#: Files that the program's packages bring along, and that say nothing of what a visitor gets.
+_SHIPPED = ("mime.types", "fastcgi_params", "fastcgi.conf", "fastcgi-php.conf", "proxy_params")
 _SIGNS = {"=": "exact", "~": "pattern", "~*": "pattern", "^~": "first"}
 
 

@@ -23,6 +23,8 @@ class Around(Value, frozen=True):
     prefix: str
     pools: dict[str, Directive]
     server_name: str | None
+    #: Places that only the server's own words lead to, by name.
+    named: dict[str, Directive] = {}
 
 
 class Giving:
@@ -45,13 +47,13 @@ class Giving:
                 action(self, each)
             elif not (SILENT.fullmatch(each.name) or _elsewhere(each)):
                 self.lose(each)
-        if self.root is not None and "upstream" not in self.part.facts:
+        if self.root is not None and ("upstream" not in self.part.facts or "tries" in self.part.facts):
             self.part.say("folder", posixpath.normpath(self.root[0]), self.root[1])
         if self.errors:
             self.part.facts["error_pages"] = self.errors
         if self.errors_as:
             self.part.facts["error_pages_as"] = self.errors_as
-        if "upstream" in self.part.facts and any(each.name == "try_files" for each in self.inside):
+        if {each.name for each in self.inside} >= {"try_files", "proxy_pass"} and "upstream" in self.part.facts:
             # Files are tried first, and what is passed on is the path of the one that is there.
             self.part.lose(self.part.spots["upstream"], "try_files beside proxy_pass")
         self.access.into(self.part)
@@ -270,18 +272,42 @@ def _rewrite(here: Giving, each: Directive) -> None:
         here.lose(each)
 
 
+#: How a request goes on within the server, by the flag of the rewrite.
+_WITHIN = {(): "on", ("last",): "again", ("break",): "here"}
+
+
 def _rewritten(here: Giving, each: Directive, condition: dict[str, object]) -> bool:
-    """A rewrite that leaves for another address; whether it is one, and was kept or lost as such."""
+    """A rewrite that leaves for another address, or goes on under another path; whether it was kept, or lost as such."""
     if len(each.words) < 2:
         return False
     target, flags = each.words[1], list(each.words[2:])
     held, to = pattern(each.words[0]), groups(target.removesuffix("?"))
+    within = _WITHIN.get(tuple(flags))
+    if within is not None and held is not None and to is not None and re.match(r"/|\$uri|\{", to):
+        made = filled(to, here.around.server_name)
+        if made is None or not is_target(made):
+            return False
+        whole = held in ("^", "^.*$", "^(.*)$", ".*", "(.*)") and "{1}" not in made
+        _rule(here, each, {**condition, **({} if whole else {"pattern": held})}, to=made, inner=within)
+        if not target.endswith("?"):
+            here.part.facts["redirects"][-1].say("query", "joined")
+        return True
     leaves = re.match(r"https?://|\$scheme", target) is not None or flags in (["permanent"], ["redirect"])
     if not leaves or held is None or to is None:
         return False
     query = "" if target.endswith("?") or "$request_uri" in target else "joined"
     _redirect(here, each, to, 301 if flags == ["permanent"] else 302, {**condition, "pattern": held}, query)
     return True
+
+
+def _rule(here: Giving, each: Directive, condition: dict[str, object], **facts: object) -> None:
+    """A rule that visitors do not see, or that answers."""
+    rule = Part(each.spot)
+    if condition:
+        rule.say("when", condition)
+    for key, value in facts.items():
+        rule.say(key, value)
+    add(here.part, "redirects", rule)
 
 
 def _if(here: Giving, each: Directive) -> None:
@@ -295,6 +321,8 @@ def _if(here: Giving, each: Directive) -> None:
         here.lose(each, f"if ({text})")
     elif only.name == "return" and (said := _returned(only.words)) is not None and said[1]:
         _redirect(here, only, said[1], said[0], condition)
+    elif only.name == "return" and (said := _returned(only.words)) is not None:
+        _rule(here, only, condition, answer=said[0])
     elif only.name != "rewrite" or "pattern" in condition or not _rewritten(here, only, condition):
         here.lose(each, f"if ({text})")
 
@@ -315,7 +343,9 @@ def _try_files(here: Giving, each: Directive) -> None:
     known = bool(tried) and all(
         word.startswith(("/", "$uri")) and "$" not in word.replace("$uri", "") for word in tried
     )
-    page = re.fullmatch(r"/[^$]*(?<!\.php)", last)
+    page = re.fullmatch(r"/[^$]*", last)
+    if known and last in here.around.named and _tried_then_asked(here, each, tried, here.around.named[last]):
+        return
     if not known or (page is None and last != "=404"):
         here.lose(each)
         return
@@ -323,6 +353,34 @@ def _try_files(here: Giving, each: Directive) -> None:
         here.part.say("tries", [word.replace("$uri", "{path}") for word in tried], each.spot)
     if page is not None:
         here.part.say("fallback", last.lstrip("/"), each.spot)
+
+
+def _tried_then_asked(here: Giving, each: Directive, tried: list[str], named: Directive) -> bool:
+    """Files first, then a program behind: what stands in a place with a name is passed on; whether it could be kept."""
+    inside = list(named.block or ())
+    passing = next((one for one in inside if one.name == "proxy_pass"), None)
+    others = [one for one in inside if not (SILENT.fullmatch(one.name) or _elsewhere(one) or one is passing)]
+    above = [one for one in here.inside if one.name.startswith("proxy_")]
+    made = passed_on(here.part, passing, [*above, *inside], here.around.pools) if passing is not None else None
+    if made is None or others or (here.root is not None and here.kind is not None):
+        return False
+    here.part.say("tries", [word.replace("$uri", "{path}") for word in tried], each.spot)
+    here.part.say("upstream", made, passing.spot if passing is not None else each.spot)
+    return True
+
+
+def _scripts(here: Giving, each: Directive) -> None:
+    """Who runs scripts: at a socket, an address and port, or the only member of a pool."""
+    text = each.words[0] if each.words else ""
+    pool = here.around.pools.get(text)
+    if pool is not None:
+        members = [one.words[0] for one in pool.block or () if one.name == "server" and one.words]
+        text = members[0] if len(members) == 1 else ""
+    at = text.removeprefix("unix:").removesuffix(":") if text.startswith("unix:") else text
+    if re.fullmatch(r"/[^\s$]+|[\w.-]+:\d+|\[[0-9A-Fa-f:]+\]:\d+", at):
+        here.part.say("scripts_at", at, each.spot)
+    else:
+        here.lose(each)
 
 
 def _proxy_pass(here: Giving, each: Directive) -> None:
@@ -358,4 +416,5 @@ ACTIONS: dict[str, Callable[[Giving, Directive], None]] = {
     "limit_except": _methods,
     "try_files": _try_files,
     "proxy_pass": _proxy_pass,
+    "fastcgi_pass": _scripts,
 }

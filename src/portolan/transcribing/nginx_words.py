@@ -2,7 +2,7 @@
 
 import re
 
-from portolan.transcribing.web import is_header, is_name, is_pattern, is_text
+from portolan.transcribing.web import is_header, is_method, is_name, is_pattern, is_text
 
 _VALUES = {
     "$scheme": "{scheme}",
@@ -68,6 +68,9 @@ def groups(text: str) -> str | None:
 
 def when(condition: str) -> dict[str, object] | None:
     """The estate's words for a condition; None where it has none."""
+    lying = re.fullmatch(r"(!?)-([fde])\s+(\S+)", condition)
+    if lying is not None:
+        return _lying(lying[1] == "!", lying[2], lying[3].strip("\"'"))
     match = re.fullmatch(r"(\$\w+)\s*(=|!=|~\*|~|!~\*|!~)\s*(.*)", condition)
     if match is None:
         return None
@@ -94,9 +97,42 @@ def when(condition: str) -> dict[str, object] | None:
     asked = re.fullmatch(r"\$arg_(\w+)", variable)
     if asked is not None and sign == "=" and is_text(value):
         return {"query": f"(?i:(^|&){asked[1]}=){re.escape(value)}(&|$)"}
+    if variable == "$request_method":
+        methods = [value] if sign in ("=", "!=") else re.sub(r"^\^?\(?|\)?\$?$", "", value).split("|")
+        if all(map(is_method, methods)):
+            return {"not_method" if sign[0] == "!" else "method": methods}
+    if variable.startswith("$http_") and sign in ("~", "~*", "!~", "!~*"):
+        held, name = pattern(value), variable.removeprefix("$http_").replace("_", "-")
+        if held is not None and is_header(name):
+            fits: dict[str, object] = {"fits_header": {name: ("(?i)" if sign.endswith("*") else "") + held}}
+            return {"none": [fits]} if sign[0] == "!" else fits
     if variable.startswith("$http_") and sign in ("=", "!=") and is_text(value or "x"):
         name = variable.removeprefix("$http_").replace("_", "-")
         return {"header" if sign == "=" else "not_header": {name: value}} if is_header(name) else None
+    return None
+
+
+#: What nginx calls the file that it would give.
+_ASKED_FOR = re.compile(r"\$request_filename|\$document_root(?:/?\$(?:uri|fastcgi_script_name|document_uri))")
+
+
+def _lying(negated: bool, kind: str, path: str) -> dict[str, object] | None:
+    """A condition on what lies in the site's folder, or on the machine."""
+    asked = _ASKED_FOR.match(path)
+    if asked is not None and asked.end() == len(path):
+        if kind == "e":
+            return {"file": False, "folder": False} if negated else {"any": [{"file": True}, {"folder": True}]}
+        return {"file" if kind == "f" else "folder": not negated}
+    if (
+        asked is not None
+        and not negated
+        and kind == "f"
+        and is_text(path[asked.end() :])
+        and "$" not in path[asked.end() :]
+    ):
+        return {"file_at": "{path}" + path[asked.end() :]}
+    if path.startswith("/") and "$" not in path and is_text(path) and kind in "fe":
+        return {"unless_file" if negated else "while_file": path}
     return None
 
 
