@@ -158,17 +158,31 @@ def _giving(service: WebService, giving: Giving, note: Note) -> None:
         note(place.key("answer"), "a redirect needs its target", "Use 'redirects'.")
     elif giving.answer is not None and service.program == "apache" and giving.answer not in HTTPD_KNOWS:
         note(place.key("answer"), f"Apache httpd does not know the status {giving.answer}, and does not start")
-    for name in giving.index_files or ():
-        if "/" in name or not name:
-            note(place.key("index_files"), f"'{one_line(name)}' is no plain file name")
-    if giving.fallback is not None and (not giving.fallback.strip("/") or ".." in giving.fallback.split("/")):
-        note(place.key("fallback"), f"expected a file of the site's folder, found '{one_line(giving.fallback)}'")
+    _documents(giving, note)
+    _bounds(giving, note)
     _tried(giving, note)
     _given_as(service, giving, note)
     for status, page in giving.error_pages.items():
         if not page.startswith(("/", "http://", "https://")) or any(char in page for char in " \"'\\"):
             text = f"expected a path of the site or a URL for {status}, found '{one_line(page)}'"
             note(place.key("error_pages"), text)
+    _holding(giving, note)
+    redirects(giving.redirects, note)
+    if isinstance(giving.upstream, Upstream):
+        _upstream(service, giving.upstream, note)
+
+
+def _documents(giving: Giving, note: Note) -> None:
+    place = giving.place
+    for name in giving.index_files or ():
+        if "/" in name or not name:
+            note(place.key("index_files"), f"'{one_line(name)}' is no plain file name")
+    if giving.fallback is not None and (not giving.fallback.strip("/") or ".." in giving.fallback.split("/")):
+        note(place.key("fallback"), f"expected a file of the site's folder, found '{one_line(giving.fallback)}'")
+
+
+def _bounds(giving: Giving, note: Note) -> None:
+    place = giving.place
     if giving.scripts_at is not None and not _AT.fullmatch(giving.scripts_at):
         text = f"expected an address and port or a socket's path, found '{one_line(giving.scripts_at)}'"
         note(place.key("scripts_at"), text, "Write 127.0.0.1:9000, or /run/scripts/pages.sock.")
@@ -177,10 +191,6 @@ def _giving(service: WebService, giving: Giving, note: Note) -> None:
     if giving.cache_control is not None and not re.fullmatch(CACHE_CONTROL, giving.cache_control):
         text = f"expected directives such as max-age=60, found '{one_line(giving.cache_control)}'"
         note(place.key("cache_control"), text)
-    _holding(giving, note)
-    redirects(giving.redirects, note)
-    if isinstance(giving.upstream, Upstream):
-        _upstream(service, giving.upstream, note)
 
 
 #: The statuses that Apache httpd's rewrite rules take (measured).

@@ -8,7 +8,7 @@ from typing import Any
 
 import msgspec
 
-from portolan.estate.site import Access, Giving, Section, Site, Upstream
+from portolan.estate.site import Access, Giving, RuleFile, Section, Site, Upstream
 from portolan.http.binding import compiled
 from portolan.programs.protocol import WebProgram
 from portolan.source.value import Value
@@ -167,3 +167,12 @@ def _worked_out(site: Site, sections: tuple[Section, ...], program: WebProgram) 
         next((dict(each.error_pages_as) for each in held if each.error_pages), {}),
         last("largest_body"),
     )
+
+
+def ruled(here: Effective, rules: list[RuleFile]) -> Effective:
+    """What holds with files of rules: the deepest says who is let in, unless a section does, and which documents are tried."""
+    access = next((each.access for each in reversed(rules) if each.access is not None), None)
+    documents = next((each.index_files for each in reversed(rules) if each.index_files is not None), None)
+    if access is not None and not any(each.access for each in here.sections):
+        here = here.but(access=access)
+    return here if documents is None else here.but(documents=documents)

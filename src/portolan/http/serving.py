@@ -18,10 +18,10 @@ from portolan.evidence.outcome import Detail
 from portolan.evidence.request import Request
 from portolan.http.access import Refusal, by_password, method_refused, refused, too_large
 from portolan.http.content import Content, Folder, barred, closed, content, first_tried, folder_at, unpassable
+from portolan.http.lying import lies_at, on_machine
 from portolan.http.redirecting import Asked, absolute, captures, moved_to, target_of
 from portolan.http.scripts import at_address, at_socket, found_there, is_socket, member_of, url_of
-from portolan.http.sections import Effective, effective, passes_on
-from portolan.http.tree import Tree, identity_of, tree_of
+from portolan.http.sections import Effective, effective, passes_on, ruled
 from portolan.http.upstream import PLAIN, Front, asked_there, goes_on, passed_on, said_there, status_of_failed
 from portolan.programs.protocol import WebProgram
 from portolan.source.place import Place
@@ -177,47 +177,65 @@ class Serving:
 
         The second value says whether the response is the upstream's own.
         """
-        slash = self._section_slash(here, asked)
-        if slash is not None:
-            return slash, False
-        limited = here.upstream is None or self.program.passing.limits_body
-        large = too_large(here, self.request, self.program) if limited else None
-        if large is not None:
-            return self._turned_away(large), False
-        method = method_refused(here, self.request, self.program)
-        if method is not None and self.program.judges_method_first and by_password(here):
-            # What is refused to all is still asked of whoever knows the password, where that is enough.
-            method = refused(here.but(access=by_password(here)), self.request)
-        if method is not None and self.program.judges_method_first:
-            return self._turned_away(method), False
-        for section in here.sections if not self.ruled_out else ():
-            sent = self._by_rules(section.redirects, False, asked)
-            if isinstance(sent, Response):
-                return sent, False
-            if sent is not None and (sent.how != "here" or self.program.rules_run_anew):
-                return sent, False
-            if sent is not None:
-                path = asked = sent.path
-            if section is here.answer:
-                break
+        early = self._turned_early(here, asked) or self._by_sections(here, asked)
+        if isinstance(early, Response):
+            return early, False
+        if early is not None and (early.how != "here" or self.program.rules_run_anew):
+            return early, False
+        if early is not None:
+            path = asked = early.path
         if here.answer is not None:
             return self._answered(here, here.answer.answer or 0), False
         if isinstance(path, int):
             return path_refused(self.site, path, self.decisions, self.request, self.service), False
         if here.upstream is not None or here.scripts is not None:
-            refusal = method or refused(here, self.request)
-            if refusal is not None:
-                return self._turned_away(refusal), False
-            if here.upstream is None:
-                return self._run(here, path)
-            beside = self._beside(here, path) if here.tries else None
-            return (beside, False) if beside is not None else self._passed(here, here.upstream, path)
+            return self._from_program(here, path)
         for section in here.sections:
             sent = self._by_rules(section.redirects, True, asked)
             if sent is not None:
                 return sent, False
         sent = self._by_rules(self.site.redirects, True, asked)
         return (sent if sent is not None else self._from_folder(here, path)), False
+
+    def _turned_early(self, here: Effective, asked: str) -> Response | None:
+        """What comes before a section's rules: the slash that is added, a limit, at some programs the method."""
+        slash = self._section_slash(here, asked)
+        if slash is not None:
+            return slash
+        limited = here.upstream is None or self.program.passing.limits_body
+        refusal = too_large(here, self.request, self.program) if limited else None
+        if refusal is None and self.program.judges_method_first:
+            refusal = method_refused(here, self.request, self.program)
+            if refusal is not None and by_password(here):
+                # What is refused to all is still asked of whoever knows the password, where that is enough.
+                refusal = refused(here.but(access=by_password(here)), self.request)
+        return self._turned_away(refusal) if refusal is not None else None
+
+    def _by_sections(self, here: Effective, asked: str) -> Response | _Moved | None:
+        """What the rules of the sections that count make of a path."""
+        moved: _Moved | None = None
+        for section in here.sections if not self.ruled_out else ():
+            sent = self._by_rules(section.redirects, False, asked)
+            if isinstance(sent, Response):
+                return sent
+            if sent is not None:
+                moved, asked = sent, sent.path
+                if sent.how != "here" or self.program.rules_run_anew:
+                    return moved
+            if section is here.answer:
+                break
+        return moved
+
+    def _from_program(self, here: Effective, path: str) -> tuple[Response, bool]:
+        """What another program gives, or what lies beside it; who is let in comes first."""
+        first = self.program.judges_method_first
+        refusal = (None if first else method_refused(here, self.request, self.program)) or refused(here, self.request)
+        if refusal is not None:
+            return self._turned_away(refusal), False
+        if here.upstream is None:
+            return self._run(here, path)
+        beside = self._beside(here, path) if here.tries else None
+        return (beside, False) if beside is not None else self._passed(here, here.upstream, path)
 
     # -- redirects and answers --
 
@@ -250,7 +268,11 @@ class Serving:
                 return Response(redirect.status, (*self.decisions, step), self.site, location=target)
             to, query = moved_to(redirect, at, held)
             if to == path and self.program.rules_run_anew:
-                continue
+                # Nothing changes: it only says whether further rules are asked.
+                if redirect.inner == "on":
+                    continue
+                self.ruled_out |= redirect.inner == "here"
+                break
             self.decisions.append(http_kinds.GoesOnWithin(self.site.name, path, to, place=place, subject=redirect))
             self.request = self.request.but(url=self.request.url.but(query=query))
             self.onward = self.onward.but(path=quote(to, safe=PLAIN), query=query)
@@ -262,32 +284,17 @@ class Serving:
         return moved
 
     def _lies(self, path: str) -> str:
-        """What lies at a path in the site's own folder.
-
-        Where nothing says what it holds, what is asked for is assumed to be there, unless the site gives nothing of a folder.
-        """
-        site, tree = self.site, tree_of(self.site, self.machine, self.shared)
-        if tree is None:
-            gives = site.folder is not None or (site.answer is None and site.upstream is None)
-            what = "nothing" if not gives else "folder" if path.endswith("/") else "file"
-            if not any(isinstance(each, content_kinds.LyingAssumed) for each in self.decisions):
-                self.decisions.append(content_kinds.LyingAssumed(site.name, path, what, place=site.place, subject=site))
-            return what
-        return tree.look("/".join(part for part in path.split("/") if part), identity_of(self.service)).what
+        """What lies at a path in the site's own folder."""
+        what, assumed = lies_at(self.site, self.service, self.machine, path, self.shared)
+        if assumed is not None and not any(isinstance(each, content_kinds.LyingAssumed) for each in self.decisions):
+            self.decisions.append(assumed)
+        return what
 
     def _on_machine(self, path: str) -> bool:
-        """Whether a file of the machine lies at a path; where no folder of the machine is described there, none is assumed."""
-        for home, holding in self.machine.folders.items():
-            start = home.rstrip("/") + "/"
-            if path.startswith(start):
-                return (
-                    Tree(holding, home.rstrip("/")).look(path.removeprefix(start), identity_of(self.service)).what
-                    == "file"
-                )
-        self.decisions.append(
-            content_kinds.LyingAssumed(self.site.name, path, "nothing", place=self.machine.place, subject=self.machine)
-        )
-        return False
+        """Whether a file of the machine lies at a path."""
+        there, assumed = on_machine(self.site, self.service, self.machine, path)
+        self.decisions += [assumed] if assumed is not None else []
+        return there
 
     def _section_slash(self, here: Effective, path: str) -> Response | None:
         """The final slash of a section that is passed on, which some programs add by themselves."""
@@ -424,7 +431,7 @@ class Serving:
         if gone is not None and isinstance(gone.decisions[-1], content_kinds.NotGranted):
             turned_away = method_refused(here, self.request, self.program)
             return self._turned_away(turned_away) if turned_away is not None else self._of(gone)
-        here = _ruled(here, rules)
+        here = ruled(here, rules)
         refusal = method_refused(here, self.request, self.program) or refused(here, self.request)
         if refusal is not None:
             return self._turned_away(refusal)
@@ -583,12 +590,3 @@ class Serving:
         response, passed = self._phases(here, page, page)
         self.request, self.onward, self.decisions = asking, onward, held
         return response, passed and here.upstream is not None
-
-
-def _ruled(here: Effective, rules: list[RuleFile]) -> Effective:
-    """What holds with files of rules: the deepest says who is let in, unless a section does, and which documents are tried."""
-    access = next((each.access for each in reversed(rules) if each.access is not None), None)
-    documents = next((each.index_files for each in reversed(rules) if each.index_files is not None), None)
-    if access is not None and not any(each.access for each in here.sections):
-        here = here.but(access=access)
-    return here if documents is None else here.but(documents=documents)

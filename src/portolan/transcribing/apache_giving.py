@@ -14,11 +14,14 @@ _STATUSES = {"permanent": 301, "temp": 302, "seeother": 303, "gone": 410}
 
 
 class Giving:
-    """One block, read. `where` is the path or folder that it is for, nothing for the virtual host itself."""
+    """One block, read. `where` is the path or folder that it is for, nothing for the virtual host itself; `of_folder` says that it is
+    about the virtual host's own folder."""
 
-    def __init__(self, part: Part, inside: Iterable[Directive], where: str, usual_port: bool) -> None:
+    def __init__(
+        self, part: Part, inside: Iterable[Directive], where: str, usual_port: bool, of_folder: bool = False
+    ) -> None:
         self.part, self.inside, self.where = part, list(inside), where
-        self.rewrites = Rewrites(part, where, usual_port)
+        self.rewrites = Rewrites(part, where, usual_port, of_folder or bool(where))
         self.rewriting = on(self.inside, "rewriteengine")
 
     def read(self) -> None:
@@ -168,7 +171,10 @@ def _methods(here: Giving, each: Directive) -> None:
 
 
 def _handler(here: Giving, each: Directive) -> None:
-    if each.words and each.words[0].lower() in ("server-status", "server-info", "balancer-manager"):
+    runs = re.fullmatch(r"proxy:(?:unix:(/[^|]+)\|)?fcgi://([\w.-]+(?::\d+)?)/?", each.words[0] if each.words else "")
+    if runs is not None and (runs[1] or ":" in runs[2]):
+        here.part.say("scripts_at", runs[1] or runs[2], each.spot)
+    elif each.words and each.words[0].lower() in ("server-status", "server-info", "balancer-manager"):
         here.part.say("answer", 200, each.spot)
     else:
         here.lose(each)

@@ -54,8 +54,8 @@ class Places:
             if folder is not None and "answer" not in self.part.facts:
                 self.part.facts["folder"] = folder
 
-    def _giving(self, part: Part, inside: Iterable[Directive], where: str) -> None:
-        Giving(part, inside, where, self.usual_port).read()
+    def _giving(self, part: Part, inside: Iterable[Directive], where: str, of_folder: bool = False) -> None:
+        Giving(part, inside, where, self.usual_port, of_folder).read()
 
     def _folders(self) -> Iterator[Part]:
         """What folders above the site's own say of the site, and those within it as places of their own."""
@@ -64,7 +64,7 @@ class Places:
             if path != "/" and self.root and (self.root + "/").startswith(path + "/"):
                 # A folder's own word replaces what its parents say, where it says it.
                 held = self.part.facts.pop("access", None)
-                self._giving(self.part, each.block or (), "")
+                self._giving(self.part, each.block or (), "", of_folder=True)
                 says = any(one.name in ACCESS for one in each.block or ())
                 if "access" not in self.part.facts and held is not None and not says:
                     self.part.facts["access"] = held
@@ -88,7 +88,7 @@ class Places:
                 yield self._alias(each)
             elif each.name.startswith("files") and "/" in behind:
                 continue
-            elif each.name in ("location", "locationmatch", "files", "filesmatch"):
+            elif each.name in ("location", "locationmatch", "files", "filesmatch", "directorymatch"):
                 place = self._place(each)
                 if place is not None:
                     yield place
@@ -136,6 +136,12 @@ class Places:
 
     def _passed(self) -> Iterator[Part]:
         for each in self.inside:
+            runs = _SCRIPTS.fullmatch(each.words[1]) if each.name == "proxypassmatch" and len(each.words) > 1 else None
+            if runs is not None and is_pattern(each.words[0]):
+                scripts = Part(each.spot)
+                scripts.say("pattern", each.words[0])
+                scripts.say("scripts_at", runs[1])
+                yield scripts
             if each.name != "proxypass" or len(each.words) < 2:
                 continue
             path, target = each.words[:2]
@@ -154,10 +160,17 @@ class Places:
                 yield section
 
 
+#: A program that runs scripts, and the folder in which it finds them.
+_SCRIPTS = re.compile(r"fcgi://([\w.-]+:\d+)/\S*")
+
+
 def _pattern(each: Directive, text: str) -> str:
     """A pattern of paths, for a place or for files' names."""
     if each.name.startswith("location"):
         return text
+    if each.name == "directorymatch":
+        # It is about folders: what lies in one that fits.
+        return f"{text[:-1]}(/|$)" if text.endswith("$") else f"{text}[^/]*/"
     if each.name == "filesmatch" or "~" in each.words:
         start = text[1:] if text.startswith("^") else "[^/]*" + text
         return f"/{start}" + ("" if text.endswith("$") else "[^/]*$")

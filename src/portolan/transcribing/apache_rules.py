@@ -1,10 +1,11 @@
 """Apache httpd's redirects (mod_alias) and rewrite rules (mod_rewrite) that send visitors elsewhere, as the estate says them."""
 
 import re
+from collections.abc import Callable
 
 from portolan.transcribing.directive import Directive
 from portolan.transcribing.part import Part, Spot
-from portolan.transcribing.web import add, is_header, is_name, is_pattern, is_target, is_text
+from portolan.transcribing.web import add, is_header, is_method, is_name, is_pattern, is_target, is_text
 
 _VALUES = {
     "%{HTTP_HOST}": "{host}",
@@ -44,10 +45,19 @@ def matched(words: list[str], status: int, spot: Spot) -> list[Part] | None:
     """The rule of a `RedirectMatch`."""
     if status not in (301, 302, 303, 307, 308) or len(words) != 2:
         return None
-    to = _filled(words[1])
-    if to is None or not is_pattern(words[0]) or not is_target(to):
+    to, text, when = _filled(words[1]), words[0], {}
+    ahead = _LOOKAHEAD.search(text)
+    if ahead is not None:
+        # What is left out by looking ahead is a condition of its own.
+        when = {"none": [{"pattern": text[: ahead.start()] + ahead[1]}]}
+        text = text[: ahead.start()] + text[ahead.end() :]
+    left_out = all(is_pattern(each["pattern"]) for each in when.get("none", []))
+    if to is None or not is_pattern(text) or not left_out or not is_target(to):
         return None
-    return [_rule(spot, {"pattern": words[0]}, to, status, "unless-own", "redirect")]
+    return [_rule(spot, {"pattern": text, **when}, to, status, "unless-own", "redirect")]
+
+
+_LOOKAHEAD = re.compile(r"\(\?!([\w.\\/-]+)\)")
 
 
 def _rule(spot: Spot, when: dict[str, object], to: str, status: int, query: str, kind: str) -> Part:
@@ -66,8 +76,10 @@ def _rule(spot: Spot, when: dict[str, object], to: str, status: int, query: str,
 class Rewrites:
     """Rewrite rules one by one, each with the conditions before it. `where` is the folder whose file they stand in, else nothing."""
 
-    def __init__(self, part: Part, where: str, usual_port: bool) -> None:
+    def __init__(self, part: Part, where: str, usual_port: bool, of_folder: bool = True) -> None:
         self.part = part
+        #: Whether the file that would be given is known when they are asked: they stand with a folder.
+        self.of_folder = of_folder
         #: %{HTTP_HOST} is the field as it was sent: with the port, where that is another than usual (RFC 9110 section 7.2).
         self.host = "{host}" if usual_port else "{host}:{port}"
         self.where = where
@@ -87,12 +99,13 @@ class Rewrites:
         sends = "R" in names or "REDIRECT" in names or re.match(r"https?://", target) is not None
         if self._falls_back(conditions, pattern, target, sends):
             return
-        made = self._redirect(each, conditions, pattern, target, names) if sends and "P" not in names else None
+        if target == "-" and not _STOPS & set(names):
+            return  # it only marks or keeps, and rewrites nothing
+        kept = "P" not in names and not {"C", "CHAIN", "S", "SKIP", "N", "NEXT"} & set(names)
+        made = self._made(each, conditions, pattern, target, names, sends) if kept else None
         if made is NEVER:
             return
         if made is None:
-            if target == "-" and not ({"F", "FORBIDDEN", "G", "GONE", "P", "R", "REDIRECT"} & set(names)):
-                return  # it only stops, marks or keeps, and rewrites nothing
             self.part.lose(each.spot, f"RewriteRule {pattern} {target}")
         else:
             add(self.part, "redirects", made)
@@ -105,6 +118,7 @@ class Rewrites:
         whole = pattern in (".", "^", ".*", "^.*$", "^(.*)$", "(.*)", ".?", "^.+$")
         if (
             sends
+            or not self.of_folder
             or tests != ["!-d", "!-f"]
             or len(conditions) != 2
             or not whole
@@ -115,20 +129,101 @@ class Rewrites:
         self.part.say("fallback", "/".join(filter(None, (base, target.lstrip("/")))), conditions[0].spot)
         return True
 
-    def _redirect(
-        self, each: Directive, conditions: list[Directive], pattern: str, target: str, names: dict[str, str]
+    def _made(
+        self,
+        each: Directive,
+        conditions: list[Directive],
+        pattern: str,
+        target: str,
+        names: dict[str, str],
+        sends: bool,
     ) -> Part | None:
+        """The rule, whatever it does: it sends elsewhere, answers, goes on within the server, or ends the rules."""
+        when = self._conditions(conditions)
+        if when is None or when is _NEVER:
+            return NEVER if when is _NEVER else None
+        status = _answer(target, names)
+        if status is None and sends:
+            return self._redirect(each, when, pattern, target, names)
+        text = pattern.removeprefix("!")
+        if text not in _EVERY or pattern != text:
+            anchored = self._anchored(text)
+            if anchored is None:
+                return None
+            anchored = ("(?i)" if {"NC", "NOCASE"} & set(names) else "") + anchored
+            _add(when, {"none": [{"pattern": anchored}]} if pattern != text else {"pattern": anchored})
+        rule = Part(each.spot)
+        if status is not None:
+            rule.say("when", when)
+            rule.say("answer", status)
+            return rule if when else None
+        to = "{path}" if target == "-" else _filled(target.removesuffix("?"))
+        if to is None or not is_target(to):
+            return None
+        if "{1}" in to and "pattern" not in when:
+            to = to.replace("/{1}", "{path}").replace("{1}", "{path}")
+        if not to.startswith(("/", "{")):
+            if not self.where:
+                return None
+            to = f"{self.where.rstrip('/')}/{to}"
+        if when:
+            rule.say("when", when)
+        rule.say("to", to)
+        rule.say(
+            "inner", "here" if "END" in names else "again" if {"L", "LAST", "PT", "PASSTHROUGH"} & set(names) else "on"
+        )
+        if not target.endswith("?"):
+            rule.say("query", "joined" if "QSA" in names else "unless-own")
+        return rule
+
+    def _conditions(self, conditions: list[Directive]) -> dict[str, object] | None:
+        """What all conditions say together; None where the estate has no word for one."""
         when: dict[str, object] = {}
+        group: list[dict[str, object]] = []
         for condition in conditions:
             if self.host != "{host}" and condition.words[0] == "%{HTTP_HOST}" and condition.words[1].endswith("$"):
                 # The field ends in the port here, so that no name fits it to its end.
                 if condition.words[1].startswith("!"):
                     continue
-                return NEVER
-            held = _condition(condition.words)
-            if held is None or set(held) & set(when):
+                return _NEVER
+            held = self._lying(condition.words) or _condition(condition.words)
+            if held is _ALWAYS:
+                continue
+            if held is None or held is _NEVER:
+                return held
+            flags = condition.words[2].upper().strip("[]").split(",") if len(condition.words) > 2 else []
+            if group or "OR" in flags or "ORNEXT" in flags:
+                group.append(held)
+                if {"OR", "ORNEXT"} & set(flags):
+                    continue
+                if any({"none", "any"} & set(one) for one in group):
+                    return None
+                held, group = {"any": group}, []
+            if not _add(when, held):
                 return None
-            when.update(held)
+        return when
+
+    def _lying(self, words: tuple[str, ...]) -> dict[str, object] | None:
+        """A condition on what lies in the folder, or on the machine; None where it is about something else."""
+        if len(words) < 2 or words[1] not in ("-f", "!-f", "-d", "!-d", "-F", "!-F"):
+            return None
+        negated, kind, path = words[1].startswith("!"), words[1][-1].lower(), words[0]
+        if path.startswith("%{REQUEST_FILENAME}") and not self.of_folder:
+            # Outside of folders it is the path asked for, at which no file of the machine lies.
+            return _ALWAYS if negated else _NEVER
+        asked = re.fullmatch(r"(?:%\{REQUEST_FILENAME\}|%\{DOCUMENT_ROOT\}/?%\{REQUEST_URI\})([\w.-]*)", path)
+        if asked is not None and asked[1]:
+            held: dict[str, object] = {"file_at": "{path}" + asked[1]}
+            return None if kind == "d" else {"none": [held]} if negated else held
+        if asked is not None:
+            return {"folder" if kind == "d" else "file": not negated}
+        if path.startswith("/") and "%" not in path and "$" not in path and kind == "f" and is_text(path):
+            return {"unless_file" if negated else "while_file": path}
+        return None
+
+    def _redirect(
+        self, each: Directive, when: dict[str, object], pattern: str, target: str, names: dict[str, str]
+    ) -> Part | None:
         status = {"permanent": 301, "": 302, "temp": 302}.get(names.get("R", names.get("REDIRECT", "")))
         if status is None:
             given = names.get("R", names.get("REDIRECT", ""))
@@ -177,55 +272,55 @@ class Rewrites:
         return made if is_pattern(made) else None
 
 
+#: Conditions that hold always, and never.
+_ALWAYS: dict[str, object] = {"always": True}
+_NEVER: dict[str, object] = {"never": True}
+#: Patterns that every path fits.
+_EVERY = ("^", ".*", "^.*$", "^(.*)$", "(.*)", ".?", "^/?(.*)$", "^/(.*)$")
+#: Flags with which a rule that rewrites nothing does something.
+_STOPS = frozenset(("F", "FORBIDDEN", "G", "GONE", "R", "REDIRECT", "L", "LAST", "END"))
+
+
+def _answer(target: str, names: dict[str, str]) -> int | None:
+    """The status that a rule answers with; None where it sends elsewhere or goes on."""
+    if {"F", "FORBIDDEN"} & set(names):
+        return 403
+    if {"G", "GONE"} & set(names):
+        return 410
+    given = names.get("R", names.get("REDIRECT", ""))
+    return int(given) if target == "-" and given.isdecimal() and not 300 <= int(given) <= 399 else None
+
+
+def _add(when: dict[str, object], held: dict[str, object]) -> bool:
+    """Adds what a further condition says; whether both can be said together."""
+    for key, value in held.items():
+        known = when.get(key)
+        if known is None:
+            when[key] = value
+        elif key == "none" and isinstance(known, list) and isinstance(value, list):
+            when[key] = [*known, *value]
+        elif (
+            key == "fits_header" and isinstance(known, dict) and isinstance(value, dict) and not set(known) & set(value)
+        ):
+            when[key] = {**known, **value}
+        else:
+            return False
+    return True
+
+
+#: Fields of a request that have variables of their own.
+_FIELDS = {"%{HTTP_USER_AGENT}": "User-Agent", "%{HTTP_REFERER}": "Referer", "%{HTTP_ACCEPT}": "Accept"}
+
+
 def _condition(words: tuple[str, ...]) -> dict[str, object] | None:
     """The estate's words for a condition; None where it has none."""
     if len(words) < 2:
         return None
     variable, value = words[:2]
-    flags = words[2].upper() if len(words) > 2 else ""
-    if "OR" in flags.strip("[]").split(","):
-        return None
-    if variable == "%{HTTPS}":
-        on = {
-            "off": False,
-            "!=on": False,
-            "!on": False,
-            "^off$": False,
-            "=off": False,
-            "on": True,
-            "=on": True,
-            "!=off": True,
-            "^on$": True,
-            "!off": True,
-            "!^on$": False,
-        }.get(value.lower())
-        return None if on is None else {"scheme": "https" if on else "http"}
-    if variable == "%{REQUEST_SCHEME}" and value.lower() in (
-        "http",
-        "^http$",
-        "=http",
-        "!https",
-        "!=https",
-        "!^https$",
-    ):
-        return {"scheme": "http"}
-    if variable == "%{SERVER_PORT}":
-        match = re.fullmatch(r"=?\^?(\d+)\$?", value)
-        other = re.fullmatch(r"!=?\^?443\$?", value)
-        return {"port": int(match[1])} if match else {"scheme": "http"} if other else None
-    if variable in ("%{HTTP_HOST}", "%{SERVER_NAME}"):
-        negated, text = value.startswith("!"), value.removeprefix("!")
-        name = re.fullmatch(r"=?\^?((?:[\w-]|\\?\.)+?)(?:\(?:?:?\[?0-9\]?\+?\)?\??)?\$?", text)
-        if name is not None and (text.startswith(("^", "=")) and (text.endswith("$") or text.startswith("="))):
-            host = name[1].replace("\\.", ".").lower()
-            return {"not_host" if negated else "host": [host]} if is_name(host) else None
-        if text in ("^www\\.", "^www.", "^www\\.(.*)$", "^www\\.(.+)$"):
-            return None if text.endswith("$") else {"not_host" if negated else "host": ["www.*"]}
-        return None
-    if variable == "%{QUERY_STRING}":
-        negated, text = value.startswith("!"), value.removeprefix("!")
-        held = f"^{re.escape(text[1:])}$" if text.startswith("=") else text
-        return {"not_query" if negated else "query": held} if is_pattern(held) else None
+    anew = "(?i)" if len(words) > 2 and {"NC", "NOCASE"} & set(words[2].upper().strip("[]").split(",")) else ""
+    read = _READ.get(variable)
+    if read is not None:
+        return read(variable, value, anew)
     match = re.fullmatch(r"%\{HTTP:([\w-]+)\}", variable)
     if match is not None and is_header(match[1]):
         negated, text = (
@@ -235,6 +330,84 @@ def _condition(words: tuple[str, ...]) -> dict[str, object] | None:
         if is_text(text) and not re.search(r"[\\()*+?\[|]", text):
             return {"not_header" if negated else "header": {match[1]: text}}
     return None
+
+
+def _field(variable: str, value: str, anew: str) -> dict[str, object] | None:
+    text = anew + value.removeprefix("!")
+    fits: dict[str, object] = {"fits_header": {_FIELDS[variable]: text}}
+    return None if not is_pattern(text) else {"none": [fits]} if value.startswith("!") else fits
+
+
+def _path(_: str, value: str, anew: str) -> dict[str, object] | None:
+    text = value.removeprefix("!")
+    held: dict[str, object] = {"path": text[1:]} if text.startswith("=/") else {"pattern": anew + text}
+    known = is_text(text[1:]) and "*" not in text if "path" in held else is_pattern(anew + text)
+    return None if not known else {"none": [held]} if value.startswith("!") else {"any": [held]}
+
+
+def _method(_: str, value: str, __: str) -> dict[str, object] | None:
+    methods = re.sub(r"^[=^]?\(?|\)?\$?$", "", value.removeprefix("!")).split("|")
+    word = "not_method" if value.startswith("!") else "method"
+    return {word: methods} if all(map(is_method, methods)) else None
+
+
+def _https(_: str, value: str, __: str) -> dict[str, object] | None:
+    on = {
+        "off": False,
+        "!=on": False,
+        "!on": False,
+        "^off$": False,
+        "=off": False,
+        "on": True,
+        "=on": True,
+        "!=off": True,
+        "^on$": True,
+        "!off": True,
+        "!^on$": False,
+    }.get(value.lower())
+    return None if on is None else {"scheme": "https" if on else "http"}
+
+
+def _scheme(_: str, value: str, __: str) -> dict[str, object] | None:
+    plain = ("http", "^http$", "=http", "!https", "!=https", "!^https$")
+    return {"scheme": "http"} if value.lower() in plain else None
+
+
+def _port(_: str, value: str, __: str) -> dict[str, object] | None:
+    match = re.fullmatch(r"=?\^?(\d+)\$?", value)
+    other = re.fullmatch(r"!=?\^?443\$?", value)
+    return {"port": int(match[1])} if match else {"scheme": "http"} if other else None
+
+
+def _host(_: str, value: str, __: str) -> dict[str, object] | None:
+    negated, text = value.startswith("!"), value.removeprefix("!")
+    name = re.fullmatch(r"=?\^?((?:[\w-]|\\?\.)+?)(?:\(?:?:?\[?0-9\]?\+?\)?\??)?\$?", text)
+    if name is not None and (text.startswith(("^", "=")) and (text.endswith("$") or text.startswith("="))):
+        host = name[1].replace("\\.", ".").lower()
+        return {"not_host" if negated else "host": [host]} if is_name(host) else None
+    if text in ("^www\\.", "^www.", "^www\\.(.*)$", "^www\\.(.+)$"):
+        return None if text.endswith("$") else {"not_host" if negated else "host": ["www.*"]}
+    return None
+
+
+def _query(_: str, value: str, __: str) -> dict[str, object] | None:
+    negated, text = value.startswith("!"), value.removeprefix("!")
+    held = f"^{re.escape(text[1:])}$" if text.startswith("=") else text
+    return {"not_query" if negated else "query": held} if is_pattern(held) else None
+
+
+#: Who reads a condition on a variable.
+_READ: dict[str, Callable[[str, str, str], dict[str, object] | None]] = {
+    **dict.fromkeys(_FIELDS, _field),
+    "%{REQUEST_URI}": _path,
+    "%{REQUEST_METHOD}": _method,
+    "%{HTTPS}": _https,
+    "%{REQUEST_SCHEME}": _scheme,
+    "%{SERVER_PORT}": _port,
+    "%{HTTP_HOST}": _host,
+    "%{SERVER_NAME}": _host,
+    "%{QUERY_STRING}": _query,
+}
 
 
 def _filled(text: str, own: str = "{host}") -> str | None:

@@ -1,6 +1,7 @@
 """nginx's variables, patterns, sizes and conditions in the estate's words; None for what it has no word for."""
 
 import re
+from collections.abc import Callable
 
 from portolan.transcribing.web import is_header, is_method, is_name, is_pattern, is_text
 
@@ -76,40 +77,76 @@ def when(condition: str) -> dict[str, object] | None:
         return None
     variable, sign, value = match.groups()
     value = value.strip().strip("\"'")
+    read = _READ.get(variable)
+    if read is not None:
+        return read(variable, sign, value)
+    asked = re.fullmatch(r"\$arg_(\w+)", variable)
+    if asked is not None and sign == "=" and is_text(value):
+        return {"query": f"(?i:(^|&){asked[1]}=){re.escape(value)}(&|$)"}
+    return _field(variable, sign, value) if variable.startswith("$http_") else None
+
+
+def _scheme(variable: str, sign: str, value: str) -> dict[str, object] | None:
     if variable == "$scheme" and sign in ("=", "!=") and value in ("http", "https"):
         return {"scheme": value if sign == "=" else {"http": "https", "https": "http"}[value]}
     if variable == "$https" and sign in ("=", "!=") and value in ("", "on"):
         return {"scheme": "https" if (value == "on") == (sign == "=") else "http"}
-    if variable in ("$host", "$http_host"):
-        names = [value.lower()] if sign in ("=", "!=") else _names_of(value)
-        if names and all(map(is_name, names)):
-            return {"host" if sign in ("=", "~", "~*") else "not_host": names}
-    if variable == "$server_port" and sign == "=" and value.isdecimal():
-        return {"port": int(value)}
-    if variable in ("$uri", "$request_uri", "$document_uri") and sign in ("~", "~*", "="):
-        held = pattern(value) if sign != "=" else f"^{re.escape(value)}$"
-        if held is not None and (variable != "$request_uri" or "?" not in value.replace("\\?", "?")):
-            return {"pattern": ("(?i)" if sign == "~*" else "") + held}
-    if variable in ("$args", "$query_string") and sign in ("~", "~*", "!~", "!~*", "="):
-        held = pattern(value) if sign != "=" else f"^{re.escape(value)}$"
-        if held is not None:
-            return {"not_query" if sign[0] == "!" else "query": ("(?i)" if sign.endswith("*") else "") + held}
-    asked = re.fullmatch(r"\$arg_(\w+)", variable)
-    if asked is not None and sign == "=" and is_text(value):
-        return {"query": f"(?i:(^|&){asked[1]}=){re.escape(value)}(&|$)"}
-    if variable == "$request_method":
-        methods = [value] if sign in ("=", "!=") else re.sub(r"^\^?\(?|\)?\$?$", "", value).split("|")
-        if all(map(is_method, methods)):
-            return {"not_method" if sign[0] == "!" else "method": methods}
-    if variable.startswith("$http_") and sign in ("~", "~*", "!~", "!~*"):
-        held, name = pattern(value), variable.removeprefix("$http_").replace("_", "-")
-        if held is not None and is_header(name):
-            fits: dict[str, object] = {"fits_header": {name: ("(?i)" if sign.endswith("*") else "") + held}}
-            return {"none": [fits]} if sign[0] == "!" else fits
-    if variable.startswith("$http_") and sign in ("=", "!=") and is_text(value or "x"):
-        name = variable.removeprefix("$http_").replace("_", "-")
-        return {"header" if sign == "=" else "not_header": {name: value}} if is_header(name) else None
     return None
+
+
+def _host(variable: str, sign: str, value: str) -> dict[str, object] | None:
+    names = [value.lower()] if sign in ("=", "!=") else _names_of(value)
+    if names and all(map(is_name, names)):
+        return {"host" if sign in ("=", "~", "~*") else "not_host": names}
+    return _field(variable, sign, value) if variable == "$http_host" else None
+
+
+def _port(_: str, sign: str, value: str) -> dict[str, object] | None:
+    return {"port": int(value)} if sign == "=" and value.isdecimal() else None
+
+
+def _path(variable: str, sign: str, value: str) -> dict[str, object] | None:
+    held = pattern(value) if sign != "=" else f"^{re.escape(value)}$"
+    whole = variable != "$request_uri" or "?" not in value.replace("\\?", "?")
+    if sign not in ("~", "~*", "=") or held is None or not whole:
+        return None
+    return {"pattern": ("(?i)" if sign == "~*" else "") + held}
+
+
+def _query(_: str, sign: str, value: str) -> dict[str, object] | None:
+    held = pattern(value) if sign != "=" else f"^{re.escape(value)}$"
+    if sign == "!=" or held is None:
+        return None
+    return {"not_query" if sign[0] == "!" else "query": ("(?i)" if sign.endswith("*") else "") + held}
+
+
+def _method(_: str, sign: str, value: str) -> dict[str, object] | None:
+    methods = [value] if sign in ("=", "!=") else re.sub(r"^\^?\(?|\)?\$?$", "", value).split("|")
+    word = "not_method" if sign[0] == "!" else "method"
+    return {word: methods} if all(map(is_method, methods)) else None
+
+
+def _field(variable: str, sign: str, value: str) -> dict[str, object] | None:
+    """A header field: a value, or a pattern of it."""
+    name = variable.removeprefix("$http_").replace("_", "-")
+    if not is_header(name):
+        return None
+    if sign in ("=", "!="):
+        return {"header" if sign == "=" else "not_header": {name: value}} if is_text(value or "x") else None
+    held = pattern(value)
+    fits: dict[str, object] = {"fits_header": {name: ("(?i)" if sign.endswith("*") else "") + str(held)}}
+    return None if held is None else {"none": [fits]} if sign[0] == "!" else fits
+
+
+#: Who reads a condition on a variable.
+_READ: dict[str, Callable[[str, str, str], dict[str, object] | None]] = {
+    **dict.fromkeys(("$scheme", "$https"), _scheme),
+    **dict.fromkeys(("$host", "$http_host"), _host),
+    "$server_port": _port,
+    **dict.fromkeys(("$uri", "$request_uri", "$document_uri"), _path),
+    **dict.fromkeys(("$args", "$query_string"), _query),
+    "$request_method": _method,
+}
 
 
 #: What nginx calls the file that it would give.
