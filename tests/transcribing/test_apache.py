@@ -185,3 +185,46 @@ def test_what_only_the_environment_decides_is_told():
         f"{HEAD}<IfDefine PROXIED>\nListen 81\n</IfDefine>\n<VirtualHost *:80>\nDocumentRoot ${{WEBROOT}}/a\nDirectoryIndex ${{FIRST}}\n</VirtualHost>\n"
     )
     assert [words.partition(" ")[0] for _, words in made.unread] == ["<IfDefine", "documentroot", "directoryindex"]
+
+
+def test_rules_of_every_kind():
+    """What goes on within the server, answers or ends the rules; conditions in groups, negated, on files and fields."""
+    made = apache_of(
+        f"{HEAD}<VirtualHost *:80>\nDocumentRoot /srv/a\nRewriteEngine on\nRewriteCond /srv/on -f\nRewriteCond %{{REQUEST_URI}} !=/sorry.html\n"
+        "RewriteRule ^ - [R=503,L]\nRewriteCond %{HTTP_USER_AGENT} (bot|spider) [NC]\nRewriteRule ^ - [F]\n"
+        "RewriteCond %{REQUEST_METHOD} !^(GET|POST)$\nRewriteRule ^/app/ - [G]\nRewriteCond %{HTTPS} off [OR]\nRewriteCond %{HTTP_HOST} ^www\\.a\\.example$\n"
+        "RewriteRule ^ https://a.example%{REQUEST_URI} [R=301,L]\nRewriteCond %{DOCUMENT_ROOT}%{REQUEST_URI}.html -f\nRewriteRule ^(.+)$ $1.html [L]\n"
+        "RewriteRule ^/keep$ - [END]\nRewriteRule ^/old/(.*)$ /new.html?x=$1\n</VirtualHost>\n"
+    )
+    (site,) = sites_of(made).values()
+    rules = site.redirects
+    assert [(each.answer, each.to, each.inner, each.query) for each in rules] == [
+        (503, "", None, "as-written"),
+        (403, "", None, "as-written"),
+        (410, "", None, "as-written"),
+        (None, "https://a.example{path}", None, "unless-own"),
+        (None, "{1}.html", "again", "unless-own"),
+        (None, "{path}", "here", "unless-own"),
+        (None, "/new.html?x={1}", "on", "unless-own"),
+    ]
+    assert (rules[0].when.while_file, rules[0].when.none[0].path) == ("/srv/on", "/sorry.html")
+    assert rules[1].when.fits_header == {"user-agent": "(?i)(bot|spider)"}
+    assert (rules[2].when.not_method, rules[2].when.pattern) == (("GET", "POST"), "^/app/")
+    assert [(each.scheme, each.host) for each in rules[3].when.any] == [("http", ()), (None, ("www.a.example",))]
+    assert (rules[4].when.file_at, rules[4].when.pattern) == ("{path}.html", "^(.+)$")
+    assert not made.unread
+
+
+def test_who_runs_scripts_and_what_is_left_out():
+    """A handler at a socket, a pattern that is passed on, folders by pattern, a look ahead as a condition of its own."""
+    made = apache_of(
+        f'{HEAD}<VirtualHost *:80>\nDocumentRoot /srv/a\n<FilesMatch "\\.php$">\nSetHandler "proxy:unix:/run/p.sock|fcgi://localhost"\n</FilesMatch>\n'
+        'ProxyPassMatch ^/s/.*\\.php$ fcgi://127.0.0.1:9000/srv/a/s\n<DirectoryMatch "/\\.git">\nRequire all denied\n</DirectoryMatch>\n'
+        "RedirectMatch permanent ^/(?!\\.well-known/).* https://a.example/\n</VirtualHost>\n"
+    )
+    (site,) = sites_of(made).values()
+    assert {str(each.scripts_at) for each in site.sections} == {"127.0.0.1:9000", "/run/p.sock", "None"}
+    assert "/\\.git[^/]*/" in [each.pattern for each in site.sections]
+    (rule,) = site.redirects
+    assert (rule.when.pattern, [each.pattern for each in rule.when.none]) == ("^/.*", ["^/\\.well-known/"])
+    assert not made.unread

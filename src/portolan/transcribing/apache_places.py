@@ -94,6 +94,8 @@ class Places:
                     yield place
                 if behind and each.name.startswith("files") and ".ht" not in each.text:
                     self.part.lose(each.spot, f"<{each.text}>, where paths are passed on")
+            elif each.name == "proxypassmatch" and len(each.words) > 1 and _SCRIPTS.fullmatch(each.words[1]):
+                continue  # scripts, which are passed on above
             elif each.name in UNKNOWN and each.words[:1] != ("disabled",):
                 self.part.lose(each.spot, each.text)
 
