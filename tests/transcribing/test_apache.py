@@ -228,3 +228,13 @@ def test_who_runs_scripts_and_what_is_left_out():
     (rule,) = site.redirects
     assert (rule.when.pattern, [each.pattern for each in rule.when.none]) == ("^/.*", ["^/\\.well-known/"])
     assert not made.unread
+
+
+def test_whose_word_on_the_visitor_is_believed():
+    """The field and the ranges."""
+    made = apache_of(
+        f"{HEAD}<VirtualHost *:80>\nDocumentRoot /srv/a\nRemoteIPHeader X-Forwarded-For\nRemoteIPInternalProxy 10.0.0.0/8\nRemoteIPTrustedProxy 192.0.2.7\n</VirtualHost>\n"
+    )
+    (site,) = sites_of(made).values()
+    assert site.believes_address.header == "x-forwarded-for"
+    assert [str(each) for each in site.believes_address.sources] == ["10.0.0.0/8", "192.0.2.7/32"]

@@ -76,7 +76,7 @@ def test_a_front_says_what_it_sends():
     assert [str(each) for each in front.to] == ["http://10.20.0.16:8080"]
     assert (front.host, front.headers, front.answer_within, front.turns_redirects) == (
         "kept",
-        {"x-forwarded-proto": "{scheme}"},
+        {"x-forwarded-proto": "{scheme}", "x-real-ip": "{client}"},
         30,
         False,
     )
@@ -235,5 +235,26 @@ def test_scripts_and_programs_behind_files():
         ("{path}",),
         "http://127.0.0.1:3000",
         "kept",
+    )
+    assert not made.unread
+
+
+def test_who_the_visitor_is():
+    """What is said of the visitor to programs behind, and whose word on it is believed."""
+    made = nginx_of(
+        "set_real_ip_from 10.0.0.0/8; set_real_ip_from 192.0.2.7; real_ip_header X-Forwarded-For; real_ip_recursive on;"
+        "\nserver { location / { proxy_pass http://127.0.0.1:3000; proxy_set_header X-Real-IP $remote_addr;"
+        " proxy_set_header X-Forwarded-For $proxy_add_x_forwarded_for; } }"
+    )
+    (site,) = sites_of(made).values()
+    held = site.believes_address
+    assert (held.header, [str(each) for each in held.sources], held.passes_over) == (
+        "x-forwarded-for",
+        ["10.0.0.0/8", "192.0.2.7/32"],
+        True,
+    )
+    assert (site.upstream.headers, site.upstream.appends) == (
+        {"x-real-ip": "{client}"},
+        {"x-forwarded-for": "{client}"},
     )
     assert not made.unread

@@ -6,6 +6,7 @@ from functools import cache
 from portolan.diagnosis import (
     base,
     basics,
+    believing,
     boot,
     buckets,
     certificate,
@@ -58,6 +59,7 @@ FAMILIES = (
     handshake,
     pages,
     refusing,
+    believing,
     fronts,
     sections,
     scripts,

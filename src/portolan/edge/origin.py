@@ -91,6 +91,9 @@ def said_to_origin(edge: EdgeService, ways: EdgeWays, request: Request, url: Url
     headers = dict(saying.headers)
     if ways.scheme_header is not None:
         headers[ways.scheme_header] = request.scheme
+    if ways.address_header is not None and request.source is not None:
+        held = headers.get(ways.address_header)
+        headers[ways.address_header] = f"{held}, {request.source}" if held else str(request.source)
     headers.update((str(name), value) for name, value in origin.sends.items())
     named = host if host is not None else url.host
     return Saying(

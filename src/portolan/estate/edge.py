@@ -229,6 +229,12 @@ class EdgeService(Service, frozen=True, kw_only=True, eq=False):
             "The header field in which the origin is told the visitor's scheme. Left out: X-Forwarded-Proto; nginx: nothing."
         ),
     ] = None
+    passes_address_as: Annotated[
+        HeaderName | Literal["nothing"] | None,
+        says(
+            "The header field to which the visitor's address is added for the origin. Left out: X-Forwarded-For; nginx: nothing."
+        ),
+    ] = None
     recognises_itself: Annotated[
         bool, says("Whether it refuses, with 502, a request that it has passed on itself (RFC 8586).")
     ] = True

@@ -21,7 +21,7 @@ from portolan.estate.base import (
 )
 from portolan.estate.changing import Changing
 from portolan.estate.records import ServerProgram
-from portolan.estate.site import Site
+from portolan.estate.site import Believed, Site
 
 
 class Listener(Stated, frozen=True, kw_only=True, eq=False):
@@ -131,6 +131,12 @@ class WebService(Service, frozen=True, kw_only=True, eq=False):
         says("The folders that the configuration lets it serve (Apache httpd). Left out: all.", example="/var/www"),
     ] = None
     answers_after: Annotated[int, says("How long it takes to answer, in seconds.")] = 0
+    believes_address: Annotated[
+        Believed | None,
+        says(
+            "Whose word on the visitor's address it believes. Left out: nobody's, so that behind a front everybody has the front's."
+        ),
+    ] = None
     #: The edge that it is, where an edge is said to be this program; it holds what its upstream gave.
     edge: object = None
     sites: Annotated[dict[str, Site], says("The websites, in the order of the program's configuration.")] = (

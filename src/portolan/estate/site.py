@@ -185,6 +185,23 @@ class Access(Stated, frozen=True, kw_only=True, eq=False):
         return not listed or any(source in each for each in self.not_sources)
 
 
+class Believed(Stated, frozen=True, kw_only=True, eq=False):
+    """Whose word on the visitor's address is believed: rules of access and logs go by it then."""
+
+    header: Annotated[HeaderName, says("The field that says it.", example="X-Forwarded-For")]
+    sources: Annotated[
+        tuple[IPNetwork, ...],
+        says("From whom it is believed: the fronts and edges before this program.", example="10.20.0.15/32"),
+    ] = msgspec.field(name="from")
+    passes_over: Annotated[
+        bool,
+        says(
+            "Of several addresses in the field the last one counts; whether those that are themselves in `from` are passed over, "
+            "from the end on (nginx: real_ip_recursive; Apache httpd always does)."
+        ),
+    ] = False
+
+
 class Upstream(Stated, frozen=True, kw_only=True, eq=False):
     """The program behind, to which requests are passed on. A URL alone is its `to`."""
 
@@ -235,7 +252,7 @@ class Upstream(Stated, frozen=True, kw_only=True, eq=False):
         dict[HeaderName, str],
         says(
             "Header fields that it sets, in place of what the visitor sent. {scheme}, {host} and {port} stand for the "
-            "request's parts.",
+            "request's parts, {client} for the address that it comes from.",
             kind="secret",
         ),
     ] = {}
@@ -429,6 +446,10 @@ class Site(Giving, frozen=True, kw_only=True, eq=False):
     loaded: Annotated[bool, says("Whether the program was started or reloaded since it was written.")] = True
     certificate: Annotated[
         str | None, says("The certificate shown for its names; left out: the service's.", refers=("certificates",))
+    ] = None
+    believes_address: Annotated[
+        Believed | None,
+        says("Whose word on the visitor's address this site believes. Left out: as its service does."),
     ] = None
     redirects_to: Annotated[
         Literal["asked-host", "own-address", "path-only"] | None,

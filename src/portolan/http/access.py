@@ -1,9 +1,12 @@
 """Who is let in, by address and by password; how much may be brought along; which methods are taken."""
 
+from ipaddress import ip_address
+
 import msgspec
 
+from portolan.estate.base import IPAddress
 from portolan.estate.service import WebService
-from portolan.estate.site import Access, Site
+from portolan.estate.site import Access, Believed, Site
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import content as content_kinds
 from portolan.evidence.kinds import http as http_kinds
@@ -44,6 +47,32 @@ def refused(here: Effective, request: Request) -> Refusal | None:
                 401, content_kinds.PasswordWanted(site.name, place=access.place.key("password"), subject=access)
             )
     return None
+
+
+def believed_source(
+    service: WebService, site: Site, request: Request, program: WebProgram
+) -> tuple[IPAddress, Decision] | None:
+    """The address that a program takes for the visitor's, where whoever asks is believed to say it (RFC 7239 section 5.2)."""
+    believed = site.believes_address or service.believes_address
+    if believed is None or request.source is None or not _known(request.source, believed):
+        return None
+    source = request.source
+    for text in reversed([each.strip() for each in request.saying.header(believed.header).split(",")]):
+        try:
+            said = ip_address(text.strip("[]"))
+        except ValueError:
+            break
+        source = said
+        if not (believed.passes_over or program.passes_over_known) or not _known(said, believed):
+            break
+    if source == request.source:
+        return None
+    facts = (service.name, request.source, source, str(believed.header))
+    return source, http_kinds.AddressBelieved(*facts, place=believed.place, subject=believed)
+
+
+def _known(source: IPAddress, believed: Believed) -> bool:
+    return any(source in each for each in believed.sources)
 
 
 def method_refused(here: Effective, request: Request, program: WebProgram) -> Refusal | None:

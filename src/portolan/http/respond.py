@@ -10,7 +10,7 @@ from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.legs import Arrival, Exchange, Response
 from portolan.evidence.outcome import Detail
 from portolan.evidence.request import Request
-from portolan.http.access import unfit
+from portolan.http.access import believed_source, unfit
 from portolan.http.binding import table_of
 from portolan.http.content import Folder
 from portolan.http.serving import Onward, Serving, path_refused
@@ -87,6 +87,11 @@ def respond(
     if elsewhere is not None:
         return elsewhere
     decisions = [chosen.decision] if chosen.decision is not None else []
+    believed = believed_source(service, chosen.site, request, program)
+    if believed is not None:
+        source, step = believed
+        request = request.but(source=source)
+        decisions.append(step)
     serving = Serving(arrival, service, chosen.site, request, program, onward, shared, decisions)
     return Answer(serving.given(path), tuple(serving.inner))
 

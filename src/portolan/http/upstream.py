@@ -69,13 +69,16 @@ def said_there(front: Front, request: Request, own_port: int) -> Saying:
         host = str(upstream.host)
     elif len(upstream.members) > 1 and passing.sends_pool_name:
         host = upstream.pool
-    values = {"{scheme}": request.scheme, "{host}": request.host, "{port}": str(own_port)}
+    client = str(request.source) if request.source is not None else ""
+    values = {"{scheme}": request.scheme, "{host}": request.host, "{port}": str(own_port), "{client}": client}
     headers = dict(saying.headers)
+    if passing.says_for_whom:
+        _append(headers, "x-forwarded-for", client)
+        _append(headers, "x-forwarded-host", request.said or request.host)
     for name, text in upstream.headers.items():
         headers[name] = _filled(text, values)
     for name, text in upstream.appends.items():
-        held = headers.get(name)
-        headers[name] = f"{held}, {_filled(text, values)}" if held else _filled(text, values)
+        _append(headers, name, _filled(text, values))
     name_sent = checked = None
     if passing.checks_host_sent and host is not None:
         name_sent = checked = host.partition(":")[0].lower()
@@ -90,6 +93,12 @@ def said_there(front: Front, request: Request, own_port: int) -> Saying:
         saying.password,
         saying.body,
     )
+
+
+def _append(headers: dict[str, str], name: str, value: str) -> None:
+    """Adds a value behind those that stand there (RFC 9110 section 5.3)."""
+    held = headers.get(name)
+    headers[name] = f"{held}, {value}" if held else value
 
 
 def _filled(text: str, values: dict[str, str]) -> str:

@@ -107,6 +107,7 @@ def _site(edge: EdgeService, member: Url) -> Site:
 def _upstream(edge: EdgeService, member: Url) -> Upstream:
     origin, ways = edge.asks, ways_of(edge)
     headers = {} if ways.scheme_header is None else {HeaderName(ways.scheme_header): "{scheme}"}
+    appends = {} if ways.address_header is None else {HeaderName(ways.address_header): "{client}"}
     return Upstream(
         place=origin.place,
         to=(member,),
@@ -115,6 +116,7 @@ def _upstream(edge: EdgeService, member: Url) -> Upstream:
         trusts=origin.trusts,
         server_name=ways.says_name,
         headers={**headers, **origin.sends},
+        appends=appends,
         replaces_errors=bool(edge.error_pages),
         answer_within=origin.answer_within,
     )

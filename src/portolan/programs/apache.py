@@ -52,6 +52,7 @@ class Apache:
         sends_pool_name=False,
         passes_over_silence=False,
         keeps_host_exactly=True,
+        says_for_whom=True,
         limits_body=False,
     )
     methods = Methods(
@@ -84,6 +85,7 @@ class Apache:
     falls_back_in_files = False
     late_redirects = True
     reads_rule_files = True
+    passes_over_known = True
     judges_server_name = True
     keeps_error = True
     upstream_page_succeeds = True

@@ -27,6 +27,7 @@ RENTED = EdgeWays(
     host="own",
     joins="literal",
     scheme_header="x-forwarded-proto",
+    address_header="x-forwarded-for",
     tries_all=True,
     says_name=True,
 )
@@ -41,6 +42,7 @@ NGINX_CACHE = RENTED.but(
     after_time="asks",
     joins="in-place-of-slash",
     scheme_header=None,
+    address_header=None,
     says_name=False,
 )
 
@@ -54,6 +56,8 @@ def ways_of(edge: EdgeService) -> EdgeWays:
         for what, status in usual.statuses.items()
     }
     said = edge.passes_scheme_as
+    told = edge.passes_address_as
+    address = usual.address_header if told is None else None if told == "nothing" else str(told)
     header = usual.scheme_header if said is None else None if said == "nothing" else str(said)
     host: Literal["own", "kept"] = origin.host if origin.host in ("own", "kept") else usual.host  # type: ignore[assignment]
     return EdgeWays(
@@ -67,6 +71,7 @@ def ways_of(edge: EdgeService) -> EdgeWays:
         host,
         origin.joins or usual.joins,
         header,
+        address,
         usual.tries_all if origin.tries_all is None else origin.tries_all,
         usual.says_name if origin.says_name is None else origin.says_name,
     )

@@ -55,6 +55,7 @@ class Nginx:
         sends_pool_name=True,
         passes_over_silence=True,
         keeps_host_exactly=False,
+        says_for_whom=False,
         limits_body=True,
     )
     methods = Methods(
@@ -86,6 +87,7 @@ class Nginx:
     falls_back_in_files = True
     late_redirects = False
     reads_rule_files = False
+    passes_over_known = False
     judges_server_name = False
     keeps_error = False
     upstream_page_succeeds = False

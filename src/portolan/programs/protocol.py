@@ -54,6 +54,8 @@ class Passing(Value, frozen=True):
     passes_over_silence: bool
     #: Whether the visitor's host name is kept with its port and dot.
     keeps_host_exactly: bool
+    #: Whether it says by itself for whom it asks (X-Forwarded-For, X-Forwarded-Host).
+    says_for_whom: bool
     #: Whether the limit of what a request may bring along holds for what is passed on, too.
     limits_body: bool
 
@@ -75,6 +77,7 @@ class EdgeWays(Value, frozen=True):
     host: Literal["own", "kept"]
     joins: Literal["literal", "one-slash", "in-place-of-slash"]
     scheme_header: str | None
+    address_header: str | None
     tries_all: bool
     says_name: bool
 
@@ -187,6 +190,8 @@ class WebProgram(Protocol):
     late_redirects: bool
     #: Whether files of rules in folders are read.
     reads_rule_files: bool
+    #: Whether addresses of those who are believed are always passed over in what they say.
+    passes_over_known: bool
     #: Whether the name in the handshake and the host name must lead to one certificate.
     judges_server_name: bool
     #: Whether a page of its own for an error keeps the error's status though the page itself cannot be given.

@@ -44,6 +44,7 @@ class StatedWays:
         sends_pool_name=False,
         passes_over_silence=False,
         keeps_host_exactly=True,
+        says_for_whom=False,
         limits_body=True,
     )
     #: RFC 9110 section 9: others than GET and HEAD are for programs that know what to do with them.
@@ -71,6 +72,7 @@ class StatedWays:
     falls_back_in_files = False
     late_redirects = False
     reads_rule_files = False
+    passes_over_known = False
     judges_server_name = False
     keeps_error = True
     upstream_page_succeeds = False

@@ -25,6 +25,7 @@ from portolan.rehearsal.web_common import (
 from portolan.rehearsal.web_files import Room as WebRoom
 
 _MODULES = (
+    "remoteip",
     "mpm_event",
     "authn_core",
     "authn_file",
@@ -129,9 +130,15 @@ def _host(staged: Staged, room: Room, listener: Listener) -> Iterator[str]:
     for name in names:
         if name and name != first:
             yield f"  ServerAlias {name}"
+    if isinstance(site, Site) and site.redirects_to == "own-address" and first is None:
+        raise quoting.UnstageableError("a site of httpd without a name of its own", site.name, site.place)
     if isinstance(site, Site) and site.redirects_to == "own-address":
         yield "  UseCanonicalName On"
     yield f"  DocumentRoot {quoting.httpd(room.base.root)}"
+    believed = (site.believes_address if isinstance(site, Site) else None) or staged.service.believes_address
+    if believed is not None:
+        yield f"  RemoteIPHeader {header_word(believed.header, believed.place)}"
+        yield f"  RemoteIPInternalProxy {' '.join(str(each) for each in believed.sources)}"
     if listener.tls:
         yield "  SSLEngine on"
         certificate = certificate_of(staged, site)
@@ -352,9 +359,14 @@ def _passing(upstream: Upstream) -> Iterator[str]:
 
 def _header_value(text: str, upstream: Upstream) -> str:
     """A header field's value as an expression; only plain words beside the placeholders."""
-    if not re.fullmatch(r"(?:[A-Za-z0-9_.:;=/ -]|\{(?:scheme|host|port)\})*", text):
+    if not re.fullmatch(r"(?:[A-Za-z0-9_.:;=/ -]|\{(?:scheme|host|port|client)\})*", text):
         raise quoting.UnstageableError("a header field's value", text, upstream.place)
-    values = {"{scheme}": "%{REQUEST_SCHEME}", "{host}": "%{HTTP_HOST}", "{port}": "%{SERVER_PORT}"}
+    values = {
+        "{scheme}": "%{REQUEST_SCHEME}",
+        "{host}": "%{HTTP_HOST}",
+        "{port}": "%{SERVER_PORT}",
+        "{client}": "%{REMOTE_ADDR}",
+    }
     if "{" not in text:
         return quoting.httpd(text)
     for name, value in values.items():

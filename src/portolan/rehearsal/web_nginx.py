@@ -112,6 +112,11 @@ def _server(staged: Staged, room: Room, pools: list[str]) -> Iterator[str]:
     yield f"root {quoting.nginx(room.base.root)};"
     if not isinstance(site, Site):
         return
+    believed = site.believes_address or staged.service.believes_address
+    if believed is not None:
+        yield "".join(f"set_real_ip_from {each}; " for each in believed.sources)
+        yield f"real_ip_header {header_word(believed.header, believed.place)};"
+        yield f"real_ip_recursive {'on' if believed.passes_over else 'off'};"
     if site.redirects_to is not None:
         yield f"absolute_redirect {'off' if site.redirects_to == 'path-only' else 'on'};"
         yield f"server_name_in_redirect {'on' if site.redirects_to == 'own-address' else 'off'};"
@@ -306,7 +311,7 @@ def _passing(staged: Staged, upstream: Upstream, pools: list[str], number: str) 
         yield "proxy_intercept_errors on;"
 
 
-_VALUES = {"scheme": "${scheme}", "host": "${host}", "port": "${server_port}"}
+_VALUES = {"scheme": "${scheme}", "host": "${host}", "port": "${server_port}", "client": "${remote_addr}"}
 
 
 def _filled(text: str, place: object) -> str:

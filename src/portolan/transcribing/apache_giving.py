@@ -8,7 +8,7 @@ from portolan.transcribing.apache_rules import Rewrites, aliased, matched
 from portolan.transcribing.apache_silent import ACCESS, ELSEWHERE, SILENT
 from portolan.transcribing.directive import Directive
 from portolan.transcribing.part import Part
-from portolan.transcribing.web import TOLD, add, is_method, is_text
+from portolan.transcribing.web import TOLD, add, is_method, is_range, is_text
 
 _STATUSES = {"permanent": 301, "temp": 302, "seeother": 303, "gone": 410}
 
@@ -40,6 +40,11 @@ class Giving:
                 action(self, each)
             elif each.name not in ACCESS and each.name not in ELSEWHERE and not SILENT.fullmatch(each.name):
                 self.lose(each)
+
+        believed = self.part.facts.get("believes_address")
+        if isinstance(believed, dict) and not {"header", "from"} <= set(believed):
+            # Without the field nobody is asked, and without a range every word is believed: the estate knows neither.
+            del self.part.facts["believes_address"]
 
     def lose(self, each: Directive, text: str | None = None) -> None:
         """Notes a line that cannot be kept."""
@@ -170,6 +175,18 @@ def _methods(here: Giving, each: Directive) -> None:
         here.lose(each, f"<{each.text}>")
 
 
+def _believed(here: Giving, each: Directive) -> None:
+    """In which field, and from whom, the visitor's address is believed."""
+    held = here.part.facts.setdefault("believes_address", {})
+    if here.where or not each.words or not isinstance(held, dict):
+        here.lose(each)
+    elif each.name == "remoteipheader":
+        held["header"] = each.words[0]
+    else:
+        held.setdefault("from", []).extend(word for word in each.words if is_range(word))
+    here.part.spots["believes_address"] = each.spot
+
+
 def _handler(here: Giving, each: Directive) -> None:
     runs = re.fullmatch(r"proxy:(?:unix:(/[^|]+)\|)?fcgi://([\w.-]+(?::\d+)?)/?", each.words[0] if each.words else "")
     if runs is not None and (runs[1] or ":" in runs[2]):
@@ -200,4 +217,5 @@ ACTIONS: dict[str, Callable[[Giving, Directive], None]] = {
     "limitexcept": _methods,
     "limit": _methods,
     "sethandler": _handler,
+    **dict.fromkeys(("remoteipheader", "remoteipinternalproxy", "remoteiptrustedproxy"), _believed),
 }

@@ -120,6 +120,13 @@ def _passes(part: Part, made: Part, each: Directive, headers: dict[str, str]) ->
         elif value != "$proxy_host":
             part.lose(each.spot, each.text)
         return value != "$proxy_host"
+    if value in ("$remote_addr", "$realip_remote_addr") and is_header(name):
+        headers[name] = "{client}"
+        made.spots["headers"] = each.spot
+        return False
+    if value == "$proxy_add_x_forwarded_for" and name.lower() == "x-forwarded-for":
+        made.say("appends", {name: "{client}"}, each.spot)
+        return False
     if WHO.fullmatch(name):
         return False
     text = filled(value, None) if value else ""

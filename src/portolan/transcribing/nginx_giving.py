@@ -11,7 +11,17 @@ from portolan.transcribing.nginx_behind import passed_on
 from portolan.transcribing.nginx_silent import SILENT
 from portolan.transcribing.nginx_words import filled, groups, pattern, size, when
 from portolan.transcribing.part import Part, Spot
-from portolan.transcribing.web import TOLD, Gathered, add, is_method, is_target, is_text, one_source
+from portolan.transcribing.web import (
+    TOLD,
+    Gathered,
+    add,
+    is_header,
+    is_method,
+    is_range,
+    is_target,
+    is_text,
+    one_source,
+)
 
 _SENDS = (301, 302, 303, 307, 308)
 
@@ -34,6 +44,8 @@ class Giving:
         self.around, self.part, self.inside, self.where, self.kind = around, part, inside, where, kind
         self.access = Access()
         self.root: tuple[str, Spot] | None = None
+        #: Whose word on the visitor's address is believed.
+        self.believed: dict[str, object] = {}
         self.errors: dict[str, str] = {}
         self.errors_as: dict[str, int] = {}
         #: Whether a fixed answer came: what stands behind it is never reached.
@@ -49,6 +61,8 @@ class Giving:
                 self.lose(each)
         if self.root is not None and ("upstream" not in self.part.facts or "tries" in self.part.facts):
             self.part.say("folder", posixpath.normpath(self.root[0]), self.root[1])
+        if self.believed.get("from"):
+            self.part.say("believes_address", {"header": "X-Real-IP", **self.believed}, self.part.spot)
         if self.errors:
             self.part.facts["error_pages"] = self.errors
         if self.errors_as:
@@ -202,6 +216,22 @@ def _own_redirects(here: Giving, each: Directive) -> None:
         here.lose(each)
     elif here.part.facts.get(said[0]) != "path-only":
         here.part.say(*said, each.spot)
+
+
+def _believed(here: Giving, each: Directive) -> None:
+    """From whom, and in which field, the visitor's address is believed; the estate knows it of whole sites."""
+    word = each.words[0] if each.words else ""
+    if here.kind is not None:
+        here.lose(each)
+    elif each.name == "real_ip_header" and is_header(word):
+        here.believed["header"] = word
+    elif each.name == "real_ip_recursive":
+        here.believed["passes_over"] = word == "on"
+    elif each.name == "set_real_ip_from" and is_range(word):
+        held = here.believed.get("from")
+        here.believed["from"] = [*(held if isinstance(held, list) else []), word]
+    else:
+        here.lose(each)
 
 
 def _rejects(here: Giving, each: Directive) -> None:
@@ -408,6 +438,7 @@ ACTIONS: dict[str, Callable[[Giving, Directive], None]] = {
     "ssl_protocols": _protocols,
     "ssl_verify_client": _clients,
     "ssl_reject_handshake": _rejects,
+    **dict.fromkeys(("set_real_ip_from", "real_ip_header", "real_ip_recursive"), _believed),
     **{name: _own_redirects for name, _ in _OWN_REDIRECTS},
     "ssl_certificate": _certificate,
     "return": _return,

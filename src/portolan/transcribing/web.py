@@ -155,3 +155,12 @@ def one_source(part: Part) -> None:
     held = [key for key in ("answer", "upstream", "folder") if key in part.facts]
     for key in (*held[1:], *(("fallback",) if held and held[0] != "folder" else ())):
         part.facts.pop(key, None)
+
+
+def is_range(text: str) -> bool:
+    """Whether a text is an address or a range of them."""
+    try:
+        ip_network(text, strict=False)
+    except ValueError:
+        return False
+    return True

@@ -1,5 +1,6 @@
 """Decisions about what a site has for a path, and for whom: sections, files, rights, pages for errors."""
 
+from portolan.estate.base import IPAddress
 from portolan.evidence.kinds.http import HttpDecision
 
 
@@ -88,7 +89,7 @@ class AccessDenied(HttpDecision, frozen=True):
     stops = True
 
     site: str
-    address: object
+    address: IPAddress | None
 
 
 class HeaderWanted(HttpDecision, frozen=True):

@@ -1,5 +1,6 @@
 """Decisions about a request: which site takes it, what it gives, where redirects lead."""
 
+from portolan.estate.base import IPAddress
 from portolan.estate.service import Listener
 from portolan.evidence.decision import Decision, Leg
 
@@ -217,6 +218,18 @@ class NameRefused(HttpDecision, frozen=True):
     name: str
     service: str
     status: int
+
+
+class AddressBelieved(HttpDecision, frozen=True):
+    kind = "address-believed"
+    words = "{program} takes {said} for the visitor: {source}, which it believes, says so in {header}"
+    standard = "RFC 7239 section 5.2"
+    shown = True
+
+    program: str
+    source: IPAddress
+    said: IPAddress
+    header: str
 
 
 class GoesOnWithin(HttpDecision, frozen=True):

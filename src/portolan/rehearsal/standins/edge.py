@@ -303,6 +303,9 @@ class Edge:
         headers = {name: value for name, value in asked.headers.items() if name not in _HOP and name != SIGNED}
         if facts["scheme_header"]:
             headers[facts["scheme_header"]] = asked.scheme
+        if facts["address_header"]:
+            held = headers.get(facts["address_header"])
+            headers[facts["address_header"]] = f"{held}, {asked.peer}" if held else asked.peer
         headers.update(facts["origin"]["sends"])
         if facts["origin"]["signs"]:
             headers[SIGNED] = facts["name"]
