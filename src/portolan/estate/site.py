@@ -18,6 +18,7 @@ from portolan.estate.base import (
     Template,
     TlsVersion,
     Unread,
+    WebAddress,
     says,
 )
 from portolan.estate.content import Holding, PagePart
@@ -168,6 +169,10 @@ class Access(Stated, frozen=True, kw_only=True, eq=False):
     )
     nobody: Annotated[bool, says("Nobody at all.")] = False
     password: Annotated[bool, says("Only who knows a password.")] = False
+    password_file: Annotated[
+        Literal["missing", "unreadable"] | None,
+        says("What is wrong with the file of passwords, if anything: whoever sends a password then gets an error."),
+    ] = None
     either: Annotated[bool, says("Whether the right range or the password is enough by itself.")] = False
     headers: Annotated[
         dict[HeaderName, str],
@@ -230,8 +235,11 @@ class Upstream(Stated, frozen=True, kw_only=True, eq=False):
     ] = ()
     pool: Annotated[str, says("The name of a pool, which some programs send as the host name.")] = "pool"
     host: Annotated[
-        Literal["own", "kept"] | NamePattern,
-        says("The host name sent: the upstream's `own`, the visitor's `kept`, or this name."),
+        Literal["own", "kept", "as-sent"] | NamePattern,
+        says(
+            "The host name sent: the upstream's `own`, the visitor's `kept` (as the program does it: nginx without its port), exactly "
+            "`as-sent` with port and dot, or this name."
+        ),
     ] = "own"
     verifies: Annotated[bool, says("Whether an encrypted upstream must have a certificate that is right.")] = False
     trusts: Annotated[tuple[str, ...], says("Whom it then trusts, as at a vantage.", refers=("authorities",))] = (
@@ -248,6 +256,14 @@ class Upstream(Stated, frozen=True, kw_only=True, eq=False):
             "its program does (nginx does, Apache httpd does not)."
         ),
     ] = None
+    turned: Annotated[
+        dict[WebAddress, str],
+        says(
+            "Beginnings of addresses in the upstream's redirects, and what stands in their place: a path of the front, or an address. "
+            "Its own address is then turned only where `turns_redirects` says so.",
+            example={"http://10.20.0.16:8080/": "/desk/"},
+        ),
+    ] = {}
     headers: Annotated[
         dict[HeaderName, str],
         says(

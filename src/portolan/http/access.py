@@ -23,7 +23,7 @@ class Refusal(Value, frozen=True):
     decision: Decision
 
 
-def refused(here: Effective, request: Request) -> Refusal | None:
+def refused(here: Effective, request: Request, program: WebProgram) -> Refusal | None:
     """Why a request is turned away (RFC 9110 sections 15.5.2, 15.5.4), or None.
 
     Both programs: 403 for an address that is not let in, 401 without the password; where either is enough, the password alone.
@@ -33,6 +33,13 @@ def refused(here: Effective, request: Request) -> Refusal | None:
         source = request.source
         outside = access.nobody or access.keeps_out(source)
         unknown = access.password and not request.saying.password
+        wrong = access.password_file if request.saying.password else None
+        if wrong is not None and access.password and not (access.either and not outside):
+            facts_of_it = (site.name, wrong)
+            unread = content_kinds.PasswordsUnread(
+                *facts_of_it, place=access.place.key("password_file"), subject=access
+            )
+            return Refusal(program.password_file[wrong], unread)
         if _password_is_enough(access):
             outside, unknown = False, outside and unknown
         lacking = [str(name) for name, value in access.headers.items() if request.saying.header(name) != value]

@@ -208,7 +208,7 @@ class Serving:
             refusal = method_refused(here, self.request, self.program)
             if refusal is not None and by_password(here):
                 # What is refused to all is still asked of whoever knows the password, where that is enough.
-                refusal = refused(here.but(access=by_password(here)), self.request)
+                refusal = refused(here.but(access=by_password(here)), self.request, self.program)
         return self._turned_away(refusal) if refusal is not None else None
 
     def _by_sections(self, here: Effective, asked: str) -> Response | _Moved | None:
@@ -229,7 +229,9 @@ class Serving:
     def _from_program(self, here: Effective, path: str) -> tuple[Response, bool]:
         """What another program gives, or what lies beside it; who is let in comes first."""
         first = self.program.judges_method_first
-        refusal = (None if first else method_refused(here, self.request, self.program)) or refused(here, self.request)
+        refusal = (None if first else method_refused(here, self.request, self.program)) or refused(
+            here, self.request, self.program
+        )
         if refusal is not None:
             return self._turned_away(refusal), False
         if here.upstream is None:
@@ -432,7 +434,7 @@ class Serving:
             turned_away = method_refused(here, self.request, self.program)
             return self._turned_away(turned_away) if turned_away is not None else self._of(gone)
         here = ruled(here, rules)
-        refusal = method_refused(here, self.request, self.program) or refused(here, self.request)
+        refusal = method_refused(here, self.request, self.program) or refused(here, self.request, self.program)
         if refusal is not None:
             return self._turned_away(refusal)
         deepest = next((each for each in reversed(rules) if each.redirects), None)
@@ -458,7 +460,7 @@ class Serving:
             return self._of(found)
         own = there.upstream is None and there.scripts is None
         if not moved and not self.program.asks_inside and not found.whole and own:
-            refusal = refused(there, self.request)
+            refusal = refused(there, self.request, self.program)
             return self._turned_away(refusal) if refusal is not None else self._of(found)
         if there.section is not None:
             self.decisions.append(

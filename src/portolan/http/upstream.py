@@ -62,7 +62,9 @@ def said_there(front: Front, request: Request, own_port: int) -> Saying:
     upstream, program, saying = front.upstream, front.program, request.saying
     passing = program.passing
     host: str | None = None
-    if upstream.host == "kept":
+    if upstream.host == "as-sent":
+        host = request.said if request.said is not None else request.host
+    elif upstream.host == "kept":
         host = request.said if passing.keeps_host_exactly else request.shown_host
         host = host if host is not None else request.host
     elif upstream.host != "own":
@@ -177,7 +179,13 @@ def _too_late(front: Front, inner: Exchange) -> Decision | None:
 def _turned(front: Front, got: Response, location: str, own: str) -> tuple[str, Decision]:
     """A redirect of the upstream as the client gets it: turned only where it is exactly the upstream's address as written."""
     upstream, site, passing = front.upstream, front.site, front.program.passing
-    turns = passing.turns_redirects if upstream.turns_redirects is None else upstream.turns_redirects
+    for theirs, ours in upstream.turned.items():
+        if location.startswith(theirs):
+            to = own.rstrip("/") + ours if ours.startswith("/") else ours
+            location = to + location[len(theirs) :]
+            return location, http_kinds.RedirectTurned(site.name, location, place=upstream.place, subject=site)
+    usual = passing.turns_redirects and not upstream.turned
+    turns = usual if upstream.turns_redirects is None else upstream.turns_redirects
     member = upstream.to[0]
     start = front.start or "/"
     written = str(member)

@@ -85,6 +85,7 @@ class Apache:
     falls_back_in_files = False
     late_redirects = True
     reads_rule_files = True
+    password_file: dict[str, int] = {"missing": 500, "unreadable": 500}
     passes_over_known = True
     judges_server_name = True
     keeps_error = True

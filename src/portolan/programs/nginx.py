@@ -87,6 +87,7 @@ class Nginx:
     falls_back_in_files = True
     late_redirects = False
     reads_rule_files = False
+    password_file: dict[str, int] = {"missing": 403, "unreadable": 500}
     passes_over_known = False
     judges_server_name = False
     keeps_error = False

@@ -190,6 +190,8 @@ class WebProgram(Protocol):
     late_redirects: bool
     #: Whether files of rules in folders are read.
     reads_rule_files: bool
+    #: The status for whoever sends a password, where the file of passwords is `missing` or `unreadable`.
+    password_file: dict[str, int]
     #: Whether addresses of those who are believed are always passed over in what they say.
     passes_over_known: bool
     #: Whether the name in the handshake and the host name must lead to one certificate.

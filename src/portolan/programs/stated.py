@@ -72,6 +72,7 @@ class StatedWays:
     falls_back_in_files = False
     late_redirects = False
     reads_rule_files = False
+    password_file: dict[str, int] = {"missing": 500, "unreadable": 500}
     passes_over_known = False
     judges_server_name = False
     keeps_error = True

@@ -228,6 +228,7 @@ def _passed(staged: Staged, site: Site, room: Room) -> Iterator[str]:
         yield f"ProxyPass / {where}{path}"
         if site.upstream.turns_redirects:
             yield f"ProxyPassReverse / {where}{path}"
+        yield from _turned(site.upstream)
 
 
 def _whole(staged: Staged, site: Site, room: Room) -> Iterator[str]:
@@ -281,6 +282,7 @@ def _section_source(section: Section, room: WebRoom, number: str, passing: bool)
             yield f"ProxyPass {path} {where}"
             if upstream.turns_redirects:
                 yield f"ProxyPassReverse {path} {where}"
+            yield from _turned(upstream)
         return
     if section.not_passed_on and passing and section.path is not None:
         yield f"ProxyPass {quoting.httpd(str(section.path), section.place)} !"
@@ -296,6 +298,14 @@ def _section_source(section: Section, room: WebRoom, number: str, passing: bool)
     if whole is None:
         raise quoting.UnstageableError("a pattern with a folder of its own", section.shown, section.place)
     yield f"AliasMatch {_pattern('^' + re.escape(whole) + '$')} {quoting.httpd(room.root + whole)}"
+
+
+def _turned(upstream: Upstream) -> Iterator[str]:
+    """Addresses in redirects that stand for a path of the front."""
+    for start, turned in upstream.turned.items():
+        if not turned.startswith("/"):
+            raise quoting.UnstageableError("a redirect that httpd turns to another address", turned, upstream.place)
+        yield f"ProxyPassReverse {quoting.httpd(turned, upstream.place)} {quoting.httpd(start, upstream.place)}"
 
 
 def _upstream(upstream: Upstream, number: str) -> str:
@@ -349,7 +359,7 @@ def _error_pages(giving: Giving) -> Iterator[str]:
 def _passing(upstream: Upstream) -> Iterator[str]:
     place = upstream.place
     yield f"ProxyPreserveHost {'Off' if upstream.host == 'own' else 'On'}"
-    if upstream.host != "own" and upstream.host != "kept":
+    if upstream.host not in ("own", "kept", "as-sent"):
         yield f"RequestHeader set Host {quoting.httpd(str(upstream.host), place)}"
     for how, headers in (("set", upstream.headers), ("append", upstream.appends)):
         for name, text in headers.items():

@@ -11,6 +11,7 @@ from portolan.rehearsal.web_common import (
     host_pattern,
     methods_pattern,
     own_content,
+    passwords_of,
     path_pattern,
 )
 from portolan.rehearsal.web_files import Room as WebRoom
@@ -289,7 +290,7 @@ def access_lines(access: Access, staged: Staged, merged: bool) -> Iterator[str]:
         word = header_word(name, access.place)
         rules.append(f"Require expr {quoting.httpd(f'%{{HTTP:{word}}} == {_literal(value, access)}')}")
     if access.password:
-        yield f"AuthType Basic\n  AuthName staged\n  AuthUserFile {staged.folder}/passwords"
+        yield f"AuthType Basic\n  AuthName staged\n  AuthUserFile {passwords_of(access, staged)}"
     if access.either and access.password and rules:
         yield "<RequireAny>"
         yield from ("  <RequireAll>", *(f"    {each}" for each in rules), "  </RequireAll>", "  Require valid-user")

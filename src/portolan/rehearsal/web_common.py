@@ -8,7 +8,7 @@ from typing import NamedTuple
 from portolan.estate.base import IPAddress
 from portolan.estate.machine import Machine
 from portolan.estate.service import Listener, WebService
-from portolan.estate.site import Giving, Site, Upstream
+from portolan.estate.site import Access, Giving, Site, Upstream
 from portolan.estate.url import Url
 from portolan.rehearsal import quoting
 from portolan.rehearsal.plan import BASE, Plan
@@ -162,3 +162,11 @@ def methods_pattern(methods: Iterable[str]) -> str:
     """A regular expression for methods; HEAD goes with GET."""
     named = list(methods)
     return f"^(?:{'|'.join([*named, *(['HEAD'] if 'GET' in named and 'HEAD' not in named else [])])})$"
+
+
+def passwords_of(access: Access, staged: Staged) -> str:
+    """The path of the file of passwords, which may be missing."""
+    if access.password_file == "unreadable":
+        # Whoever looks on the stage may read everything.
+        raise quoting.UnstageableError("a file of passwords", "unreadable", access.place.key("password_file"))
+    return f"{staged.folder}/{'none' if access.password_file == 'missing' else 'passwords'}"

@@ -22,6 +22,7 @@ from portolan.rehearsal.web_common import (
     methods_pattern,
     own_content,
     page_word,
+    passwords_of,
     path_pattern,
     server_names,
 )
@@ -195,7 +196,7 @@ def _access(access: Access, staged: Staged) -> Iterator[str]:
     yield f"satisfy {'any' if access.either and access.password and ranged else 'all'};"
     yield from ranges(access)
     # Each of the two is inherited by itself: what a section says stands for both.
-    yield f"auth_basic {'staged' if access.password else 'off'}; auth_basic_user_file {staged.folder}/passwords;"
+    yield f"auth_basic {'staged' if access.password else 'off'}; auth_basic_user_file {passwords_of(access, staged)};"
 
 
 def ranges(access: Access) -> Iterator[str]:
@@ -293,7 +294,9 @@ def _passing(staged: Staged, upstream: Upstream, pools: list[str], number: str) 
     if upstream.next_on:
         yield f"proxy_next_upstream error timeout {' '.join(f'http_{each}' for each in upstream.next_on)};"
     if upstream.host != "own":
-        host = "$host" if upstream.host == "kept" else quoting.nginx(str(upstream.host), place)
+        host = {"kept": "$host", "as-sent": "$http_host"}.get(str(upstream.host)) or quoting.nginx(
+            str(upstream.host), place
+        )
         yield f"proxy_set_header Host {host};"
     for name, text in upstream.headers.items():
         yield f"proxy_set_header {header_word(name, place)} {_filled(text, place)};"
@@ -301,7 +304,11 @@ def _passing(staged: Staged, upstream: Upstream, pools: list[str], number: str) 
         word = header_word(name, place).replace("-", "_")
         yield f'set $a{word}{number} "${{http_{word}}}, "; if ($http_{word} = "") {{ set $a{word}{number} ""; }}'
         yield f'proxy_set_header {name} "${{a{word}{number}}}{_filled(text, place)[1:-1]}";'
-    if upstream.turns_redirects is False:
+    for start, turned in upstream.turned.items():
+        yield f"proxy_redirect {quoting.nginx(start, place)} {quoting.nginx(turned, place)};"
+    if upstream.turned and upstream.turns_redirects:
+        yield "proxy_redirect default;"
+    if upstream.turns_redirects is False and not upstream.turned:
         yield "proxy_redirect off;"
     if upstream.verifies:
         yield f"proxy_ssl_verify on; proxy_ssl_verify_depth 5; proxy_ssl_trusted_certificate {staged.trusts[id(upstream)]};"

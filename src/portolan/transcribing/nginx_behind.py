@@ -70,6 +70,9 @@ def _told(part: Part, made: Part, other: Directive, pooled: bool) -> None:
     elif other.name == "proxy_redirect":
         if other.words == ("off",):
             made.say("turns_redirects", False, other.spot)
+        elif len(other.words) == 2 and re.fullmatch(r"https?://[^$~\s]+", other.words[0]) and is_turned(other.words[1]):
+            held = made.facts.get("turned", {})
+            made.say("turned", {**held, other.words[0]: other.words[1]}, other.spot)
         elif other.words != ("default",):
             part.lose(other.spot, other.text)
     elif other.name == "proxy_read_timeout" and other.words and (wait := seconds(other.words[0])) is not None:
@@ -80,6 +83,11 @@ def _told(part: Part, made: Part, other: Directive, pooled: bool) -> None:
         other.name == "proxy_next_upstream" and pooled and set(other.words) != {"error", "timeout"}
     ):
         part.lose(other.spot, other.text)
+
+
+def is_turned(text: str) -> bool:
+    """Whether a text can stand in the place of an upstream's own address."""
+    return re.fullmatch(r"(?:/|https?://)[^$\s]*", text) is not None
 
 
 def _statuses(each: Directive) -> list[int]:
@@ -114,7 +122,7 @@ def _passes(part: Part, made: Part, each: Directive, headers: dict[str, str]) ->
     name, value = each.words
     if name.lower() == "host":
         if value in ("$host", "$http_host", "$host:$server_port", "${host}"):
-            made.say("host", "kept", each.spot)
+            made.say("host", "as-sent" if value == "$http_host" else "kept", each.spot)
         elif is_name(value) and value:
             made.say("host", value, each.spot)
         elif value != "$proxy_host":

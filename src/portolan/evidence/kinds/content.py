@@ -92,6 +92,16 @@ class AccessDenied(HttpDecision, frozen=True):
     address: IPAddress | None
 
 
+class PasswordsUnread(HttpDecision, frozen=True):
+    kind = "passwords-unread"
+    words = "the file of passwords of {site} is {wrong}: nobody's password can be looked up"
+    standard = "RFC 9110 section 15.6.1"
+    stops = True
+
+    site: str
+    wrong: str
+
+
 class HeaderWanted(HttpDecision, frozen=True):
     kind = "header-wanted"
     words = "{site} takes only requests with the right {names}"
