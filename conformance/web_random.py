@@ -254,7 +254,12 @@ class Draw:
         if self.chance(3):
             site["sections"] = [self.section() for _ in range(self.random.randint(1, 3))]
         if self.chance(6):
-            ways = ["asked-host", "own-address", *(["path-only"] if self.program != "apache" else [])]
+            own = self.program != "apache" or any(name not in ("*", "") for name in names)
+            ways = [
+                "asked-host",
+                *(["own-address"] if own else []),
+                *(["path-only"] if self.program != "apache" else []),
+            ]
             site["redirects_to"] = self.random.choice(ways)
         if self.program == "apache" and not {"upstream", "sections"} & set(site) and self.chance(5):
             rule: dict[str, Any] = {"in": ""}
