@@ -443,6 +443,19 @@ STORE_FACTS: dict[str, Change] = {
     "rule last": also(
         redirects({"when": {"path": "/domes/*"}, "to": "/{rest}"}), put("stores/depot/redirects_first", False)
     ),
+    "a grant that forbids": put(
+        f"{B}/grants",
+        [
+            {"to": "everyone", "on": "kestrel-images/*"},
+            {"to": "everyone", "on": "kestrel-images/domes/*", "denies": True},
+        ],
+    ),
+    "a grant that forbids, first": put(
+        f"{B}/grants", [{"to": "everyone", "on": "kestrel-images/index.html", "denies": True}, {"to": "everyone"}]
+    ),
+    "an object sends elsewhere": put(
+        f"{B}/object_redirects", {"index.html": "/domes/", "old.html": "https://images.kestrel-ridge.example/"}
+    ),
     "denied with 401": also(put("stores/depot/denied_with", 401), put(f"{B}/grants", [])),
     "missing is 404": put("stores/depot/missing_unlisted", 404),
     "slashless absolute": put("stores/depot/slashless", "absolute"),

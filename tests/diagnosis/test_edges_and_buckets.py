@@ -147,6 +147,7 @@ BAD = {
     "edge-origin-closed,2": ([("            files: [index.html]\n", "            files: [index.html]\n            access: {headers: {x-from-edge: invented-7}}\n")], DESK),
     "edge-origin-closed,4": ([("            files: [index.html]\n", "            files: [index.html]\n            access: {headers: {X-From-Edge: invented-7}}\n"), (LEG, f"{LEG}, sends: {{X-From-Edge: invented-6, X-Other: a}}")], DESK),
     "edge-origin-closed,3": ([("            files: [index.html]\n", "            files: [index.html]\n            access: {from: [203.0.113.0/24]}\n")], DESK),
+    "bucket-grant-denies": ([(GRANT, 'grants: [{to: everyone, on: kestrel-images/*}, {to: everyone, on: kestrel-images/index.html, denies: true}]')], IMAGES),
     "edge-error-page": ([("    index_file: index.html\n", "    index_file: index.html\n    error_pages: {404: /index.html}\n    error_pages_say: {404: 200}\n"), expected(f'{{url: "{PLANS}march/5", page: kestrel-plans/index.html}}')], PLANS + "march/5"),
     "edge-error-page,2": ([expected(f'{{url: "{PLANS}march/5", page: kestrel-plans/index.html}}')], PLANS + "march/5"),
     "edge-error-page,3": ([("        error_document: error.html\n", "        error_document: index.html\n"), expected(f'{{url: "{IMAGES}march/5", page: kestrel-images/index.html}}')], IMAGES + "march/5"),

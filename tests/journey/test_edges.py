@@ -10,7 +10,7 @@ from portolan.journey.world import World
 from portolan.source.problem import EstateError
 from portolan.views.style import Style
 from portolan.views.text import legs
-from tests.conftest import loaded, swap
+from tests.conftest import ask, got, loaded, swap
 from tests.diagnosis.test_edges_and_buckets import ARCHIVE, AT, BAD, FRONT, GRANT, IMAGES, PLANS
 
 EVERY = sorted(
@@ -144,3 +144,19 @@ def test_what_contradicts_itself_is_an_error_at_its_line(change, expected):
     told = [str(each) for each in caught.value.problems]
     assert any(expected in each for each in told), told
     assert all(each.startswith("estate.yaml:") for each in told)
+
+
+def test_an_object_that_sends_elsewhere_and_a_grant_that_forbids():
+    """At the pages' address only; what forbids counts before what allows."""
+    grant = "grants: [{to: everyone, on: kestrel-images/*}]"
+    sends = swap(
+        ARCHIVE,
+        (grant, f'{grant}\n        object_redirects: {{old.html: "https://images.kestrel-ridge.example/domes/"}}'),
+    )
+    found = ask(sends, "https://images.kestrel-ridge.example/old.html")
+    assert got(found) == "kestrel-images/domes/index.html"
+    forbids = swap(
+        ARCHIVE, (grant, grant.replace("}]", "}, {to: everyone, on: kestrel-images/domes/*, denies: true}]"))
+    )
+    assert got(ask(forbids, "https://images.kestrel-ridge.example/")) == "kestrel-images/index.html"
+    assert got(ask(forbids, "https://images.kestrel-ridge.example/domes/")) == "403"

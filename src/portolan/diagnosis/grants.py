@@ -15,7 +15,7 @@ from portolan.diagnosis.edge_base import (
     store_at,
 )
 from portolan.diagnosis.exposure_edge import for_edges, looks_secret
-from portolan.diagnosis.proposal import Patch, Proposal, append, in_order, put, remedy
+from portolan.diagnosis.proposal import Patch, Proposal, append, in_order, item_path, put, remedy, remove
 from portolan.estate.edge import EdgeService
 from portolan.estate.store import Bucket, Grant, Store
 from portolan.evidence.kinds import store as store_kinds
@@ -201,6 +201,34 @@ def correct_grant(_case: Case, clue: GrantClue) -> Iterator[Proposal]:
         on = list(clue.on)
         fix = (f"let the grant of {bucket.name} be on {', '.join(on)}", put(place, "on", on))
         yield in_order(*_unsealed_first(clue.of, clue.grant.to == "everyone"), fix)
+
+
+@fault(
+    "bucket-grant-denies",
+    "A grant forbids reading: that counts before every grant that allows it",
+    "403",
+    "Narrow the grant that forbids, or take it away; a second one that allows changes nothing.",
+    "grant-denies",
+)
+def grant_denies(case: Case) -> Finding | None:
+    """Somebody forbade it."""
+    clue, stop = clue_of(case), case.stop
+    barring = (
+        next((each for each in clue.bucket.grants if stop is not None and each.place is stop.place), None)
+        if clue
+        else None
+    )
+    if clue is None or stop is None or barring is None:
+        return None
+    return Finding("bucket-grant-denies", stop.text, stop.place, clue=GrantClue(of=clue, grant=barring))
+
+
+@remedy("bucket-grant-denies")
+def forbid_no_more(_case: Case, clue: GrantClue) -> Iterator[Proposal]:
+    """Takes away what forbids."""
+    bucket = clue.of.bucket
+    path = item_path(bucket.place, "grants", bucket.grants.index(clue.grant))
+    yield Proposal(f"take the grant away that forbids reading {', '.join(clue.grant.on) or bucket.name}", remove(path))
 
 
 @remedy("bucket-sealed", "bucket-grant-missing")

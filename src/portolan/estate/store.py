@@ -4,7 +4,7 @@ from typing import Annotated, Literal
 
 import msgspec
 
-from portolan.estate.base import EstatePath, HostName, IPAddress, Stated, Status, says
+from portolan.estate.base import EstatePath, FolderPath, HostName, IPAddress, Stated, Status, says
 from portolan.estate.changing import Changing
 from portolan.estate.service import Service
 from portolan.estate.site import Mark, Redirect
@@ -23,6 +23,9 @@ class Grant(Stated, frozen=True, kw_only=True, eq=False):
         str | None, says("One edge, which must sign its requests; by its name here.", example="front")
     ] = None
     to_account: Annotated[str | None, says("One account, which is known only where it signs.")] = None
+    denies: Annotated[
+        bool, says("Whether it forbids instead of allowing: that counts before every grant, whoever is meant by that.")
+    ] = False
     may: Annotated[tuple[Literal["read", "list"], ...], says("What: `read` objects, `list` their keys.")] = ("read",)
     on: Annotated[
         tuple[str, ...],
@@ -50,6 +53,13 @@ class Bucket(Changing, frozen=True, kw_only=True, eq=False):
         str | None, says("The key whose content goes with errors, at the pages' address only.", example="error.html")
     ] = None
     error_documents: Annotated[dict[Status, str], says("The same by status, where the store takes more than one.")] = {}
+    object_redirects: Annotated[
+        dict[FolderPath, str],
+        says(
+            "Objects that send elsewhere at the pages' address (301), by key: to a path of the bucket, or an address.",
+            example={"old.html": "/new.html"},
+        ),
+    ] = {}
     sends_all_to: Annotated[
         str | None,
         says(

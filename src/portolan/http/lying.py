@@ -25,11 +25,11 @@ def lies_at(
     return what, content_kinds.LyingAssumed(site.name, path, what, place=site.place, subject=site)
 
 
-def on_machine(site: Site, service: WebService, machine: Machine, path: str) -> tuple[bool, Decision | None]:
+def on_machine(service: WebService, machine: Machine, path: str) -> tuple[bool, Decision | None]:
     """Whether a file lies at a path of the machine; where no folder of the machine is described there, none is assumed."""
     for home, holding in machine.folders.items():
         start = home.rstrip("/") + "/"
         if path.startswith(start):
             found = Tree(holding, home.rstrip("/")).look(path.removeprefix(start), identity_of(service))
             return found.what == "file", None
-    return False, content_kinds.LyingAssumed(site.name, path, "nothing", place=machine.place, subject=machine)
+    return False, content_kinds.NoFileAssumed(machine.name, path, place=machine.place, subject=machine)

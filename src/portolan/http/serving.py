@@ -294,7 +294,7 @@ class Serving:
 
     def _on_machine(self, path: str) -> bool:
         """Whether a file of the machine lies at a path."""
-        there, assumed = on_machine(self.site, self.service, self.machine, path)
+        there, assumed = on_machine(self.service, self.machine, path)
         self.decisions += [assumed] if assumed is not None else []
         return there
 

@@ -101,12 +101,13 @@ def _bucket(bucket: Bucket) -> dict[str, Any]:
     return {
         "sealed": bucket.sealed,
         "grants": [
-            {"to": each.to, "to_edge": each.to_edge, "may": list(each.may), "on": list(each.on)}
+            {"to": each.to, "to_edge": each.to_edge, "may": list(each.may), "on": list(each.on), "denies": each.denies}
             for each in bucket.grants
         ],
         "web": bucket.web,
         "index_file": bucket.index_file,
         "sends_all_to": bucket.sends_all_to,
+        "object_redirects": {str(key): to for key, to in bucket.object_redirects.items()},
         "redirects": [
             {
                 "path": None if each.when is None else each.when.path,

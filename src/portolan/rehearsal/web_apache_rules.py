@@ -16,32 +16,6 @@ from portolan.rehearsal.web_common import (
 )
 from portolan.rehearsal.web_files import Room as WebRoom
 
-_MODULES = (
-    "mpm_event",
-    "authn_core",
-    "authn_file",
-    "authz_core",
-    "authz_host",
-    "authz_user",
-    "auth_basic",
-    "allowmethods",
-    "dir",
-    "autoindex",
-    "mime",
-    "alias",
-    "rewrite",
-    "setenvif",
-    "env",
-    "headers",
-    "ssl",
-    "socache_shmcb",
-    "proxy",
-    "proxy_http",
-    "slotmem_shm",
-    "proxy_balancer",
-    "lbmethod_byrequests",
-)
-
 
 def request_pattern(section: Section) -> str:
     """A section's paths as a regular expression."""
@@ -59,6 +33,7 @@ def gives(section: Section) -> bool:
 
 
 def rewrites(site: Site, room: WebRoom) -> Iterator[str]:
+    """The rewrite rules of a site and its sections, and its fixed answers. Raises UnstageableError."""
     answered = [section for section in site.sections if section.answer is not None]
     rules = [each for each in (site, *site.sections) if each.redirects]
     if rules or site.answer is not None or answered:
@@ -273,6 +248,7 @@ def rule_file(staged: Staged, file: RuleFile, room: WebRoom) -> None:
 
 
 def access_lines(access: Access, staged: Staged, merged: bool) -> Iterator[str]:
+    """Who is let in: by address, password and header fields. Raises UnstageableError."""
     if merged:
         yield "AuthMerging And"
     rules = []

@@ -84,11 +84,12 @@ def matches(typed: str, text: str, single: str = "?") -> bool:
 
 
 class Right(Value, frozen=True):
-    """Whether something is allowed; the grant that allows it, or that would if the bucket were not sealed."""
+    """Whether something is allowed; the grant that allows it, or that would if the bucket were not sealed, or that forbids it."""
 
     allowed: bool
     grant: Grant | None = None
     sealed: bool = False
+    denied: bool = False
 
 
 def right(store: Store, bucket: Bucket, what: str, key: str | None, who: str) -> Right:
@@ -118,11 +119,15 @@ def readable(store: Store, bucket: Bucket, keys: Iterable[str], who: str) -> Ite
 def _right(store: Store, bucket: Bucket, grants: Iterable[Grant], what: str, key: str | None, who: str) -> Right:
     named = bucket.name if key is None else f"{bucket.name}/{key}"
     barred: Grant | None = None
-    for grant in grants:
-        if what not in grant.may or not (grant.to == "everyone" or (who and grant.to_edge == who)):
-            continue
-        if not is_on(grant, named):
-            continue
+    fitting = [
+        each
+        for each in grants
+        if what in each.may and (each.to == "everyone" or (who and each.to_edge == who)) and is_on(each, named)
+    ]
+    for grant in fitting:
+        if grant.denies:
+            return Right(False, grant, denied=True)
+    for grant in fitting:
         if grant.to == "everyone" and bucket.sealed and store.seal == "beats-grants":
             barred = barred or grant
             continue

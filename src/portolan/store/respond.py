@@ -3,6 +3,7 @@
 from typing import Any
 from urllib.parse import quote, unquote
 
+from portolan.estate.base import FolderPath
 from portolan.estate.site import Redirect
 from portolan.estate.store import Bucket, Store, StoreDoor
 from portolan.evidence.decision import Decision
@@ -132,11 +133,21 @@ class _Serving:
             step = store_kinds.StoreIndex(bucket.name, key, place=bucket.place.key("index_file"), subject=bucket)
             self.decisions.append(step)
         needs_list = store.index_needs_list and self.path == "/"
-        failure = self._barred(key) or self._absent(key) or (self._unlisted() if needs_list else None)
+        failure = self._barred(key)
+        if failure is None and key in bucket.object_redirects:
+            return self._object_sent(key, str(bucket.object_redirects[FolderPath(key)]))
+        failure = failure or self._absent(key) or (self._unlisted() if needs_list else None)
         if failure is None:
             return self._given(key)
         slash = None if self.path.endswith("/") else self._slashless(key)
         return slash or self._with_document(unquote(self.path[1:]), failure)
+
+    def _object_sent(self, key: str, to: str) -> Response:
+        """An object that is only there to send elsewhere."""
+        target = f"{self.request.scheme}://{self.request.shown_host}{to}" if to.startswith("/") else to
+        place = self.bucket.place.key("object_redirects")
+        step = store_kinds.ObjectSends(key, self.bucket.name, target, place=place, subject=self.bucket)
+        return self._response(301, step, location=target)
 
     def _all_sent(self, to: str) -> Response:
         scheme, there, name = to.rpartition("://")
@@ -228,6 +239,9 @@ class _Serving:
             sealed = store_kinds.Sealed(bucket.name, place=bucket.place.key("sealed"), subject=bucket)
             return _Failure(self.store.denied_with, sealed)
         facts = (self._asker, key, bucket.name)
+        if allowed.denied and allowed.grant is not None:
+            forbidden = store_kinds.GrantDenies(*facts, place=allowed.grant.place, subject=bucket)
+            return _Failure(self.store.denied_with, forbidden)
         return _Failure(self.store.denied_with, store_kinds.NotReadable(*facts, place=self._grants, subject=bucket))
 
     def _absent(self, key: str) -> _Failure | None:

@@ -31,6 +31,16 @@ class PageAssumed(HttpDecision, frozen=True):
     page: str
 
 
+class NoFileAssumed(HttpDecision, frozen=True):
+    kind = "no-file-assumed"
+    words = "{machine} does not say what lies at {path}; nothing is assumed"
+    assumed = True
+    unsaid = ("folders",)
+
+    machine: str
+    path: str
+
+
 class LyingAssumed(HttpDecision, frozen=True):
     kind = "lying-assumed"
     words = "nothing says what the folder of {site} holds; at {path} {what} is assumed"

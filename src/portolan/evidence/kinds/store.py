@@ -78,6 +78,17 @@ class WebOff(HttpDecision, frozen=True):
     bucket: str
 
 
+class ObjectSends(HttpDecision, frozen=True):
+    kind = "object-sends"
+    words = "the object {key} of the bucket {bucket} sends the visitor to {target} (301)"
+    standard = "RFC 9110 section 15.4.2"
+    shown = True
+
+    key: str
+    bucket: str
+    target: str
+
+
 class SendsAll(HttpDecision, frozen=True):
     kind = "sends-all"
     words = "the bucket {bucket} sends everything to {target} ({status})"
@@ -115,6 +126,17 @@ class Sealed(HttpDecision, frozen=True):
     words = "the bucket {bucket} is sealed against public reading: the grant to everyone does not count"
     stops = True
 
+    bucket: str
+
+
+class GrantDenies(HttpDecision, frozen=True):
+    kind = "grant-denies"
+    words = "a grant forbids {who} to read {key} of the bucket {bucket}, whatever the others allow"
+    standard = "RFC 9110 section 15.5.4"
+    stops = True
+
+    who: str
+    key: str
     bucket: str
 
 

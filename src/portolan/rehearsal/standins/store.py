@@ -58,17 +58,20 @@ class Store:
         return None
 
     def may(self, bucket: dict[str, Any], what: str, named: str, who: str) -> bool:
-        """Whether a grant allows it, and no seal beats that grant."""
+        """Whether a grant allows it, none forbids it, and no seal beats that grant."""
+        allowed = False
         for grant in bucket["grants"]:
             everyone = grant["to"] == "everyone"
             if what not in grant["may"] or not (everyone or (who and grant["to_edge"] == who)):
                 continue
             if grant["on"] and not any(wild(each).fullmatch(named) for each in grant["on"]):
                 continue
+            if grant["denies"]:
+                return False
             if everyone and bucket["sealed"] and self.facts["seal"] == "beats-grants":
                 continue
-            return True
-        return False
+            allowed = True
+        return allowed
 
     def look(self, bucket: dict[str, Any], name: str, key: str, who: str) -> int:
         """The status for a key: 200, or why not."""
@@ -112,6 +115,9 @@ class Store:
         if sent is not None:
             return sent
         wanted = key + bucket["index_file"] if path.endswith("/") else key
+        if wanted in bucket["object_redirects"] and self.may(bucket, "read", f"{name}/{wanted}", ""):
+            to = bucket["object_redirects"][wanted]
+            return Given(301, "", {"Location": f"{asked.scheme}://{asked.host}{to}" if to.startswith("/") else to})
         status = self.look(bucket, name, wanted, "")
         if status == 200 and path == "/" and self.facts["index_needs_list"] and not self.may(bucket, "list", name, ""):
             status = int(self.facts["denied_with"])
