@@ -60,6 +60,11 @@ class Way(Value, frozen=True):
         """The way of what is passed on."""
         return self.but(passed=(*self.passed, passer))
 
+    def onward(self, passer: Site | EdgeService, earlier: bool) -> "Way":
+        """The same; what was asked `earlier` knows nothing of what edges took in this visit."""
+        behind = self.behind(passer)
+        return behind.but(just={}) if earlier else behind
+
 
 #: So many addresses of an origin are asked by an edge that does not go on to the next.
 _MOST_ADDRESSES = 8
@@ -130,9 +135,10 @@ def _from_web(
             asking = passing
             if held is not None:
                 asking = passing.but(saying=said_there(front, as_asked(request, held), arrival.port))
-            return exchange(then, inner, asking, way.behind(front.site) if then is world else straight())
+            return exchange(then, inner, asking, way.onward(front.site, then is not world))
 
-        if not isinstance(edge, EdgeService):
+        if not isinstance(edge, EdgeService) or front.site in way.passed:
+            # Who is asked by itself was asked for what it holds already: once for each level would be twice as much each time.
             return fetch(None, None)
 
         def failing(failed: Exchange) -> int:
@@ -161,7 +167,7 @@ def _from_edge(
     def ask(url: Url, saying: Saying, moment: datetime | None) -> Exchange:
         then = world if moment is None else world.then(moment)
         asking = client.but(saying=saying)
-        onward = way.behind(edge) if then is world else straight()
+        onward = way.onward(edge, then is not world)
         found: Exchange | None = None
         # Any address of its ranges may ask: where one is kept out, visitors meet that now and then.
         for name in _asks_from(then, edge, client):
