@@ -73,7 +73,7 @@ def _panel(estate: Estate) -> dict[str, Vantage]:
         name="(pretender)",
         network="internet",
         address=own,
-        headers={HeaderName(name): value for name, value in _SENT.items()},
+        headers={HeaderName(name): value for name, value in _SENT},
     )
     held = {item.ip for machine in machines(estate) for port in machine.interfaces.values() for item in port.address}
     held |= {item.ip for each in estate.vantages.values() for item in each.address}
