@@ -316,6 +316,17 @@ SHAPES: dict[str, list[Schema]] = {
     ],
     "NameServer": [_some("zones")],
     "OtherService": [{"required": ["listens"]}],
+    "Redirect": [
+        {"anyOf": [{"required": ["to"], "properties": {"to": {"minLength": 1}}}, {"required": ["answer"]}]},
+        {"not": {"required": ["inner", "status"]}},
+        {
+            "if": {"required": ["answer"]},
+            "then": {
+                "not": {"anyOf": [{"required": [each]} for each in ("to", "inner", "status", "query")]},
+                "properties": {"answer": {"minimum": 200, "maximum": 599, "not": {"minimum": 300, "maximum": 399}}},
+            },
+        },
+    ],
     "ScriptRunner": [{"anyOf": [{"required": ["listens"]}, {"required": ["socket"]}]}],
     "StatedProgram": [
         {"properties": {key: {"minimum": 400, "maximum": 599} for key in ("refuses_with", "missing", "no_index_file")}}
