@@ -320,6 +320,10 @@ SHAPES: dict[str, list[Schema]] = {
         {"anyOf": [{"required": ["to"], "properties": {"to": {"minLength": 1}}}, {"required": ["answer"]}]},
         {"not": {"required": ["inner", "status"]}},
         {
+            "if": {"required": ["inner"]},
+            "then": {"properties": {"to": {"pattern": r"^(/|\{(path|rest|[1-9])\})"}}},
+        },
+        {
             "if": {"required": ["answer"]},
             "then": {
                 "not": {"anyOf": [{"required": [each]} for each in ("to", "inner", "status", "query")]},
