@@ -213,12 +213,10 @@ def correct_grant(_case: Case, clue: GrantClue) -> Iterator[Proposal]:
 def grant_denies(case: Case) -> Finding | None:
     """Somebody forbade it."""
     clue, stop = clue_of(case), case.stop
-    barring = (
-        next((each for each in clue.bucket.grants if stop is not None and each.place is stop.place), None)
-        if clue
-        else None
-    )
-    if clue is None or stop is None or barring is None:
+    if clue is None or stop is None:
+        return None
+    barring = next((each for each in clue.bucket.grants if each.place is stop.place), None)
+    if barring is None:
         return None
     return Finding("bucket-grant-denies", stop.text, stop.place, clue=GrantClue(of=clue, grant=barring))
 

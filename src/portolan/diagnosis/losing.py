@@ -9,7 +9,6 @@ from portolan.estate.guesses import changed_machines
 from portolan.estate.machine import Machine
 from portolan.estate.service import sites_of
 from portolan.estate.site import Giving
-from portolan.evidence.decision import Decision
 from portolan.journey.visit import Visit
 from portolan.source.place import keys_of
 
@@ -38,19 +37,15 @@ def loses_content(before: Estate, after: Estate) -> bool:
     return False
 
 
-def _alone(decision: Decision) -> list[tuple[str, ...]]:
-    return [(key,) for key in decision.unsaid]
-
-
 def assumes_instead(patch: Patch, after: Visit) -> bool:
     """Whether a visit rests on what is assumed of an object from which a change took a fact: nothing is mended by not saying it."""
     taken = [keys_of(step["path"]) for step in patch if step["op"] == "remove"]
     for exchange in after.tree if taken else ():
         for decision in exchange.decisions:
             if decision.unsaid and decision.place is not None:
-                of = tuple(map(str, decision.place.path))
+                of, keys = tuple(map(str, decision.place.path)), [(key,) for key in decision.unsaid]
                 # The last of several values is gone with the fact itself.
-                if any(path[: len(of)] == of and path[len(of) : len(of) + 1] in _alone(decision) for path in taken):
+                if any(path[: len(of)] == of and path[len(of) :][:1] in keys for path in taken):
                     return True
     return False
 

@@ -102,15 +102,15 @@ def through_cache(
         what = f"{failing(old.exchange)}, its own" if old.response is None else _what(old.response)
         holds = edge_kinds.EdgeHolds(label, shown, old.since, old.until, what, place=old.held, subject=edge)
         return Cached(old.exchange, (holds,))
-    on_error = old is not None and _may_be_given_on_error(edge, old, now)
-    if old is not None and not _may_be_given_old(edge, ways, old, now) and not on_error:
+    as_told = old is not None and _may_be_given_old(edge, ways, old, now)
+    if old is not None and not as_told and not _may_be_given_on_error(edge, old, now):
         old = None
 
     def given_old(held: _Old, why: str) -> Cached:
         stale = edge_kinds.EdgeGivesOld(label, shown, held.until, why, place=held.held, subject=edge)
         return Cached(held.exchange, (stale,))
 
-    if old is not None and ways.after_time == "old-first" and _may_be_given_old(edge, ways, old, now):
+    if old is not None and ways.after_time == "old-first" and as_told:
         return given_old(old, "the origin is asked behind")
     asked = fetch(None, None)
     answer = asked.response

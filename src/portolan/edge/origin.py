@@ -4,7 +4,7 @@ import re
 from functools import lru_cache
 
 from portolan.estate.base import IPAddress
-from portolan.estate.client import Saying
+from portolan.estate.client import Saying, append_field
 from portolan.estate.edge import EdgeService, Origin
 from portolan.estate.url import BadUrlError, Url, parse
 from portolan.evidence.decision import Decision
@@ -92,8 +92,7 @@ def said_to_origin(edge: EdgeService, ways: EdgeWays, request: Request, url: Url
     if ways.scheme_header is not None:
         headers[ways.scheme_header] = request.scheme
     if ways.address_header is not None and request.source is not None:
-        held = headers.get(ways.address_header)
-        headers[ways.address_header] = f"{held}, {request.source}" if held else str(request.source)
+        append_field(headers, ways.address_header, str(request.source))
     headers.update((str(name), value) for name, value in origin.sends.items())
     named = host if host is not None else url.host
     return Saying(

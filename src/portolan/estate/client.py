@@ -138,6 +138,12 @@ class Saying(Value, frozen=True):
         return next((value for each, value in self.headers if each == name), "")
 
 
+def append_field(headers: dict[str, str], name: str, value: str) -> None:
+    """Adds a value behind those that a header field has (RFC 9110 section 5.3)."""
+    held = headers.get(name)
+    headers[name] = f"{held}, {value}" if held else value
+
+
 class Client(Protocol):
     """A place to send from, a resolver, a trust store, a clock, what it remembers, its limits, and what it says of itself."""
 

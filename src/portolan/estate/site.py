@@ -284,7 +284,7 @@ class Upstream(Stated, frozen=True, kw_only=True, eq=False):
     @property
     def members(self) -> tuple[Url, ...]:
         """Everybody whom it may ask, the spare ones last."""
-        return (*self.to, *self.spare)
+        return self.members_from(0)
 
     def members_from(self, turn: int) -> tuple[Url, ...]:
         """The same, where it is the turn of another than the first."""

@@ -5,7 +5,7 @@ from typing import Any
 from portolan.estate.machine import Machine
 from portolan.estate.service import ScriptRunner, WebService
 from portolan.estate.site import Upstream
-from portolan.estate.url import Url, parse
+from portolan.estate.url import parse
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.legs import Exchange
@@ -37,7 +37,7 @@ def at_socket(here: Effective, service: WebService, machine: Machine) -> Runner:
     if found is None:
         sockets = ", ".join(str(each.socket) for each in held if each.socket) or "none at any socket"
         return Runner("", own, (), f"no program of {machine.name} listens there ({sockets})", here.scripts)
-    who = Identity(found.runs_as, frozenset((found.runs_as, *found.runs_in)))
+    who = identity_of(found)
     if found.state != "running":
         return Runner(found.name, who, (), f"{found.name} is stopped", found)
     rights = found.socket_rights
@@ -62,7 +62,7 @@ def at_address(asked: Exchange, at: str) -> Runner:
     if not isinstance(service, ScriptRunner):
         name = service.name if service is not None else at
         return Runner(name, nobody, (), f"{name} does not speak FastCGI", service)
-    return Runner(service.name, Identity(service.runs_as, frozenset((service.runs_as, *service.runs_in))))
+    return Runner(service.name, identity_of(service))
 
 
 def found_there(
@@ -82,13 +82,3 @@ def found_there(
     if look.what != "file":
         return http_kinds.ScriptMissing(runner.name, name, here.site.name, place=place, subject=here.site)
     return None
-
-
-def is_socket(at: str) -> bool:
-    """Whether scripts are run behind a socket of the file system."""
-    return at.startswith("/")
-
-
-def url_of(upstream: Upstream) -> Url:
-    """The address that is asked."""
-    return upstream.to[0]

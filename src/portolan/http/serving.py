@@ -20,7 +20,7 @@ from portolan.http.access import Refusal, by_password, method_refused, refused, 
 from portolan.http.content import Content, Folder, barred, closed, content, first_tried, folder_at, unpassable
 from portolan.http.lying import lies_at, on_machine
 from portolan.http.redirecting import Asked, absolute, captures, moved_to, target_of
-from portolan.http.scripts import at_address, at_socket, found_there, is_socket, member_of, url_of
+from portolan.http.scripts import at_address, at_socket, found_there, member_of
 from portolan.http.sections import Effective, effective, passes_on, ruled
 from portolan.http.upstream import PLAIN, Front, asked_there, goes_on, passed_on, said_there, status_of_failed
 from portolan.programs.protocol import WebProgram
@@ -107,12 +107,7 @@ class Serving:
         if sent is not None:
             path = asked = sent.path
         here = effective(self.site, asked, self.program, self.shared)
-        if here.section is not None:
-            self.decisions.append(
-                content_kinds.SectionTakes(
-                    asked, here.section.shown, self.site.name, place=here.section.place, subject=here.section
-                )
-            )
+        self._tell_section(here, asked)
         for section in here.sections:
             self._tell_unread(section, f"{self.site.name}, {section.shown},")
         if here.section is not None and here.section.inner_only:
@@ -123,6 +118,12 @@ class Serving:
         if not self.walked:
             here = here.but(error_pages=self.site.error_pages, error_pages_as=self.site.error_pages_as)
         return self._for_caches(self._with_page(response, here, passed), here.section)
+
+    def _tell_section(self, here: Effective, path: str) -> None:
+        """Which section takes a path, where one does."""
+        if here.section is not None:
+            facts = (path, here.section.shown, self.site.name)
+            self.decisions.append(content_kinds.SectionTakes(*facts, place=here.section.place, subject=here.section))
 
     def _tell_unread(self, holder: Service | Giving, name: str) -> None:
         """What of real configuration the estate has no word for, where an answer may rest on it."""
@@ -185,7 +186,7 @@ class Serving:
         if early is not None:
             path = asked = early.path
         if here.answer is not None:
-            return self._answered(here, here.answer.answer or 0), False
+            return self._answers(here.answer.answer or 0, here.answer.place, self.site), False
         if isinstance(path, int):
             return path_refused(self.site, path, self.decisions, self.request, self.service), False
         if here.upstream is not None or here.scripts is not None:
@@ -251,13 +252,13 @@ class Serving:
         self, rules: tuple[Redirect, ...], late: bool, path: str, above: str = ""
     ) -> Response | _Moved | None:
         """What rules make of a request for a path: an answer, or another path to go on with; None where none applies."""
+        if not rules:
+            return None
         moved: _Moved | None = None
+        at = self._asked(path)
         for redirect in rules:
             if (self.program.late_redirects and redirect.written_as == "redirect") is not late:
                 continue
-            at = Asked(
-                self.site, self.request, self.arrival, self.program, self.shared, path, self._lies, self._on_machine
-            )
             held = captures(redirect.when, at)
             if held is None:
                 continue
@@ -269,21 +270,25 @@ class Serving:
                 step = http_kinds.Redirected(self.site.name, target, redirect.status, place=place, subject=redirect)
                 return Response(redirect.status, (*self.decisions, step), self.site, location=target)
             to, query = moved_to(redirect, at, held)
-            if to == path and self.program.rules_run_anew:
-                # Nothing changes: it only says whether further rules are asked.
-                if redirect.inner == "on":
-                    continue
-                self.ruled_out |= redirect.inner == "here"
-                break
-            self.decisions.append(http_kinds.GoesOnWithin(self.site.name, path, to, place=place, subject=redirect))
-            self.request = self.request.but(url=self.request.url.but(query=query))
-            self.onward = self.onward.but(path=quote(to, safe=PLAIN), query=query)
-            self.whole |= redirect.inner == "here" and not self.program.rules_run_anew
-            path, moved = to, _Moved(to, redirect.inner)
+            # Where nothing changes, it only says whether further rules are asked.
+            if to != path or not self.program.rules_run_anew:
+                self.decisions.append(http_kinds.GoesOnWithin(self.site.name, path, to, place=place, subject=redirect))
+                self.request = self.request.but(url=self.request.url.but(query=query))
+                self.onward = self.onward.but(path=quote(to, safe=PLAIN), query=query)
+                path, moved = to, _Moved(to, redirect.inner)
+                at = self._asked(path)
+            if redirect.inner == "here":
+                self.ruled_out |= self.program.rules_run_anew
+                self.whole |= not self.program.rules_run_anew
             if redirect.inner != "on":
-                self.ruled_out |= redirect.inner == "here" and self.program.rules_run_anew
                 break
         return moved
+
+    def _asked(self, path: str) -> Asked:
+        """What rules are asked of, for a path."""
+        return Asked(
+            self.site, self.request, self.arrival, self.program, self.shared, path, self._lies, self._on_machine
+        )
 
     def _lies(self, path: str) -> str:
         """What lies at a path in the site's own folder."""
@@ -315,11 +320,6 @@ class Serving:
             self.decisions.append(http_kinds.ProgramAssumed(service.name, place=service.place, subject=service))
         step = http_kinds.FolderSlash(behind, self.site.name, target, place=subject.place, subject=self.site)
         return Response(301, (*self.decisions, step), self.site, location=target)
-
-    def _answered(self, here: Effective, status: int) -> Response:
-        giving = here.answer
-        assert giving is not None
-        return self._answers(status, giving.place, self.site)
 
     def _answers(self, status: int, at: Place, subject: object) -> Response:
         """A fixed answer."""
@@ -391,11 +391,11 @@ class Serving:
         assert here.scripts is not None
         at, passing, place = str(here.scripts.scripts_at), self.program.passing, here.scripts.place.key("scripts_at")
         status = passing.refused
-        if is_socket(at):
+        if at.startswith("/"):
             runner = at_socket(here, self.service, self.machine)
         else:
             front = Front(self.site, member_of(here), "", self.program)
-            inner = self.asking.ask(front, url_of(front.upstream), said_there(front, self.request, self.arrival.port))
+            inner = self.asking.ask(front, front.upstream.to[0], said_there(front, self.request, self.arrival.port))
             self.inner.append(inner)
             runner = at_address(inner, at)
             status = status_of_failed(passing, inner) if inner.response is None else passing.refused
@@ -462,12 +462,7 @@ class Serving:
         if not moved and not self.program.asks_inside and not found.whole and own:
             refusal = refused(there, self.request, self.program)
             return self._turned_away(refusal) if refusal is not None else self._of(found)
-        if there.section is not None:
-            self.decisions.append(
-                content_kinds.SectionTakes(
-                    document, there.section.shown, self.site.name, place=there.section.place, subject=there.section
-                )
-            )
+        self._tell_section(there, document)
         held, self.onward = self.onward, self.onward.but(path=quote(document))
         response, _ = self._phases(there, document, document)
         self.onward = held
@@ -583,12 +578,12 @@ class Serving:
         self.onward = onward.but(path=page, query="")
         sent = self._anew(page)
         if isinstance(sent, Response):
-            self.request, self.onward, self.decisions = asking, onward, held
-            return sent, False
-        page = sent
-        here = effective(self.site, page, self.program, self.shared)
-        if let_in is not None and here.access is let_in.access:
-            here = here.but(access=None)
-        response, passed = self._phases(here, page, page)
+            response, passed = sent, False
+        else:
+            here = effective(self.site, sent, self.program, self.shared)
+            if let_in is not None and here.access is let_in.access:
+                here = here.but(access=None)
+            response, passed = self._phases(here, sent, sent)
+            passed = passed and here.upstream is not None
         self.request, self.onward, self.decisions = asking, onward, held
-        return response, passed and here.upstream is not None
+        return response, passed

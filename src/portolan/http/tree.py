@@ -6,7 +6,7 @@ from typing import Any
 from portolan.estate.base import Rights
 from portolan.estate.content import Holding
 from portolan.estate.machine import Machine
-from portolan.estate.service import WebService
+from portolan.estate.service import ScriptRunner, WebService
 from portolan.estate.site import Giving
 from portolan.source.value import Value
 
@@ -28,8 +28,8 @@ class Identity(Value, frozen=True):
         return bool(rights.mode >> shift & bit)
 
 
-def identity_of(service: WebService) -> Identity:
-    """The identity of a web service."""
+def identity_of(service: WebService | ScriptRunner) -> Identity:
+    """The identity of a web service, or of a program that runs scripts."""
     return Identity(service.runs_as, frozenset((service.runs_as, *service.runs_in)))
 
 

@@ -2,7 +2,7 @@
 
 from urllib.parse import quote
 
-from portolan.estate.client import Saying
+from portolan.estate.client import Saying, append_field
 from portolan.estate.site import Site, Upstream
 from portolan.estate.url import DEFAULT_PORTS, Url
 from portolan.evidence.decision import Decision
@@ -75,12 +75,12 @@ def said_there(front: Front, request: Request, own_port: int) -> Saying:
     values = {"{scheme}": request.scheme, "{host}": request.host, "{port}": str(own_port), "{client}": client}
     headers = dict(saying.headers)
     if passing.says_for_whom:
-        _append(headers, "x-forwarded-for", client)
-        _append(headers, "x-forwarded-host", request.said or request.host)
+        append_field(headers, "x-forwarded-for", client)
+        append_field(headers, "x-forwarded-host", request.said or request.host)
     for name, text in upstream.headers.items():
         headers[name] = _filled(text, values)
     for name, text in upstream.appends.items():
-        _append(headers, name, _filled(text, values))
+        append_field(headers, name, _filled(text, values))
     name_sent = checked = None
     if passing.checks_host_sent and host is not None:
         name_sent = checked = host.partition(":")[0].lower()
@@ -95,12 +95,6 @@ def said_there(front: Front, request: Request, own_port: int) -> Saying:
         saying.password,
         saying.body,
     )
-
-
-def _append(headers: dict[str, str], name: str, value: str) -> None:
-    """Adds a value behind those that stand there (RFC 9110 section 5.3)."""
-    held = headers.get(name)
-    headers[name] = f"{held}, {value}" if held else value
 
 
 def _filled(text: str, values: dict[str, str]) -> str:

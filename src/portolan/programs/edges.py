@@ -47,6 +47,11 @@ NGINX_CACHE = RENTED.but(
 )
 
 
+def _field(stated: str | None, usual: str | None) -> str | None:
+    """The header field in which something is said; None where it is not."""
+    return usual if stated is None else None if stated == "nothing" else str(stated)
+
+
 def ways_of(edge: EdgeService) -> EdgeWays:
     """An edge's ways: as its kind has them, with what is stated in their place."""
     usual = NGINX_CACHE if edge.program == "nginx" else AT_RECORD if isinstance(edge, SwitchedEdge) else RENTED
@@ -55,10 +60,6 @@ def ways_of(edge: EdgeService) -> EdgeWays:
         what: stated if (stated := getattr(failures, what, None)) is not None else status
         for what, status in usual.statuses.items()
     }
-    said = edge.passes_scheme_as
-    told = edge.passes_address_as
-    address = usual.address_header if told is None else None if told == "nothing" else str(told)
-    header = usual.scheme_header if said is None else None if said == "nothing" else str(said)
     host: Literal["own", "kept"] = origin.host if origin.host in ("own", "kept") else usual.host  # type: ignore[assignment]
     return EdgeWays(
         statuses,
@@ -70,8 +71,8 @@ def ways_of(edge: EdgeService) -> EdgeWays:
         edge.after_time or usual.after_time,
         host,
         origin.joins or usual.joins,
-        header,
-        address,
+        _field(edge.passes_scheme_as, usual.scheme_header),
+        _field(edge.passes_address_as, usual.address_header),
         usual.tries_all if origin.tries_all is None else origin.tries_all,
         usual.says_name if origin.says_name is None else origin.says_name,
     )

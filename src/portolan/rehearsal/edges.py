@@ -155,8 +155,8 @@ def _edge(plan: Plan, forge: Forge, naming: "Naming", each: Played, edge: Edge, 
         "statuses": _statuses(edge),
         "error_pages": {str(int(status)): page for status, page in edge.error_pages.items()},
         "error_pages_say": {str(int(status)): int(other) for status, other in edge.error_pages_say.items()},
-        "scheme_header": _scheme_header(edge),
-        "address_header": _address_header(edge),
+        "scheme_header": _header(edge.passes_scheme_as, "x-forwarded-proto"),
+        "address_header": _header(edge.passes_address_as, "x-forwarded-for"),
         "recognises_itself": edge.recognises_itself,
         "sources": [[str(address) for address in pair] for pair in each.sources],
         "records": {
@@ -190,14 +190,9 @@ def _statuses(edge: Edge) -> dict[str, int]:
     }
 
 
-def _scheme_header(edge: Edge) -> str:
-    said = edge.passes_scheme_as
-    return "x-forwarded-proto" if said is None else "" if said == "nothing" else str(said)
-
-
-def _address_header(edge: Edge) -> str:
-    said = edge.passes_address_as
-    return "x-forwarded-for" if said is None else "" if said == "nothing" else str(said)
+def _header(said: str | None, usual: str) -> str:
+    """The field in which the stand-in says something; nothing where it does not."""
+    return usual if said is None else "" if said == "nothing" else str(said)
 
 
 def _held(edge: Edge, switched: bool, now: datetime) -> dict[str, Any]:

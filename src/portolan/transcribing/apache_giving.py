@@ -8,7 +8,7 @@ from portolan.transcribing.apache_rules import Rewrites, aliased, matched
 from portolan.transcribing.apache_silent import ACCESS, ELSEWHERE, SILENT
 from portolan.transcribing.directive import Directive
 from portolan.transcribing.part import Part
-from portolan.transcribing.web import TOLD, add, is_method, is_range, is_text
+from portolan.transcribing.web import TOLD, a_range, add, is_method, is_text
 
 _STATUSES = {"permanent": 301, "temp": 302, "seeother": 303, "gone": 410}
 
@@ -183,7 +183,7 @@ def _believed(here: Giving, each: Directive) -> None:
     elif each.name == "remoteipheader":
         held["header"] = each.words[0]
     else:
-        held.setdefault("from", []).extend(word for word in each.words if is_range(word))
+        held.setdefault("from", []).extend(word for word in each.words if a_range(word) is not None)
     here.part.spots["believes_address"] = each.spot
 
 

@@ -5,7 +5,16 @@ from collections.abc import Callable
 
 from portolan.transcribing.directive import Directive
 from portolan.transcribing.part import Part, Spot
-from portolan.transcribing.web import add, is_header, is_method, is_name, is_pattern, is_target, is_text
+from portolan.transcribing.web import (
+    add,
+    is_header,
+    is_method,
+    is_name,
+    is_pattern,
+    is_target,
+    is_text,
+    without_lookahead,
+)
 
 _VALUES = {
     "%{HTTP_HOST}": "{host}",
@@ -45,19 +54,15 @@ def matched(words: list[str], status: int, spot: Spot) -> list[Part] | None:
     """The rule of a `RedirectMatch`."""
     if status not in (301, 302, 303, 307, 308) or len(words) != 2:
         return None
-    to, text, when = _filled(words[1]), words[0], {}
-    ahead = _LOOKAHEAD.search(text)
-    if ahead is not None:
-        # What is left out by looking ahead is a condition of its own.
-        when = {"none": [{"pattern": text[: ahead.start()] + ahead[1]}]}
-        text = text[: ahead.start()] + text[ahead.end() :]
-    left_out = all(is_pattern(each["pattern"]) for each in when.get("none", []))
-    if to is None or not is_pattern(text) or not left_out or not is_target(to):
+    to, parted = _filled(words[1]), without_lookahead(words[0])
+    # What is left out by looking ahead is a condition of its own.
+    left_out, text = parted if parted is not None else (None, words[0])
+    when: dict[str, object] = {"pattern": text}
+    if left_out is not None:
+        when["none"] = [{"pattern": left_out}]
+    if to is None or not is_pattern(text) or not is_target(to) or not (left_out is None or is_pattern(left_out)):
         return None
-    return [_rule(spot, {"pattern": text, **when}, to, status, "unless-own", "redirect")]
-
-
-_LOOKAHEAD = re.compile(r"\(\?!([\w.\\/-]+)\)")
+    return [_rule(spot, when, to, status, "unless-own", "redirect")]
 
 
 def _rule(spot: Spot, when: dict[str, object], to: str, status: int, query: str, kind: str) -> Part:
@@ -231,21 +236,7 @@ class Rewrites:
         to = _filled(target.removesuffix("?").replace("%{HTTP_HOST}", self.host), self.host)
         if status not in (301, 302, 303, 307, 308) or to is None or not is_target(to):
             return None
-        whole = pattern in (
-            "^",
-            ".*",
-            "^.*$",
-            "^(.*)$",
-            "(.*)",
-            ".?",
-            "^/?(.*)$",
-            "^/(.*)$",
-            "^/?(.*)",
-            "^/(.*)",
-            "/(.*)",
-            "(.*)$",
-            "^(.*)",
-        )
+        whole = pattern in _EVERY
         if whole and "{1}" in to:
             # The group is the path, with its slash or without.
             if self.where or pattern.startswith(("^/", "/")):
@@ -276,7 +267,9 @@ class Rewrites:
 _ALWAYS: dict[str, object] = {"always": True}
 _NEVER: dict[str, object] = {"never": True}
 #: Patterns that every path fits.
-_EVERY = ("^", ".*", "^.*$", "^(.*)$", "(.*)", ".?", "^/?(.*)$", "^/(.*)$")
+_EVERY = frozenset(
+    ("^", ".*", "^.*$", "^(.*)$", "(.*)", ".?", "^/?(.*)$", "^/(.*)$", "^/?(.*)", "^/(.*)", "/(.*)", "(.*)$", "^(.*)")
+)
 #: Flags with which a rule that rewrites nothing does something.
 _STOPS = frozenset(("F", "FORBIDDEN", "G", "GONE", "R", "REDIRECT", "L", "LAST", "END"))
 

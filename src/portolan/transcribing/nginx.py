@@ -20,6 +20,7 @@ from portolan.transcribing.web import (
     is_name,
     is_text,
     listener,
+    without_lookahead,
 )
 
 _SERVER_PARTS = ("server", "types", "upstream", "map", "geo", "include")
@@ -272,12 +273,13 @@ class NginxReader:
             part.say("sections", sections)
 
     def _location(self, around: Around, part: Part, each: Directive, above: list[Directive]) -> Iterator[Part]:
-        for other in _exceptions(each):
+        parted = _left_out(each)
+        if parted is not None:
             # Of patterns the first counts: what the next one leaves out is as at the site.
             section = Part(each.spot)
-            section.say("pattern", other)
+            section.say("pattern", parted[0])
             yield section
-            each = each.but(words=(*each.words[:-1], _LOOKAHEAD.sub("", each.words[-1])))
+            each = each.but(words=(*each.words[:-1], parted[1]))
         named = each.words[0] if each.words else ""
         if named in around.named and any(_leads(one, named) for one in _every(above)):
             return  # it is read with what leads there
@@ -308,17 +310,13 @@ class NginxReader:
         yield section
 
 
-_LOOKAHEAD = re.compile(r"\(\?!([\w.\\/-]+)\)")
-
-
-def _exceptions(each: Directive) -> Iterator[str]:
-    """What the pattern of a location leaves out by looking ahead, as a pattern of its own; nothing where it does not."""
-    text = each.words[-1] if each.words else ""
-    match = _LOOKAHEAD.search(text)
-    if match is not None and each.words[0] in ("~", "~*") and "(?!" not in text[match.end() :]:
-        made = pattern(f"{'(?i)' if each.words[0] == '~*' else ''}{text[: match.start()]}{match[1]}")
-        if made is not None and pattern(_LOOKAHEAD.sub("", text)) is not None:
-            yield made
+def _left_out(each: Directive) -> tuple[str, str] | None:
+    """What the pattern of a location leaves out by looking ahead, as a pattern of its own, and the location's without it."""
+    parted = without_lookahead(each.words[-1]) if each.words[:1] in (("~",), ("~*",)) else None
+    if parted is None or pattern(parted[1]) is None:
+        return None
+    other = pattern(("(?i)" if each.words[0] == "~*" else "") + parted[0])
+    return (other, parted[1]) if other is not None else None
 
 
 def _every(held: Iterable[Directive]) -> Iterator[Directive]:

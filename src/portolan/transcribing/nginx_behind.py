@@ -70,7 +70,9 @@ def _told(part: Part, made: Part, other: Directive, pooled: bool) -> None:
     elif other.name == "proxy_redirect":
         if other.words == ("off",):
             made.say("turns_redirects", False, other.spot)
-        elif len(other.words) == 2 and re.fullmatch(r"https?://[^$~\s]+", other.words[0]) and is_turned(other.words[1]):
+        elif (
+            len(other.words) == 2 and re.fullmatch(r"https?://[^$~\s]+", other.words[0]) and _is_turned(other.words[1])
+        ):
             held = made.facts.get("turned", {})
             made.say("turned", {**held, other.words[0]: other.words[1]}, other.spot)
         elif other.words != ("default",):
@@ -85,7 +87,7 @@ def _told(part: Part, made: Part, other: Directive, pooled: bool) -> None:
         part.lose(other.spot, other.text)
 
 
-def is_turned(text: str) -> bool:
+def _is_turned(text: str) -> bool:
     """Whether a text can stand in the place of an upstream's own address."""
     return re.fullmatch(r"(?:/|https?://)[^$\s]*", text) is not None
 

@@ -14,10 +14,10 @@ from portolan.transcribing.part import Part, Spot
 from portolan.transcribing.web import (
     TOLD,
     Gathered,
+    a_range,
     add,
     is_header,
     is_method,
-    is_range,
     is_target,
     is_text,
     one_source,
@@ -227,7 +227,7 @@ def _believed(here: Giving, each: Directive) -> None:
         here.believed["header"] = word
     elif each.name == "real_ip_recursive":
         here.believed["passes_over"] = word == "on"
-    elif each.name == "set_real_ip_from" and is_range(word):
+    elif each.name == "set_real_ip_from" and a_range(word) is not None:
         held = here.believed.get("from")
         here.believed["from"] = [*(held if isinstance(held, list) else []), word]
     else:

@@ -18,6 +18,7 @@ TOLD = re.compile(
     r"|access-control-.*|cross-origin-.*|expect-ct|alt-svc|server|pragma|expires|vary|report-to|nel|public-key-pins|link"
     r"|via|etag|last-modified)"
 )
+_LOOKAHEAD = re.compile(r"\(\?!([\w.\\/-]+)\)")
 _FITS_METHODS = ("GET", "HEAD", "POST", "PUT", "DELETE", "PATCH", "OPTIONS", "TRACE")
 
 
@@ -83,6 +84,15 @@ def is_name(text: str) -> bool:
 def is_pattern(text: str) -> bool:
     """Whether it is a regular expression that is matched in bounded time."""
     return fits(Pattern, text)
+
+
+def without_lookahead(text: str) -> tuple[str, str] | None:
+    """What a pattern leaves out by looking ahead, and the pattern without that; None where it does not, or more than once."""
+    ahead = _LOOKAHEAD.search(text)
+    if ahead is None or "(?!" in text[ahead.end() :]:
+        return None
+    before = text[: ahead.start()]
+    return before + ahead[1], before + text[ahead.end() :]
 
 
 def is_target(text: str) -> bool:
@@ -155,12 +165,3 @@ def one_source(part: Part) -> None:
     held = [key for key in ("answer", "upstream", "folder") if key in part.facts]
     for key in (*held[1:], *(("fallback",) if held and held[0] != "folder" else ())):
         part.facts.pop(key, None)
-
-
-def is_range(text: str) -> bool:
-    """Whether a text is an address or a range of them."""
-    try:
-        ip_network(text, strict=False)
-    except ValueError:
-        return False
-    return True
