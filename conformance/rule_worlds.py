@@ -76,6 +76,14 @@ FLAGS = "folders: {/srv/flags: {files: [on]}}"
 ENDINGS = """\
 redirects: [{when: {unless_file: /srv/flags/on}, answer: 503}, {when: {file_at: "{path}.html"}, to: "{path}.html", inner: again}]
 """
+#: What the documents of folders are led to, for whom asks for the folder.
+DOCUMENTS = f"""\
+redirects:
+  - {{when: {{path: /index.html}}, to: "{U}/about.html", status: 302}}
+  - {{when: {{path: /in/index.html}}, answer: 410}}
+  - {{when: {{path: /sorry.html}}, to: "{U}/about.html", status: 302}}
+error_pages: {{404: /sorry.html}}
+"""
 BESIDE = f"""\
 {HELD}
 tries: ["{{path}}", "{{path}}.html"]
@@ -97,5 +105,6 @@ RULE_WORLDS: dict[str, WebWorld] = {
     **one("a maintenance", f"{HELD}\n{KEPT}", asks("/ /about.html /in/"), machine=FLAGS),
     **one("no maintenance", f"{HELD}\n{KEPT.replace('flags/on', 'flags/off')}", asks("/ /about.html /in/"), machine=FLAGS),
     **one("an ending that lies there", f"{HELD}\n{ENDINGS}", asks("/about /nope /b/c /about.html"), machine=FLAGS),
+    **one("rules for the documents of folders", f"{HELD}\n{DOCUMENTS}", asks("/ /index.html /in/ /in/index.html /nope")),
     **one("files beside what is passed on", BESIDE, asks("/about /about.html /x /in/ /l.html", "street", "poster"), ("nginx",), others=INNER),
 }  # fmt: skip

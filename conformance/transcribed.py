@@ -252,6 +252,8 @@ def _apache_host(draw: Draw, ports: list[int]) -> str:
                 "RewriteEngine On\n  RewriteCond %{HTTP_HOST} ^www\\.kestrel-ridge\\.example$ [NC]\n  RewriteRule ^/(.*)$ http://visit.kestrel-ridge.example/$1 [R=302,L]",
                 "RewriteEngine On\n  RewriteRule ^/rooms/([0-9]+)$ /room.html?n=$1 [R=307,L]",
                 "RewriteEngine On\n  RewriteCond %{HTTP:X-Forwarded-Proto} =http\n  RewriteRule .* https://%{HTTP_HOST}%{REQUEST_URI} [R=301,L]",
+                f"RewriteEngine On\n  {_rewriting(draw)}",
+                f"<Directory {root}{draw.one('', '/docs')}>\n    RewriteEngine On\n    {_rewriting(draw)}\n  </Directory>",
                 f"Alias /app {draw.folder()}",
                 f"Alias /img/ {draw.folder()}/img/",
                 "<Location /secret>\n    Require all denied\n  </Location>",
@@ -271,6 +273,39 @@ def _apache_host(draw: Draw, ports: list[int]) -> str:
         )
     kept = list(dict.fromkeys(lines))
     return f"<VirtualHost *:{draw.one(*ports)}>\n  " + "\n  ".join(kept) + "\n</VirtualHost>"
+
+
+def _rewriting(draw: Draw) -> str:
+    """A rule of mod_rewrite in one of the shapes that people write, with up to two conditions of which one may be enough."""
+    tests = (
+        "%{HTTP_HOST} ^www\\.kestrel-ridge\\.example$",
+        "%{HTTPS} off",
+        "%{HTTPS} on",
+        "%{QUERY_STRING} n=",
+        "%{REQUEST_METHOD} GET",
+        "%{REQUEST_FILENAME} -f",
+        "%{REQUEST_FILENAME} -d",
+    )
+    lines = []
+    for _ in range(draw.rng.randint(0, 2)):
+        lines.append(f"RewriteCond {draw.one(*tests)} [{draw.one('OR', 'OR', 'NC')}]")
+    pattern = draw.one(
+        "^",
+        "^(.*)$",
+        "^/(.*)$",
+        "^/?(.*)$",
+        "(.*)",
+        "!^/?img",
+        "^a|^docs",
+        "(^i|^/i)m",
+        "html$|css",
+        "docs/(.*)",
+        "!\\.html$",
+    )
+    target = draw.one("https://other.example/$1", "https://other.example/?p=$1", "https://other.example/x", "-")
+    return "\n  ".join(
+        (*lines, f"RewriteRule {pattern} {target} [{draw.one('L', 'R=302,L') if target != '-' else 'F'}]")
+    )
 
 
 DRAWN = {"nginx": (nginx, "etc/nginx/nginx.conf"), "apache": (apache, "etc/apache2/apache2.conf")}

@@ -30,6 +30,8 @@ MEASURED = {
     "site: no maintenance (apache)": "index.html about.html in/index.html",
     "site: an ending that lies there (nginx)": "about.html 404 b/c.html about.html",
     "site: an ending that lies there (apache)": "about.html 404 b/c.html about.html",
+    "site: rules for the documents of folders (nginx)": "about.html about.html 410 410 about.html",
+    "site: rules for the documents of folders (apache)": "index.html about.html 410 410 about.html",
     "site: files beside what is passed on (nginx)": "about.html about.html inner/x 404 l.html 405 405 405 404 405",
 }  # fmt: skip
 

@@ -50,6 +50,61 @@ def test_what_sends_visitors_elsewhere(text):
     assert made.unread == ()
 
 
+#: A folder's rules, and what is asked of paths: patterns lie behind the folder, groups that are not there are empty.
+FOLDERS = {
+    "RewriteRule ^old/(.*)$ /new/$1 [R=301,L]": [({"pattern": "^/docs/old/(.*)$"}, "/new/{1}")],
+    "RewriteRule ^(?:a|^b)$ /c$1 [R=301,L]": [({"pattern": "^/docs/(?:a|^/docs/b)$"}, "/c")],
+    "RewriteRule x|y$ /z [R=301,L]": [({"pattern": "^/docs/.*?(?:x|y$)"}, "/z")],
+    "RewriteRule !^[^^]/ /z [R=301,L]": [({"none": ({"pattern": "^/docs/[^^]/"},)}, "/z")],
+    "RewriteRule !k /z$1 [R=301,L]": [({"none": ({"pattern": "^/docs/.*?(?:k)"},)}, "/z")],
+    "RewriteCond %{HTTPS} off [OR]\nRewriteCond %{QUERY_STRING} ^p$\nRewriteRule ^k$ /z [R=301,L]": [
+        ({"pattern": "^/docs/k$", "any": ({"scheme": "http"}, {"query": "^p$"})}, "/z")
+    ],
+    "RewriteCond %{HTTPS} off [OR]\nRewriteRule ^k$ /z [R=301,L]": [({"pattern": "^/docs/k$", "scheme": None}, "/z")],
+}
+
+
+@pytest.mark.parametrize("text", FOLDERS)
+def test_rules_of_a_folder(text):
+    """Patterns, also negated ones, conditions of which one is enough, groups that a pattern has not (measured)."""
+    made = apache_of(
+        f"{HEAD}<VirtualHost *:80>\nDocumentRoot /srv/a\n<Directory /srv/a/docs>\nRewriteEngine on\n{text}\n</Directory>\n</VirtualHost>\n"
+    )
+    (site,) = sites_of(made).values()
+    found = [rule for each in (site, *site.sections) for rule in each.redirects]
+    assert [(_said(rule.when, when), rule.to) for rule, (when, _) in zip(found, FOLDERS[text], strict=True)] == FOLDERS[
+        text
+    ]
+    assert made.unread == ()
+
+
+def _said(when, keys):
+    """What a condition says under keys, groups as plain mappings."""
+    held = {key: getattr(when, key) for key in keys}
+    return {
+        key: tuple({name: getattr(each, name) for name in like} for each, like in zip(value, keys[key], strict=True))
+        if isinstance(value, tuple)
+        else value
+        for key, value in held.items()
+    }
+
+
+PARENT = "<Directory /srv/a>\nRewriteEngine on\nRewriteRule ^k$ /above [R=301,L]\n</Directory>\n"
+LATER = "<Directory /srv/a>\nRewriteEngine on\nRewriteRule ^k$ /later [R=301,L]\n</Directory>\n"
+
+
+@pytest.mark.parametrize(
+    ("more", "leads", "unread"),
+    [("", ["/above"], 0), (LATER, ["/later"], 0), ("Redirect /x /y\n", ["/y"], 1), ("Alias /m /srv/m\n", [], 1)],
+)
+def test_which_folders_rules_are_asked(more, leads, unread):
+    """The latest only; and none where the server has redirects or other folders, as they are asked at another time."""
+    made = apache_of(f"{HEAD}<VirtualHost *:80>\nDocumentRoot /srv/a\n{PARENT}{more}</VirtualHost>\n")
+    (site,) = sites_of(made).values()
+    assert [rule.to for rule in site.redirects if rule.when.path != "/x/*"] == leads
+    assert len([each for each in made.unread if "RewriteRule" in str(each)]) == unread
+
+
 ACCESS = {
     "Require all denied": {"nobody": True}, "Require ip 10.20 192.0.2.7": {"from": ["10.20.0.0/16", "192.0.2.7"]}, "Require valid-user": {"password": True},
     "<RequireAny>\nRequire ip 10.0.0.0/8\nRequire valid-user\n</RequireAny>": {"from": ["10.0.0.0/8"], "password": True, "either": True},
@@ -238,3 +293,14 @@ def test_whose_word_on_the_visitor_is_believed():
     (site,) = sites_of(made).values()
     assert site.believes_address.header == "x-forwarded-for"
     assert [str(each) for each in site.believes_address.sources] == ["10.0.0.0/8", "192.0.2.7/32"]
+
+
+@pytest.mark.parametrize(
+    "line", ["RemoteIPInternalProxy front.example", "RemoteIPProxyProtocol On", "RemoteIPTrustedProxyList proxies.txt"]
+)
+def test_whose_word_is_not_known(line):
+    """Names, files of addresses and another protocol have no word in the estate: they are told."""
+    made = apache_of(
+        f"{HEAD}<VirtualHost *:80>\nDocumentRoot /srv/a\nRemoteIPHeader X-Forwarded-For\n{line}\n</VirtualHost>\n"
+    )
+    assert line.split()[0].lower() in str(made.unread)

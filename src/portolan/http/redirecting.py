@@ -1,7 +1,7 @@
 """Redirect rules: whether one applies to a request, and where it leads."""
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import Any
 
 from portolan.estate.names import answers_to
@@ -76,6 +76,17 @@ def target_of(redirect: Redirect, at: Asked, held: dict[str, str], above: str = 
     text = program.target(above + text if above and not re.match(r"/|[A-Za-z][A-Za-z0-9+.-]*:", text) else text)
     own = text.startswith("/") and (program.double_slash_is_path or not text.startswith("//"))
     return absolute(at.site, request, at.arrival, program, text) if own and not program.sends_paths else text
+
+
+def in_their_turn(rules: tuple[Redirect, ...], program: WebProgram, late: bool, inside: bool) -> Iterator[Redirect]:
+    """The rules that a program asks early or late; inside, where it asks itself for a folder's document, or outside."""
+    for rule in rules:
+        rewrites = rule.written_as != "redirect"
+        # A rule with the flag R sends, or answers what has no flag of its own (F and G).
+        unasked = inside and not program.sends_from_inside and rewrites and rule.inner is None
+        comes_late = program.late_redirects and not rewrites
+        if comes_late is late and not (unasked and rule.answer not in (403, 410)):
+            yield rule
 
 
 def captures(when: Condition | None, at: Asked) -> dict[str, str] | None:

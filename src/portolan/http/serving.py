@@ -19,7 +19,7 @@ from portolan.evidence.request import Request
 from portolan.http.access import Refusal, by_password, method_refused, refused, too_large
 from portolan.http.content import Content, Folder, barred, closed, content, first_tried, folder_at, unpassable
 from portolan.http.lying import lies_at, on_machine
-from portolan.http.redirecting import Asked, absolute, captures, moved_to, target_of
+from portolan.http.redirecting import Asked, absolute, captures, in_their_turn, moved_to, target_of
 from portolan.http.scripts import at_address, at_socket, found_there, member_of
 from portolan.http.sections import Effective, effective, passes_on, ruled
 from portolan.http.upstream import PLAIN, Front, asked_there, goes_on, passed_on, said_there, status_of_failed
@@ -84,6 +84,8 @@ class Serving:
         self.turns = 0
         #: Whether a rule said that no further one is asked.
         self.ruled_out = False
+        #: Whether the program asks itself for a document of a folder.
+        self.inside = False
         #: Whether the way to the content failed before it was known which sections a path has.
         self.walked = True
 
@@ -256,9 +258,7 @@ class Serving:
             return None
         moved: _Moved | None = None
         at = self._asked(path)
-        for redirect in rules:
-            if (self.program.late_redirects and redirect.written_as == "redirect") is not late:
-                continue
+        for redirect in in_their_turn(rules, self.program, late, self.inside):
             held = captures(redirect.when, at)
             if held is None:
                 continue
@@ -451,6 +451,12 @@ class Serving:
 
     def _inside(self, document: str, here: Effective, found: Content) -> Response:
         """A document that was found: its own sections hold for it, for all that they say or only for who is let in."""
+        held, self.inside = self.inside, True
+        response = self._for_document(document, here, found)
+        self.inside = held
+        return response
+
+    def _for_document(self, document: str, here: Effective, found: Content) -> Response:
         sent = self._anew(document)
         if isinstance(sent, Response):
             return sent

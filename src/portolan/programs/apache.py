@@ -30,6 +30,8 @@ class Apache:
     #: REQUEST_URI has its escapes resolved.
     path_is_decoded = True
     rules_run_anew = True
+    #: A rule with the flag R is passed over in subrequests, as which mod_dir looks for a document (measured).
+    sends_from_inside = False
     #: UseCanonicalPhysicalPort is off.
     tells_asked_port = True
     missing = 404

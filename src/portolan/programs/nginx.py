@@ -32,6 +32,7 @@ class Nginx:
     #: $request_uri is as it came.
     path_is_decoded = False
     rules_run_anew = False
+    sends_from_inside = True
     #: port_in_redirect.
     tells_asked_port = False
     missing = 404

@@ -139,6 +139,8 @@ class WebProgram(Protocol):
     path_is_decoded: bool
     #: Whether a request that goes on within the server begins anew, with the rules of the whole site.
     rules_run_anew: bool
+    #: Whether rewrite rules may send the visitor elsewhere where the program asks itself for a folder's document.
+    sends_from_inside: bool
     #: Whether its own redirects bear the port that the visitor asked for, or the one that it listens on.
     tells_asked_port: bool
     #: The statuses for a file that is missing, and a folder without index file.

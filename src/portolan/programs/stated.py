@@ -25,6 +25,7 @@ class StatedWays:
     refuses_weak = False
     path_is_decoded = False
     rules_run_anew = False
+    sends_from_inside = True
     tells_asked_port = True
     #: RFC 9110 sections 15.6.3 to 15.6.5; certificates are checked in full where nobody says otherwise.
     passing = Passing(

@@ -59,7 +59,12 @@ def _answer(site: Site, giving: Giving, pattern: str, otherwise: Iterable[Sectio
     for each in otherwise:
         yield f"RewriteCond %{{REQUEST_URI}} {_negated(quoting.httpd_condition(request_pattern(each)))}"
     yield f"RewriteCond %{{REQUEST_URI}} {quoting.httpd_condition(pattern)}"
-    yield f"RewriteRule ^ - [R={status},L]"
+    yield f"RewriteRule ^ - [{_flag(status)},L]"
+
+
+def _flag(status: int) -> str:
+    """The flag of a rule that answers; those of a name of their own are asked for documents of folders, too."""
+    return {403: "F", 410: "G"}.get(status, f"R={status}")
 
 
 def _only_last(site: Site) -> None:
@@ -87,7 +92,7 @@ def _redirects(
         if rule.answer is not None:
             if rule.answer < 300:
                 raise quoting.UnstageableError("a rule of httpd that answers well", str(rule.answer), rule.place)
-            yield f"RewriteRule ^ - [R={rule.answer},L]"
+            yield f"RewriteRule ^ - [{_flag(rule.answer)},L]"
             continue
         values = {
             "scheme": "%{REQUEST_SCHEME}",

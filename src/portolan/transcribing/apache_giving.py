@@ -21,7 +21,7 @@ class Giving:
         self, part: Part, inside: Iterable[Directive], where: str, usual_port: bool, of_folder: bool = False
     ) -> None:
         self.part, self.inside, self.where = part, list(inside), where
-        self.rewrites = Rewrites(part, where, usual_port, of_folder or bool(where))
+        self.rewrites = Rewrites(part, where or ("/" if of_folder else ""), usual_port, of_folder or bool(where))
         self.rewriting = on(self.inside, "rewriteengine")
 
     def read(self) -> None:
@@ -183,7 +183,10 @@ def _believed(here: Giving, each: Directive) -> None:
     elif each.name == "remoteipheader":
         held["header"] = each.words[0]
     else:
-        held.setdefault("from", []).extend(word for word in each.words if a_range(word) is not None)
+        known = [word for word in each.words if a_range(word) is not None]
+        held.setdefault("from", []).extend(known)
+        if len(known) < len(each.words):
+            here.lose(each)
     here.part.spots["believes_address"] = each.spot
 
 

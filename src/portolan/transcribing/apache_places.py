@@ -9,7 +9,7 @@ from portolan.transcribing.apache_giving import REFUSALS, Giving
 from portolan.transcribing.apache_silent import ACCESS, UNKNOWN
 from portolan.transcribing.directive import Directive
 from portolan.transcribing.part import Part
-from portolan.transcribing.web import is_pattern, is_text, one_source
+from portolan.transcribing.web import add, is_pattern, is_text, one_source
 
 
 class Places:
@@ -59,11 +59,15 @@ class Places:
 
     def _folders(self) -> Iterator[Part]:
         """What folders above the site's own say of the site, and those within it as places of their own."""
+        server = list(self.part.facts.get("redirects", ()))
         for each in self.ruled:
             path = each.words[0].rstrip("/") or "/"
             if path != "/" and self.root and (self.root + "/").startswith(path + "/"):
                 # A folder's own word replaces what its parents say, where it says it.
                 held = self.part.facts.pop("access", None)
+                if any(one.name.startswith("rewrite") for one in each.block or ()):
+                    # A folder that has rewrite rules of its own does not ask those of its parents (RewriteOptions).
+                    self._only(server)
                 self._giving(self.part, each.block or (), "", of_folder=True)
                 says = any(one.name in ACCESS for one in each.block or ())
                 if "access" not in self.part.facts and held is not None and not says:
@@ -76,6 +80,19 @@ class Places:
                 section.say("path", path.removeprefix(self.root) + "/")
                 self._giving(section, each.block or (), path.removeprefix(self.root))
                 yield section
+        if self._aliases() or any(each.facts.get("written_as") == "redirect" for each in server):
+            # They are asked after the server's redirects, and not of what lies elsewhere; the estate's site has no such place.
+            for rule in self._only(server):
+                self.part.lose(rule.spot, "RewriteRule in <Directory>, beside redirects or aliases of the server")
+
+    def _only(self, server: list[Part]) -> list[Part]:
+        """Takes the rewrite rules of folders away, which it gives; what the server says, and redirects of folders, stay."""
+        rules = self.part.facts.pop("redirects", [])
+        taken = [each for each in rules if each not in server and each.facts.get("written_as") != "redirect"]
+        for each in rules:
+            if each not in taken:
+                add(self.part, "redirects", each)
+        return taken
 
     def _aliases(self) -> list[str]:
         """The paths of the site that lie in other folders."""

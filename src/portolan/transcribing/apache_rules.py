@@ -120,7 +120,8 @@ class Rewrites:
         tests = sorted(
             each.words[1] for each in conditions if len(each.words) > 1 and each.words[0] == "%{REQUEST_FILENAME}"
         )
-        whole = pattern in (".", "^", ".*", "^.*$", "^(.*)$", "(.*)", ".?", "^.+$")
+        # What is no folder has a path behind its own.
+        whole = pattern in (".", "^.+$") or self._fits_every(pattern)
         if (
             sends
             or not self.of_folder
@@ -150,23 +151,17 @@ class Rewrites:
         status = _answer(target, names)
         if status is None and sends:
             return self._redirect(each, when, pattern, target, names)
-        text = pattern.removeprefix("!")
-        if text not in _EVERY or pattern != text:
-            anchored = self._anchored(text)
-            if anchored is None:
-                return None
-            anchored = ("(?i)" if {"NC", "NOCASE"} & set(names) else "") + anchored
-            _add(when, {"none": [{"pattern": anchored}]} if pattern != text else {"pattern": anchored})
+        to = self._with_path(target.removesuffix("?"), pattern)
+        if not self._add_pattern(when, pattern, names, to or ""):
+            return None
         rule = Part(each.spot)
         if status is not None:
             rule.say("when", when)
             rule.say("answer", status)
             return rule if when else None
-        to = "{path}" if target == "-" else _filled(target.removesuffix("?"))
+        to = "{path}" if target == "-" else to
         if to is None or not is_target(to):
             return None
-        if "{1}" in to and "pattern" not in when:
-            to = to.replace("/{1}", "{path}").replace("{1}", "{path}")
         if not to.startswith(("/", "{")):
             if not self.where:
                 return None
@@ -186,27 +181,26 @@ class Rewrites:
         when: dict[str, object] = {}
         group: list[dict[str, object]] = []
         for condition in conditions:
-            if self.host != "{host}" and condition.words[0] == "%{HTTP_HOST}" and condition.words[1].endswith("$"):
-                # The field ends in the port here, so that no name fits it to its end.
-                if condition.words[1].startswith("!"):
-                    continue
-                return _NEVER
-            held = self._lying(condition.words) or _condition(condition.words)
-            if held is _ALWAYS:
+            held = self._never_fits(condition.words) or self._lying(condition.words) or _condition(condition.words)
+            if held is None:
+                return None
+            group.append(held)
+            flags = condition.words[2].upper().strip("[]").split(",") if len(condition.words) > 2 else []
+            if {"OR", "ORNEXT"} & set(flags):
                 continue
+            held, group = _any(group), []
             if held is None or held is _NEVER:
                 return held
-            flags = condition.words[2].upper().strip("[]").split(",") if len(condition.words) > 2 else []
-            if group or "OR" in flags or "ORNEXT" in flags:
-                group.append(held)
-                if {"OR", "ORNEXT"} & set(flags):
-                    continue
-                if any({"none", "any"} & set(one) for one in group):
-                    return None
-                held, group = {"any": group}, []
-            if not _add(when, held):
+            if held is not _ALWAYS and not _add(when, held):
                 return None
+        # Where the last one says "or", what stands before it no longer counts: the rule applies (measured).
         return when
+
+    def _never_fits(self, words: tuple[str, ...]) -> dict[str, object] | None:
+        """A condition on the host name where the field ends in the port, so that no name fits it to its end; else None."""
+        if self.host == "{host}" or len(words) < 2 or words[0] != "%{HTTP_HOST}" or not words[1].endswith("$"):
+            return None
+        return _ALWAYS if words[1].startswith("!") else _NEVER
 
     def _lying(self, words: tuple[str, ...]) -> dict[str, object] | None:
         """A condition on what lies in the folder, or on the machine; None where it is about something else."""
@@ -233,33 +227,51 @@ class Rewrites:
         if status is None:
             given = names.get("R", names.get("REDIRECT", ""))
             status = int(given) if given.isdecimal() else 302
-        to = _filled(target.removesuffix("?").replace("%{HTTP_HOST}", self.host), self.host)
+        to = self._with_path(target.removesuffix("?").replace("%{HTTP_HOST}", self.host), pattern, self.host)
         if status not in (301, 302, 303, 307, 308) or to is None or not is_target(to):
             return None
-        whole = pattern in _EVERY
-        if whole and "{1}" in to:
-            # The group is the path, with its slash or without.
-            if self.where or pattern.startswith(("^/", "/")):
-                to = to.replace("/{1}", "{path}")
-            to = to.replace("{1}", "{path}")
-        elif not whole:
-            anchored = self._anchored(pattern)
-            if anchored is None:
-                return None
-            when["pattern"] = ("(?i)" if "NC" in names else "") + anchored
-        elif self.where.strip("/"):
+        if not self._add_pattern(when, pattern, names, to):
+            return None
+        if "pattern" not in when and self.where.strip("/"):
             when["path"] = f"/{self.where.strip('/')}/*"
         if self.where and not re.match(r"https?://|/|\{", to):
             to = self.where.rstrip("/") + "/" + to
         query = "as-written" if target.endswith("?") else "joined" if "QSA" in names else "unless-own"
         return _rule(each.spot, when, to, status, query, "rewrite")
 
+    def _fits_every(self, pattern: str) -> bool:
+        """Whether every path fits a pattern; in a folder's file none begins with a slash."""
+        return pattern in _EVERY and not (self.where and re.match(r"\^?/(?!\?)", pattern))
+
+    def _with_path(self, target: str, pattern: str, own: str = "{host}") -> str | None:
+        """A target, with the path in place of the group where that is the whole path, with its slash or without."""
+        to = _filled(_known(target, pattern), own)
+        if to is None or not self._fits_every(pattern):
+            return to
+        if self.where.strip("/"):
+            return to
+        bare = self.where or pattern.startswith(("^/", "/"))
+        return to.replace("/{1}", "{path}") if bare else to.replace("{1}", "{path}")
+
+    def _add_pattern(self, when: dict[str, object], pattern: str, names: dict[str, str], to: str) -> bool:
+        """Adds for which paths a rule is; whether the estate has words for it."""
+        text = pattern.removeprefix("!")
+        if text == pattern and self._fits_every(pattern) and "{1}" not in to:
+            return True
+        anchored = self._anchored(text)
+        if anchored is None:
+            return False
+        anchored = ("(?i)" if {"NC", "NOCASE"} & set(names) else "") + anchored
+        return _add(when, {"pattern": anchored} if text == pattern else {"none": [{"pattern": anchored}]})
+
     def _anchored(self, pattern: str) -> str | None:
         """A pattern as the whole path fits it: in a folder's file it is asked of what is behind the folder."""
         made = pattern
         if self.where:
             before = re.escape("/" + self.where.strip("/") + "/") if self.where.strip("/") else "/"
-            made = "^" + before + pattern[1:] if pattern.startswith("^") else f"^{before}.*{pattern}"
+            made = _STARTS.sub(lambda found: found[1] or f"^{before}", pattern)
+            if made == pattern:
+                made = f"^{before}.*?(?:{pattern})"
         return made if is_pattern(made) else None
 
 
@@ -270,6 +282,8 @@ _NEVER: dict[str, object] = {"never": True}
 _EVERY = frozenset(
     ("^", ".*", "^.*$", "^(.*)$", "(.*)", ".?", "^/?(.*)$", "^/(.*)$", "^/?(.*)", "^/(.*)", "/(.*)", "(.*)$", "^(.*)")
 )
+#: Where a pattern says that the path begins, not behind a backslash and not in a set; what is passed over is kept.
+_STARTS = re.compile(r"(\\.|\[\^?\]?[^\]]*\])|\^")
 #: Flags with which a rule that rewrites nothing does something.
 _STOPS = frozenset(("F", "FORBIDDEN", "G", "GONE", "R", "REDIRECT", "L", "LAST", "END"))
 
@@ -282,6 +296,16 @@ def _answer(target: str, names: dict[str, str]) -> int | None:
         return 410
     given = names.get("R", names.get("REDIRECT", ""))
     return int(given) if target == "-" and given.isdecimal() and not 300 <= int(given) <= 399 else None
+
+
+def _any(group: list[dict[str, object]]) -> dict[str, object] | None:
+    """What conditions say of which one is enough; None where the estate cannot say it."""
+    if any(each is _ALWAYS for each in group):
+        return _ALWAYS
+    held = [each for each in group if each is not _NEVER]
+    if len(held) < 2:
+        return held[0] if held else _NEVER
+    return None if any({"none", "any"} & set(each) for each in held) else {"any": held}
 
 
 def _add(when: dict[str, object], held: dict[str, object]) -> bool:
@@ -401,6 +425,14 @@ _READ: dict[str, Callable[[str, str, str], dict[str, object] | None]] = {
     "%{SERVER_NAME}": _host,
     "%{QUERY_STRING}": _query,
 }
+
+
+def _known(target: str, pattern: str) -> str:
+    """A target without the groups that its pattern has not, which are empty (measured); a pattern that is negated has none."""
+    if not is_pattern(pattern):
+        return target
+    held = 0 if pattern.startswith("!") else re.compile(pattern).groups
+    return re.sub(r"\$(\d)", lambda found: found[0] if int(found[1]) <= held else "", target)
 
 
 def _filled(text: str, own: str = "{host}") -> str | None:

@@ -11,7 +11,7 @@ defaulttype index(?:options|ignore|style\\w*|head\\w*|order\\w*) default(?:icon|
 forcelanguagepriority languagepriority browsermatch\\w* setenv\\w* unsetenv passenv requestreadtimeout deflate\\w* brotli\\w* filter\\w*
 setoutputfilter extendedstatus seerequesttail proxystatus expires\\w* enablesendfile enablemmap contentdigest fileetag protocols\\w* h2\\w*
 ssl(?:random\\w*|session\\w*|passphrase\\w*|cipher\\w*|honor\\w*|options|insecure\\w*|usestapling|stapling\\w*|compression)
-ssl(?:opensslconfcmd|strictsnivhostcheck|cryptodevice) namevirtualhost remoteip(?:proxy\\w*|trusted\\w+list|internal\\w+list) security\\w* removehandler removetype
+ssl(?:opensslconfcmd|strictsnivhostcheck|cryptodevice) namevirtualhost remoteipproxiesheader security\\w* removehandler removetype
 limitrequest(?:line|fields\\w*) proxy(?:requests|via|badheader|iobuffersize|receivebuffersize|addheaders|maxforwards|set|domain)
 rewriteengine loadfile authn\\w* authtype authname authuserfile authgroupfile authbasic\\w* authdigest\\w* authz\\w*
 script(?:sock|log\\w*) cgid\\w* php_\\w+ suexec\\w* lockfile gracefulshutdowntimeout receivebuffersize sendbuffersize acceptfilter
