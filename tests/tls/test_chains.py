@@ -14,6 +14,7 @@ from portolan.diagnosis.search import explain
 from portolan.formats.change import patch_operations
 from portolan.formats.estate_file import changed, load
 from portolan.formats.files import MemoryFiles
+from portolan.journey.visit import visit
 from portolan.journey.world import World
 from tests.conftest import OFFICE, swap
 
@@ -216,3 +217,13 @@ def test_what_is_saved_and_cannot_be_read(saved, program, told):
     found = [each.text for each in lint(World(held.estate, held.estate.at)) if each.code == "cert-file"]
     assert bool(found) == (told is not None)
     assert told is None or told in found[0]
+
+
+def test_a_short_key_is_looked_at_before_its_issuer():
+    """OpenSSL looks at the leaf's key before anybody asks who signed it; at a server that shows such a key."""
+    pem = made("leaf", "Other", key=SHORT)
+    text = swap(OFFICE, (DECLARED, "  visit: {file: visit.pem}\n"), ("program: nginx", "program: {missing: 404}"))
+    held = load(MemoryFiles({"estate.yaml": text, "visit.pem": pem}), "estate.yaml")
+    found = visit(World(held.estate, held.estate.at), f"https://{HOST}/", held.estate.vantages["street"])
+    assert found.stop.kind == "wrong-use"
+    assert "its RSA key has 1024 bits" in found.stop.text

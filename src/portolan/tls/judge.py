@@ -27,7 +27,8 @@ UNTRUSTED = frozenset((2, 18, 19, 20, 21, 27))
 NOT_YET, OVER = 9, 10
 CONSTRAINTS = frozenset((25, 47, 48, 49, 50, 51, 52, 53, 54))
 WEAK_DIGEST = 68
-WEAK = frozenset((66, 67, WEAK_DIGEST))
+LEAF_TOO_SHORT = 66
+WEAK = frozenset((LEAF_TOO_SHORT, 67, WEAK_DIGEST))
 #: A purpose that is not stated, where another is.
 PURPOSE = 26
 #: In the words of whoever reads an explanation, where our own look finds nothing.
@@ -43,7 +44,7 @@ WORDS = {
     41: "it has an extension that cannot be read",
     47: "an authority above it may not sign for one of its names",
     48: "an authority above it may not sign for one of its names",
-    66: "its key is too short",
+    LEAF_TOO_SHORT: "its key is too short",
     67: "its key is too short",
     68: "it is signed with a digest that counts for nothing",
     79: "it is no authority's certificate",

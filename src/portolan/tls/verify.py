@@ -186,10 +186,13 @@ class _Path(NamedTuple):
 
 def _by_openssl(at: _Checking, chain: list[Facts], anchors: list[Facts], walked: "_Path | _Chain") -> _Chain:
     """OpenSSL's verdict; in our words where our walk came to the same."""
-    from portolan.tls.judge import UNTRUSTED
+    from portolan.tls.judge import LEAF_TOO_SHORT, UNTRUSTED
 
     held = anchors if isinstance(walked, _Chain) else [*anchors, *_last_of_bytes(walked.links)]
     complaints, path = _judged(at, chain, held)
+    if complaints and complaints[0].number == LEAF_TOO_SHORT:
+        # The leaf's key is looked at before anybody looks for issuers.
+        return _Chain((), None, _told(at, complaints[:1], {}, (at.shown.leaf,)))
     if any(each.number in UNTRUSTED for each in complaints):
         if isinstance(walked, _Chain):
             return walked
