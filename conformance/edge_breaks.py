@@ -7,12 +7,12 @@ from unittest.mock import patch
 
 from portolan.edge import cache, names, origin, respond
 from portolan.evidence.kinds.store import KeyMissing
-from portolan.journey import exchange, furnish, nginx_edge
+from portolan.journey import at_edge, exchange, furnish, nginx_edge
 from portolan.programs import edges as ways
 from portolan.store import buckets
 from portolan.store import respond as store
 
-_real_from = exchange._asks_from
+_real_from = at_edge._asks_from
 _real_right, _real_key, _real_said, _real_shown = (
     buckets.right,
     cache.key_of,
@@ -33,9 +33,9 @@ def _unsigned(*asked: Any) -> Any:
 
 EDGE_BREAKS: dict[str, Callable[[], AbstractContextManager[Any]]] = {
     "an edge takes every name": lambda: patch.object(names.Names, "told", lambda _, host: host),
-    "an edge shows its own certificate for every name": lambda: patch.object(exchange, "shown_by_edge", lambda told, named, _, *rest: _real_shown(told, named, told.edge.certificate or "ridge", *rest)),
+    "an edge shows its own certificate for every name": lambda: patch.object(names, "shown_by_edge", lambda told, named, _, *rest: _real_shown(told, named, told.edge.certificate or "ridge", *rest)),
     "an edge's filter comes last": lambda: patch.object(ways, "RENTED", ways.RENTED.but(order=("plain", "method", "filter"))),
-    "an edge asks from the first address of its ranges": lambda: patch.object(exchange, "_asks_from", lambda *asked: _real_from(*asked)[:1]),
+    "an edge asks from the first address of its ranges": lambda: patch.object(at_edge, "_asks_from", lambda *asked: _real_from(*asked)[:1]),
     "an edge filters nobody": lambda: patch.dict(respond._STAGES, {"filter": lambda *_: None}),
     "an edge takes every method": lambda: patch.dict(respond._STAGES, {"method": lambda *_: None}),
     "an edge's key has the scheme": lambda: patch.object(cache, "key_of", lambda parts, *rest: _real_key(("scheme", *parts), *rest)),
@@ -49,7 +49,7 @@ EDGE_BREAKS: dict[str, Callable[[], AbstractContextManager[Any]]] = {
     "every failure of an origin is 502": lambda: patch.object(ways, "RENTED", ways.RENTED.but(statuses=dict.fromkeys(ways.RENTED.statuses, 502))),
     "a switched edge is as rented ones": lambda: patch.object(ways, "AT_RECORD", ways.RENTED.but(key=("path",), lifetimes={301: 60})),
     "an edge does not see that it asks itself": lambda: patch.object(exchange, "_DEEPEST", 0),
-    "only the first range counts": lambda: patch.object(exchange, "_worse", lambda *_: False),
+    "only the first range counts": lambda: patch.object(at_edge, "_worse", lambda *_: False),
     "settings are in effect at once": lambda: patch.object(furnish, "_in_effect", lambda *_: True),
     "nginx says the scheme by itself": lambda: patch.object(nginx_edge, "ways_of", lambda edge: ways.ways_of(edge).but(scheme_header="x-forwarded-proto")),
     "a seal does nothing": lambda: patch.object(store, "right", _unsealed),

@@ -39,7 +39,7 @@ from portolan.estate.site import Redirect, Section, Site
 from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
 from portolan.http import content, redirecting, sections, serving, tree
-from portolan.journey import exchange, race
+from portolan.journey import handshake, race
 from portolan.journey import visit as journey_visit
 from portolan.journey.visit import visit
 from portolan.journey.world import World
@@ -154,7 +154,7 @@ BREAKS: dict[str, Callable[[], AbstractContextManager[Any]]] = {
     "every issuer is trusted": lambda: patch.object(
         verify, "_followed", lambda at: verify._Chain((), None, verify._own_flaws(at, (at.shown.leaf,)))
     ),
-    "versions of TLS do not count": lambda: patch.object(exchange, "disagreement", lambda *_: None),
+    "versions of TLS do not count": lambda: patch.object(handshake, "disagreement", lambda *_: None),
     "each site's versions count at nginx": lambda: patch.object(Nginx, "default_rules_versions", False),
     # requests
     "nginx takes the first site that fits": lambda: patch.object(Nginx, "first_listed_wins", True),

@@ -17,11 +17,9 @@ ASKING = ALWAYS | {
     "dns",
     "evidence",
     "programs",
-    "edge",
     "http",
     "net",
     "tls",
-    "store",
     "views",
 }
 LIBRARIES = ("dns", "cryptography", "idna", "re2", "yaml", "msgspec", "jsonschema", "shtab")
@@ -31,7 +29,7 @@ PLAIN = "http://visit.kestrel-ridge.example/"
 LOADS = {
     "--version": (ALWAYS, set()), "--help": (ALWAYS, set()), "fault cert-name": (None, {"msgspec", "yaml"}), "schema estate": (None, {"msgspec", "yaml"}),
     f"follow {PLAIN} --from street": (ASKING, {"yaml", "msgspec"}), f"follow {PLAIN} --from street --format json": (ASKING, {"yaml", "msgspec"}),
-    f"explain {PLAIN} --from street": (ASKING | {"diagnosis"}, {"yaml", "msgspec"}), "check": (ASKING | {"diagnosis"}, {"yaml", "msgspec"}),
+    f"explain {PLAIN} --from street": (ASKING | {"diagnosis", "edge", "store"}, {"yaml", "msgspec"}), "check": (ASKING | {"diagnosis", "edge", "store"}, {"yaml", "msgspec"}),
 }  # fmt: skip
 CODE = """
 import contextlib, io, json, sys

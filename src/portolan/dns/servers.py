@@ -18,7 +18,6 @@ from portolan.estate.service import NameServer, Resolver, Service
 from portolan.estate.zone import Copy, Zone
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import connect as connect_kinds
-from portolan.evidence.kinds import edge as edge_kinds
 from portolan.evidence.kinds import zone as zone_kinds
 from portolan.evidence.legs import Connection
 from portolan.source.value import Value
@@ -166,6 +165,8 @@ class Servers:
             facts = (zone.name, f"{asker.label} gets no question out to the internet: {closed.text}")
             return Reached((zone_kinds.ServersFail(*facts, place=zone.place, subject=closed, beside=(zone,)),))
         if zone.provided is not None:
+            from portolan.evidence.kinds import edge as edge_kinds
+
             made_up = edge_kinds.EdgeAddressAssumed(zone.name, place=zone.place, subject=zone)
             return Reached((made_up,) if zone.provided == "made-up" else (), None, self._seen_as(zone, asker))
         assumed = zone_kinds.ZoneAssumed(zone.name, place=zone.place, subject=zone)

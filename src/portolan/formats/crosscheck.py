@@ -29,7 +29,6 @@ from portolan.estate.services import AnyService
 from portolan.estate.url import BadUrlError, parse
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
-from portolan.formats.crosscheck_edge import edges_and_stores
 from portolan.formats.crosscheck_way import access_list, filters, translations
 from portolan.formats.crosscheck_web import machine_folders, site_makes_sense, web_service
 from portolan.formats.reader import plan_of
@@ -80,6 +79,8 @@ def crosscheck(
     for vantage in since.vantages():
         _vantage(estate, vantage, note)
     if since.edges_or_stores():
+        from portolan.formats.crosscheck_edge import edges_and_stores
+
         edges_and_stores(estate, note)
     _whole(estate, since.names_of_sites(), note)
 

@@ -89,7 +89,8 @@ class Since:
 
     def edges_or_stores(self) -> bool:
         """Whether an edge or a store is otherwise, wherever it is stated."""
-        if self._clean is None or self._changed.keys() & {"edges", "stores"}:
+        estate = self._estate
+        if self._changed.keys() & {"edges", "stores"} and (self._clean is not None or estate.edges or estate.stores):
             return True
         if any(zone.edge is not None for zone in self.entries("zones")):
             return True

@@ -8,7 +8,7 @@ from collections import Counter
 from collections.abc import Sequence
 from datetime import datetime
 from ipaddress import IPv4Address, IPv6Address, ip_interface
-from typing import Any, Literal
+from typing import Any, Literal, TypeVar
 
 import msgspec
 
@@ -24,9 +24,10 @@ from portolan.estate.service import Listener, Service
 from portolan.estate.store import Store, StoreDoor, Way
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
-from portolan.journey.nginx_edge import as_web_service, once, with_programs
 from portolan.source.place import Place
 from portolan.source.value import Value
+
+_AMachine = TypeVar("_AMachine", bound=Machine)
 
 #: Addresses that nobody states are taken from here (RFC 2544, RFC 5180): no estate has them for its own.
 _MADE_UP_4, _MADE_UP_6 = int(IPv4Address("198.18.0.0")), int(IPv6Address("2001:2::"))
@@ -67,6 +68,45 @@ def furnished(estate: Estate, now: datetime, shared: dict[Any, Any]) -> Estate:
             made.certificates[certificate.name] = certificate
             made.zones[zone.name] = answering
     return msgspec.structs.replace(estate, hosts=made.hosts, zones=made.zones, certificates=made.certificates)
+
+
+def once(shared: dict[Any, Any], value: object, key: object, make: Any) -> Any:
+    """What is made of a value; made once, and kept with the value."""
+    held = ("furnished", id(value), key)
+    found = shared.get(held)
+    if found is None:
+        found = shared[held] = (make(), value)
+    return found[0]
+
+
+def with_programs(estate: Estate, shared: dict[Any, Any]) -> Estate:
+    """The estate with nginx in the place of edges that are said to be it, on machines of the estate."""
+
+    def change(machine: _AMachine) -> _AMachine:
+        found = {name: each for name, each in machine.services.items() if _is_nginx(each)}
+        if not found:
+            return machine
+
+        def make() -> _AMachine:
+            from portolan.journey.nginx_edge import as_web_service
+
+            turned = {name: as_web_service(each) for name, each in found.items() if isinstance(each, EdgeService)}
+            return msgspec.structs.replace(machine, services={**machine.services, **turned})
+
+        made: _AMachine = once(shared, machine, "programs", make)
+        return made
+
+    hosts = {name: change(each) for name, each in estate.hosts.items()}
+    routers = {name: change(each) for name, each in estate.routers.items()}
+    if all(hosts[name] is each for name, each in estate.hosts.items()) and all(
+        routers[name] is each for name, each in estate.routers.items()
+    ):
+        return estate
+    return msgspec.structs.replace(estate, hosts=hosts, routers=routers)
+
+
+def _is_nginx(service: Service) -> bool:
+    return isinstance(service, EdgeService) and service.program == "nginx"
 
 
 class _Made(Value, frozen=True):
@@ -172,7 +212,11 @@ def _edge_boxes(edge: Edge, number: int, six: bool) -> tuple[dict[str, Host], Ce
 
 
 def _boxes(edge: Edge, addresses: tuple[IPAddress, ...]) -> dict[str, Host]:
-    service: Service = as_web_service(edge) if edge.program == "nginx" else edge
+    service: Service = edge
+    if _is_nginx(edge):
+        from portolan.journey.nginx_edge import as_web_service
+
+        service = as_web_service(edge)
     answering = _box(box_of(edge), edge.place, addresses, service, resolver=edge.resolver)
     return {answering.name: answering}
 

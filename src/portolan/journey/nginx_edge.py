@@ -1,57 +1,14 @@
 """Edges that are nginx with its cache: one server for every name, as nginx would be told."""
 
-from typing import Any, TypeVar
-
 import msgspec
 
 from portolan.edge.origin import server_of, typed
 from portolan.estate.base import FolderPath, HeaderName, Template
 from portolan.estate.edge import EdgeService
-from portolan.estate.estate import Estate
-from portolan.estate.machine import Machine
-from portolan.estate.service import Service, WebService
+from portolan.estate.service import WebService
 from portolan.estate.site import Redirect, Section, Site, Upstream, When
 from portolan.estate.url import BadUrlError, Url, parse
 from portolan.programs.edges import ways_of
-
-_AMachine = TypeVar("_AMachine", bound=Machine)
-
-
-def once(shared: dict[Any, Any], value: object, key: object, make: Any) -> Any:
-    """What is made of a value; made once, and kept with the value."""
-    held = ("furnished", id(value), key)
-    found = shared.get(held)
-    if found is None:
-        found = shared[held] = (make(), value)
-    return found[0]
-
-
-def with_programs(estate: Estate, shared: dict[Any, Any]) -> Estate:
-    """The estate with nginx in the place of edges that are said to be it, on machines of the estate."""
-
-    def change(machine: _AMachine) -> _AMachine:
-        found = {name: each for name, each in machine.services.items() if _is_nginx(each)}
-        if not found:
-            return machine
-
-        def make() -> _AMachine:
-            turned = {name: as_web_service(each) for name, each in found.items() if isinstance(each, EdgeService)}
-            return msgspec.structs.replace(machine, services={**machine.services, **turned})
-
-        made: _AMachine = once(shared, machine, "programs", make)
-        return made
-
-    hosts = {name: change(each) for name, each in estate.hosts.items()}
-    routers = {name: change(each) for name, each in estate.routers.items()}
-    if all(hosts[name] is each for name, each in estate.hosts.items()) and all(
-        routers[name] is each for name, each in estate.routers.items()
-    ):
-        return estate
-    return msgspec.structs.replace(estate, hosts=hosts, routers=routers)
-
-
-def _is_nginx(service: Service) -> bool:
-    return isinstance(service, EdgeService) and service.program == "nginx"
 
 
 def as_web_service(edge: EdgeService) -> WebService:

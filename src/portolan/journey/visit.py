@@ -9,11 +9,11 @@ from portolan.estate.guesses import machines
 from portolan.estate.names import answers_to
 from portolan.estate.service import WebService, sites_of
 from portolan.estate.site import Site
+from portolan.estate.store import StoreDoor
 from portolan.estate.url import DEFAULT_PORTS, BadUrlError, Url, join, parse
 from portolan.estate.vantage import Vantage
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
-from portolan.evidence.kinds import store as store_kinds
 from portolan.evidence.legs import Exchange, Resolution
 from portolan.evidence.outcome import Detail, Kind, Outcome
 from portolan.journey.exchange import exchange, straight, upgraded
@@ -238,9 +238,12 @@ def _doubt(url: Url, last: Exchange) -> str | None:
     named = isinstance(service, WebService) and any(site.in_force and site.names for site in service.sites.values())
     elsewhere = url.literal is None and isinstance(response.site, Site) and named
     inner = last.innermost.response
-    for decision in inner.decisions if inner is not None else ():
-        if isinstance(decision, store_kinds.StrangersBucket):
-            return decision.text
+    if inner is not None and isinstance(last.innermost.service, StoreDoor):
+        from portolan.evidence.kinds import store as store_kinds
+
+        for decision in inner.decisions:
+            if isinstance(decision, store_kinds.StrangersBucket):
+                return decision.text
     for decision in response.decisions:
         if isinstance(decision, http_kinds.UpstreamGarbled):
             return decision.text

@@ -3,12 +3,11 @@
 from collections.abc import Callable, Hashable
 from datetime import datetime
 from ipaddress import IPv4Address, IPv6Address, ip_interface
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from portolan.dns.client import resolve
 from portolan.dns.law import ORDINARY_RESOLVERS
 from portolan.dns.naming import Naming
-from portolan.edge.names import Names
 from portolan.estate.base import IPAddress, is_loopback, is_public
 from portolan.estate.certificate import Certificate
 from portolan.estate.client import Client, PassingProgram
@@ -28,10 +27,12 @@ from portolan.journey.furnish import furnished
 from portolan.journey.moment import all_names, rebooted, standing
 from portolan.net.connect import connect
 from portolan.net.topology import Topology
-from portolan.programs.edges import ways_of
 from portolan.programs.protocol import EdgeWays, WebProgram
 from portolan.programs.registry import resolver_program, web_program
 from portolan.tls.facts import damaged, key_fits, other_kind, too_weak
+
+if TYPE_CHECKING:
+    from portolan.edge.names import Names
 
 _Made = TypeVar("_Made")
 
@@ -167,11 +168,14 @@ class World:
             return False
         return self.once(("other kind", id(certificate)), lambda: other_kind(certificate))
 
-    def edge(self, edge: EdgeService) -> tuple[EdgeWays, Names]:
+    def edge(self, edge: EdgeService) -> "tuple[EdgeWays, Names]":
         """An edge's ways, and its names made ready for choosing."""
         key = ("edge", id(edge))
         found = self.shared.get(key)
         if found is None:
+            from portolan.edge.names import Names
+            from portolan.programs.edges import ways_of
+
             found = self.shared[key] = (ways_of(edge), Names(edge), edge)
         ways: EdgeWays = found[0]
         names: Names = found[1]
