@@ -100,7 +100,8 @@ class Places:
 
     def _elsewhere(self, behind: list[str]) -> Iterator[Part]:
         """What lies in other folders, and what is said of paths and of files' names; these are about no path that is passed on."""
-        for each in self.inside:
+        # What is said of folders is merged before what is said of files, and what is said of paths comes last (mod_core).
+        for each in sorted(self.inside, key=lambda each: _MERGED.get(each.name, 0)):
             if each.name == "alias" and len(each.words) == 2 and each.words[1].startswith("/"):
                 yield self._alias(each)
             elif each.name.startswith("files") and "/" in behind:
@@ -179,6 +180,7 @@ class Places:
                 yield section
 
 
+_MERGED = {"files": 1, "filesmatch": 1, "location": 2, "locationmatch": 2}
 #: A program that runs scripts, and the folder in which it finds them.
 _SCRIPTS = re.compile(r"fcgi://([\w.-]+:\d+)/\S*")
 

@@ -208,7 +208,9 @@ class Rewrites:
             return None
         negated, kind, path = words[1].startswith("!"), words[1][-1].lower(), words[0]
         if path.startswith("%{REQUEST_FILENAME}") and not self.of_folder:
-            # Outside of folders it is the path asked for, at which no file of the machine lies.
+            # Outside of folders it is the path asked for, at which no file of the machine lies; its topmost folder is "/".
+            if kind == "d" and path == "%{REQUEST_FILENAME}":
+                return {"none": [{"path": "/"}]} if negated else {"path": "/"}
             return _ALWAYS if negated else _NEVER
         asked = re.fullmatch(r"(?:%\{REQUEST_FILENAME\}|%\{DOCUMENT_ROOT\}/?%\{REQUEST_URI\})([\w.-]*)", path)
         if asked is not None and asked[1]:
