@@ -322,6 +322,30 @@ def edge_facts(at: str, rented: bool) -> dict[str, Change]:
         "own error page that is missing": put(f"{at}/error_pages", {404: "/missing.html"}),
         "passes the scheme": put(f"{at}/passes_scheme_as", "X-Forwarded-Proto"),
         "passes no scheme": put(f"{at}/passes_scheme_as", "nothing"),
+        "over at once by Expires": both("expires_after", 0),
+        "not over by Expires": both("expires_after", 3600),
+        "over by its age": also(both("cache_control", "max-age=60"), both("age", 90)),
+        "not over by its age": also(both("expires_after", 3600), both("age", 90)),
+        "sets cookies": both("sets_cookie", True),
+        "holds cookies": also(
+            both("sets_cookie", True), put(f"{at}/holds_cookies", True), put(f"{at}/keeps", {200: 60, 302: 60})
+        ),
+        "tells the scheme as it is made for": put(f"{at}/passes_scheme_as", "Forwarded"),
+        "tells all as it is made for": also(
+            put(f"{at}/passes_scheme_as", "Forwarded"), put(f"{at}/passes_address_as", "Forwarded")
+        ),
+        "says another name": also(
+            put(f"{at}/origin/leg", "verified"), put(f"{at}/origin/says_name", "rack.kestrel-ridge.example")
+        ),
+        "says a name of nobody": also(
+            put(f"{at}/origin/leg", "verified"), put(f"{at}/origin/says_name", "rock.kestrel-ridge.example")
+        ),
+        "says a name, unchecked": also(
+            put(f"{at}/origin/leg", "encrypted"), put(f"{at}/origin/says_name", "visit.nights.example")
+        ),
+        "names of nobody are refused": also(
+            put(f"{at}/names", ["images.kestrel-ridge.example"]), put(f"{at}/refuses_with", 421)
+        ),
         "leads back to itself": put(f"{at}/origin/at", "bookings.kestrel-ridge.example"),
     }
     if rented:
@@ -387,6 +411,11 @@ def edge_facts(at: str, rented: bool) -> dict[str, Change]:
                     },
                     {"url": "https://bookings.kestrel-ridge.example/", "since": "2026-03-14T19:59:00Z", "to": "/sub/"},
                 ],
+            ),
+            "counts no age": also(both("cache_control", "max-age=60"), both("age", 90), put(f"{at}/counts_age", False)),
+            "purged": also(
+                put(f"{at}/holds", [OLD_IMAGES, OLD_BOOKINGS]),
+                put(f"{at}/purged", ["https://images.kestrel-ridge.example/*"]),
             ),
             "holds an old page": put(f"{at}/holds", [OLD_IMAGES, OLD_BOOKINGS]),
             "old page, no origin": also(put(f"{at}/holds", [OLD_IMAGES, OLD_BOOKINGS]), put(f"{at}/origin/port", 8099)),

@@ -295,7 +295,7 @@ def test_what_noise_found_is_answered(program, path):
 @pytest.mark.parametrize(("arguments", "expected"), [
     (["check", "-e", "tab.yaml"], "a tab at 'dome: {}'. Indent with spaces"), (["check", "-e", "forgotten.yaml"], "Add 'portolan: 1'."),
     (["check", "tab.yaml"], "An estate is named with '-e tab.yaml'."), (["check", "-e", "beside"], "Then name it with -e beside/estates.yaml."),
-    (["check", "-e", "far.yaml"], "unknown key 'proxy_pass' for a site (at hosts.o.services.web.sites.v). Known here: access, answer,"),
+    (["check", "-e", "far.yaml"], "unknown key 'proxy_pass' for a site (at hosts.o.services.web.sites.v). Known here: access, age,"),
     (["check", "-e", "folders.yaml"], "there is no folder 'pages/vist' (at hosts.o.services.web.sites.v). Did you mean 'pages/visit'?"),
     (["check", "-e", "folders.yaml"], "there is no folder 'imagse' (at stores.s.buckets.b). Did you mean 'images'?"),
     (["check", "-e", "folders.yaml"], "cannot read the zone file 'kestral.zone': no such file or folder; did you mean 'kestrel.zone'?"),

@@ -20,10 +20,12 @@ from portolan.source.value import Value
 Fetch = Callable[[datetime | None, Url | None], Exchange]
 #: The status that visitors get where the origin gave nothing.
 Failing = Callable[[Exchange], int]
-#: What edges took in this visit, by edge and key.
-Just = dict[tuple[int, str], Exchange]
+#: What edges took in this visit, by edge and key; nothing where a write cleared what was held.
+Just = dict[tuple[int, str], Exchange | None]
 
 _HELD_METHODS = frozenset(("GET", "HEAD"))
+#: Methods that change nothing (RFC 9110 section 9.2.1).
+_SAFE = frozenset(("GET", "HEAD", "OPTIONS", "TRACE"))
 _DIRECTIVE = re.compile(r"([A-Za-z-]+)(?:=\"?([^\",]*)\"?)?")
 
 
@@ -46,14 +48,17 @@ def directives(text: str) -> dict[str, str]:
 
 def lifetime(edge: EdgeService, ways: EdgeWays, response: Response) -> int:
     """For how many seconds an answer is held; 0: not at all."""
-    if response.cookie or response.protocol is not None:
+    if (response.cookie and not edge.holds_cookies) or response.protocol is not None:
         return 0
     said = directives(response.cache_control) if edge.obeys_origin else {}
     if {"no-store", "private", "no-cache"} & said.keys():
         return 0
-    for name in ("s-maxage", "max-age"):  # RFC 9111 section 4.2.1: the first that stands counts.
+    stated = response.expires if edge.obeys_origin else None
+    for name in ("max-age", "s-maxage"):  # RFC 9111 section 4.2.1: the one for caches that many share counts first.
         if name in said:
-            return int(said[name]) if said[name].isdecimal() else 0
+            stated = int(said[name]) if said[name].isdecimal() else 0
+    if stated is not None:
+        return stated - response.age if ways.counts_age else stated
     if response.status in ways.lifetimes:
         return ways.lifetimes[response.status]
     return ways.error_lifetime if response.status >= 400 else 0
@@ -87,17 +92,21 @@ def through_cache(
     An exchange without a response that is held stands for the edge's own words on it. Requests that may change something, and those that bring a password, pass by (RFC 9111 section 3.5).
     """
     method = request.saying.method
-    if not edge.caches or method not in _HELD_METHODS or (request.saying.password and edge.program is None):
-        return Cached(fetch(None, None))
     key = key_of(ways.key, request.url, request.host, request.encrypted, path)
     shown = key + "".join(f", {name}: {request.saying.header(name)}" for name in edge.key_headers)
     label, at = f"the edge {edge.name}", (id(edge), shown)
+    if not edge.caches or method not in _HELD_METHODS or (request.saying.password and edge.program is None):
+        written = fetch(None, None)
+        if edge.writes_clear and method not in _SAFE and written.response is not None and written.response.status < 400:
+            just[at] = None
+        return Cached(written)
+    cleared = at in just and just[at] is None
     found = just.get(at)
     if found is not None and found.response is not None:
         what = _what(found.response)
         note = edge_kinds.EdgeHoldsNow(label, shown, what, place=edge.place.key("key"), subject=edge)
         return Cached(found, (note,))
-    old = _stated(edge, ways, key, now, fetch, asker, failing)
+    old = None if cleared else _stated(edge, ways, key, now, fetch, asker, failing)
     if old is not None and now < old.until:
         what = f"{failing(old.exchange)}, its own" if old.response is None else _what(old.response)
         holds = edge_kinds.EdgeHolds(label, shown, old.since, old.until, what, place=old.held, subject=edge)
@@ -136,9 +145,11 @@ def _stated(
     edge: EdgeService, ways: EdgeWays, key: str, now: datetime, fetch: Fetch, asker: Client, failing: Failing
 ) -> "_Old | None":
     """What the edge holds for a key as stated, or as the origin gave it when it was last asked."""
+    if any(_is_for(each, ways, key) for each in edge.purged):
+        return None
     for each in edge.holds:
-        if each.since <= now and _is_for(each, ways, key) and (each.stated or _was(edge, each.since)):
-            exchange = _given_then(each, asker) or fetch(each.since, parse(url_of(each)))
+        if each.since <= now and _is_for(each.url, ways, key) and (each.stated or _was(edge, each.since)):
+            exchange = _given_then(each, asker) or fetch(each.since, parse(url_of(each.url)))
             return _kept(edge, ways, exchange, each.since, each.keeps, each.place, failing)
     if edge.last_asked is not None and edge.last_asked <= now and _was(edge, edge.last_asked):
         asked = fetch(edge.last_asked, None)
@@ -172,11 +183,11 @@ def _kept(
     return _Old(exchange, response, since, since + timedelta(seconds=seconds), place) if seconds > 0 else None
 
 
-def _is_for(held: Held, ways: EdgeWays, key: str) -> bool:
-    """Whether what is held has the key of a request."""
-    url = parse(url_of(held))
+def _is_for(address: str, ways: EdgeWays, key: str) -> bool:
+    """Whether what is held or purged has the key of a request."""
+    url = parse(url_of(address))
     own = key_of(ways.key, url, url.host.rstrip("."), url.secure, url.path)
-    return key.startswith(own) if held.url.endswith("*") else key == own
+    return key.startswith(own) if address.endswith("*") else key == own
 
 
 def _given_then(held: Held, asker: Client) -> Exchange | None:
@@ -184,7 +195,7 @@ def _given_then(held: Held, asker: Client) -> Exchange | None:
     if not held.stated:
         return None
     status = held.status or (301 if held.to is not None else 200)
-    url = parse(url_of(held))
+    url = parse(url_of(held.url))
     page = held.page if status < 300 else None
     response = Response(int(status), (), None, page, held.to)
     return Exchange(url, asker, Resolution(url.host, (), None, ()), response=response)

@@ -77,10 +77,10 @@ def asked_origin(edge: EdgeService, ways: EdgeWays, request: Request, path: str)
     except BadUrlError as error:
         return edge_kinds.OriginNoName(label, str(origin.at), str(error), place=origin.place, subject=origin)
     url = url.but(path=joined(parts.path + origin.prefix, path, ways), query=request.url.query)
-    return AskedOrigin(url, said_to_origin(edge, ways, request, url))
+    return AskedOrigin(url, said_to_origin(edge, ways, request))
 
 
-def said_to_origin(edge: EdgeService, ways: EdgeWays, request: Request, url: Url) -> Saying:
+def said_to_origin(edge: EdgeService, ways: EdgeWays, request: Request) -> Saying:
     """What an edge says with what it asks (RFC 9110 section 7.6)."""
     origin, saying = edge.asks, request.saying
     host: str | None = None
@@ -89,21 +89,35 @@ def said_to_origin(edge: EdgeService, ways: EdgeWays, request: Request, url: Url
     elif ways.host == "kept":
         host = request.host or request.url.host
     headers = dict(saying.headers)
-    if ways.scheme_header is not None:
-        headers[ways.scheme_header] = request.scheme
-    if ways.address_header is not None and request.source is not None:
-        append_field(headers, ways.address_header, str(request.source))
+    scheme, source = request.scheme, None if request.source is None else str(request.source)
+    if "forwarded" in (ways.scheme_header, ways.address_header):
+        _forwarded(headers, ways, scheme, source)
+    if ways.scheme_header not in (None, "forwarded"):
+        headers[str(ways.scheme_header)] = scheme
+    if ways.address_header not in (None, "forwarded") and source is not None:
+        append_field(headers, str(ways.address_header), source)
     headers.update((str(name), value) for name, value in origin.sends.items())
-    named = host if host is not None else url.host
+    named = host if isinstance(ways.says_name, bool) else ways.says_name
     return Saying(
         saying.method,
         host,
         False,
-        named if host is not None else None,
-        named if host is not None else None,
+        named,
+        named,
         tuple(headers.items()),
         "1.1",
         saying.password,
         saying.body,
         signed_by=edge.name if origin.signs else "",
     )
+
+
+def _forwarded(headers: dict[str, str], ways: EdgeWays, scheme: str, source: str | None) -> None:
+    """Adds who asked the edge, and how, to the field that is made for it (RFC 7239 section 4)."""
+    parts = []
+    if ways.address_header == "forwarded" and source is not None:
+        parts.append(f'for="[{source}]"' if ":" in source else f"for={source}")
+    if ways.scheme_header == "forwarded":
+        parts.append(f"proto={scheme}")
+    if parts:
+        append_field(headers, "forwarded", ";".join(parts))

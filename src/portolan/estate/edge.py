@@ -66,8 +66,11 @@ class Origin(Stated, frozen=True, kw_only=True, eq=False):
         ),
     ] = None
     says_name: Annotated[
-        bool | None,
-        says("Whether it says in the handshake for which name it asks. Left out: yes, the host name sent; nginx: no."),
+        bool | HostName | None,
+        says(
+            "Whether it says in the handshake for which name it asks, or the name that it says where that is not the host name "
+            "sent; a verified leg checks the one said. Left out: yes, the host name sent; nginx: no."
+        ),
     ] = None
     sends: Annotated[
         dict[HeaderName, str],
@@ -89,6 +92,10 @@ class Origin(Stated, frozen=True, kw_only=True, eq=False):
             "When it took the origin's addresses and kept them, whatever their TTL. Left out: it asks as they run out."
         ),
     ] = None
+    keeps_ttl: Annotated[
+        bool,
+        says("Whether it keeps what it took at `looked_up` for the TTL of the records only, and asks again then."),
+    ] = False
 
     @property
     def secure(self) -> bool:
@@ -202,7 +209,24 @@ class EdgeService(Service, frozen=True, kw_only=True, eq=False):
             "10 seconds; nginx: nothing."
         ),
     ] = {}
-    obeys_origin: Annotated[bool, says("Whether the origin's Cache-Control (RFC 9111) counts before `keeps`.")] = True
+    obeys_origin: Annotated[
+        bool, says("Whether the origin's Cache-Control and Expires (RFC 9111) count before `keeps`.")
+    ] = True
+    counts_age: Annotated[
+        bool | None,
+        says(
+            "Whether the origin's Age shortens the time for which an answer is held (RFC 9111 section 4.2.3). Left out: yes; nginx: no."
+        ),
+    ] = None
+    holds_cookies: Annotated[bool, says("Whether answers that set a cookie are held like others, cookie and all.")] = (
+        False
+    )
+    writes_clear: Annotated[
+        bool,
+        says(
+            "Whether a request by another method, if the origin takes it, clears what is held for its address (RFC 9111 section 4.4)."
+        ),
+    ] = False
     after_time: Annotated[
         Literal["asks", "old-first", "old-on-error"] | None,
         says(
@@ -226,7 +250,7 @@ class EdgeService(Service, frozen=True, kw_only=True, eq=False):
     passes_scheme_as: Annotated[
         HeaderName | Literal["nothing"] | None,
         says(
-            "The header field in which the origin is told the visitor's scheme. Left out: X-Forwarded-Proto; nginx: nothing."
+            "The header field in which the origin is told the visitor's scheme (in `Forwarded` as RFC 7239 has it). Left out: X-Forwarded-Proto; nginx: nothing."
         ),
     ] = None
     passes_address_as: Annotated[
@@ -253,6 +277,13 @@ class EdgeService(Service, frozen=True, kw_only=True, eq=False):
         says("When it last took everything from its origin, as the origin was then. Left out: it holds only `holds`."),
     ] = None
     holds: Annotated[tuple[Held, ...], says("What it holds, the first that fits.")] = ()
+    purged: Annotated[
+        tuple[str, ...],
+        says(
+            "Addresses, with scheme, for which it was told to forget what it holds; `*` at the end: all that starts so.",
+            example="https://images.kestrel-ridge.example/old.html",
+        ),
+    ] = ()
     marks: Annotated[tuple[Mark, ...], says("What remedies must respect, as at a site.")] = ()
 
     @property
@@ -302,6 +333,6 @@ class SwitchedEdge(Edge, frozen=True, kw_only=True, eq=False):
         return self.asks.at is None
 
 
-def url_of(held: Held) -> WebAddress:
-    """The address of what is held, without its star."""
-    return WebAddress(held.url.removesuffix("*"))
+def url_of(pattern: str) -> WebAddress:
+    """The address of what is held or was purged, without its star."""
+    return WebAddress(pattern.removesuffix("*"))

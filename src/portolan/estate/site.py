@@ -8,6 +8,7 @@ import msgspec
 from portolan.estate.base import (
     FolderPath,
     HeaderName,
+    HostName,
     IPAddress,
     IPNetwork,
     ListenerKey,
@@ -246,8 +247,11 @@ class Upstream(Stated, frozen=True, kw_only=True, eq=False):
         "public",
     )
     server_name: Annotated[
-        bool | None,
-        says("Whether it says in the handshake for which name it asks. Left out: as its program does."),
+        bool | HostName | None,
+        says(
+            "Whether it says in the handshake for which name it asks, or the name that it says and checks instead. Left out: as its "
+            "program does."
+        ),
     ] = None
     turns_redirects: Annotated[
         bool | None,
@@ -359,6 +363,17 @@ class Giving(Holding, frozen=True, kw_only=True, eq=False):
     cache_control: Annotated[
         str | None,
         says("The Cache-Control that it says with pages and redirects, for caches (RFC 9111).", example="max-age=60"),
+    ] = None
+    expires_after: Annotated[
+        int | None,
+        says(
+            "How many seconds after an answer its Expires lies, for caches; 0: at a moment that is over. A max-age in "
+            "Cache-Control counts before it (RFC 9111 section 5.3)."
+        ),
+    ] = None
+    age: Annotated[
+        int | None,
+        says("The Age that it says: for how many seconds what it gives was held behind it (RFC 9111 section 5.1)."),
     ] = None
     sets_cookie: Annotated[
         bool, says("Whether it sets a cookie with its pages, which keeps caches from holding them.")

@@ -103,7 +103,8 @@ class Handshake(Value, frozen=True):
 class Response(Value, frozen=True):
     """The HTTP leg. `protocol` is set (`empty`, `garbled`) when what came is no HTTP.
 
-    `cache_control` and `cookie` are what caches go by (RFC 9111): the field as it was sent, and whether a cookie was set.
+    `cache_control`, `expires`, `age` and `cookie` are what caches go by (RFC 9111): the field as it was sent, in how many seconds
+    Expires lies and for how many the answer was held already, and whether a cookie was set.
     """
 
     status: int
@@ -115,6 +116,8 @@ class Response(Value, frozen=True):
     stop: Decision | None = None
     cache_control: str = ""
     cookie: bool = False
+    expires: int | None = None
+    age: int = 0
 
 
 class Exchange(Value, frozen=True):

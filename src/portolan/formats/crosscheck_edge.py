@@ -22,11 +22,11 @@ from portolan.source.plain import one_line
 Note = Callable[..., None]
 #: The keys of an edge for which nginx has a way of its own.
 NGINX_HAS_ITS_OWN = (
+    "counts_age",
     "held_by_others",
-    "unknown_in_tls",
     "method_refused_with",
-    "refuses_with",
     "order",
+    "writes_clear",
     "recognises_itself",
 )
 
@@ -131,6 +131,8 @@ def _edge(edge: EdgeService, note: Note) -> None:
             note(place.key("error_pages_say"), f"'error_pages' has no page for {error}")
     for held in edge.holds:
         _held(held, note)
+    for number, text in enumerate(edge.purged):
+        _address(text, place.item("purged", number), note)
     _origin(edge, note)
     _nginx(edge, note)
 
@@ -192,6 +194,8 @@ def _origin(edge: EdgeService, note: Note) -> None:
         note(origin.place, f"expected a name without blanks or a query, found '{one_line(origin.at)}'")
     if origin.port is not None and not 0 < origin.port < 65536:
         note(origin.place.key("port"), f"expected a port, 1 to 65535, found {origin.port}")
+    if origin.keeps_ttl and origin.looked_up is None:
+        note(origin.place.key("keeps_ttl"), "'keeps_ttl' goes with 'looked_up'", "Write when it took the addresses.")
     if origin.answer_within <= 0:
         note(origin.place.key("answer_within"), f"expected a number of seconds, found {origin.answer_within}")
     if origin.prefix and not re.fullmatch(PATH_OF_ORIGIN, origin.prefix):
@@ -205,10 +209,7 @@ def _origin(edge: EdgeService, note: Note) -> None:
 
 
 def _held(held: Held, note: Note) -> None:
-    try:
-        parse(url_of(held))
-    except BadUrlError as error:
-        note(held.place.key("url"), one_line(str(error), 200))
+    _address(held.url, held.place.key("url"), note)
     if held.to is not None and held.page is not None:
         note(held.place.key("to"), "a held answer is a redirect with 'to', or a page with 'page'", "Keep one of them.")
     if held.to is not None and held.status is not None and not 300 <= held.status < 400:
@@ -217,6 +218,13 @@ def _held(held: Held, note: Note) -> None:
         note(held.place.key("status"), "a held redirect needs 'to'")
     if held.keeps is not None and held.keeps < 0:
         note(held.place.key("keeps"), f"expected a number of seconds, found {held.keeps}")
+
+
+def _address(text: str, place: Place, note: Note) -> None:
+    try:
+        parse(url_of(text))
+    except BadUrlError as error:
+        note(place, one_line(str(error), 200))
 
 
 def _store(store: Store, note: Note) -> None:

@@ -188,6 +188,8 @@ def _bounds(giving: Giving, note: Note) -> None:
         note(place.key("scripts_at"), text, "Write 127.0.0.1:9000, or /run/scripts/pages.sock.")
     if giving.largest_body is not None and giving.largest_body < 0:
         note(place.key("largest_body"), f"expected a number of octets, found {giving.largest_body}")
+    if giving.age is not None and giving.age < 0:
+        note(place.key("age"), f"expected a number of seconds, found {giving.age}")
     if giving.cache_control is not None and not re.fullmatch(CACHE_CONTROL, giving.cache_control):
         text = f"expected directives such as max-age=60, found '{one_line(giving.cache_control)}'"
         note(place.key("cache_control"), text)
@@ -285,6 +287,10 @@ def _upstream(service: WebService, upstream: Upstream, note: Note) -> None:
     if (upstream.verifies or upstream.server_name) and not first.secure:
         key = "verifies" if upstream.verifies else "server_name"
         note(place.key(key), f"'{key}' is for encrypted upstreams; this one is plain", "Write https:// in 'to'.")
+    if service.program == "apache" and isinstance(upstream.server_name, str):
+        note(
+            place.key("server_name"), "Apache httpd says the host name that it sends", "Write 'host', or take it away."
+        )
     if service.program == "apache" and upstream.server_name is False:
         note(place.key("server_name"), "Apache httpd always says for which name it asks")
 

@@ -475,6 +475,8 @@ def _either(kinds: tuple[Any, ...]) -> Converter:
     for kind in kinds:
         if typing.get_origin(kind) is Literal:
             words.update({str(value): value for value in typing.get_args(kind)})
+        elif kind is bool:
+            words.update(_TRUTHS)
         else:
             forms.append(kind)
     held = [form for form in forms if isinstance(form, type) and issubclass(form, Stated)]
@@ -556,14 +558,16 @@ def _whole(reader: Reader, node: Node, path: Path) -> Any:
     return reader.fail(node, path, f"expected a whole number, found '{one_line(text)}'")
 
 
+#: How YAML 1.2 writes them (section 10.3.2).
+_TRUTHS = {"true": True, "True": True, "TRUE": True, "false": False, "False": False, "FALSE": False}
+
+
 def _truth(reader: Reader, node: Node, path: Path) -> Any:
     text = _text(reader, node, path, "true or false")
     if text is BAD:
         return BAD
-    if is_plain(node) and text in ("true", "True", "TRUE"):
-        return True
-    if is_plain(node) and text in ("false", "False", "FALSE"):
-        return False
+    if is_plain(node) and text in _TRUTHS:
+        return _TRUTHS[text]
     hint = {"yes": "Write true.", "on": "Write true.", "no": "Write false.", "off": "Write false."}.get(
         text.lower(), ""
     )

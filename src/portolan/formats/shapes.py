@@ -112,6 +112,7 @@ _GIVING: list[Schema] = [
             "index_files": _each("^[^/]+$"),
             "redirects": _every(_SITE_REDIRECT),
             "largest_body": {"minimum": 0},
+            "age": {"minimum": 0},
             "cache_control": {"pattern": CACHE_CONTROL},
             "error_pages": {"additionalProperties": {"type": "string", "pattern": "^(?:/|https?://)[^ \"'\\\\]*$"}},
         }

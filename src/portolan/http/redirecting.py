@@ -18,6 +18,10 @@ def scheme_believed(request: Request, program: WebProgram) -> str:
     """The scheme that a program takes the request for: a front's word where it believes that, else the connection's."""
     if program.believes_scheme is not None:
         said = request.saying.header(program.believes_scheme).partition(",")[0].strip().lower()
+        if program.believes_scheme == "forwarded":
+            # RFC 7239 section 5.4: the first element is the one of who was asked first.
+            pairs = (each.partition("=") for each in said.split(";"))
+            said = next((value.strip(' "') for name, _, value in pairs if name.strip() == "proto"), "")
         if said in DEFAULT_PORTS:
             return said
     return request.scheme

@@ -9,6 +9,7 @@ from typing import Any
 import msgspec
 
 from portolan.estate.site import Access, Giving, RuleFile, Section, Site, Upstream
+from portolan.evidence.legs import Response
 from portolan.http.binding import compiled
 from portolan.programs.protocol import WebProgram
 from portolan.source.value import Value
@@ -166,6 +167,22 @@ def _worked_out(site: Site, sections: tuple[Section, ...], program: WebProgram) 
         _error_pages(held, program),
         next((dict(each.error_pages_as) for each in held if each.error_pages), {}),
         last("largest_body"),
+    )
+
+
+def says_to_caches(giving: Giving) -> bool:
+    """Whether it says anything to caches."""
+    stated = (giving.cache_control, giving.expires_after, giving.age)
+    return giving.sets_cookie or any(each is not None for each in stated)
+
+
+def for_caches(response: Response, giving: Giving) -> Response:
+    """A response with what is said to caches in its fields (RFC 9111 section 5)."""
+    return response.but(
+        cache_control=giving.cache_control or response.cache_control,
+        cookie=response.cookie or giving.sets_cookie,
+        expires=response.expires if giving.expires_after is None else giving.expires_after,
+        age=response.age if giving.age is None else giving.age,
     )
 
 

@@ -21,7 +21,7 @@ from portolan.http.content import Content, Folder, barred, closed, content, firs
 from portolan.http.lying import lies_at, on_machine
 from portolan.http.redirecting import Asked, absolute, captures, in_their_turn, moved_to, target_of
 from portolan.http.scripts import at_address, at_socket, found_there, member_of
-from portolan.http.sections import Effective, effective, passes_on, ruled
+from portolan.http.sections import Effective, effective, for_caches, passes_on, ruled, says_to_caches
 from portolan.http.upstream import PLAIN, Front, asked_there, goes_on, passed_on, said_there, status_of_failed
 from portolan.programs.protocol import WebProgram
 from portolan.source.place import Place
@@ -135,12 +135,8 @@ class Serving:
 
     def _for_caches(self, response: Response, section: Section | None) -> Response:
         """The response with what the site, or its section, says to caches (RFC 9111 section 5.2)."""
-        said = section is not None and (section.cache_control is not None or section.sets_cookie)
-        giving = section if said and section is not None else self.site
-        if response.status not in self.program.says_to_caches:
-            return response
-        cookie = response.cookie or giving.sets_cookie
-        return response.but(cache_control=giving.cache_control or response.cache_control, cookie=cookie)
+        giving: Giving = section if section is not None and says_to_caches(section) else self.site
+        return response if response.status not in self.program.says_to_caches else for_caches(response, giving)
 
     def _phases(self, here: Effective, path: str | int, asked: str) -> tuple[Response, bool]:
         """The response to a path, however often rules let the request go on under another one.

@@ -142,6 +142,8 @@ def passed_on(front: Front, inner: Exchange, own: str, decisions: tuple[Decision
         stop=got.stop,
         cache_control=got.cache_control,
         cookie=got.cookie,
+        expires=got.expires,
+        age=got.age,
     )
 
 

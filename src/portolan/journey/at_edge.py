@@ -1,7 +1,7 @@
 """What edges answer: where they ask, by which address, and what they hold."""
 
 from collections.abc import Callable
-from datetime import datetime
+from datetime import datetime, timedelta
 
 from portolan.edge.cache import through_cache
 from portolan.edge.names import Names
@@ -115,7 +115,7 @@ def _edge_client(
         edge,
         origin,
         checks,
-        ways.says_name,
+        bool(ways.says_name),
         trusts=origin.trusts,
         records=records,
         looked_up=origin.looked_up,
@@ -143,6 +143,11 @@ def kept_since(world: World, url: Url, client: EdgeClient) -> Resolution | None:
     if client.looked_up is None or url.literal is not None:
         return None
     found = world.then(client.looked_up).resolve(client, url.host, None)
+    if client.origin.keeps_ttl:
+        # RFC 1035 section 3.2.1: the shortest of what the address rests on.
+        lives = [each.subject.ttl for each in found.decisions if isinstance(each.subject, Record)]
+        if lives and world.now >= client.looked_up + timedelta(seconds=min(lives)):
+            return None
     step = edge_kinds.OriginKept(
         client.name, url.host, client.looked_up, place=client.origin.place.key("looked_up"), subject=client.service
     )

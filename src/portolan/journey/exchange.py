@@ -149,8 +149,10 @@ def _passing(world: World, arrival: Arrival, service: WebService, front: Front, 
     upstream, passing = front.upstream, world.program(service).passing
     checks = Checks.EVERYTHING if upstream.verifies else passing.checks
     named = passing.sends_server_name if upstream.server_name is None else upstream.server_name
+    if not isinstance(named, bool):
+        said = said.but(server_name=str(named), checked_name=str(named))
     trusts = upstream.trusts if upstream.verifies else ("public",)
-    return PassingProgram(arrival.machine, service, front.site, upstream, checks, named, said, trusts)
+    return PassingProgram(arrival.machine, service, front.site, upstream, checks, bool(named), said, trusts)
 
 
 def server_name(url: Url, client: Client, saying: Saying) -> str | None:

@@ -3,7 +3,7 @@
 import msgspec
 
 from portolan.edge.origin import server_of, typed
-from portolan.estate.base import FolderPath, HeaderName, Template
+from portolan.estate.base import FolderPath, HeaderName, HostName, Template
 from portolan.estate.edge import EdgeService
 from portolan.estate.service import WebService
 from portolan.estate.site import Redirect, Section, Site, Upstream, When
@@ -18,6 +18,7 @@ def as_web_service(edge: EdgeService) -> WebService:
     site = _site(edge, parse("http://localhost") if isinstance(member, str) else member)
     # Without a certificate nginx does not start on a listener for TLS: nobody has one by leaving things out.
     usual = not edge.place.has("listens") and edge.certificate is None
+    sites = {site.name: site, **({nobody.name: nobody} if (nobody := _nobody(edge)) is not None else {})}
     return WebService(
         place=edge.place,
         name=edge.name,
@@ -27,7 +28,7 @@ def as_web_service(edge: EdgeService) -> WebService:
         failing=edge.failing or failing,
         program="nginx",
         certificate=edge.certificate,
-        sites={site.name: site},
+        sites=sites,
         edge=edge,
     )
 
@@ -49,7 +50,7 @@ def _site(edge: EdgeService, member: Url) -> Site:
         place=edge.place,
         name=edge.name,
         names=edge.names,
-        default=True,
+        default=_nobody(edge) is None,
         certificate=edge.certificate,
         access=edge.access,
         methods=edge.methods,
@@ -58,6 +59,22 @@ def _site(edge: EdgeService, member: Url) -> Site:
         upstream=upstream,
         error_pages=edge.error_pages,
         marks=edge.marks,
+    )
+
+
+def _nobody(edge: EdgeService) -> Site | None:
+    """The server that takes names which it was not told, where it says what they get; else the only one takes them."""
+    rejects = edge.unknown_in_tls == "rejected"
+    if not edge.names or not (rejects or edge.place.has("refuses_with")):
+        return None
+    place = edge.place.key("refuses_with" if edge.place.has("refuses_with") else "unknown_in_tls")
+    return Site(
+        place=place,
+        name=f"{edge.name}, names of nobody",
+        default=True,
+        certificate=edge.certificate,
+        rejects_handshake=rejects,
+        sections=(Section(place=place, path=FolderPath("/"), answer=edge.refuses_with),),
     )
 
 
@@ -71,7 +88,7 @@ def _upstream(edge: EdgeService, member: Url) -> Upstream:
         host=origin.host or "own",
         verifies=origin.leg == "verified",
         trusts=origin.trusts,
-        server_name=ways.says_name,
+        server_name=ways.says_name if isinstance(ways.says_name, bool) else HostName(ways.says_name),
         headers={**headers, **origin.sends},
         appends=appends,
         replaces_errors=bool(edge.error_pages),

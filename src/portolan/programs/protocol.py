@@ -79,7 +79,10 @@ class EdgeWays(Value, frozen=True):
     scheme_header: str | None
     address_header: str | None
     tries_all: bool
-    says_name: bool
+    #: Whether it says in the handshake for which name it asks, or the name that it says.
+    says_name: bool | str
+    #: Whether the origin's Age shortens the time for which an answer is held.
+    counts_age: bool
 
 
 class ResolverProgram(Protocol):

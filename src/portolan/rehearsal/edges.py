@@ -204,6 +204,10 @@ def _held(edge: Edge, switched: bool, now: datetime) -> dict[str, Any]:
         "key_headers": [str(field) for field in edge.key_headers],
         "keeps": {**_KEEPS, **{str(int(status)): seconds for status, seconds in edge.keeps.items()}},
         "obeys_origin": edge.obeys_origin,
+        "counts_age": edge.counts_age is not False,
+        "holds_cookies": edge.holds_cookies,
+        "writes_clear": edge.writes_clear,
+        "purged": list(edge.purged),
         "after_time": edge.after_time or "old-on-error",
         "old_for": edge.old_for,
         "holds": [
@@ -248,7 +252,7 @@ def _origin(origin: Origin, switched: bool, trust: str) -> dict[str, Any]:
         "leg": origin.leg or "plain",
         "trust": trust,
         "host": str(origin.host) if origin.host is not None else "kept" if switched else "own",
-        "says_name": origin.says_name is not False,
+        "says_name": str(origin.says_name) if isinstance(origin.says_name, str) else origin.says_name is not False,
         "sends": {str(field): value for field, value in origin.sends.items()},
         "signs": origin.signs,
         "tries_all": origin.tries_all is not False,
@@ -291,9 +295,11 @@ def _open(edge: EdgeService) -> list[Any]:
 
 def _nginx_conf(edge: EdgeService, folder: str) -> str:
     lines: list[str] = []
-    for listener in _open(edge):
-        lines += [f"listen {each}{' ssl' if listener.tls else ''};" for each in listen_words(listener, first=True)]
     names = [str(each) for each in edge.names]
+    rejects = edge.unknown_in_tls == "rejected"
+    alone = not names or not (rejects or edge.place.has("refuses_with"))
+    for listener in _open(edge):
+        lines += [f"listen {each}{' ssl' if listener.tls else ''};" for each in listen_words(listener, first=alone)]
     for each in names:
         if not re.fullmatch(r"(\*?\.)?[a-z0-9_-][a-z0-9_.-]*(\.\*)?", each):
             raise quoting.UnstageableError("an edge's name", each, edge.place.key("names"))
@@ -301,7 +307,7 @@ def _nginx_conf(edge: EdgeService, folder: str) -> str:
     if edge.certificate is not None:
         lines.append(f"ssl_certificate {folder}/own.pem; ssl_certificate_key {folder}/own.key;")
     if edge.plain == "to-secure":
-        lines.append(f"if ($scheme = http) {{ return {edge.plain_with} https://$host$p$q; }}")
+        lines.append(f"if ($scheme = http) {{ return {edge.plain_with} https://$host$request_uri; }}")
     for status, page in edge.error_pages.items():
         lines.append(f"error_page {int(status)} {page_word(page, edge.place.key('error_pages'))};")
     lines += ["location / {", *(f"  {each}" for each in _location(edge, folder, None)), "}"]
@@ -309,8 +315,24 @@ def _nginx_conf(edge: EdgeService, folder: str) -> str:
         document = edge.index_file.lstrip("/")
         lines += ["location = / {", *(f"  {each}" for each in _location(edge, folder, document)), "}"]
     server = "\n    ".join(lines)
+    if not alone:
+        server = "\n    ".join([*_of_nobody(edge, rejects, folder), server])
     cache = f"  proxy_cache_path {folder}/cache keys_zone=held:1m use_temp_path=off;\n"
     return configuration(folder, f"{cache}  server {{\n    {server}\n  }}")
+
+
+def _of_nobody(edge: EdgeService, rejects: bool, folder: str) -> Iterator[str]:
+    """A server of its own for names that it was not told; it ends where the other begins."""
+    for listener in _open(edge):
+        for each in listen_words(listener, first=True):
+            yield f"listen {each}{' ssl' if listener.tls else ''} default_server;"
+    if rejects:
+        yield "ssl_reject_handshake on;"
+    elif edge.certificate is not None:
+        yield f"ssl_certificate {folder}/own.pem; ssl_certificate_key {folder}/own.key;"
+    yield f"location / {{ return {edge.refuses_with}; }}"
+    yield "}"
+    yield "server {"
 
 
 _PARTS = {"scheme": "$scheme://", "name": "$host", "path": "$p", "normal-path": "$uri", "query": "$is_args$args"}
@@ -341,8 +363,10 @@ def _location(edge: EdgeService, folder: str, document: str | None) -> Iterator[
     yield f'proxy_cache_key "$http_user_agent|{stated if edge.key else own}{fields}";'
     for status, seconds in edge.keeps.items():
         yield f"proxy_cache_valid {int(status)} {seconds}s;"
-    if not edge.obeys_origin:
-        yield "proxy_ignore_headers Cache-Control Expires X-Accel-Expires;"
+    ignored = [] if edge.obeys_origin else ["Cache-Control", "Expires", "X-Accel-Expires"]
+    ignored += ["Set-Cookie"] if edge.holds_cookies else []
+    if ignored:
+        yield f"proxy_ignore_headers {' '.join(ignored)};"
     if edge.after_time == "old-on-error":
         yield "proxy_cache_use_stale error timeout invalid_header http_500 http_502 http_503 http_504;"
     elif edge.after_time == "old-first":
@@ -355,13 +379,16 @@ def _leg(origin: Origin, folder: str, edge: EdgeService) -> Iterator[str]:
         yield f"proxy_set_header Host {'$host' if origin.host == 'kept' else quoting.nginx(str(origin.host), place)};"
     said = edge.passes_scheme_as
     if said not in (None, "nothing"):
-        yield f"proxy_set_header {header_word(str(said), edge.place)} $scheme;"
+        scheme = '"proto=$scheme"' if said == "forwarded" else "$scheme"
+        yield f"proxy_set_header {header_word(str(said), edge.place)} {scheme};"
     for field, value in origin.sends.items():
         yield f"proxy_set_header {header_word(field, place)} {quoting.nginx(value, place)};"
     if origin.leg == "verified":
         yield f"proxy_ssl_verify on; proxy_ssl_verify_depth 5; proxy_ssl_trusted_certificate {folder}/trust.pem;"
     if origin.says_name:
         yield "proxy_ssl_server_name on;"
+    if isinstance(origin.says_name, str):
+        yield f"proxy_ssl_name {quoting.nginx(str(origin.says_name), place)};"
     if edge.error_pages:
         yield "proxy_intercept_errors on;"
 

@@ -14,6 +14,7 @@ from portolan.rehearsal.web_common import (
     Staged,
     bound,
     bound_under,
+    cache_fields,
     certificate_of,
     header_word,
     index_files_of,
@@ -339,10 +340,8 @@ def _facts(staged: Staged, giving: Giving, merged: bool) -> Iterator[str]:
         yield f"LimitRequestBody {giving.largest_body or 1}"
     if isinstance(giving, Section):
         yield from _error_pages(giving)
-    if giving.cache_control is not None:
-        yield f"Header set Cache-Control {quoting.httpd(giving.cache_control, giving.place)}"
-    if giving.sets_cookie:
-        yield 'Header add Set-Cookie "staged=1"'
+    for name, value in cache_fields(giving):
+        yield f"Header {'add' if name == 'Set-Cookie' else 'set'} {name} {quoting.httpd(value, giving.place)}"
     if giving.methods:
         yield f"AllowMethods {' '.join(giving.methods)}"
     if giving.access is not None:

@@ -1,7 +1,7 @@
 """What the drivers of both web servers share: a server as it is staged, and words fit for configurations."""
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from ipaddress import ip_address
 from typing import NamedTuple
 
@@ -142,6 +142,22 @@ def server_names(site: Site | WebService) -> tuple[str, ...]:
         if not re.fullmatch(r"((\*?\.)?[a-z0-9_-][a-z0-9_.-]*(\.\*)?)?", name):
             raise quoting.UnstageableError("a site's name", name, site.place.key("names"))
     return names
+
+
+#: Moments that are over, and are not, for whoever holds what he is given during a rehearsal (RFC 9110 section 5.6.7).
+_PAST, _FUTURE = "Thu, 01 Jan 2015 00:00:00 GMT", "Thu, 31 Dec 2099 00:00:00 GMT"
+
+
+def cache_fields(giving: Giving) -> Iterator[tuple[str, str]]:
+    """The header fields in which a site says when what it gives is over."""
+    if giving.cache_control is not None:
+        yield "Cache-Control", giving.cache_control
+    if giving.expires_after is not None:
+        yield "Expires", _FUTURE if giving.expires_after > 0 else _PAST
+    if giving.age is not None:
+        yield "Age", str(giving.age)
+    if giving.sets_cookie:
+        yield "Set-Cookie", "staged=1"
 
 
 def header_word(name: str, place: Place) -> str:

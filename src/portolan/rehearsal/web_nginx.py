@@ -13,6 +13,7 @@ from portolan.rehearsal.web_common import (
     Staged,
     bound,
     bound_under,
+    cache_fields,
     certificate_of,
     header_word,
     host_pattern,
@@ -183,10 +184,8 @@ def _facts(giving: Giving, staged: Staged) -> Iterator[str]:
         given_as = giving.error_pages_as.get(status)
         change = f" ={int(given_as)}" if given_as is not None else ""
         yield f"error_page {int(status)}{change} {page_word(page, giving.place.key('error_pages'))};"
-    if giving.cache_control is not None:
-        yield f"add_header Cache-Control {quoting.nginx(giving.cache_control, giving.place)};"
-    if giving.sets_cookie:
-        yield 'add_header Set-Cookie "staged=1";'
+    for name, value in cache_fields(giving):
+        yield f"add_header {name} {quoting.nginx(value, giving.place)};"
     if giving.access is not None:
         yield from _access(giving.access, staged)
 
@@ -314,6 +313,8 @@ def _passing(staged: Staged, upstream: Upstream, pools: list[str], number: str) 
         yield f"proxy_ssl_verify on; proxy_ssl_verify_depth 5; proxy_ssl_trusted_certificate {staged.trusts[id(upstream)]};"
     if upstream.server_name:
         yield "proxy_ssl_server_name on;"
+    if isinstance(upstream.server_name, str):
+        yield f"proxy_ssl_name {quoting.nginx(upstream.server_name, place)};"
     if upstream.replaces_errors:
         yield "proxy_intercept_errors on;"
 

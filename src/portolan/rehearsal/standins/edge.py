@@ -6,12 +6,16 @@ import socket
 import ssl
 import sys
 import threading
+import time
+from email.utils import parsedate_to_datetime
 from itertools import product
 from typing import Any
 from urllib.parse import unquote
 
 from portolan.rehearsal.standins.wire import MOST_BYTES, PASSED, SIGNED, Asked, Given, facts_of, loaded, serve
 
+#: The fields of an answer that decide something.
+_KEPT = frozenset(("location", "cache-control", "set-cookie", "expires", "age"))
 CONNECT_LIMIT, ANSWER_LIMIT = 2.0, 3.0
 _HOP = frozenset(
     ("connection", "keep-alive", "proxy-connection", "te", "trailer", "upgrade", "transfer-encoding", "host")
@@ -29,6 +33,8 @@ class Edge:
         self.facts = facts
         #: What it holds, by visit (each question is a visit of its own) and key.
         self.held: dict[tuple[str, ...], Given] = {}
+        #: Keys of which a write cleared what it is said to hold.
+        self.cleared: set[tuple[str, ...]] = set()
         self.lock = threading.Lock()
 
     def told(self, host: str) -> bool:
@@ -118,16 +124,18 @@ class Edge:
     def through(self, asked: Asked, path: str) -> Given:
         """What is held, or what the origin says."""
         facts = self.facts
-        caching = facts["caches"] and asked.method in ("GET", "HEAD") and "authorization" not in asked.headers
+        usual = asked.method in ("GET", "HEAD")
+        caching = facts["caches"] and usual and "authorization" not in asked.headers
         key = (
             asked.headers.get("user-agent", ""),
             *self.key(asked.scheme, asked.host, path, asked.query, asked.headers),
         )
         with self.lock:
             just = self.held.get(key) if caching else None
+            cleared = key in self.cleared
         if just is not None:
             return just
-        old = self.stated(key[1:]) if caching else None
+        old = self.stated(key[1:]) if caching and not cleared else None
         if old is not None and old[0] == "fresh":
             return old[1]
         if old is not None and facts["after_time"] == "old-first":
@@ -140,6 +148,10 @@ class Edge:
             return Given(facts["statuses"][str(failed)])
         if old is not None and facts["after_time"] == "old-on-error" and given.status >= 500:
             return old[1]
+        if facts["writes_clear"] and asked.method not in ("GET", "HEAD", "OPTIONS", "TRACE") and given.status < 400:
+            with self.lock:
+                self.held.pop(key, None)
+                self.cleared.add(key)
         if caching and self.lifetime(given) > 0:
             with self.lock:
                 self.held[key] = given
@@ -154,7 +166,7 @@ class Edge:
 
     def stated(self, key: tuple[str, ...]) -> tuple[str, Given] | None:
         """What it is said to hold, and whether its time is over."""
-        for held in self.facts["holds"]:
+        for held in [*({"url": each, "gone": True} for each in self.facts["purged"]), *self.facts["holds"]]:
             scheme, _, rest = held["url"].partition("://")
             host, slash, target = rest.partition("/")
             path, mark, query = (slash + target).partition("?")
@@ -163,6 +175,8 @@ class Edge:
             fits = own == parts if not held["url"].endswith("*") else _starts(own, parts)
             if not fits:
                 continue
+            if "gone" in held:
+                return None
             given = Given(held["status"], held["page"] or "", {"Location": held["to"]} if held["to"] else {})
             seconds = held["keeps"] if held["keeps"] is not None else self.lifetime(given)
             if seconds <= 0:
@@ -179,14 +193,17 @@ class Edge:
     def lifetime(self, given: Given) -> int:
         """How long an answer is held."""
         fields = {name.lower(): value for name, value in given.headers.items()}
-        if "set-cookie" in fields:
+        if "set-cookie" in fields and not self.facts["holds_cookies"]:
             return 0
         said = fields.get("cache-control", "").lower() if self.facts["obeys_origin"] else ""
         if re.search(r"\b(no-store|no-cache|private)\b", said):
             return 0
         stated = re.search(r"s-maxage=\"?([0-9]+)", said) or re.search(r"(?<!s-)max-age=\"?([0-9]+)", said)
+        age = int(fields.get("age", "0")) if self.facts["counts_age"] else 0
         if stated:
-            return int(stated[1])
+            return int(stated[1]) - age
+        if "expires" in fields and self.facts["obeys_origin"]:
+            return int(parsedate_to_datetime(fields["expires"]).timestamp() - time.time()) - age
         usual = self.facts["keeps"].get(str(given.status))
         return int(usual) if usual is not None else 10 if given.status >= 400 else 0
 
@@ -198,20 +215,16 @@ class Edge:
         So with the addresses of the origin, where it does not go on from one to the next.
         """
         worst: Given | None = None
-        failed: FailedError | None = None
         addresses = self.addresses(asked)
         each_alone = not self.facts["origin"]["tries_all"]
         for source, only in product(
             self.facts["sources"] or [None], [[each] for each in addresses] if each_alone else [addresses]
         ):
-            try:
-                given = self.ask_from(asked, path, source, only)
-                kept_out = given.status in (401, 403) and worst is not None and worst.status < 400
-                worst = given if worst is None or kept_out else worst
-            except FailedError as error:
-                failed = failed or error
-        if failed is not None or worst is None:
-            raise failed or FailedError("refused")
+            given = self.ask_from(asked, path, source, only)
+            kept_out = given.status in (401, 403) and worst is not None and worst.status < 400
+            worst = given if worst is None or kept_out else worst
+        if worst is None:
+            raise FailedError("refused")
         return worst
 
     def addresses(self, asked: Asked) -> list[str]:
@@ -290,6 +303,8 @@ class Edge:
         bare = name.strip("[]")
         try:
             literal = bool(re.fullmatch(r"[0-9.]+|.*:.*", bare))
+            bare = origin["says_name"] if isinstance(origin["says_name"], str) else bare
+            literal = literal and not isinstance(origin["says_name"], str)
             told = bare if origin["says_name"] and (not literal or origin["leg"] == "verified") else None
             if told is None and origin["leg"] == "verified":
                 context.check_hostname = False
@@ -301,9 +316,14 @@ class Edge:
         """Request and response, read to their end."""
         facts = self.facts
         headers = {name: value for name, value in asked.headers.items() if name not in _HOP and name != SIGNED}
-        if facts["scheme_header"]:
+        if "forwarded" in (facts["scheme_header"], facts["address_header"]):
+            peer = f'"[{asked.peer}]"' if ":" in asked.peer else asked.peer
+            said = [f"for={peer}"] if facts["address_header"] == "forwarded" else []
+            said += [f"proto={asked.scheme}"] if facts["scheme_header"] == "forwarded" else []
+            headers["forwarded"] = ", ".join(filter(None, (headers.get("forwarded"), ";".join(said))))
+        if facts["scheme_header"] not in ("", "forwarded"):
             headers[facts["scheme_header"]] = asked.scheme
-        if facts["address_header"]:
+        if facts["address_header"] not in ("", "forwarded"):
             held = headers.get(facts["address_header"])
             headers[facts["address_header"]] = f"{held}, {asked.peer}" if held else asked.peer
         headers.update(facts["origin"]["sends"])
@@ -355,9 +375,7 @@ def parsed(raw: bytes) -> Given:
     if status is None or not blank or len(head) > 8192 or any(":" not in line for line in lines):
         raise FailedError("garbled")
     headers = {name: value.strip() for name, _, value in (line.partition(":") for line in lines)}
-    kept = {
-        name: value for name, value in headers.items() if name.lower() in ("location", "cache-control", "set-cookie")
-    }
+    kept = {name: value for name, value in headers.items() if name.lower() in _KEPT}
     if any(name.lower() == "transfer-encoding" for name in headers):
         whole, rest = b"", body
         while rest:
