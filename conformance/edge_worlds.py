@@ -346,6 +346,24 @@ def edge_facts(at: str, rented: bool) -> dict[str, Change]:
         "names of nobody are refused": also(
             put(f"{at}/names", ["images.kestrel-ridge.example"]), put(f"{at}/refuses_with", 421)
         ),
+        "another origin for some": put(
+            f"{at}/by_path",
+            [
+                {"path": "/sub*", "origin": "visit.nights.example"},
+                {"path": "/domes/*", "origin": {"at": "rack.kestrel-ridge.example", "prefix": "/sub"}},
+            ],
+        ),
+        "holds nothing of some": put(
+            f"{at}/by_path", [{"path": "/sub/*", "caches": False}, {"path": "/", "keeps": {200: 0, 301: 0, 302: 60}}]
+        ),
+        "other methods for some": also(
+            put(f"{at}/by_path", [{"path": "/sub/*", "methods": ["POST"]}]), put(f"{at}/methods", ["GET"])
+        ),
+        "an encrypted origin for some": put(
+            f"{at}/by_path",
+            [{"path": "/sub*", "origin": {"at": "rack.kestrel-ridge.example", "leg": "encrypted", "host": "kept"}}],
+        ),
+        "a key of its own for some": put(f"{at}/by_path", [{"path": "/*", "key": ["path"]}]),
         "leads back to itself": put(f"{at}/origin/at", "bookings.kestrel-ridge.example"),
     }
     if rented:

@@ -40,13 +40,16 @@ class _Turn(Value, frozen=True):
 class AtEdge(Value, frozen=True):
     """An edge that is asked: its facts made ready, who it is as a client, the moment, what it took in this visit."""
 
+    #: As it is for the path that is asked, and for all others.
     edge: EdgeService
+    whole: EdgeService
     ways: EdgeWays
     names: Names
     arrival: Arrival
     client: EdgeClient
     now: datetime
     ask: Asking
+    at_path: "Callable[[str], AtEdge]"
     just: Just
     #: Whether it has passed this request on itself.
     again: bool = False
@@ -59,7 +62,7 @@ class AtEdge(Value, frozen=True):
 
 def respond_at_edge(at: AtEdge, request: Request) -> EdgeAnswer:
     """What an edge answers."""
-    edge, listener = at.edge, at.arrival.listener
+    edge, listener = at.whole, at.arrival.listener
     if listener.tls and not request.encrypted:
         return _ended(400, http_kinds.PlainOnTls(listener, place=listener.place, subject=edge))
     if not request.host:
@@ -88,6 +91,9 @@ def respond_at_edge(at: AtEdge, request: Request) -> EdgeAnswer:
             return EdgeAnswer(Response(turned.status, both, edge, location=turned.location, stop=stop))
     decisions: tuple[Decision, ...] = (takes,)
     path = request.url.path
+    if at.edge is not at.whole:
+        other = edge_kinds.EdgePart(at.label, path, place=at.edge.place.key("path"), subject=at.edge)
+        decisions = (*decisions, other)
     if path == "/" and edge.index_file is not None:
         path = "/" + edge.index_file.lstrip("/")
         document = edge_kinds.EdgeIndex(at.label, path, place=edge.place.key("index_file"), subject=edge)
@@ -219,7 +225,7 @@ def _with_page(at: AtEdge, request: Request, answer: EdgeAnswer) -> EdgeAnswer:
         return answer
     url = request.url.but(path=page, query="")
     asking = request.but(url=url, saying=request.saying.but(method="GET", body=0))
-    shown = _from_origin(at, asking, page, ())
+    shown = _from_origin(at.at_path(page), asking, page, ())
     inner = (*answer.inner, *shown.inner)
     place = at.edge.place.key("error_pages")
     status, given = response.status, shown.response

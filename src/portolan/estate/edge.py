@@ -1,7 +1,7 @@
 """Caching edges: what stands between visitors and an origin, rented, switched on at a record, or a program of one's own."""
 
 from datetime import datetime
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self
 
 import msgspec
 
@@ -138,6 +138,30 @@ class Held(Stated, frozen=True, kw_only=True, eq=False):
         return self.status is not None or self.page is not None or self.to is not None
 
 
+class EdgePart(Stated, frozen=True, kw_only=True, eq=False):
+    """What is otherwise for some paths of an edge. What it does not say is as at the edge."""
+
+    path: Annotated[
+        str,
+        says(
+            "The paths that it is for: exact (`/status`), or with `*` at the end for all that starts so. The first that fits "
+            "counts; nginx: the longest.",
+            example="/api/*",
+        ),
+    ]
+    origin: Annotated[Origin | str | None, says("Whom it asks for them: a name, or keys.")] = None
+    methods: Annotated[tuple[Method, ...], says("The methods that it takes there.")] = ()
+    caches: Annotated[bool | None, says("Whether it holds anything of them.")] = None
+    key: Annotated[tuple[KeyPart, ...], says("What a held page of them is known by.")] = ()
+    key_headers: Annotated[tuple[HeaderName, ...] | None, says("Header fields whose values are part of that.")] = None
+    keeps: Annotated[dict[AnyStatus, int] | None, says("How long their answers are held, as at the edge.")] = None
+    obeys_origin: Annotated[bool | None, says("Whether the origin's word on that counts before `keeps`.")] = None
+
+    def fits(self, path: str) -> bool:
+        """Whether a path is one of them."""
+        return path.startswith(self.path[:-1]) if self.path.endswith("*") else path == self.path
+
+
 class EdgeService(Service, frozen=True, kw_only=True, eq=False):
     """A caching edge. What is left out is as rented ones are by themselves; `program: nginx` has nginx's ways exactly."""
 
@@ -240,6 +264,9 @@ class EdgeService(Service, frozen=True, kw_only=True, eq=False):
     origin: Annotated[
         Origin | str | None, says("Whom it asks: a name, or keys.", example="kestrel-images.pages.depot.example")
     ] = None
+    by_path: Annotated[
+        tuple[EdgePart, ...], says("What is otherwise for some paths: another origin, another key, nothing held.")
+    ] = ()
     fails_with: Annotated[Failures | None, says("The statuses for an origin that fails.")] = None
     error_pages: Annotated[
         dict[Status, str], says("Pages of its own for errors, by status: paths that it asks its origin for.")
@@ -291,7 +318,26 @@ class EdgeService(Service, frozen=True, kw_only=True, eq=False):
         """Whom it asks; an origin of no name where nothing says so."""
         return self.origin if isinstance(self.origin, Origin) else _NOBODY
 
+    def part(self, path: str) -> EdgePart | None:
+        """What is otherwise for a path; None where nothing is."""
+        fitting = [each for each in self.by_path if each.fits(path)]
+        if self.program == "nginx":
+            # An exact location comes before every prefix.
+            return max(fitting, key=lambda each: (not each.path.endswith("*"), len(each.path)), default=None)
+        return fitting[0] if fitting else None
 
+    def with_part(self, part: EdgePart) -> Self:
+        """The edge as it is for the paths of a part."""
+        said = {name: value for name in _OF_PARTS if (value := getattr(part, name)) not in (None, ())}
+        return msgspec.structs.replace(self, **said, place=part.place, by_path=())
+
+    @property
+    def parts(self) -> "tuple[Self, ...]":
+        """The edge as it is for each of its parts, and for all other paths, which come first."""
+        return (self, *map(self.with_part, self.by_path))
+
+
+_OF_PARTS = ("origin", "methods", "caches", "key", "key_headers", "keeps", "obeys_origin")
 _NOBODY = Origin()
 
 

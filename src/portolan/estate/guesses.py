@@ -52,7 +52,13 @@ def touched_machines(before: Estate, after: Estate) -> Iterator[tuple[Machine | 
 
 
 def every_edge(estate: Estate) -> Iterator[EdgeService]:
-    """Every edge that is stated: rented, switched on at a zone, or a program on a machine."""
+    """Every edge that is stated, and each as it is for its parts: rented, switched on at a zone, or a program on a machine."""
+    for edge in whole_edges(estate):
+        yield from edge.parts
+
+
+def whole_edges(estate: Estate) -> Iterator[EdgeService]:
+    """Every edge that is stated, once."""
     yield from estate.edges.values()
     for zone in estate.zones.values():
         if zone.edge is not None:

@@ -10,7 +10,7 @@ from yaml.nodes import Node, ScalarNode
 from portolan.estate.base import SetName
 from portolan.estate.certificate import Authority, Certificate
 from portolan.estate.content import Folder, PagePart
-from portolan.estate.edge import Edge, EdgeService, Origin, SwitchedEdge
+from portolan.estate.edge import Edge, EdgePart, EdgeService, Origin, SwitchedEdge
 from portolan.estate.estate import Estate
 from portolan.estate.filter import CHAINS, Chain, Filter, FilterRule, NamedChain, NamedSet
 from portolan.estate.guesses import INTERNET
@@ -263,6 +263,10 @@ def _edge(reader: Completing, values: Values, node: Node, path: Path, name: str)
     _named_origin(values, values["place"])
 
 
+def _edge_part(_reader: Completing, values: Values, _node: Node, _path: Path, _name: str) -> None:
+    _named_origin(values, values["place"])
+
+
 def _named_origin(values: Values, place: Place) -> None:
     origin = values.get("origin")
     if isinstance(origin, str):
@@ -390,6 +394,7 @@ COMPLETERS: dict[type, Callable[[Completing, Values, Node, Path, str], None]] = 
     Site: _giving,
     Section: _giving,
     Folder: _holding,
+    EdgePart: _edge_part,
     EdgeService: _edge,
     Edge: _edge,
     SwitchedEdge: _edge,

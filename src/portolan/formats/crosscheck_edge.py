@@ -8,14 +8,14 @@ from collections.abc import Callable
 
 from portolan.estate.base import IPAddress
 from portolan.estate.changing import Changing
-from portolan.estate.edge import EdgeService, Failures, Held, SwitchedEdge, url_of
+from portolan.estate.edge import EdgePart, EdgeService, Failures, Held, SwitchedEdge, url_of
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import every_edge
+from portolan.estate.guesses import whole_edges
 from portolan.estate.site import Redirect
 from portolan.estate.store import Bucket, Store
 from portolan.estate.url import BadUrlError, parse
 from portolan.formats.crosscheck_web import redirects
-from portolan.formats.patterns import BUCKET_NAME, CACHE_CONTROL, PATH_OF_ORIGIN, SENT_TO, TYPED
+from portolan.formats.patterns import BUCKET_NAME, CACHE_CONTROL, PART_OF_EDGE, PATH_OF_ORIGIN, SENT_TO, TYPED
 from portolan.source.place import Place
 from portolan.source.plain import one_line
 
@@ -33,7 +33,7 @@ NGINX_HAS_ITS_OWN = (
 
 def edges_and_stores(estate: Estate, note: Note) -> None:
     """Every edge and store of the estate."""
-    for edge in every_edge(estate):
+    for edge in whole_edges(estate):
         _edge(edge, note)
     for edge in estate.edges.values():
         if edge.canonical is None and not edge.addresses:
@@ -105,7 +105,6 @@ def _edge(edge: EdgeService, note: Note) -> None:
         if field != "place":
             assert edge.fails_with is not None
             _status(edge.fails_with.place, field, getattr(edge.fails_with, field), note)
-    _orders(edge, note)
     access = edge.access
     if access is not None and (access.password or access.nobody or access.either):
         note(
@@ -113,9 +112,6 @@ def _edge(edge: EdgeService, note: Note) -> None:
             "an edge's filter has 'from', 'not_from' and 'headers'",
             "Passwords are asked for by the origin.",
         )
-    for status, seconds in edge.keeps.items():
-        if seconds < 0:
-            note(place.key("keeps"), f"expected a number of seconds for {status}, found {seconds}")
     if edge.old_for is not None and edge.old_for < 0:
         note(place.key("old_for"), f"expected a number of seconds, found {edge.old_for}")
     if edge.index_file is not None and (not edge.index_file.strip("/") or "?" in edge.index_file):
@@ -133,8 +129,28 @@ def _edge(edge: EdgeService, note: Note) -> None:
         _held(held, note)
     for number, text in enumerate(edge.purged):
         _address(text, place.item("purged", number), note)
-    _origin(edge, note)
+    for part in edge.by_path:
+        _part(edge, part, note)
+    for each in edge.parts:
+        _origin(each, note)
+        _keeps(each, note)
     _nginx(edge, note)
+
+
+def _part(edge: EdgeService, part: EdgePart, note: Note) -> None:
+    place = part.place.key("path")
+    if not re.fullmatch(PART_OF_EDGE, part.path):
+        note(place, f"expected a path such as /status or /api/*, found '{one_line(part.path)}'")
+    first = next(each for each in edge.by_path if each.path == part.path)
+    if first is not part:
+        note(place, f"'{one_line(part.path)}' stands in line {first.place.span.line} already", "Keep one of them.")
+
+
+def _keeps(edge: EdgeService, note: Note) -> None:
+    for status, seconds in edge.keeps.items():
+        if seconds < 0:
+            note(edge.place.key("keeps"), f"expected a number of seconds for {status}, found {seconds}")
+    _orders(edge, note)
 
 
 def _orders(edge: EdgeService, note: Note) -> None:
@@ -163,12 +179,13 @@ def _nginx(edge: EdgeService, note: Note) -> None:
             note(edge.place.key(key), f"nginx has a way of its own there, and no '{key}'", f"Take '{key}' away.")
     if edge.asks_from:
         note(edge.place.key("asks_from"), "nginx asks from its machine's own addresses", "Write 'addresses'.")
-    if edge.asks.signs:
-        note(
-            edge.asks.place.key("signs"),
-            "nginx signs no requests",
-            "Let the store's grant be to everyone, or rent an edge.",
-        )
+    for each in edge.parts:
+        if each.asks.signs:
+            note(
+                each.asks.place.key("signs"),
+                "nginx signs no requests",
+                "Let the store's grant be to everyone, or rent an edge.",
+            )
     if edge.plain == "refuse":
         note(
             edge.place.key("plain"),

@@ -72,4 +72,6 @@ CACHE_CONTROL = r"^[A-Za-z0-9=,\" _-]{1,256}$"
 SENT_TO = r"^(?:https?://)?[A-Za-z0-9](?:[A-Za-z0-9.-]{0,251}[A-Za-z0-9])?(?::[0-9]{1,5})?$"
 BUCKET_NAME = r"^[A-Za-z0-9](?:[A-Za-z0-9._-]{0,61}[A-Za-z0-9])?$"
 #: A path of an edge's origin, as it is asked for.
+#: Paths that a part of an edge is for: one, or all that begin so.
+PART_OF_EDGE = r"^/[^\s?#\"'\\*]*\*?$"
 PATH_OF_ORIGIN = r"^/[^\s?#\"'\\]*$"

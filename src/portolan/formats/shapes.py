@@ -5,7 +5,7 @@ from typing import Any
 
 from portolan.formats import patterns
 from portolan.formats.crosscheck_edge import NGINX_HAS_ITS_OWN, NOT_AT_BUCKETS, NOT_IN_CONDITIONS, NOT_IN_TARGETS
-from portolan.formats.patterns import BUCKET_NAME, CACHE_CONTROL, PATH_OF_ORIGIN, SENT_TO, TYPED
+from portolan.formats.patterns import BUCKET_NAME, CACHE_CONTROL, PART_OF_EDGE, PATH_OF_ORIGIN, SENT_TO, TYPED
 
 Schema = dict[str, Any]
 
@@ -189,6 +189,14 @@ SHAPES: dict[str, list[Schema]] = {
             },
             "if": {"required": ["trusts"]},
             "then": {"required": ["leg"], "properties": {"leg": {"const": "verified"}}},
+        }
+    ],
+    "EdgePart": [
+        {
+            "properties": {
+                "path": {"pattern": PART_OF_EDGE},
+                "origin": {"if": {"type": "object"}, "then": {"required": ["at"]}, "else": {"pattern": TYPED}},
+            }
         }
     ],
     "Failures": [

@@ -50,8 +50,28 @@ def from_edge(
     world: World, arrival: Arrival, edge: EdgeService, request: Request, way: Way
 ) -> tuple[Response, tuple[Exchange, ...]]:
     """What an edge answers, and what it asked for that."""
-    ways, names = world.edge(edge)
-    client = _edge_client(world, arrival, edge, ways, names, request)
+    names = world.edge(edge)[1]
+
+    def at_path(path: str) -> AtEdge:
+        return _at(world, arrival, edge, world.at_path(edge, path), names, request, way, at_path)
+
+    answer = respond_at_edge(at_path(request.url.path), request)
+    return answer.response, answer.inner
+
+
+def _at(
+    world: World,
+    arrival: Arrival,
+    edge: EdgeService,
+    here: EdgeService,
+    names: Names,
+    request: Request,
+    way: Way,
+    at_path: Callable[[str], AtEdge],
+) -> AtEdge:
+    """An edge that is asked for a path: as it is `here`."""
+    ways = world.edge(here)[0]
+    client = _edge_client(world, arrival, here, ways, names, request)
 
     def ask(url: Url, saying: Saying, moment: datetime | None) -> Exchange:
         then = world if moment is None else world.then(moment)
@@ -59,7 +79,7 @@ def from_edge(
         onward = way.onward(edge, then is not world)
         found: Exchange | None = None
         # Any address of its ranges may ask: where one is kept out, visitors meet that now and then.
-        for name in _asks_from(then, edge, client):
+        for name in _asks_from(then, here, client):
             machine = then.estate.hosts.get(name) or client.machine
             again = _at_each(then, url, asking.but(machine=machine), onward, ways)
             if found is None or _worse(again, found):
@@ -67,9 +87,7 @@ def from_edge(
         assert found is not None
         return found
 
-    at = AtEdge(edge, ways, names, arrival, client, world.now, ask, way.just, edge in way.passed)
-    answer = respond_at_edge(at, request)
-    return answer.response, answer.inner
+    return AtEdge(here, edge, ways, names, arrival, client, world.now, ask, at_path, way.just, edge in way.passed)
 
 
 def _at_each(world: World, url: Url, client: EdgeClient, way: Way, ways: EdgeWays) -> Exchange:

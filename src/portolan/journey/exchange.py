@@ -120,6 +120,9 @@ def _from_web(
     edge = service.edge
 
     def ask(front: Front, inner: Url, said: Saying) -> Exchange:
+        if isinstance(edge, EdgeService) and world.at_path(edge, request.url.path).caches and said.method == "HEAD":
+            # What is held for HEAD is held for GET, so that nginx asks for it so (proxy_cache_convert_head; measured).
+            said = said.but(method="GET")
         passing = _passing(world, arrival, service, front, said)
 
         def fetch(moment: datetime | None, held: Url | None) -> Exchange:
@@ -138,7 +141,9 @@ def _from_web(
 
         from portolan.journey.at_edge import held_by_nginx
 
-        return held_by_nginx(world, edge, request, inner.path, fetch, way, passing, failing)
+        return held_by_nginx(
+            world, world.at_path(edge, request.url.path), request, inner.path, fetch, way, passing, failing
+        )
 
     answer = respond(arrival, service, request, world.program(service), Onward(ask, way.members), world.shared)
     return answer.response, answer.inner

@@ -4,7 +4,7 @@ import msgspec
 
 from portolan.edge.origin import server_of, typed
 from portolan.estate.base import FolderPath, HeaderName, HostName, Template
-from portolan.estate.edge import EdgeService
+from portolan.estate.edge import EdgePart, EdgeService
 from portolan.estate.service import WebService
 from portolan.estate.site import Redirect, Section, Site, Upstream, When
 from portolan.estate.url import BadUrlError, Url, parse
@@ -13,9 +13,9 @@ from portolan.programs.edges import ways_of
 
 def as_web_service(edge: EdgeService) -> WebService:
     """nginx with one server that passes everything on to the origin and holds what it is given."""
-    member = _member(edge)
-    failing = member if isinstance(member, str) else None
-    site = _site(edge, parse("http://localhost") if isinstance(member, str) else member)
+    members = [_member(each) for each in edge.parts]
+    failing = next((each for each in members if isinstance(each, str)), None)
+    site = _site(edge, *(parse("http://localhost") if isinstance(each, str) else each for each in members))
     # Without a certificate nginx does not start on a listener for TLS: nobody has one by leaving things out.
     usual = not edge.place.has("listens") and edge.certificate is None
     sites = {site.name: site, **({nobody.name: nobody} if (nobody := _nobody(edge)) is not None else {})}
@@ -33,7 +33,7 @@ def as_web_service(edge: EdgeService) -> WebService:
     )
 
 
-def _site(edge: EdgeService, member: Url) -> Site:
+def _site(edge: EdgeService, member: Url, *members: Url) -> Site:
     upstream = _upstream(edge, member)
     redirects: tuple[Redirect, ...] = ()
     if edge.plain == "to-secure":
@@ -41,11 +41,12 @@ def _site(edge: EdgeService, member: Url) -> Site:
         when, target = When(place=place, scheme="http"), Template("https://{host}{path}{query}")
         redirects = (Redirect(place=place, when=when, to=target, status=edge.plain_with),)
     sections: tuple[Section, ...] = ()
-    if edge.index_file is not None:
+    if edge.index_file is not None and not any(part.path == "/" for part in edge.by_path):
         document = f"{member.path.rstrip('/')}/{edge.index_file.lstrip('/')}"
         asking = msgspec.structs.replace(upstream, to=(member.but(path=document),))
         place = edge.place.key("index_file")
         sections = (Section(place=place, exact=FolderPath("/"), upstream=asking),)
+    sections += tuple(_section(edge, part, member) for part, member in zip(edge.by_path, members, strict=True))
     return Site(
         place=edge.place,
         name=edge.name,
@@ -59,6 +60,19 @@ def _site(edge: EdgeService, member: Url) -> Site:
         upstream=upstream,
         error_pages=edge.error_pages,
         marks=edge.marks,
+    )
+
+
+def _section(edge: EdgeService, stated: EdgePart, member: Url) -> Section:
+    """The location for a part of the edge."""
+    here = edge.with_part(stated)
+    whole = stated.path.endswith("*")
+    return Section(
+        place=stated.place,
+        path=FolderPath(stated.path[:-1]) if whole else None,
+        exact=None if whole else FolderPath(stated.path),
+        methods=here.methods,
+        upstream=_upstream(here, member),
     )
 
 

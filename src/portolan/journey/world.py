@@ -181,6 +181,11 @@ class World:
         names: Names = found[1]
         return ways, names
 
+    def at_path(self, edge: EdgeService, path: str) -> EdgeService:
+        """An edge as it is for a path, the same each time."""
+        part = edge.part(path) if edge.by_path else None
+        return edge if part is None else self.once(("part", id(part)), lambda: edge.with_part(part))
+
     def source(self, origin: Client, address: IPAddress) -> IPAddress | None:
         """The address that a client sends from towards another; None without a route."""
         device = self.topology.device(self.seat(origin))

@@ -130,8 +130,9 @@ def _edge(plan: Plan, forge: Forge, naming: "Naming", each: Played, edge: Edge, 
     _served(plan, forge, certificates[each.certificate], f"{name}/provider")
     if edge.certificate is not None:
         _served(plan, forge, certificates[edge.certificate], f"{name}/own")
-    plan.files[f"{name}/trust.pem"] = forge.trusted(edge.asks) or "\n"
     switched = isinstance(edge, SwitchedEdge)
+    for number, each_part in enumerate(edge.parts):
+        plan.files[f"{name}/trust{number}.pem"] = forge.trusted(each_part.asks) or "\n"
     names = [str(pattern) for pattern in edge.names]
     facts = {
         "name": edge.name,
@@ -147,11 +148,9 @@ def _edge(plan: Plan, forge: Forge, naming: "Naming", each: Played, edge: Edge, 
         "plain": edge.plain,
         "plain_with": edge.plain_with,
         "access": _access(edge),
-        "methods": _methods(edge.methods),
         "method_refused_with": edge.method_refused_with,
         "order": list(edge.order or ("filter", "plain", "method")),
         "index_file": edge.index_file,
-        **_held(edge, switched, now),
         "statuses": _statuses(edge),
         "error_pages": {str(int(status)): page for status, page in edge.error_pages.items()},
         "error_pages_say": {str(int(status)): int(other) for status, other in edge.error_pages_say.items()},
@@ -166,9 +165,22 @@ def _edge(plan: Plan, forge: Forge, naming: "Naming", each: Played, edge: Edge, 
             }
             for owner, records in each.records.items()
         },
-        "origin": _origin(edge.asks, switched, f"{BASE}/{name}/trust.pem"),
+        **_of_part(edge, switched, now, f"{BASE}/{name}/trust0.pem"),
+        "by_path": [
+            {"path": part.path, **_of_part(edge.with_part(part), switched, now, f"{BASE}/{name}/trust{number}.pem")}
+            for number, part in enumerate(edge.by_path, 1)
+        ],
     }
     _play(plan, naming, each, name, "edge", facts)
+
+
+def _of_part(edge: Edge, switched: bool, now: datetime, trust: str) -> dict[str, Any]:
+    """What may be otherwise for some paths."""
+    return {
+        "methods": _methods(edge.methods),
+        **_held(edge, switched, now),
+        "origin": _origin(edge.asks, switched, trust),
+    }
 
 
 def _access(edge: Edge) -> dict[str, Any] | None:
@@ -276,7 +288,8 @@ def nginx_edge(
     certificate = edge.certificate
     if certificate is not None:
         _served(plan, forge, plan.estate.certificates[certificate], f"{name}/own")
-    plan.files[f"{name}/trust.pem"] = forge.trusted(edge.asks) or "\n"
+    for number, part in enumerate(edge.parts):
+        plan.files[f"{name}/trust{number}.pem"] = forge.trusted(part.asks) or "\n"
     plan.folders += [name, f"{name}/log", f"{name}/tmp", f"{name}/cache"]
     plan.owned += [[each, "server"] for each in (name, f"{name}/log", f"{name}/tmp", f"{name}/cache")]
     plan.files[f"{name}/web.conf"] = _nginx_conf(edge, f"{BASE}/{name}")
@@ -310,8 +323,18 @@ def _nginx_conf(edge: EdgeService, folder: str) -> str:
         lines.append(f"if ($scheme = http) {{ return {edge.plain_with} https://$host$request_uri; }}")
     for status, page in edge.error_pages.items():
         lines.append(f"error_page {int(status)} {page_word(page, edge.place.key('error_pages'))};")
-    lines += ["location / {", *(f"  {each}" for each in _location(edge, folder, None)), "}"]
-    if edge.index_file is not None:
+    if not any(part.path == "/*" for part in edge.by_path):
+        lines += ["location / {", *(f"  {each}" for each in _location(edge, folder, None)), "}"]
+    for number, part in enumerate(edge.by_path, 1):
+        place = part.place.key("path")
+        start = page_word(part.path.removesuffix("*"), place)
+        words = _location(edge.with_part(part), folder, None, number)
+        lines += [
+            f"location {'' if part.path.endswith('*') else '= '}{start} {{",
+            *(f"  {each}" for each in words),
+            "}",
+        ]
+    if edge.index_file is not None and not any(part.path == "/" for part in edge.by_path):
         document = edge.index_file.lstrip("/")
         lines += ["location = / {", *(f"  {each}" for each in _location(edge, folder, document)), "}"]
     server = "\n    ".join(lines)
@@ -338,7 +361,7 @@ def _of_nobody(edge: EdgeService, rejects: bool, folder: str) -> Iterator[str]:
 _PARTS = {"scheme": "$scheme://", "name": "$host", "path": "$p", "normal-path": "$uri", "query": "$is_args$args"}
 
 
-def _location(edge: EdgeService, folder: str, document: str | None) -> Iterator[str]:
+def _location(edge: EdgeService, folder: str, document: str | None, number: int = 0) -> Iterator[str]:
     origin = edge.asks
     access = edge.access
     if access is not None:
@@ -351,16 +374,19 @@ def _location(edge: EdgeService, folder: str, document: str | None) -> Iterator[
         raise quoting.UnstageableError("an index file", document, edge.place.key("index_file"))
     asked = path if document is None else f"{path.rstrip('/')}/{document}"
     yield f"proxy_pass {target}{asked};"
-    yield from _leg(origin, folder, edge)
+    yield from _leg(origin, f"{folder}/trust{number}.pem", edge)
     if not edge.caches:
         return
     yield "proxy_cache held;"
     # Each question is a visit of its own, and takes from no other: their names stand in front of nginx's own key.
-    own = f"{target}{path.rstrip('/')}$uri$is_args$args" if document is None else f"{target}{asked}$is_args$args"
+    # Each part of an edge holds its own.
+    own = (
+        f"{number}{target}{path.rstrip('/')}$uri$is_args$args" if document is None else f"{target}{asked}$is_args$args"
+    )
     stated = "".join(_PARTS[each] for each in ("scheme", "name", "path", "normal-path", "query") if each in edge.key)
     words = (header_word(each, edge.place).replace("-", "_") for each in edge.key_headers)
     fields = "".join(f"|$http_{each}" for each in words)
-    yield f'proxy_cache_key "$http_user_agent|{stated if edge.key else own}{fields}";'
+    yield f'proxy_cache_key "$http_user_agent|{f"{number}{stated}" if edge.key else own}{fields}";'
     for status, seconds in edge.keeps.items():
         yield f"proxy_cache_valid {int(status)} {seconds}s;"
     ignored = [] if edge.obeys_origin else ["Cache-Control", "Expires", "X-Accel-Expires"]
@@ -373,7 +399,7 @@ def _location(edge: EdgeService, folder: str, document: str | None) -> Iterator[
         yield "proxy_cache_use_stale updating; proxy_cache_background_update on;"
 
 
-def _leg(origin: Origin, folder: str, edge: EdgeService) -> Iterator[str]:
+def _leg(origin: Origin, trust: str, edge: EdgeService) -> Iterator[str]:
     place = origin.place
     if origin.host not in (None, "own"):
         yield f"proxy_set_header Host {'$host' if origin.host == 'kept' else quoting.nginx(str(origin.host), place)};"
@@ -384,7 +410,7 @@ def _leg(origin: Origin, folder: str, edge: EdgeService) -> Iterator[str]:
     for field, value in origin.sends.items():
         yield f"proxy_set_header {header_word(field, place)} {quoting.nginx(value, place)};"
     if origin.leg == "verified":
-        yield f"proxy_ssl_verify on; proxy_ssl_verify_depth 5; proxy_ssl_trusted_certificate {folder}/trust.pem;"
+        yield f"proxy_ssl_verify on; proxy_ssl_verify_depth 5; proxy_ssl_trusted_certificate {trust};"
     if origin.says_name:
         yield "proxy_ssl_server_name on;"
     if isinstance(origin.says_name, str):

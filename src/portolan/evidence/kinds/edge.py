@@ -149,6 +149,15 @@ class EdgeMethodRefused(HttpDecision, frozen=True):
     method: str
 
 
+class EdgePart(HttpDecision, frozen=True):
+    kind = "edge-part"
+    words = "{edge} has rules of its own for {path}"
+    shown = True
+
+    edge: str
+    path: str
+
+
 class EdgeIndex(HttpDecision, frozen=True):
     kind = "edge-index"
     words = "{edge} asks for {document} where / is asked"

@@ -36,6 +36,15 @@ class Edge:
         #: Keys of which a write cleared what it is said to hold.
         self.cleared: set[tuple[str, ...]] = set()
         self.lock = threading.Lock()
+        #: As it is for some paths, the first that fits.
+        self.parts = [(each["path"], Edge({**facts, **each})) for each in facts.pop("by_path", ())]
+
+    def at(self, path: str) -> "Edge":
+        """As it is for a path."""
+        fits = (
+            edge for start, edge in self.parts if path == start or (start[-1] == "*" and path.startswith(start[:-1]))
+        )
+        return next(fits, self)
 
     def told(self, host: str) -> bool:
         """Whether it was told a name."""
@@ -78,18 +87,19 @@ class Edge:
             return Given(facts["refuses_with"])
         if facts["recognises_itself"] and facts["self"] in asked.headers.get(PASSED, "").split(","):
             return Given(502)
+        here = self.at(asked.path)
         for stage in facts["order"]:
-            turned = {"filter": self.filtered, "plain": self.plain, "method": self.method}[stage](asked)
+            turned = {"filter": here.filtered, "plain": here.plain, "method": here.method}[stage](asked)
             if turned is not None:
                 return turned
         path = asked.path
         if path == "/" and facts["index_file"]:
             path = "/" + facts["index_file"].lstrip("/")
-        given = self.through(asked, path)
+        given = here.through(asked, path)
         page = facts["error_pages"].get(str(given.status))
         if page is None:
             return given
-        shown = self.through(asked._replace(method="GET", body=b"", target=page), page)
+        shown = self.at(page).through(asked._replace(method="GET", body=b"", target=page), page)
         if not 200 <= shown.status < 300:
             return given
         return Given(facts["error_pages_say"].get(str(given.status), given.status), shown.body)
