@@ -2,8 +2,10 @@
 
 import pytest
 
+from portolan.diagnosis.asking import answers
 from portolan.formats.change import patch_operations
 from portolan.formats.estate_file import changed
+from portolan.journey.turns import turns
 from portolan.journey.visit import visit
 from portolan.journey.world import World
 from portolan.source.problem import EstateError
@@ -124,3 +126,29 @@ def test_what_cannot_be(facts, complaint):
     with pytest.raises(EstateError) as caught:
         estate(facts)
     assert any(complaint in str(each) for each in caught.value.problems), [str(each) for each in caught.value.problems]
+
+
+IMAGES = "https://images.kestrel-ridge.example/"
+BEFORE = {"edges/front/before": [{"until": "2026-03-14T19:00:00Z", "origin": "nowhere.kestrel-ridge.example"}]}
+
+
+@pytest.mark.parametrize(
+    ("facts", "now", "otherwise"),
+    [({}, "kestrel-images/index.html", "no-such-name"), (BEFORE, "kestrel-images/index.html", "502")],
+)
+def test_a_deployment_whose_end_nobody_knows(facts, now, otherwise):
+    """Both answers are told; what comes of the old settings is a cause of its own, and waiting mends it."""
+    made = estate({"edges/front/in_effect_from": "unknown", **facts})
+    world = World(made, made.at)
+    found = visit(world, IMAGES, made.vantages["street"])
+    (turn,) = turns(world, found, made.expected[0])
+    assert (got(found), got(turn.visit), bool(turn.misses)) == (now, otherwise, True)
+    (cause,) = (each.cause for each in answers(world, lambda _: made).groups if each.cause is not None)
+    assert (cause.code, cause.object) == ("edge-not-in-effect", "edges.front.in_effect_from")
+
+
+def test_what_is_known_to_be_in_effect_has_one_answer():
+    """No turn comes of an edge whose settings are."""
+    made = estate({"edges/front/in_effect_from": "2026-03-14T19:00:00Z", **BEFORE})
+    world = World(made, made.at)
+    assert turns(world, visit(world, IMAGES, made.vantages["street"]), made.expected[0]) == ()

@@ -9,8 +9,9 @@ from portolan.diagnosis.base import Case, Finding, also, fault, supposing
 from portolan.diagnosis.edge_base import MISSED, edge_asked, label_of, stated, visit_in, with_edge
 from portolan.diagnosis.proposal import Patch, Proposal, append, in_order, item_path, put, remedy, remove
 from portolan.estate.edge import Edge, EdgeService
-from portolan.estate.guesses import every_edge
+from portolan.estate.guesses import whole_edges
 from portolan.estate.site import Access
+from portolan.estate.vantage import AsIfVantage
 from portolan.evidence.kinds import edge as edge_kinds
 from portolan.journey.expectation import misses
 from portolan.journey.visit import visit
@@ -40,7 +41,7 @@ class TimeClue(msgspec.Struct, frozen=True):
     """The edge, and when it will be otherwise."""
 
     edge: EdgeService
-    moment: datetime
+    moment: datetime | None
 
 
 class NameClue(msgspec.Struct, frozen=True):
@@ -77,11 +78,15 @@ class MethodClue(msgspec.Struct, frozen=True):
 def not_in_effect(case: Case) -> Finding | None:
     """Once they are in effect, the visitor gets what is expected, or comes further."""
     world = case.world
-    for edge in every_edge(world.stated):
+    for edge in whole_edges(world.stated):
         if not isinstance(edge, Edge):
             continue
         moment = edge.in_effect_from
-        if moment is None or world.now >= moment:
+        if isinstance(case.visit.vantage, AsIfVantage) and case.visit.vantage.waits == edge.place.path:
+            text = f"nobody says whether the settings of {label_of(edge)} are in effect everywhere; where they are not, this comes"
+            place = edge.place.key("in_effect_from")
+            return Finding("edge-not-in-effect", text, place, clue=TimeClue(edge=edge, moment=None))
+        if not isinstance(moment, datetime) or world.now >= moment:
             continue
         after = visit(world.then(moment), case.visit.url, case.visit.vantage)
         if not misses(case.expectation, after) or len(after.exchanges[0].decisions) > len(
@@ -299,8 +304,11 @@ def wait_for_it(_case: Case, clue: TimeClue) -> Iterator[Proposal]:
     """Nothing else helps."""
     edge = clue.edge
     held = [key for key in ("in_effect_from", "before") if edge.place.has(key)]
+    until = f"wait until the provider says that the settings of {label_of(edge)} are in effect everywhere"
+    if clue.moment is not None:
+        until = f"wait until {clue.moment:%Y-%m-%d %H:%M} UTC: then the settings of {label_of(edge)} are in effect"
     yield Proposal(
-        f"wait until {clue.moment:%Y-%m-%d %H:%M} UTC: then the settings of {label_of(edge)} are in effect",
+        until,
         [step for key in held for step in remove((*edge.place.path, key))],
         thought=True,
     )

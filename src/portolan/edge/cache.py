@@ -159,8 +159,7 @@ def _stated(
 
 def _was(edge: EdgeService, moment: datetime) -> bool:
     """Whether there was such an edge at a moment: before its settings were in effect only where others were."""
-    starts = edge.in_effect_from if isinstance(edge, Edge) else None
-    return starts is None or moment >= starts or bool(edge.before)
+    return not isinstance(edge, Edge) or not edge.waits(moment) or bool(edge.before)
 
 
 def _kept(

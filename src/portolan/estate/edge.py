@@ -358,11 +358,16 @@ class Edge(EdgeService, frozen=True, kw_only=True, eq=False):
         ),
     ] = ()
     in_effect_from: Annotated[
-        datetime | None,
+        datetime | Literal["unknown"] | None,
         says(
-            "When its settings are in effect: until then what `before` says, else there is no such name. Left out: they are."
+            "When its settings are in effect: until then what `before` says, else there is no such name. `unknown`: they were "
+            "changed, and nobody says whether they are in effect everywhere: both answers are told. Left out: they are."
         ),
     ] = None
+
+    def waits(self, now: datetime) -> bool:
+        """Whether its settings are not in effect yet at a moment; of what nobody knows, they are."""
+        return isinstance(self.in_effect_from, datetime) and now < self.in_effect_from
 
 
 class SwitchedEdge(Edge, frozen=True, kw_only=True, eq=False):

@@ -159,14 +159,16 @@ class Vantage(Stated, frozen=True, kw_only=True, eq=False):
 
 class AsIfVantage(Vantage, frozen=True, kw_only=True, eq=False):
     """A visitor otherwise than stated: who takes a name for an address, whatever the name says, has another client, or comes when
-    another member of a pool has its turn.
+    another member of a pool has its turn, or where the settings of an edge are not in effect yet.
 
-    Nobody states this; a question is asked so. `turn` is the place of the pool in the estate, and the number of the member.
+    Nobody states this; a question is asked so. `turn` is the place of the pool in the estate, and the number of the member; `waits`
+    the place of the edge.
     """
 
     takes: tuple[str, IPAddress] | None = None
     client: Literal["curl", "chromium"] | None = None
     turn: tuple[tuple[str | int, ...], int] | None = None
+    waits: tuple[str | int, ...] | None = None
 
     @classmethod
     def of(
@@ -175,14 +177,15 @@ class AsIfVantage(Vantage, frozen=True, kw_only=True, eq=False):
         takes: tuple[str, IPAddress] | None = None,
         client: Literal["curl", "chromium"] | None = None,
         turn: tuple[tuple[str | int, ...], int] | None = None,
+        waits: tuple[str | int, ...] | None = None,
     ) -> Self:
-        """The same visitor, who takes a name for an address, has another client, or comes at another turn."""
+        """The same visitor, who takes a name for an address, has another client, or comes at another turn, or to old settings."""
         facts = {field: getattr(vantage, field) for field in Vantage.__struct_fields__}
-        return cls(**{**facts, "like": client or vantage.like}, takes=takes, client=client, turn=turn)
+        return cls(**{**facts, "like": client or vantage.like}, takes=takes, client=client, turn=turn, waits=waits)
 
     def again(self, found: Vantage) -> Self:
         """A visitor as another world has it, otherwise as this one is."""
-        return type(self).of(found, self.takes, self.client, self.turn)
+        return type(self).of(found, self.takes, self.client, self.turn, self.waits)
 
 
 class Expectation(Stated, frozen=True, kw_only=True, eq=False):

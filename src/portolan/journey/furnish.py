@@ -153,7 +153,7 @@ def _add_store(made: _Made, store: Store, number: int, shared: dict[Any, Any]) -
 
 def _in_effect(edge: Edge, now: datetime) -> bool:
     """Whether an edge answers: its settings are in effect, or others were before."""
-    return edge.in_effect_from is None or now >= edge.in_effect_from
+    return not edge.waits(now)
 
 
 def providers_certificate(edge: EdgeService) -> str:

@@ -1,7 +1,7 @@
 """The estate as it stands at a moment, or after a boot: one mechanism for all objects (estate/changing.py)."""
 
 from collections.abc import Callable
-from datetime import datetime
+from datetime import UTC, datetime
 from typing import Any, TypeVar
 
 import msgspec
@@ -38,13 +38,28 @@ def edge_then(edge: Any, now: datetime) -> Any:
     """An edge as it stands at a moment: until its settings are in effect, as it was before."""
     held = at(edge, now)
     if held is edge:
-        if edge.in_effect_from is None or now >= edge.in_effect_from or not edge.before:
+        if not edge.waits(now) or not edge.before:
             return edge
         held = msgspec.structs.replace(edge, **edge.before[0].facts)
     # What stood before was in effect then.
     return (
         held if held.in_effect_from is not edge.in_effect_from else msgspec.structs.replace(held, in_effect_from=None)
     )
+
+
+#: A moment that no estate comes to.
+_NEVER = datetime.max.replace(tzinfo=UTC)
+
+
+def not_in_effect(estate: Estate, path: tuple[str | int, ...]) -> Estate:
+    """The estate in which the settings of one edge, at a place, are not in effect yet; itself where it is known that they are."""
+
+    def waiting(edge: Any) -> Any:
+        unknown = edge.place.path == path and edge.in_effect_from == "unknown"
+        return msgspec.structs.replace(edge, in_effect_from=_NEVER) if unknown else edge
+
+    zones = _each(estate.zones, lambda zone: zone if zone.edge is None else _with(zone, edge=waiting(zone.edge)))
+    return _with(estate, edges=_each(estate.edges, waiting), zones=zones)
 
 
 def rebooted(estate: Estate, names: frozenset[str]) -> Estate:

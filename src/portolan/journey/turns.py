@@ -1,5 +1,5 @@
 """Who gets something else than the first who asked: at another address of the name, with another client, or when another member
-of a pool has its turn.
+of a pool has its turn, or where new settings of an edge are not in effect yet.
 
 Resolvers hand addresses out in changing order (RFC 1035 section 4.1.1 leaves it open), and clients take them in theirs. Where a
 connection fails the next address is tried, so that only what comes after it is now and then otherwise. Somebody on the internet
@@ -10,6 +10,8 @@ from collections.abc import Iterable, Iterator
 
 from portolan.estate.base import IPAddress
 from portolan.estate.client import PassingProgram
+from portolan.estate.edge import Edge
+from portolan.estate.guesses import whole_edges
 from portolan.estate.places import INTERNET
 from portolan.estate.site import Upstream
 from portolan.estate.vantage import AsIfVantage, Expectation
@@ -37,10 +39,14 @@ class Turn(Value, frozen=True):
     visit: Visit
     misses: tuple[Miss, ...]
     member: str = ""
+    #: The edge whose settings are not in effect then.
+    edge: Edge | None = None
 
     @property
     def words(self) -> str:
         """Which turn it is."""
+        if self.edge is not None:
+            return f"as long as the settings of the edge {self.edge.name or self.edge.place.path[1]} are not in effect everywhere"
         if self.member:
             return f"now and then (1 of {self.of} members, {self.member})"
         if self.address is None:
@@ -58,8 +64,22 @@ def turns(world: World, found: Visit, expectation: Expectation | None) -> tuple[
     if isinstance(found.vantage, AsIfVantage):
         return ()
     missed = bool(misses(expectation, found))
-    others = (*_by_members(world, found, expectation, missed), *_by_browsers(world, found, expectation, missed))
+    others = (
+        *_by_settings(world, found, expectation),
+        *_by_members(world, found, expectation, missed),
+        *_by_browsers(world, found, expectation, missed),
+    )
     return others if missed else (*_at_others(world, found, expectation), *others)
+
+
+def _by_settings(world: World, found: Visit, expectation: Expectation | None) -> Iterator[Turn]:
+    """Where the settings of an edge are not in effect yet, of which nobody knows; told whatever is expected."""
+    for edge in whole_edges(world.stated):
+        if not isinstance(edge, Edge) or edge.in_effect_from != "unknown":
+            continue
+        there = visit(world, found.url, AsIfVantage.of(found.vantage, waits=edge.place.path))
+        if there.outcome != found.outcome:
+            yield Turn(None, 1, found.vantage.like or "curl", there, misses(expectation, there), "", edge)
 
 
 def _pools(exchanges: Iterable[Exchange]) -> Iterator[Upstream]:

@@ -11,7 +11,7 @@ from portolan.estate.service import WebService, sites_of
 from portolan.estate.site import Site
 from portolan.estate.store import StoreDoor
 from portolan.estate.url import DEFAULT_PORTS, BadUrlError, Url, join, parse
-from portolan.estate.vantage import Vantage
+from portolan.estate.vantage import AsIfVantage, Vantage
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.legs import Exchange, Resolution
@@ -64,6 +64,8 @@ class Visit(Value, frozen=True):
 def visit(world: World, text: str, vantage: Vantage) -> Visit:
     """What a visitor gets who asks for a URL. Raises BadUrlError when the URL itself is none."""
     url = parse(text)
+    if isinstance(vantage, AsIfVantage) and vantage.waits is not None:
+        world = world.waiting(vantage.waits)
     exchanges: list[Exchange] = []
     seen: set[tuple[Url, str]] = set()
     saying = vantage.saying

@@ -24,7 +24,7 @@ from portolan.evidence.legs import Connection, Resolution
 from portolan.evidence.start import StartFailure, Why
 from portolan.http.binding import Table, table_of
 from portolan.journey.furnish import furnished
-from portolan.journey.moment import all_names, rebooted, standing
+from portolan.journey.moment import all_names, not_in_effect, rebooted, standing
 from portolan.net.connect import connect
 from portolan.net.topology import Topology
 from portolan.programs.protocol import EdgeWays, WebProgram
@@ -122,6 +122,10 @@ class World:
             found = self.shared[key] = (World(self.stated, moment, self.shared, self.booted, self.people), self.stated)
         world: World = found[0]
         return world
+
+    def waiting(self, path: tuple[str | int, ...]) -> "World":
+        """The same world in which the settings of an edge, at a place, are not in effect yet."""
+        return self.once(("waiting", path), lambda: self.changed(not_in_effect(self.stated, path)))
 
     def connect(self, origin: Machine | Client, address: IPAddress, port: int, protocol: str = "tcp") -> Connection:
         """Connects from a machine or a client; the same way is walked once."""

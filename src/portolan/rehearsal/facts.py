@@ -260,8 +260,7 @@ def in_force(estate: Estate, now: datetime, booted: frozenset[str] | None) -> Es
     def edge_now(edge: Any) -> Any:
         """Until an edge's settings are in effect, those of before stand."""
         facts = past(edge)
-        waits = edge.in_effect_from is not None and now < edge.in_effect_from
-        if not facts and waits and edge.before:
+        if not facts and edge.waits(now) and edge.before:
             facts = edge.before[0].facts
         # What an edge was before, it was in effect.
         return msgspec.structs.replace(edge, **({"in_effect_from": None, **facts} if facts else {}))

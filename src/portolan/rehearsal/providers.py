@@ -101,12 +101,12 @@ def provided(estate: Estate, now: datetime) -> tuple[Estate, tuple[Played, ...]]
     """The estate with all that providers bring along, and what is to be played on it."""
     made = _Extended(estate)
     for edge in estate.edges.values():
-        if edge.in_effect_from is None or now >= edge.in_effect_from:
+        if not edge.waits(now):
             _edge(made, edge)
     for store in estate.stores.values():
         _store(made, store)
     for zone in estate.zones.values():
-        if zone.edge is not None and (zone.edge.in_effect_from is None or now >= zone.edge.in_effect_from):
+        if zone.edge is not None and not zone.edge.waits(now):
             _switched(made, zone, zone.edge)
     if not made.played:
         return estate, ()

@@ -43,6 +43,7 @@ def follow_data(
             {
                 "address": None if each.address is None else str(each.address),
                 "member": each.member or None,
+                "not_in_effect": None if each.edge is None else each.edge.place.pointer,
                 "of": each.of,
                 "client": each.client,
                 "outcome": outcome_data(each.visit.outcome),

@@ -32,6 +32,9 @@ def follow_text(
         lines += row(style, style.ink(word, "warn"), 8, f"{finding.code}: {finding.text}", where(finding.place))
     lines += verdict(visit, missed, expected, style)
     for turn in turns:
+        if turn.edge is not None:
+            lines += _by_settings(turn, visit, style)
+            continue
         if not turn.misses:
             who = f"{turn.words}: the visitor" if turn.member else "For some only: a browser"
             text = f"{who[0].upper()}{who[1:]} gets it ({in_words(turn.visit.outcome)})"
@@ -44,6 +47,26 @@ def follow_text(
         mark = style.ink(f"{style.bad} ", "bad", "bold")
         lines += row(style, mark, 2, text, where(stop.place) if stop is not None else "", ("bad", "bold"))
     return "\n".join(lines) + "\n"
+
+
+def _by_settings(turn: Turn, visit: Visit, style: Style) -> list[str]:
+    """What comes as long as an edge's settings are not in effect, and how to see which of the two answers now."""
+    edge = turn.edge
+    assert edge is not None
+    stop = turn.visit.stop
+    text = f"{turn.words[0].upper()}{turn.words[1:]}: {in_words(turn.visit.outcome)}"
+    text += f": {stop.text}" if stop is not None and turn.misses else ""
+    ink = ("bad", "bold") if turn.misses else ()
+    mark = style.ink(f"{style.bad if turn.misses else style.good} ", *(ink or ("good",)))
+    lines = row(style, mark, 2, text, where(edge.place.key("in_effect_from")), ink)
+    if not edge.before and edge.canonical is not None:
+        shows = (
+            f"To see which it is, look up {edge.canonical}: as long as there is no such name, they are not in effect"
+        )
+    else:
+        new, old = in_words(visit.outcome), in_words(turn.visit.outcome)
+        shows = f"To see which it is, ask for {visit.url} from several places: '{new}' comes by the new settings, '{old}' by the old"
+    return [*lines, *row(style, "  ", 2, shows, "")]
 
 
 def where(place: Place | None) -> str:
