@@ -10,7 +10,7 @@ from portolan.estate.base import NOWHERE
 from portolan.estate.client import Client, EdgeClient, PassingProgram
 from portolan.estate.edge import EdgeService, Origin
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import every_edge
+from portolan.estate.guesses import every_edge, whole_edges
 from portolan.estate.store import Bucket, Store, StoreDoor
 from portolan.estate.url import BadUrlError
 from portolan.evidence.legs import Exchange
@@ -51,9 +51,16 @@ def bucket_asked(case: Case) -> tuple[StoreDoor, Bucket] | None:
 
 
 def with_edge(estate: Estate, edge: EdgeService, **facts: object) -> Estate:
-    """The estate with some facts of one edge otherwise, wherever it stands."""
-    changed = msgspec.structs.replace(edge, **facts)
+    """The estate with some facts of one edge otherwise, wherever it stands; of a part of it, those of the part."""
     path = edge.place.path
+    if "by_path" in path:
+        own = next(each for each in whole_edges(estate) if each.place.path == path[:-2])
+        parts = list(own.by_path)
+        of_part = {key: value for key, value in facts.items() if hasattr(parts[0], key)}
+        parts[int(path[-1])] = msgspec.structs.replace(parts[int(path[-1])], **of_part)
+        others = {key: value for key, value in facts.items() if key not in of_part}
+        return with_edge(estate, own, **others, by_path=tuple(parts))
+    changed = msgspec.structs.replace(edge, **facts)
     if path[0] == "edges":
         return msgspec.structs.replace(estate, edges={**estate.edges, edge.name: changed})
     if path[0] == "zones":
@@ -71,6 +78,13 @@ def stated(case: Case, edge: EdgeService) -> EdgeService:
     """The edge as the estate states it: what visits meet is put together of it."""
     path = edge.place.path
     return next((each for each in every_edge(case.world.stated) if each.place.path == path), edge)
+
+
+def whole(case: Case, edge: EdgeService) -> EdgeService:
+    """The edge of which this may be a part, as the estate states it."""
+    path = edge.place.path
+    path = path[: path.index("by_path")] if "by_path" in path else path
+    return next((each for each in whole_edges(case.world.stated) if each.place.path == path), edge)
 
 
 def visit_in(case: Case, estate: Estate) -> Visit | None:

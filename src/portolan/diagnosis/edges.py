@@ -6,7 +6,7 @@ from datetime import datetime
 import msgspec
 
 from portolan.diagnosis.base import Case, Finding, also, fault, supposing
-from portolan.diagnosis.edge_base import MISSED, edge_asked, label_of, stated, visit_in, with_edge
+from portolan.diagnosis.edge_base import MISSED, edge_asked, label_of, stated, visit_in, whole, with_edge
 from portolan.diagnosis.proposal import Patch, Proposal, append, in_order, item_path, put, remedy, remove
 from portolan.estate.edge import Edge, EdgeService
 from portolan.estate.guesses import whole_edges
@@ -35,6 +35,9 @@ class EdgeClue(msgspec.Struct, frozen=True):
     """The edge that is concerned."""
 
     edge: EdgeService
+
+
+_HELD = (edge_kinds.EdgeHolds, edge_kinds.EdgeGivesOld)
 
 
 class TimeClue(msgspec.Struct, frozen=True):
@@ -110,7 +113,7 @@ def not_in_effect(case: Case) -> Finding | None:
 def holds_old(case: Case) -> Finding | None:
     """Without what it holds, the visitor meets something else."""
     step = next(
-        (each for each in case.visit.decisions if isinstance(each, edge_kinds.EdgeHolds | edge_kinds.EdgeGivesOld)),
+        (each for each in case.visit.decisions if isinstance(each, _HELD)),
         None,
     )
     if step is None or not isinstance(step.subject, EdgeService) or key_scheme(case) is not None:
@@ -316,16 +319,21 @@ def wait_for_it(_case: Case, clue: TimeClue) -> Iterator[Proposal]:
 
 @remedy("edge-holds-old")
 def forget_held(case: Case, clue: TimeClue) -> Iterator[Proposal]:
-    """Empties it, or waits."""
+    """Lets it forget one address, or all, or waits."""
     edge = clue.edge
-    patch: Patch = []
-    for key in ("holds", "last_asked"):
-        if edge.place.has(key):
-            patch += remove((*edge.place.path, key))
-    address = case.visit.exchanges[-1].url
-    what = f"what it holds for {address.but(query='')}" if edge.holds else "what it holds"
-    text = f"let {label_of(edge)} forget {what}, or wait until {clue.moment:%Y-%m-%d %H:%M} UTC, when its time is over"
-    yield Proposal(text, patch, thought=True)
+    place = whole(case, edge).place
+    steps = ((each.url, step) for each in case.visit.tree for step in each.decisions)
+    address = next(url for url, step in steps if isinstance(step, _HELD))
+    or_waits = f"or wait until {clue.moment:%Y-%m-%d %H:%M} UTC, when its time is over"
+    purged = [*edge.purged, str(address)]
+    yield Proposal(
+        f"let {label_of(edge)} forget what it holds for {address}, {or_waits}",
+        put(place, "purged", purged),
+        thought=True,
+    )
+    yield Proposal(
+        f"let {label_of(edge)} forget all that it holds, {or_waits}", put(place, "purged", ["*"]), thought=True
+    )
 
 
 @remedy("edge-key-scheme")

@@ -184,6 +184,8 @@ def _kept(
 
 def _is_for(address: str, ways: EdgeWays, key: str) -> bool:
     """Whether what is held or purged has the key of a request."""
+    if address == "*":
+        return True
     url = parse(url_of(address))
     own = key_of(ways.key, url, url.host.rstrip("."), url.secure, url.path)
     return key.startswith(own) if address.endswith("*") else key == own

@@ -307,7 +307,7 @@ class EdgeService(Service, frozen=True, kw_only=True, eq=False):
     purged: Annotated[
         tuple[str, ...],
         says(
-            "Addresses, with scheme, for which it was told to forget what it holds; `*` at the end: all that starts so.",
+            "Addresses, with scheme, for which it was told to forget what it holds; `*` at the end: all that starts so, alone: all.",
             example="https://images.kestrel-ridge.example/old.html",
         ),
     ] = ()

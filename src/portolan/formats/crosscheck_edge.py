@@ -128,7 +128,8 @@ def _edge(edge: EdgeService, note: Note) -> None:
     for held in edge.holds:
         _held(held, note)
     for number, text in enumerate(edge.purged):
-        _address(text, place.item("purged", number), note)
+        if text != "*":
+            _address(text, place.item("purged", number), note)
     for part in edge.by_path:
         _part(edge, part, note)
     for each in edge.parts:

@@ -177,6 +177,8 @@ class Edge:
     def stated(self, key: tuple[str, ...]) -> tuple[str, Given] | None:
         """What it is said to hold, and whether its time is over."""
         for held in [*({"url": each, "gone": True} for each in self.facts["purged"]), *self.facts["holds"]]:
+            if held["url"] == "*":
+                return None
             scheme, _, rest = held["url"].partition("://")
             host, slash, target = rest.partition("/")
             path, mark, query = (slash + target).partition("?")
