@@ -35,6 +35,7 @@ def run(arguments: argparse.Namespace) -> int:
     from portolan.cli.question import posed, ready
     from portolan.cli.terminal import print_json, style_of
     from portolan.journey.expectation import misses
+    from portolan.journey.parts import lacking
     from portolan.journey.turns import turns as turns_of
 
     about = ready(arguments)
@@ -45,6 +46,7 @@ def run(arguments: argparse.Namespace) -> int:
     with asked():
         found = question.answer()
         turns = turns_of(question.world, found, expectation)
+        parts = lacking(question.world, found)
     missed = misses(expectation, found)
     findings = []
     if missed or any(len(exchange.attempts) > 1 for exchange in found.exchanges):
@@ -55,7 +57,7 @@ def run(arguments: argparse.Namespace) -> int:
     if arguments.format == "json":
         from portolan.views.data import follow_data
 
-        print_json(follow_data(found, missed, expectation is not None, findings, turns))
+        print_json(follow_data(found, missed, expectation is not None, findings, turns, parts))
     else:
         from portolan.views.text import follow_text
 
@@ -65,7 +67,9 @@ def run(arguments: argparse.Namespace) -> int:
 
             zoomed = zoom_text(found, arguments.zoom, style)
         print(
-            follow_text(found, missed, expectation is not None, findings, style, arguments.every_step, zoomed, turns),
+            follow_text(
+                found, missed, expectation is not None, findings, style, arguments.every_step, zoomed, turns, parts
+            ),
             end="",
         )
     return 1 if missed or any(each.misses for each in turns) else 0

@@ -6,10 +6,14 @@ from urllib.parse import unquote, urlsplit
 from portolan.diagnosis.base import Case, Finding, Home, Severity, all_homes, warned
 from portolan.diagnosis.proposal import Proposal, remedy
 from portolan.estate.site import Site
+from portolan.estate.url import BadUrlError
 from portolan.http.binding import bound
 from portolan.http.content import content, folder_at
 from portolan.http.sections import effective
 from portolan.http.tree import tree_of
+from portolan.journey.expectation import vantages_for
+from portolan.journey.parts import lacking
+from portolan.journey.visit import visit
 from portolan.journey.world import World
 from portolan.source.nearest import nearest
 
@@ -29,10 +33,23 @@ warned(
 )
 
 
-@remedy("page-part-missing", "page-part-plain")
+warned(
+    "page-part-refused",
+    "A page takes something that its visitor may not have",
+    "a page without its image, style or script",
+    "Let whoever may have the page have its parts, too; a grant or a rule for the page alone is not enough.",
+    __name__,
+)
+
+
+@remedy("page-part-missing", "page-part-plain", "page-part-refused")
 def correct_page(_case: Case, _clue: object) -> Iterator[Proposal]:
     """Pages are no part of the estate."""
     yield Proposal("correct the page, or put the file where it looks for it", [])
+
+
+#: So many expectations, and vantages of each, are asked for the parts of their pages.
+_MOST_ASKED, _MOST_VANTAGES = 2_000, 4
 
 
 def _sites(world: World) -> Iterator[tuple[Home, Site]]:
@@ -108,7 +125,46 @@ def sites_that_wait(world: World) -> Iterator[Finding]:
 
 
 def parts_of_pages(world: World) -> Iterator[Finding]:
-    """Images, styles and scripts that are missing, or plain on a secure page."""
+    """Images, styles and scripts that are missing, refused, or plain on a secure page; of pages that are expected, by asking."""
+    told = set()
+    for found in [*_parts_in_folders(world), *_parts_of_expected(world)]:
+        key = (found.place.span, found.code) if found.place is not None else None
+        if key not in told:
+            told.add(key)
+            yield found
+
+
+def _parts_of_expected(world: World) -> Iterator[Finding]:
+    """What pages that are expected take and whoever asks for them does not get."""
+    buckets = (bucket for store in world.estate.stores.values() for bucket in store.buckets.values())
+    if not any(site.page_parts for _, site in _sites(world)) and not any(each.page_parts for each in buckets):
+        return
+    for expectation in world.estate.expected[:_MOST_ASKED]:
+        for vantage in vantages_for(world.estate, expectation)[:_MOST_VANTAGES]:
+            try:
+                found = visit(world, expectation.url, vantage)
+            except BadUrlError:
+                continue
+            for part in lacking(world, found):
+                there = part.visit.outcome
+                code = "page-part-plain" if part.plain else "page-part-missing"
+                code = "page-part-refused" if not part.plain and there.status in (401, 403) else code
+                text = f"{part.page} takes {part.stated.reference[:120]}"
+                why = (
+                    part.visit.stop.text
+                    if part.visit.stop is not None
+                    else f"what comes is {there.status or there.detail}"
+                )
+                text += (
+                    " plainly: on the secure page it is not loaded"
+                    if part.plain
+                    else f", which {vantage.name} does not get: {why}"
+                )
+                yield Finding(code, text, part.stated.place, Severity.WARNING)
+
+
+def _parts_in_folders(world: World) -> Iterator[Finding]:
+    """What pages take from their own site that its folder has not."""
     for home, site in _sites(world):
         if not site.page_parts:
             continue

@@ -64,8 +64,21 @@ class Folder(Holding, frozen=True, kw_only=True, eq=False):
     name: str
 
 
+class PageTakes(Stated, frozen=True, kw_only=True, eq=False):
+    """What one page takes from elsewhere."""
+
+    page: Annotated[str, says("The page: a file of the site's folder, a key of the bucket.", example="index.html")]
+    parts: Annotated[
+        tuple[str, ...],
+        says(
+            "What it takes, as it is written there: an address, or one that is relative to the page.",
+            example=["style.css", "https://images.kestrel-ridge.example/dome.jpg"],
+        ),
+    ]
+
+
 class PagePart(Stated, frozen=True, kw_only=True, eq=False):
-    """What a page of a copy takes from elsewhere: an image, a style sheet, a script."""
+    """What a page takes from elsewhere: an image, a style sheet, a script."""
 
     page: str
     reference: str

@@ -209,12 +209,24 @@ def _giving(reader: Completing, values: Values, node: Node, path: Path, name: st
     if isinstance(upstream, Url):
         place = values["place"].key("upstream")
         values["upstream"] = Upstream(place=place, to=(upstream,))
-    if values.get("parts") == "check" and values.get("copy") and values.get("files"):
-        values["page_parts"] = tuple(_parts_of(reader, values["copy"], values["files"]))
+    if values.get("takes") or values.get("parts"):
+        _page_parts(reader, values, values.get("files") or ())
 
 
 #: So many pages, and parts of each, are looked at.
 _MOST_PAGES, _MOST_PARTS = 500, 500
+
+
+def _page_parts(reader: Completing, values: Values, files: tuple[str, ...]) -> None:
+    """What the pages of a site or a bucket take from elsewhere: as it is written, and as the copies of the pages say."""
+    found = [
+        PagePart(place=each.place.item("parts", number), page=each.page, reference=reference)
+        for each in values.get("takes", ())
+        for number, reference in enumerate(each.parts[:_MOST_PARTS])
+    ]
+    if values.get("parts") == "check" and values.get("copy"):
+        found += _parts_of(reader, values["copy"], files)
+    values["page_parts"] = tuple(found)
 
 
 def _parts_of(reader: Completing, copy: str, files: tuple[str, ...]) -> Iterator[PagePart]:
@@ -277,6 +289,9 @@ def _bucket(reader: Completing, values: Values, _node: Node, path: Path, _name: 
     """What a bucket holds, from a folder of the estate or from an inventory."""
     said = [key for key in ("objects", "copy", "inventory") if key in values]
     place: Place = values["place"]
+    if values.get("parts") and not values.get("copy"):
+        text = "'parts' looks at the pages of a 'copy'"
+        reader.problems.add(place.key("parts").span, text, ".".join(map(str, path)), "Add 'copy: FOLDER'.")
     where = ".".join(map(str, path))
     if len(said) > 1:
         text = f"'{said[0]}' and '{said[1]}' both say what the bucket holds"
@@ -287,6 +302,8 @@ def _bucket(reader: Completing, values: Values, _node: Node, path: Path, _name: 
         try:
             files = reader.files.tree(values["copy"])
             values["objects"] = tuple(under + each for each in files if not each.endswith("/"))
+            if values.get("parts"):
+                _page_parts(reader, values, files)
         except MissingError as missing:
             values["absent"] = True
             _mistyped(reader, values, missing, path, "objects")
@@ -303,6 +320,8 @@ def _bucket(reader: Completing, values: Values, _node: Node, path: Path, _name: 
             values["objects"] = object_keys(held[0].decode("utf-8", "replace"))
         except ValueError as error:
             reader.problems.add(Span(held[1], 1, 1), one_line(str(error), 300), where, "Write the inventory once more.")
+    if values.get("takes") and "page_parts" not in values:
+        _page_parts(reader, values, ())
 
 
 def _lines(values: Values, key: str, node: Node) -> list[tuple[str, Span]]:

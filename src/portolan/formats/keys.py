@@ -11,7 +11,7 @@ INTERNAL = {
     "Service": {"failing"},
     "WebService": {"edge"},
     "Holding": {"absent"},
-    "Bucket": {"absent"},
+    "Bucket": {"absent", "page_parts"},
     "Edge": {"kind", "privileged", "state", "saved", "after_boot"},
     "SwitchedEdge": {"canonical", "program", "records", "zone"},
     "Store": {"saved", "after_boot"},

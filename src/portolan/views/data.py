@@ -10,6 +10,7 @@ from portolan.evidence.decision import Decision
 from portolan.evidence.legs import Connection, Exchange
 from portolan.evidence.outcome import Outcome
 from portolan.journey.expectation import Miss
+from portolan.journey.parts import Part
 from portolan.journey.turns import Turn
 from portolan.journey.visit import Visit
 from portolan.source.place import Place, pointer
@@ -29,7 +30,12 @@ def moment(at: datetime) -> str:
 
 
 def follow_data(
-    visit: Visit, missed: tuple[Miss, ...], expected: bool, findings: "list[Finding]", turns: tuple[Turn, ...] = ()
+    visit: Visit,
+    missed: tuple[Miss, ...],
+    expected: bool,
+    findings: "list[Finding]",
+    turns: tuple[Turn, ...] = (),
+    parts: tuple[Part, ...] = (),
 ) -> dict[str, Any]:
     """One visit as plain data. `outcome` is the worst: what comes at one of the name's addresses, where that misses."""
     return {
@@ -56,6 +62,15 @@ def follow_data(
             "missed": [each.text for each in (*missed, *(one for turn in turns for one in turn.misses))],
         },
         "exchanges": [_exchange(exchange) for exchange in visit.exchanges],
+        "parts": [
+            {
+                "url": each.url,
+                "where": each.stated.place.span.short,
+                "plain": each.plain,
+                "outcome": outcome_data(each.visit.outcome),
+            }
+            for each in parts
+        ],
         "assumptions": [each.text for each in visit.assumptions],
         "findings": [finding_data(finding) for finding in findings],
     }

@@ -175,6 +175,8 @@ _FOLLOW: dict[str, Schema] = {
         **_list(
             _object(
                 address=_MAYBE_TEXT,
+                member={**_MAYBE_TEXT, "description": "The member of a pool that has its turn."},
+                not_in_effect={**_MAYBE_TEXT, "description": "The edge whose settings are not in effect there yet."},
                 of={"type": "integer", "minimum": 1},
                 client={"enum": ["curl", "chromium"]},
                 outcome=_ref("outcome"),
@@ -185,6 +187,10 @@ _FOLLOW: dict[str, Schema] = {
     },
     "expected": _EXPECTED,
     "exchanges": _list(_ref("exchange"), minItems=1),
+    "parts": {
+        **_list(_object(url=_TEXT, where=_TEXT, plain=_TRUTH, outcome=_ref("outcome"))),
+        "description": "What the page takes from elsewhere and does not come; plain: browsers do not ask, since the page is secure.",
+    },
     "assumptions": _list(_TEXT),
     "findings": _list(_ref("finding")),
 }

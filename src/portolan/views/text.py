@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING
 from portolan.evidence.decision import Decision
 from portolan.evidence.legs import Exchange
 from portolan.journey.expectation import Miss
+from portolan.journey.parts import Part
 from portolan.journey.turns import Turn
 from portolan.journey.visit import Visit
 from portolan.source.place import Place
@@ -24,6 +25,7 @@ def follow_text(
     every: bool,
     zoomed: list[str] | None = None,
     turns: tuple[Turn, ...] = (),
+    parts: tuple[Part, ...] = (),
 ) -> str:
     """One visit, leg by leg; a leg enlarged stands before the rest. `turns` are the addresses at which it goes otherwise."""
     lines = [*head(visit, style), *(zoomed or ()), *legs(visit, style, every), *assumed(visit, style, every)]
@@ -31,6 +33,7 @@ def follow_text(
         word = "cause   " if missed else "beware  "
         lines += row(style, style.ink(word, "warn"), 8, f"{finding.code}: {finding.text}", where(finding.place))
     lines += verdict(visit, missed, expected, style)
+    lines += _looks_broken(parts, style)
     for turn in turns:
         if turn.edge is not None:
             lines += _by_settings(turn, visit, style)
@@ -47,6 +50,23 @@ def follow_text(
         mark = style.ink(f"{style.bad} ", "bad", "bold")
         lines += row(style, mark, 2, text, where(stop.place) if stop is not None else "", ("bad", "bold"))
     return "\n".join(lines) + "\n"
+
+
+def _looks_broken(parts: tuple[Part, ...], style: Style) -> list[str]:
+    """The parts of the page that do not come, each with where the page says it."""
+    if not parts:
+        return []
+    told = "1 part of it does not come" if len(parts) == 1 else f"{len(parts)} parts of it do not come"
+    mark = style.ink("! ", "warn", "bold")
+    lines = row(style, mark, 2, f"The page came and looks broken: {told}", "", ("warn",))
+    for each in parts:
+        why = in_words(each.visit.outcome)
+        if each.plain:
+            why = "plain, on a secure page: browsers do not load it"
+        elif each.visit.stop is not None:
+            why = f"{why}: {each.visit.stop.text}"
+        lines += row(style, "  ", 2, f"{each.url}: {why}", where(each.stated.place))
+    return lines
 
 
 def _by_settings(turn: Turn, visit: Visit, style: Style) -> list[str]:
