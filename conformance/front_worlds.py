@@ -71,6 +71,7 @@ KINDS = {
     "resets": 7003,
     "bad-header": 7004,
     "long-header": 7005,
+    "breaks-off": 7006,
 }
 ODD = "".join(f"      {kind}: {{kind: other, listens: [{port}], when_asked: {kind}}}\n" for kind, port in KINDS.items())
 OWN = "files: [sorry.html]\n"

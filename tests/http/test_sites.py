@@ -9,7 +9,7 @@ from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
 from portolan.journey.visit import visit
 from portolan.journey.world import World
-from tests.conftest import STORIES, got, loaded
+from tests.conftest import STORIES, ask, got, loaded, swap
 
 FOUND = STORIES.parents[2] / "tests" / "found" / "web"
 FULL = "files: [index.html, a.html, sub/index.html, empty/, list/x.txt, secret.html, sorry.html]"
@@ -108,13 +108,23 @@ def test_what_is_passed_on(path, to, asked, nginx, apache):
 
 @pytest.mark.parametrize(
     ("when_asked", "nginx", "apache"),
-    [("silent", "504", "502"), ("closes", "502", "502"), ("resets", "502", "502"), ("bad-header", "502", "502"), ("greets", "garbled", "served")],
+    [("silent", "504", "502"), ("closes", "502", "502"), ("resets", "502", "502"), ("bad-header", "502", "502"), ("greets", "garbled", "served"), ("breaks-off", "broken-off", "broken-off")],
 )  # fmt: skip
 def test_programs_that_misbehave_behind_a_front(when_asked, nginx, apache):
     """Each failure has its status."""
     others = behind("nginx", INNER) + f"      odd: {{kind: other, listens: [7000], when_asked: {when_asked}}}\n"
     facts = 'upstream: "http://10.20.0.16:7000"'
     assert (answer("nginx", facts, "/", others=others), answer("apache", facts, "/", others=others)) == (nginx, apache)
+
+
+def test_a_browser_shows_what_came_of_an_answer_that_breaks_off():
+    """And says nothing (measured); curl says that the rest is missing."""
+    others = behind("nginx", INNER) + "      odd: {kind: other, listens: [7000], when_asked: breaks-off}\n"
+    facts = 'visit:\n  names: [visit.kestrel-ridge.example]\n  upstream: "http://10.20.0.16:7000"\n'
+    text = world("nginx", facts, [(f"{U}/", "street")], others=others).text
+    found = ask(swap(text, ("street: {", "street: {like: chromium, ")), f"{U}/")
+    assert (found.outcome.kind, found.outcome.page) == ("served", None)
+    assert found.outcome.doubt == "visit passes on an answer of http://10.20.0.16:7000/ that breaks off"
 
 
 def test_grants_are_judged_before_existence():

@@ -194,7 +194,7 @@ _WRONG: dict[Detail | None, str] = {
     **dict.fromkeys((Detail.REFUSED, Detail.RESET), "refused"),
     **dict.fromkeys((Detail.TIMED_OUT, Detail.UNREACHABLE), "no_connect"),
     Detail.STALLED: "no_answer",
-    **dict.fromkeys((Detail.CUT_OFF, Detail.EMPTY, Detail.GARBLED, Detail.BAD_HEADER), "garbled"),
+    **dict.fromkeys((Detail.CUT_OFF, Detail.EMPTY, Detail.GARBLED, Detail.BAD_HEADER, Detail.BROKEN_OFF), "garbled"),
 }
 
 

@@ -53,6 +53,7 @@ class Detail(StrEnum):
     EMPTY = "empty"
     GARBLED = "garbled"
     BAD_HEADER = "bad-header"
+    BROKEN_OFF = "broken-off"
 
 
 #: Which details go with which kind; `served` has none, and `http-error` says in its place who answered.
@@ -87,7 +88,7 @@ DETAILS: dict[Kind, tuple[Detail, ...]] = {
         Detail.OTHER,
     ),
     Kind.REDIRECT_ERROR: (Detail.LOOP, Detail.TOO_MANY, Detail.BAD_TARGET, Detail.NO_TARGET),
-    Kind.PROTOCOL_ERROR: (Detail.EMPTY, Detail.GARBLED, Detail.BAD_HEADER),
+    Kind.PROTOCOL_ERROR: (Detail.EMPTY, Detail.GARBLED, Detail.BAD_HEADER, Detail.BROKEN_OFF),
 }
 
 

@@ -32,6 +32,7 @@ _DOES = {
     "silent": (Detail.STALLED, "says nothing"),
     "closes": (Detail.EMPTY, "closes the connection"),
     "resets": (Detail.CUT_OFF, "resets the connection"),
+    "breaks-off": (Detail.BROKEN_OFF, "begins an answer, and closes before its end"),
     "bad-header": (Detail.BAD_HEADER, "answers with a line that is no header"),
     "long-header": (Detail.BAD_HEADER, "answers with a header longer than programs take"),
 }
@@ -48,7 +49,7 @@ def no_http(arrival: Arrival) -> Response:
         step = http_kinds.NotAnswered(
             service.name, arrival.listener, words, place=service.place.key("when_asked"), subject=service
         )
-        return Response(0, (step,), protocol=detail, stop=step)
+        return Response(200 if detail is Detail.BROKEN_OFF else 0, (step,), protocol=detail, stop=step)
     stop = http_kinds.NotWeb(service.name, arrival.listener, place=service.place, subject=service)
     return Response(0, (stop,), protocol=Detail.GARBLED, stop=stop)
 

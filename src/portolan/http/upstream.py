@@ -151,6 +151,10 @@ def _no_http(front: Front, inner: Exchange, got: Response, decisions: tuple[Deci
     """What came is no HTTP: some programs pass it on as it is."""
     passing, site = front.program.passing, front.site
     shown, place = str(front.upstream.to[-1]), front.upstream.place
+    if got.protocol is Detail.BROKEN_OFF:
+        # What came was passed on as it came: the status is out when the end is missing (measured).
+        breaks = http_kinds.UpstreamBreaksOff(site.name, shown, place=place, subject=inner.stop)
+        return Response(got.status, (*decisions, breaks), site, protocol=got.protocol, stop=breaks)
     if got.protocol is not Detail.GARBLED:
         status = passing.stalled if got.protocol is Detail.STALLED else passing.cut_off
         stop = http_kinds.UpstreamFails(site.name, shown, status, place=place, subject=inner.stop)

@@ -206,6 +206,10 @@ def _outcome(last: Exchange) -> tuple[Outcome, Decision | None]:
             return failed(Kind.NAME_ERROR, last.resolution.detail)
         kind = Kind.CONNECT_ERROR if last.handshake is None else Kind.TLS_ERROR
         return failed(kind, last.detail)
+    if response.protocol is Detail.BROKEN_OFF and getattr(last.client, "like", None) == "chromium":
+        # A browser shows what came (measured); curl says that the rest is missing.
+        doubt = stop.text if stop is not None else None
+        return Outcome(Kind.SERVED, None, response.status, None, url, secure, address, doubt), stop
     if response.protocol in (Detail.STALLED, Detail.CUT_OFF):
         return failed(Kind.CONNECT_ERROR, response.protocol, secure)
     if response.protocol is not None:

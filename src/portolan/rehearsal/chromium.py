@@ -31,6 +31,8 @@ _ERRORS: dict[str, tuple[str, tuple[str, ...]]] = {
     "INVALID_REDIRECT": ("redirect-error", ("bad-target",)),
     "UNSAFE_REDIRECT": ("redirect-error", ("bad-target",)),
     "UNKNOWN_URL_SCHEME": ("redirect-error", ("bad-target",)),
+    "CONTENT_LENGTH_MISMATCH": ("protocol-error", ("broken-off",)),
+    "INCOMPLETE_CHUNKED_ENCODING": ("protocol-error", ("broken-off",)),
     "EMPTY_RESPONSE": ("protocol-error", ("empty",)),
     "INVALID_HTTP_RESPONSE": ("protocol-error", ("garbled",)),
     "CONNECTION_CLOSED": ("protocol-error", ("empty",)),

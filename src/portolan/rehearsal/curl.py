@@ -159,7 +159,7 @@ def _read(facts: dict[str, Any], url: str, body: str, words: str) -> Observed:
         return failed("redirect-error", "too-many")
     if code in (1, 3) and "HTTP/0.9" not in message:
         return failed("redirect-error", "bad-target")
-    return failed("protocol-error", "empty" if code == 52 else "garbled")
+    return failed("protocol-error", {52: "empty", 18: "broken-off"}.get(code, "garbled"))
 
 
 _FAILED = ("failed:", "connect fail", "timed out", "timeout")

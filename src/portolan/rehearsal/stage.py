@@ -373,6 +373,7 @@ def speak_otherwise(space: str, pairs: list[str]) -> None:
 
 #: What is answered to a request by programs that misbehave.
 _ANSWERS = {
+    "breaks-off": b"HTTP/1.1 200 OK\r\nContent-Length: 1000\r\n\r\nhalf of it",
     "bad-header": b"HTTP/1.1 200 OK\r\nno header at all\r\nContent-Length: 1\r\n\r\nx",
     "long-header": b"HTTP/1.1 200 OK\r\nX-Long: " + b"x" * 20000 + b"\r\nContent-Length: 1\r\n\r\nx",
 }

@@ -27,6 +27,7 @@ _DETAILS = {
     "bad-target": "a redirect that leads nowhere",
     "empty": "an empty answer",
     "garbled": "an answer that is no HTTP",
+    "broken-off": "the answer begins and breaks off",
 }
 
 STATUS = {
@@ -57,7 +58,8 @@ def detail_words(kind: str, detail: str | None) -> str:
 def in_words(outcome: Outcome) -> str:
     """What the visitor gets, in one phrase."""
     if outcome.kind == "served":
-        return f"the page {outcome.page} ({outcome.status}, {'secure' if outcome.secure else 'not secure'})"
+        what = f"the page {outcome.page}" if outcome.page is not None else "an answer"
+        return f"{what} ({outcome.status}, {'secure' if outcome.secure else 'not secure'})"
     if outcome.kind == "http-error":
         words = STATUS.get(outcome.status or 0, "")
         return f"status {outcome.status}{' ' + words if words else ''}, from {outcome.detail}"

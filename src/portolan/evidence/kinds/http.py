@@ -349,6 +349,16 @@ class UpstreamGarbled(HttpDecision, frozen=True):
     upstream: str
 
 
+class UpstreamBreaksOff(HttpDecision, frozen=True):
+    kind = "upstream-breaks-off"
+    words = "{site} passes on an answer of {upstream} that breaks off"
+    standard = "RFC 9112 section 8"
+    stops = True
+
+    site: str
+    upstream: str
+
+
 class RedirectTurned(HttpDecision, frozen=True):
     kind = "redirect-turned"
     words = "{site} turns the upstream's redirect to its own address: {target}"

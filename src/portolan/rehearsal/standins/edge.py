@@ -356,7 +356,7 @@ class Edge:
         except OSError:
             if not raw:
                 raise FailedError("garbled") from None
-        return parsed(raw)
+        return parsed(raw, asked.method)
 
 
 def _starts(own: tuple[str, ...], parts: tuple[str, ...]) -> bool:
@@ -379,22 +379,25 @@ def joined(prefix: str, path: str, how: str) -> str:
     return prefix + (path[1:] if how == "in-place-of-slash" else path)
 
 
-def parsed(raw: bytes) -> Given:
-    """A response; what is none, or has a line that is no field, is garbled."""
+def parsed(raw: bytes, method: str) -> Given:
+    """A response to a method; what is none, has a line that is no field, or breaks off, is garbled."""
     head, blank, body = raw.partition(b"\r\n\r\n")
     first, *lines = head.decode("latin-1").split("\r\n")
     status = re.fullmatch(r"HTTP/1\.[01] ([0-9]{3})( .*)?", first)
     if status is None or not blank or len(head) > 8192 or any(":" not in line for line in lines):
         raise FailedError("garbled")
     headers = {name: value.strip() for name, _, value in (line.partition(":") for line in lines)}
+    length = next((value for name, value in headers.items() if name.lower() == "content-length"), "")
+    if length.isdecimal() and int(length) > len(body) and method != "HEAD":
+        raise FailedError("garbled")
     kept = {name: value for name, value in headers.items() if name.lower() in _KEPT}
     if any(name.lower() == "transfer-encoding" for name in headers):
         whole, rest = b"", body
         while rest:
             size, _, rest = rest.partition(b"\r\n")
-            length = int(size.split(b";")[0] or b"0", 16)
-            whole, rest = whole + rest[:length], rest[length + 2 :]
-            if not length:
+            chunk = int(size.split(b";")[0] or b"0", 16)
+            whole, rest = whole + rest[:chunk], rest[chunk + 2 :]
+            if not chunk:
                 break
         body = whole
     return Given(int(status[1]), body.decode("utf-8", "replace"), kept)
