@@ -2,7 +2,7 @@
 
 import json
 
-from conformance.web_common import WebWorld, asks, behind, world
+from conformance.web_common import U, WebWorld, asks, behind, world
 
 BOTH = ("nginx", "apache")
 INNER = """\
@@ -72,6 +72,7 @@ KINDS = {
     "bad-header": 7004,
     "long-header": 7005,
     "breaks-off": 7006,
+    "websocket": 7007,
 }
 ODD = "".join(f"      {kind}: {{kind: other, listens: [{port}], when_asked: {kind}}}\n" for kind, port in KINDS.items())
 OWN = "files: [sorry.html]\n"
@@ -93,7 +94,16 @@ PAGES = {
     "behind the same": "error_pages: {502: /x.html, 503: /x.html, 504: /x.html}",
 }
 
+#: One is opened, at an address that takes it alone, and asked for as a page.
+SOCKETS = [
+    (url, "street")
+    for url in ("ws://visit.kestrel-ridge.example/live/x", U + "/live/x", "ws://visit.kestrel-ridge.example/index.html")
+]
+LIVE = 'files: [index.html]\nsections: [{{path: /live/, upstream: {{to: "http://10.20.0.16:7007/"{more}}}}}]'
+
 FRONT_WORLDS: dict[str, WebWorld] = {
+    **front("websockets", LIVE.format(more=", upgrades: true"), SOCKETS, extra=ODD),
+    **front("websockets, not passed on", LIVE.format(more=""), SOCKETS, extra=ODD),
     **front("everything", f'upstream: "{ADDRESS}"', asks(PATHS), inners=BOTH),
     **front("everything, by name", f'upstream: "{NAME}"', asks(PATHS)),
     **front(

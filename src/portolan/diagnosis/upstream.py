@@ -8,7 +8,8 @@ from portolan.diagnosis.base import Case, Finding, addresses_of, fault
 from portolan.diagnosis.edge_base import edge_of
 from portolan.diagnosis.proposal import Patch, Proposal, item_path, put, remedy, remove, replace
 from portolan.estate.base import IPAddress
-from portolan.estate.client import PassingProgram
+from portolan.estate.client import EdgeClient, PassingProgram
+from portolan.estate.edge import EdgeService
 from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
 from portolan.estate.service import Listener, Service, WebService
@@ -17,6 +18,7 @@ from portolan.estate.url import Url
 from portolan.estate.vantage import AsIfVantage
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import http as http_kinds
+from portolan.evidence.outcome import Kind
 from portolan.evidence.start import Why
 
 #: The statuses after which programs can go on to the next member.
@@ -120,6 +122,14 @@ class HostClue(msgspec.Struct, frozen=True):
     name: str | None
 
 
+class UpgradeClue(msgspec.Struct, frozen=True):
+    """Who passes on, and by what."""
+
+    edge: EdgeService | None
+    upstream: Upstream | None
+    name: str
+
+
 @fault(
     "upstream-down",
     "The program behind does not run, or breaks off",
@@ -207,6 +217,41 @@ def upstream_name_lost(case: Case) -> Finding | None:
     text = f"{client.site.name} asks {exchange.url} for {sent}, which no site of {service.name} is named; {meant.name} answers to {name or asked}"
     clue = HostClue(upstream=client.upstream, site=client.site, name=None if kept.by_name else name)
     return Finding("upstream-name-lost", text, client.upstream.place, clue=clue)
+
+
+@fault(
+    "upgrade-lost",
+    "Who stands in between does not pass the request for a websocket on",
+    "426, 400, or a page in its place",
+    "Let it pass upgrades on, on the paths at which websockets are taken.",
+    "socket-wanted",
+    "*",
+)
+def upgrade_lost(case: Case) -> Finding | None:
+    """A front or an edge on the way says it without what it is about."""
+    last = case.visit.exchanges[-1]
+    if not last.url.socket or case.visit.outcome.kind is Kind.SERVED:
+        return None
+    for each in last.tree:
+        client = each.client
+        if isinstance(client, PassingProgram | EdgeClient) and not client.saying.upgrades:
+            passes = client.upstream.upgrades if isinstance(client, PassingProgram) else False
+            if passes:
+                continue
+            text = f"{client.name} asks {each.url} without the request for a websocket that it was sent"
+            clue = UpgradeClue(edge=edge_of(client), upstream=getattr(client, "upstream", None), name=client.name)
+            return Finding("upgrade-lost", text, client.place, clue=clue)
+    return None
+
+
+@remedy("upgrade-lost")
+def pass_upgrades(_case: Case, clue: UpgradeClue) -> Iterator[Proposal]:
+    """On the leg that lost it."""
+    text = f"let {clue.name} pass requests for websockets on"
+    if clue.edge is not None:
+        yield Proposal(text, put(clue.edge.place, "passes_upgrades", True))
+    elif clue.upstream is not None:
+        yield Proposal(text, with_facts(clue.upstream, upgrades=True))
 
 
 def _clue(case: Case, site: Site, passing: Upstream) -> UpstreamClue:

@@ -95,7 +95,12 @@ def through_cache(
     key = key_of(ways.key, request.url, request.host, request.encrypted, path)
     shown = key + "".join(f", {name}: {request.saying.header(name)}" for name in edge.key_headers)
     label, at = f"the edge {edge.name}", (id(edge), shown)
-    if not edge.caches or method not in _HELD_METHODS or (request.saying.password and edge.program is None):
+    if (
+        not edge.caches
+        or method not in _HELD_METHODS
+        or (request.saying.password and edge.program is None)
+        or request.saying.upgrades
+    ):
         written = fetch(None, None)
         if edge.writes_clear and method not in _SAFE and written.response is not None and written.response.status < 400:
             just[at] = None

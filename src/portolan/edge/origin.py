@@ -4,7 +4,7 @@ import re
 from functools import lru_cache
 
 from portolan.estate.base import IPAddress
-from portolan.estate.client import Saying, append_field
+from portolan.estate.client import Saying, append_field, of_one_connection
 from portolan.estate.edge import EdgeService, Origin
 from portolan.estate.url import BadUrlError, Url, parse
 from portolan.evidence.decision import Decision
@@ -89,6 +89,8 @@ def said_to_origin(edge: EdgeService, ways: EdgeWays, request: Request) -> Sayin
     elif ways.host == "kept":
         host = request.host or request.url.host
     headers = dict(saying.headers)
+    if not ways.upgrades:
+        headers = of_one_connection(headers)
     scheme, source = request.scheme, None if request.source is None else str(request.source)
     if "forwarded" in (ways.scheme_header, ways.address_header):
         _forwarded(headers, ways, scheme, source)

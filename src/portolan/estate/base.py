@@ -117,7 +117,7 @@ class EstatePath(str):
 
 
 class WebAddress(str):
-    """An absolute http or https URL as it was written."""
+    """An absolute URL of a page, or of a websocket (ws, wss), as it was written."""
 
     __slots__ = ()
 

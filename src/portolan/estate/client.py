@@ -137,6 +137,32 @@ class Saying(Value, frozen=True):
         """The value of a field; nothing where it is not sent."""
         return next((value for each, value in self.headers if each == name), "")
 
+    @property
+    def upgrades(self) -> bool:
+        """Whether it asks for a websocket."""
+        return self.header("upgrade").lower() == "websocket" and "upgrade" in self.header("connection").lower()
+
+
+#: The status of who takes a websocket (RFC 9110 section 15.2.2).
+SWITCHING = 101
+#: The fields that open one (RFC 6455 section 4.1), which belong to one connection alone.
+OPENS = {
+    "upgrade": "websocket",
+    "connection": "Upgrade",
+    "sec-websocket-version": "13",
+    "sec-websocket-key": "cG9ydG9sYW4gYXNrcyBvbg==",
+}
+
+
+def opening(saying: Saying) -> Saying:
+    """What a client says that asks for a websocket, beside what it always says."""
+    return saying.but(headers=(*((name, value) for name, value in saying.headers if name not in OPENS), *OPENS.items()))
+
+
+def of_one_connection(headers: dict[str, str]) -> dict[str, str]:
+    """What is said to the next program without what was about this connection alone (RFC 9110 section 7.6.1)."""
+    return {name: value for name, value in headers.items() if name not in ("upgrade", "connection")}
+
 
 def append_field(headers: dict[str, str], name: str, value: str) -> None:
     """Adds a value behind those that a header field has (RFC 9110 section 5.3)."""

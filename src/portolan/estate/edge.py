@@ -286,6 +286,10 @@ class EdgeService(Service, frozen=True, kw_only=True, eq=False):
             "The header field to which the visitor's address is added for the origin. Left out: X-Forwarded-For; nginx: nothing."
         ),
     ] = None
+    passes_upgrades: Annotated[
+        bool | None,
+        says("Whether requests for websockets are passed on as such (RFC 6455). Left out: yes; nginx: no."),
+    ] = None
     recognises_itself: Annotated[
         bool, says("Whether it refuses, with 502, a request that it has passed on itself (RFC 8586).")
     ] = True

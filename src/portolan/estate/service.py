@@ -211,10 +211,10 @@ class OtherService(Service, frozen=True, kw_only=True, eq=False):
 
     kind: Annotated[Literal["other"], says("It speaks neither HTTP nor DNS.")] = "other"
     when_asked: Annotated[
-        Literal["greets", "silent", "closes", "resets", "breaks-off", "bad-header", "long-header"],
+        Literal["greets", "silent", "closes", "resets", "breaks-off", "bad-header", "long-header", "websocket"],
         says(
             "What it does when it is asked by HTTP: greets in words of its own; says nothing; closes or resets the "
-            "connection; begins an answer and breaks it off; or answers with a header line that is none, or longer than programs take."
+            "connection; begins an answer and breaks it off; takes websockets, and nothing else; or answers with a header line that is none, or longer than programs take."
         ),
     ] = "greets"
 

@@ -280,6 +280,12 @@ class Upstream(Stated, frozen=True, kw_only=True, eq=False):
         dict[HeaderName, str],
         says("Header fields to whose value, if any, it adds another behind a comma.", kind="secret"),
     ] = {}
+    upgrades: Annotated[
+        bool,
+        says(
+            "Whether requests for websockets are passed on as such (RFC 6455). Left out: no, and what is behind is asked for a page."
+        ),
+    ] = False
     replaces_errors: Annotated[
         bool, says("Whether error pages here stand for errors that the upstream answers itself, too.")
     ] = False

@@ -10,6 +10,8 @@ from portolan.source.plain import one_line
 from portolan.source.value import Value
 
 DEFAULT_PORTS = {"http": 80, "https": 443}
+#: The schemes of websockets, by those of the requests that open them.
+SOCKETS = {"http": "ws", "https": "wss"}
 
 
 class BadUrlError(ValueError):
@@ -25,10 +27,13 @@ class Url(Value, frozen=True):
     path: str
     query: str
     literal: IPAddress | None = None
+    #: Whether a websocket is asked for there (RFC 6455 section 3): its schemes stand for those two.
+    socket: bool = False
 
     def __str__(self) -> str:
         port = "" if self.port == DEFAULT_PORTS[self.scheme] else f":{self.port}"
-        return f"{self.scheme}://{self.shown_host}{port}{self.path}{self.query}"
+        scheme = SOCKETS[self.scheme] if self.socket else self.scheme
+        return f"{scheme}://{self.shown_host}{port}{self.path}{self.query}"
 
     @property
     def shown_host(self) -> str:
@@ -40,6 +45,12 @@ class Url(Value, frozen=True):
         """Whether the scheme is https."""
         return self.scheme == "https"
 
+    @property
+    def upgraded(self) -> "Url":
+        """The same by https, at its own port where this has the usual one (RFC 9460 section 9.5)."""
+        usual = self.port == DEFAULT_PORTS[self.scheme]
+        return self.but(scheme="https", port=DEFAULT_PORTS["https"] if usual else self.port)
+
 
 _SHAPE = re.compile(r"([A-Za-z][A-Za-z0-9+.-]*):(.*)", re.DOTALL)
 _HOST = re.compile(r"[a-z0-9_]([a-z0-9_-]*[a-z0-9_])?(\.[a-z0-9_]([a-z0-9_-]*[a-z0-9_])?)*\.?")
@@ -48,7 +59,7 @@ _SAFE = "/%:@!$&'()*+,;=~-._[]|^"
 
 @lru_cache(4096)
 def parse(text: str) -> Url:
-    """An absolute http or https URL. Raises BadUrlError."""
+    """An absolute http or https URL, or one of a websocket. Raises BadUrlError."""
     if not text.isascii() and any("\ud800" <= char <= "\udfff" for char in text):
         raise BadUrlError("the URL holds bytes that are no UTF-8. Type it again.")
     cleaned = re.sub(r"[\t\r\n]", "", text.strip("".join(map(chr, range(0x21)))))
@@ -56,6 +67,9 @@ def parse(text: str) -> Url:
     if match is None or re.match(r"[A-Za-z0-9.-]+:\d+(/|$)", cleaned):
         raise BadUrlError(f"'{cleaned}' has no scheme. Write http://{cleaned} or https://{cleaned}.")
     scheme = match[1].lower()
+    socket = scheme in SOCKETS.values()
+    if socket:
+        scheme = "https" if scheme == "wss" else "http"
     if scheme not in DEFAULT_PORTS:
         raise BadUrlError(f"the scheme '{scheme}' is not for websites. Write http:// or https://.")
     before, after = _before_query(match[2])
@@ -67,7 +81,7 @@ def parse(text: str) -> Url:
         host = str(literal)
     elif len(host) > 253 or not _HOST.fullmatch(host):
         raise BadUrlError(f"'{host}' is no host name. Check its spelling.")
-    return Url(scheme, host, port, _path(path), _encoded(query, _SAFE + "?\\"), literal)
+    return Url(scheme, host, port, _path(path), _encoded(query, _SAFE + "?\\"), literal, socket)
 
 
 def join(base: Url, reference: str, like: str = "curl") -> Url:
@@ -96,7 +110,10 @@ def join(base: Url, reference: str, like: str = "curl") -> Url:
         joined = urljoin(whole, text)
     except ValueError as error:
         raise BadUrlError(f"'{one_line(reference)}' is no address ({error}). Check its brackets.") from None
-    return parse(joined)
+    found = parse(joined)
+    if found.socket and not base.socket:
+        raise BadUrlError(f"'{one_line(reference)}' is for websockets, and no page. Write http:// or https://.")
+    return found
 
 
 def _before_query(text: str) -> tuple[str, str]:

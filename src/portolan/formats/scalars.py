@@ -266,8 +266,8 @@ _LONGEST_URL = 8000
 
 
 def web_address(text: str) -> WebAddress:
-    """An absolute http or https URL; the journey parses it whole when it is asked."""
-    if not re.match(r"https?://[^/?#\s]", text, re.IGNORECASE) or len(text) > _LONGEST_URL:
+    """An absolute URL of a page or a websocket; the journey parses it whole when it is asked."""
+    if not re.match(r"(?:http|ws)s?://[^/?#\s]", text, re.IGNORECASE) or len(text) > _LONGEST_URL:
         raise UnfitError("a URL that starts with http:// or https://")
     return WebAddress(text)
 

@@ -2,6 +2,7 @@
 
 from typing import Any
 
+from portolan.estate.client import SWITCHING
 from portolan.estate.service import OtherService, ScriptRunner, WebService
 from portolan.estate.site import Site
 from portolan.evidence.decision import Decision
@@ -38,10 +39,12 @@ _DOES = {
 }
 
 
-def no_http(arrival: Arrival) -> Response:
-    """What a program that speaks no HTTP says to a request."""
+def no_http(arrival: Arrival, request: Request) -> Response:
+    """What a program that speaks no HTTP, or no more of it than opens a websocket, says to a request."""
     service = arrival.service
     does = service.when_asked if isinstance(service, OtherService) else "greets"
+    if does == "websocket" and isinstance(service, OtherService):
+        return _of_sockets(service, request)
     if isinstance(service, ScriptRunner):
         does = "closes"
     if does != "greets":
@@ -52,6 +55,19 @@ def no_http(arrival: Arrival) -> Response:
         return Response(200 if detail is Detail.BROKEN_OFF else 0, (step,), protocol=detail, stop=step)
     stop = http_kinds.NotWeb(service.name, arrival.listener, place=service.place, subject=service)
     return Response(0, (stop,), protocol=Detail.GARBLED, stop=stop)
+
+
+def _of_sockets(service: OtherService, request: Request) -> Response:
+    place = service.place.key("when_asked")
+    if request.saying.upgrades and request.saying.method == "GET":
+        opened = http_kinds.SocketOpened(service.name, place=place, subject=service)
+        return Response(SWITCHING, (opened,))
+    wanted = http_kinds.SocketWanted(service.name, _UPGRADE_REQUIRED, place=place, subject=service)
+    return Response(_UPGRADE_REQUIRED, (wanted,), stop=wanted)
+
+
+#: RFC 9110 section 15.5.22.
+_UPGRADE_REQUIRED = 426
 
 
 def respond(

@@ -2,7 +2,7 @@
 
 from urllib.parse import quote
 
-from portolan.estate.client import Saying, append_field
+from portolan.estate.client import Saying, append_field, of_one_connection
 from portolan.estate.site import Site, Upstream
 from portolan.estate.url import DEFAULT_PORTS, Url
 from portolan.evidence.decision import Decision
@@ -74,6 +74,8 @@ def said_there(front: Front, request: Request, own_port: int) -> Saying:
     client = str(request.source) if request.source is not None else ""
     values = {"{scheme}": request.scheme, "{host}": request.host, "{port}": str(own_port), "{client}": client}
     headers = dict(saying.headers)
+    if not upstream.upgrades:
+        headers = of_one_connection(headers)
     if passing.says_for_whom:
         append_field(headers, "x-forwarded-for", client)
         append_field(headers, "x-forwarded-host", request.said or request.host)

@@ -111,7 +111,7 @@ def _answered(
 
         asker = client.name if isinstance(client, EdgeClient) else ""
         return respond_at_store(arrival, service, request, aliases, world.shared, asker), ()
-    return no_http(arrival), ()
+    return no_http(arrival, request), ()
 
 
 def _from_web(

@@ -105,6 +105,7 @@ def _upstream(edge: EdgeService, member: Url) -> Upstream:
         server_name=ways.says_name if isinstance(ways.says_name, bool) else HostName(ways.says_name),
         headers={**headers, **origin.sends},
         appends=appends,
+        upgrades=ways.upgrades,
         replaces_errors=bool(edge.error_pages),
         answer_within=origin.answer_within,
     )

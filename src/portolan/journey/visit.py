@@ -4,7 +4,7 @@ import re
 from collections.abc import Iterator
 from datetime import datetime
 
-from portolan.estate.client import CLOSED_PORTS, Saying
+from portolan.estate.client import CLOSED_PORTS, SWITCHING, Saying, opening
 from portolan.estate.guesses import machines
 from portolan.estate.names import answers_to
 from portolan.estate.service import WebService, sites_of
@@ -68,15 +68,13 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
         world = world.waiting(vantage.waits)
     exchanges: list[Exchange] = []
     seen: set[tuple[Url, str]] = set()
-    saying = vantage.saying
+    saying = vantage.saying if not url.socket else opening(vantage.saying)
     typed, first = text, url
     way = straight(vantage)  # what edges take is held for the rest of the visit
 
     def ended(detail: Detail, stop: Decision) -> Visit:
-        last = exchanges[-1]
-        status = last.response.status if last.response is not None else None
-        outcome = Outcome(Kind.REDIRECT_ERROR, detail, status, None, str(last.url), False, _address(last))
-        return Visit(text, vantage, world.now, tuple(exchanges), outcome, stop, world.booted)
+        lost = _redirected_nowhere(exchanges[-1], detail)
+        return Visit(text, vantage, world.now, tuple(exchanges), lost, stop, world.booted)
 
     def round_again(at: Url, rests: Decision) -> Visit:
         return ended(Detail.LOOP, http_kinds.Loop(at, place=rests.place, subject=rests.subject))
@@ -94,18 +92,19 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
         secure_first = upgraded(world, url, vantage)
         if secure_first is not None:
             exchanges.append(Exchange(url, vantage, secure_first))
-            url = parse(f"https{str(url).removeprefix('http')}")
+            url = url.upgraded
             if (url, saying.method) in seen:
                 return round_again(url, secure_first.decisions[-1])
             seen.add((url, saying.method))
         closed = _closed(vantage, url)
         if closed is not None:
-            exchanges.append(Exchange(url, vantage, Resolution(url.host, (), None, (closed,))))
+            unasked = Exchange(url, vantage, Resolution(url.host, (), None, (closed,)))
             outcome = Outcome(Kind.CONNECT_ERROR, Detail.REFUSED, None, None, str(url), False, None)
-            return Visit(text, vantage, world.now, tuple(exchanges), outcome, closed, world.booted)
+            return Visit(text, vantage, world.now, (*exchanges, unasked), outcome, closed, world.booted)
         exchanges.append(exchange(world, url, vantage, way, _as_typed(_there(saying, first, url), typed, url, vantage)))
         response = exchanges[-1].response
-        if response is None or response.status not in _REDIRECTS or response.location is None:
+        if response is None or response.status not in _REDIRECTS or response.location is None or url.socket:
+            # Who opens a websocket fails at every other answer (RFC 6455 section 4.1).
             break
         rests = response.decisions[-1]
         typed = response.location
@@ -123,6 +122,11 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
         url = following
     meant = _meant(world, exchanges[-1])
     return Visit(text, vantage, world.now, tuple(exchanges), *_outcome(exchanges[-1]), world.booted, meant)
+
+
+def _redirected_nowhere(last: Exchange, detail: Detail) -> Outcome:
+    status = last.response.status if last.response is not None else None
+    return Outcome(Kind.REDIRECT_ERROR, detail, status, None, str(last.url), False, _address(last))
 
 
 def _meant(world: World, last: Exchange) -> str | None:
@@ -215,6 +219,10 @@ def _outcome(last: Exchange) -> tuple[Outcome, Decision | None]:
     if response.protocol is not None:
         return failed(Kind.PROTOCOL_ERROR, response.protocol, secure)
     status = response.status
+    if last.url.socket and status == SWITCHING:
+        return Outcome(Kind.SERVED, None, status, None, url, secure, address), stop
+    if last.url.socket:
+        return Outcome(Kind.HTTP_ERROR, _answering(last), status, None, url, secure, address), stop
     if 200 <= status < 300:
         doubt = _doubt(last.url, last)
         return Outcome(Kind.SERVED, None, status, response.page, url, secure, address, doubt), stop

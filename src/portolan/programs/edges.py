@@ -30,6 +30,7 @@ RENTED = EdgeWays(
     address_header="x-forwarded-for",
     tries_all=True,
     says_name=True,
+    upgrades=True,
     counts_age=True,
 )
 #: It stands in the place of the record's own machine: it asks as the visitor did, and keeps the schemes apart.
@@ -45,6 +46,7 @@ NGINX_CACHE = RENTED.but(
     scheme_header=None,
     address_header=None,
     says_name=False,
+    upgrades=False,
     counts_age=False,
 )
 
@@ -77,5 +79,6 @@ def ways_of(edge: EdgeService) -> EdgeWays:
         _field(edge.passes_address_as, usual.address_header),
         usual.tries_all if origin.tries_all is None else origin.tries_all,
         usual.says_name if origin.says_name is None else origin.says_name,
+        usual.upgrades if edge.passes_upgrades is None else edge.passes_upgrades,
         usual.counts_age if edge.counts_age is None else edge.counts_age,
     )

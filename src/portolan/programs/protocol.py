@@ -81,6 +81,8 @@ class EdgeWays(Value, frozen=True):
     tries_all: bool
     #: Whether it says in the handshake for which name it asks, or the name that it says.
     says_name: bool | str
+    #: Whether requests for websockets are passed on as such.
+    upgrades: bool
     #: Whether the origin's Age shortens the time for which an answer is held.
     counts_age: bool
 

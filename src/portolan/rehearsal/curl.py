@@ -4,6 +4,8 @@ import json
 import re
 from typing import Any
 
+from portolan.estate.client import OPENS, SWITCHING
+from portolan.estate.url import SOCKETS
 from portolan.rehearsal.client import Asking, Client, Observed
 from portolan.rehearsal.plan import BASE, Probe
 from portolan.rehearsal.web_common import PASSWORD, VISITOR
@@ -71,9 +73,18 @@ def _probes(asking: Asking) -> list[Probe]:
         for number in range(len(asking.urls))
     ]
     return [
-        Probe(asking.space, [*command, *visit, "--url", url], asking.mounts, clock=asking.clock)
+        Probe(asking.space, [*command, *visit, *_asked(url)], asking.mounts, clock=asking.clock)
         for url, visit in zip(asking.urls, visits, strict=True)
     ]
+
+
+def _asked(url: str) -> list[str]:
+    """The address; a websocket is asked for as a browser does it, which follows no redirects."""
+    scheme, colon, rest = url.partition(":")
+    if scheme.lower() not in SOCKETS.values():
+        return ["--url", url]
+    fields = [word for name, value in OPENS.items() for word in ("-H", f"{name}: {value}")]
+    return ["--no-location", *fields, "--url", f"{'https' if scheme.lower() == 'wss' else 'http'}{colon}{rest}"]
 
 
 def _said(asking: Asking) -> list[str]:
@@ -123,6 +134,10 @@ def _read(facts: dict[str, Any], url: str, body: str, words: str) -> Observed:
     def failed(kind: str, *details: str) -> Observed:
         return Observed(kind, details, status if kind == "redirect-error" else None, None, url, told)
 
+    if "\n> upgrade: websocket" in words.lower() and status:
+        # A websocket is opened, or it is not; what comes behind is nobody's concern here.
+        kind = "served" if status == SWITCHING else "http-error"
+        return Observed(kind, (), status, None, f"ws{url.removeprefix('http')}", f"status {status}")
     if code == 0 and 200 <= status < 300:
         return Observed("served", (), status, body or None, url, told)
     if code == 0:

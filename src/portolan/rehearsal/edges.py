@@ -157,6 +157,7 @@ def _edge(plan: Plan, forge: Forge, naming: "Naming", each: Played, edge: Edge, 
         "scheme_header": _header(edge.passes_scheme_as, "x-forwarded-proto"),
         "address_header": _header(edge.passes_address_as, "x-forwarded-for"),
         "recognises_itself": edge.recognises_itself,
+        "upgrades": edge.passes_upgrades is not False,
         "sources": [[str(address) for address in pair] for pair in each.sources],
         "records": {
             owner: {
@@ -411,6 +412,8 @@ def _leg(origin: Origin, trust: str, edge: EdgeService) -> Iterator[str]:
         yield f"proxy_set_header {header_word(field, place)} {quoting.nginx(value, place)};"
     if origin.leg == "verified":
         yield f"proxy_ssl_verify on; proxy_ssl_verify_depth 5; proxy_ssl_trusted_certificate {trust};"
+    if edge.passes_upgrades:
+        yield "proxy_http_version 1.1; proxy_set_header Upgrade $http_upgrade; proxy_set_header Connection $http_connection;"
     if origin.says_name:
         yield "proxy_ssl_server_name on;"
     if isinstance(origin.says_name, str):

@@ -372,6 +372,8 @@ def speak_otherwise(space: str, pairs: list[str]) -> None:
 
 
 #: What is answered to a request by programs that misbehave.
+_OPENED = b"HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\nConnection: Upgrade\r\n\r\n"
+_WANTED = b"HTTP/1.1 426 Upgrade Required\r\nUpgrade: websocket\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"
 _ANSWERS = {
     "breaks-off": b"HTTP/1.1 200 OK\r\nContent-Length: 1000\r\n\r\nhalf of it",
     "bad-header": b"HTTP/1.1 200 OK\r\nno header at all\r\nContent-Length: 1\r\n\r\nx",
@@ -394,7 +396,12 @@ def _serve_badly(caller: socket.socket, does: str) -> None:
         caller.settimeout(1)
         if does == "greets":
             caller.sendall(b"220 this is another protocol\r\n")
-        caller.recv(4096)
+        asked = caller.recv(4096).lower()
+        if does == "websocket":
+            opens = (
+                asked.startswith(b"get ") and b"\r\nupgrade: websocket" in asked and b"\r\nconnection: upgrade" in asked
+            )
+            caller.sendall(_OPENED if opens else _WANTED)
         if does in _ANSWERS:
             caller.sendall(_ANSWERS[does])
         elif does == "silent":

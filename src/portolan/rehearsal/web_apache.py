@@ -226,7 +226,7 @@ def _passed(staged: Staged, site: Site, room: Room) -> Iterator[str]:
         where = _upstream(site.upstream, f"{number}")
         path = "" if site.upstream.to[0].path else "/"
         yield from _pool(site.upstream, f"{number}")
-        yield f"ProxyPass / {where}{path}"
+        yield f"ProxyPass / {where}{path}{_upgraded(site.upstream)}"
         if site.upstream.turns_redirects:
             yield f"ProxyPassReverse / {where}{path}"
         yield from _turned(site.upstream)
@@ -267,6 +267,11 @@ def _pattern(pattern: str) -> str:
     return quoting.httpd(pattern.replace("\\-", "-"))
 
 
+def _upgraded(upstream: Upstream) -> str:
+    """What lets requests for websockets through."""
+    return " upgrade=websocket" if upstream.upgrades else ""
+
+
 def _section_source(section: Section, room: WebRoom, number: str, passing: bool) -> Iterator[str]:
     """Where a section's content comes from: the first listed that fits has it."""
     if isinstance(section.upstream, Upstream):
@@ -275,12 +280,12 @@ def _section_source(section: Section, room: WebRoom, number: str, passing: bool)
         where = _upstream(upstream, number)
         if section.exact is not None:
             path = upstream.to[0].path
-            yield f"ProxyPassMatch {_pattern('^' + re.escape(str(section.exact)) + '()$')} {where}{'' if path else '/'}$1"
+            yield f"ProxyPassMatch {_pattern('^' + re.escape(str(section.exact)) + '()$')} {where}{'' if path else '/'}$1{_upgraded(upstream)}"
         elif section.pattern is not None:
-            yield f"ProxyPassMatch {_pattern(str(section.pattern))} {where}"
+            yield f"ProxyPassMatch {_pattern(str(section.pattern))} {where}{_upgraded(upstream)}"
         else:
             path = quoting.httpd(str(section.path), section.place)
-            yield f"ProxyPass {path} {where}"
+            yield f"ProxyPass {path} {where}{_upgraded(upstream)}"
             if upstream.turns_redirects:
                 yield f"ProxyPassReverse {path} {where}"
             yield from _turned(upstream)

@@ -290,6 +290,8 @@ def _passing(staged: Staged, upstream: Upstream, pools: list[str], number: str) 
             pools.append(f"  upstream {upstream.pool} {{ {members}}}")
         where = f"{first.scheme}://{upstream.pool}"
     yield f"proxy_pass {where}{first.path};"
+    if upstream.upgrades:
+        yield "proxy_http_version 1.1; proxy_set_header Upgrade $http_upgrade; proxy_set_header Connection $http_connection;"
     if upstream.next_on:
         yield f"proxy_next_upstream error timeout {' '.join(f'http_{each}' for each in upstream.next_on)};"
     if upstream.host != "own":

@@ -45,6 +45,8 @@ def passed_on(
     made.say("to", members if len(members) > 1 else members[0])
     if spare:
         made.say("spare", spare)
+    if "upgrade=websocket" in each.words[2:] or "upgrade=ANY" in each.words[2:]:
+        made.say("upgrades", True)
     headers: dict[str, str] = {}
     for one in inside:
         _told(part, made, one, target, headers)

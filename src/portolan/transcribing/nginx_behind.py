@@ -137,6 +137,9 @@ def _passes(part: Part, made: Part, each: Directive, headers: dict[str, str]) ->
     if value == "$proxy_add_x_forwarded_for" and name.lower() == "x-forwarded-for":
         made.say("appends", {name: "{client}"}, each.spot)
         return False
+    if name.lower() == "upgrade" and value:
+        made.say("upgrades", True, each.spot)
+        return False
     if WHO.fullmatch(name):
         return False
     text = filled(value, None) if value else ""

@@ -1,5 +1,6 @@
 """Outcomes in words; the same words in every view."""
 
+from portolan.estate.client import SWITCHING
 from portolan.evidence.outcome import Outcome
 
 _DETAILS = {
@@ -31,6 +32,7 @@ _DETAILS = {
 }
 
 STATUS = {
+    101: "Switching Protocols",
     200: "OK",
     400: "Bad Request",
     401: "Unauthorized",
@@ -39,6 +41,7 @@ STATUS = {
     405: "Method Not Allowed",
     410: "Gone",
     421: "Misdirected Request",
+    426: "Upgrade Required",
     500: "Internal Server Error",
     502: "Bad Gateway",
     503: "Service Unavailable",
@@ -58,6 +61,8 @@ def detail_words(kind: str, detail: str | None) -> str:
 def in_words(outcome: Outcome) -> str:
     """What the visitor gets, in one phrase."""
     if outcome.kind == "served":
+        if outcome.status == SWITCHING:
+            return f"a websocket ({outcome.status}, {'secure' if outcome.secure else 'not secure'})"
         what = f"the page {outcome.page}" if outcome.page is not None else "an answer"
         return f"{what} ({outcome.status}, {'secure' if outcome.secure else 'not secure'})"
     if outcome.kind == "http-error":

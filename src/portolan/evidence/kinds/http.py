@@ -349,6 +349,24 @@ class UpstreamGarbled(HttpDecision, frozen=True):
     upstream: str
 
 
+class SocketOpened(HttpDecision, frozen=True):
+    kind = "socket-opened"
+    words = "{service} opens a websocket (101)"
+    standard = "RFC 6455 section 4.2"
+
+    service: str
+
+
+class SocketWanted(HttpDecision, frozen=True):
+    kind = "socket-wanted"
+    words = "{service} takes websockets, and was not asked for one: it says {status}"
+    standard = "RFC 9110 section 15.5.22"
+    stops = True
+
+    service: str
+    status: int
+
+
 class UpstreamBreaksOff(HttpDecision, frozen=True):
     kind = "upstream-breaks-off"
     words = "{site} passes on an answer of {upstream} that breaks off"

@@ -135,7 +135,7 @@ class Edge:
         """What is held, or what the origin says."""
         facts = self.facts
         usual = asked.method in ("GET", "HEAD")
-        caching = facts["caches"] and usual and "authorization" not in asked.headers
+        caching = facts["caches"] and usual and "upgrade" not in asked.headers and "authorization" not in asked.headers
         key = (
             asked.headers.get("user-agent", ""),
             *self.key(asked.scheme, asked.host, path, asked.query, asked.headers),
@@ -342,7 +342,9 @@ class Edge:
         if facts["origin"]["signs"]:
             headers[SIGNED] = facts["name"]
         headers[PASSED] = ",".join(filter(None, (headers.get(PASSED), facts["self"])))
-        lines = [f"{asked.method} {target} HTTP/1.1", f"Host: {host}", "Connection: close"]
+        upgrade = facts["upgrades"] and asked.headers.get("upgrade")
+        hop = [f"Upgrade: {upgrade}", "Connection: Upgrade"] if upgrade else ["Connection: close"]
+        lines = [f"{asked.method} {target} HTTP/1.1", f"Host: {host}", *hop]
         lines += [f"{name}: {value}" for name, value in headers.items()]
         raw = b""
         try:
