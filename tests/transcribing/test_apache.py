@@ -304,3 +304,25 @@ def test_whose_word_is_not_known(line):
         f"{HEAD}<VirtualHost *:80>\nDocumentRoot /srv/a\nRemoteIPHeader X-Forwarded-For\n{line}\n</VirtualHost>\n"
     )
     assert line.split()[0].lower() in str(made.unread)
+
+
+SOCKETS = "ProxyPass /live/ http://127.0.0.1:4000/\n"
+WHO_ASKS = "RewriteEngine on\nRewriteCond %{HTTP:Upgrade} =websocket [NC]\n"
+
+
+@pytest.mark.parametrize(
+    ("text", "upgrades", "unread"),
+    [
+        (SOCKETS, False, 0),
+        (SOCKETS.replace("4000/", "4000/ upgrade=websocket"), True, 0),
+        (f"{WHO_ASKS}RewriteRule /live/(.*) ws://127.0.0.1:4000/$1 [P,L]\n{SOCKETS}", True, 0),
+        (f"{WHO_ASKS}RewriteRule /live/(.*) ws://127.0.0.1:4001/$1 [P,L]\n{SOCKETS}", False, 1),
+        (f"RewriteEngine on\nRewriteRule /live/(.*) ws://127.0.0.1:4000/$1 [P,L]\n{SOCKETS}", True, 1),
+    ],
+)
+def test_what_is_passed_on_for_websockets(text, upgrades, unread):
+    """By the word of the program, or by a rule beside what is passed on for pages."""
+    made = apache_of(f"{HEAD}<VirtualHost *:80>\nDocumentRoot /srv/a\n{text}</VirtualHost>\n")
+    (site,) = sites_of(made).values()
+    assert [each.upstream.upgrades for each in site.sections if each.upstream] == [upgrades]
+    assert len(made.unread) == unread

@@ -66,11 +66,10 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
     url = parse(text)
     if isinstance(vantage, AsIfVantage) and vantage.waits is not None:
         world = world.waiting(vantage.waits)
-    exchanges: list[Exchange] = []
-    seen: set[tuple[Url, str]] = set()
+    exchanges, seen = list[Exchange](), set[tuple[Url, str]]()
     saying = vantage.saying if not url.socket else opening(vantage.saying)
-    typed, first = text, url
-    way = straight(vantage)  # what edges take is held for the rest of the visit
+    # What edges take is held for the rest of the visit.
+    typed, first, way = text, url, straight(vantage)
 
     def ended(detail: Detail, stop: Decision) -> Visit:
         lost = _redirected_nowhere(exchanges[-1], detail)
@@ -98,9 +97,9 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
             seen.add((url, saying.method))
         closed = _closed(vantage, url)
         if closed is not None:
-            unasked = Exchange(url, vantage, Resolution(url.host, (), None, (closed,)))
+            exchanges.append(Exchange(url, vantage, Resolution(url.host, (), None, (closed,))))
             outcome = Outcome(Kind.CONNECT_ERROR, Detail.REFUSED, None, None, str(url), False, None)
-            return Visit(text, vantage, world.now, (*exchanges, unasked), outcome, closed, world.booted)
+            return Visit(text, vantage, world.now, tuple(exchanges), outcome, closed, world.booted)
         exchanges.append(exchange(world, url, vantage, way, _as_typed(_there(saying, first, url), typed, url, vantage)))
         response = exchanges[-1].response
         if response is None or response.status not in _REDIRECTS or response.location is None or url.socket:
@@ -109,7 +108,7 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
         rests = response.decisions[-1]
         typed = response.location
         try:
-            following = join(url, response.location, vantage.like or "curl")
+            following = join(url, typed, vantage.like or "curl")
         except BadUrlError as error:
             stop = http_kinds.BadTarget(str(error), place=rests.place, subject=rests.subject)
             return ended(Detail.BAD_TARGET, stop)
@@ -120,8 +119,8 @@ def visit(world: World, text: str, vantage: Vantage) -> Visit:
             count, limit = len(exchanges), vantage.most_redirects
             return ended(Detail.TOO_MANY, http_kinds.TooMany(count, limit, place=rests.place, subject=rests.subject))
         url = following
-    meant = _meant(world, exchanges[-1])
-    return Visit(text, vantage, world.now, tuple(exchanges), *_outcome(exchanges[-1]), world.booted, meant)
+    last = exchanges[-1]
+    return Visit(text, vantage, world.now, tuple(exchanges), *_outcome(last), world.booted, _meant(world, last))
 
 
 def _redirected_nowhere(last: Exchange, detail: Detail) -> Outcome:

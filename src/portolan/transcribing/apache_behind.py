@@ -27,6 +27,19 @@ _USUAL = (
 _SCHEMES = dict.fromkeys(("%{REQUEST_SCHEME}e", "expr=%{REQUEST_SCHEME}", "%{REQUEST_SCHEME}s"), "{scheme}")
 
 
+_TO_SOCKETS = re.compile(r"(wss?)://([^/$]+(?:/[^$]*)?)\$1")
+
+
+def opens_sockets(rule: Directive, path: str, target: str) -> bool:
+    """Whether a rewrite rule passes on for websockets what a `ProxyPass` of the same paths passes on for pages (mod_proxy_wstunnel)."""
+    if rule.name != "rewriterule" or len(rule.words) < 3 or "P" not in rule.words[2].strip("[]").split(","):
+        return False
+    to = _TO_SOCKETS.fullmatch(rule.words[1])
+    scheme = {"ws": "http", "wss": "https"}.get(to[1]) if to is not None else None
+    same = to is not None and target in (f"{scheme}://{to[2]}", f"{scheme}://{to[2]}".rstrip("/"))
+    return same and rule.words[0].strip("^$") in (f"{path}(.*)", f"/?{path[1:]}(.*)")
+
+
 def passed_on(
     part: Part, each: Directive, target: str, inside: list[Directive], pools: dict[str, Directive]
 ) -> Part | None:

@@ -4,6 +4,7 @@ import re
 from collections.abc import Callable, Iterable
 
 from portolan.transcribing.apache_access import access_of
+from portolan.transcribing.apache_behind import opens_sockets
 from portolan.transcribing.apache_rules import Rewrites, aliased, matched
 from portolan.transcribing.apache_silent import ACCESS, ELSEWHERE, SILENT
 from portolan.transcribing.directive import Directive
@@ -21,7 +22,10 @@ class Giving:
         self, part: Part, inside: Iterable[Directive], where: str, usual_port: bool, of_folder: bool = False
     ) -> None:
         self.part, self.inside, self.where = part, list(inside), where
-        self.rewrites = Rewrites(part, where or ("/" if of_folder else ""), usual_port, of_folder or bool(where))
+        passed = [each for each in self.inside if each.name == "proxypass" and len(each.words) > 1]
+        sockets = (each for each in self.inside if any(opens_sockets(each, *one.words[:2]) for one in passed))
+        at = where or ("/" if of_folder else "")
+        self.rewrites = Rewrites(part, at, usual_port, of_folder or bool(where), tuple(sockets))
         self.rewriting = on(self.inside, "rewriteengine")
 
     def read(self) -> None:

@@ -4,7 +4,7 @@ import posixpath
 import re
 from collections.abc import Iterable, Iterator
 
-from portolan.transcribing.apache_behind import passed_on
+from portolan.transcribing.apache_behind import opens_sockets, passed_on
 from portolan.transcribing.apache_giving import REFUSALS, Giving
 from portolan.transcribing.apache_silent import ACCESS, UNKNOWN
 from portolan.transcribing.directive import Directive
@@ -176,6 +176,8 @@ class Places:
                 continue
             made = passed_on(self.part, each, target, self.inside, self.pools)
             if made is not None:
+                if any(opens_sockets(rule, path, target) for rule in self.inside):
+                    made.say("upgrades", True)
                 section.say("upstream", made)
                 yield section
 

@@ -78,16 +78,28 @@ def _rule(spot: Spot, when: dict[str, object], to: str, status: int, query: str,
     return rule
 
 
+#: Who asks for a websocket, as rules tell it.
+_UPGRADE = re.compile(r"(?i)%\{HTTP:(?:Upgrade|Connection)\} =?\^?(?:websocket|upgrade)\$?(?: \[NC\])?")
+
+
+def _for_sockets(conditions: list[Directive]) -> bool:
+    return bool(conditions) and all(_UPGRADE.fullmatch(" ".join(each.words)) for each in conditions)
+
+
 class Rewrites:
     """Rewrite rules one by one, each with the conditions before it. `where` is the folder whose file they stand in, else nothing."""
 
-    def __init__(self, part: Part, where: str, usual_port: bool, of_folder: bool = True) -> None:
+    def __init__(
+        self, part: Part, where: str, usual_port: bool, of_folder: bool = True, told: tuple[Directive, ...] = ()
+    ) -> None:
         self.part = part
         #: Whether the file that would be given is known when they are asked: they stand with a folder.
         self.of_folder = of_folder
         #: %{HTTP_HOST} is the field as it was sent: with the port, where that is another than usual (RFC 9110 section 7.2).
         self.host = "{host}" if usual_port else "{host}:{port}"
         self.where = where
+        #: Rules that are said with what is passed on.
+        self.told = told
         self.conditions: list[Directive] = []
 
     def take(self, each: Directive) -> None:
@@ -96,7 +108,7 @@ class Rewrites:
             self.conditions.append(each)
             return
         conditions, self.conditions = self.conditions, []
-        if len(each.words) < 2:
+        if len(each.words) < 2 or (_for_sockets(conditions) and each in self.told):
             return
         pattern, target = each.words[:2]
         flags = [flag.strip() for flag in "".join(each.words[2:3]).strip("[]").split(",") if flag.strip()]
