@@ -23,6 +23,8 @@ CAUSES = {
     "three-locks": ["cert-name", "edge-origin-address", "bucket-sealed"],
     "private-drawer": ["bucket-grant-missing"],
     "hall-of-mirrors": ["redirect-loop-origin-plain"],
+    "dark-window": ["upgrade-lost"],
+    "closed-chapter": ["edge-error-page"],
     "factory-seal": ["cert-private-name"],
     "old-seal": ["cert-not-reloaded"],
     "last-bell": [],

@@ -238,8 +238,9 @@ def upgrade_lost(case: Case) -> Finding | None:
             passes = client.upstream.upgrades if isinstance(client, PassingProgram) else False
             if passes:
                 continue
-            text = f"{client.name} asks {each.url} without the request for a websocket that it was sent"
-            clue = UpgradeClue(edge=edge_of(client), upstream=getattr(client, "upstream", None), name=client.name)
+            name = client.site.name if isinstance(client, PassingProgram) else client.name
+            text = f"{name} asks {each.url} without the request for a websocket that it was sent"
+            clue = UpgradeClue(edge=edge_of(client), upstream=getattr(client, "upstream", None), name=name)
             return Finding("upgrade-lost", text, client.place, clue=clue)
     return None
 

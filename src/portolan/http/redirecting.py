@@ -191,6 +191,8 @@ def absolute(site: Site, request: Request, arrival: Arrival, program: WebProgram
     scheme = scheme_believed(request, program)
     host, tells = request.shown_host, site.redirects_tell_port is not False
     own = next((str(name) for name in site.names if name and "*" not in name and name[0] != "."), None)
+    if program.first_name_is_own and site.names and site.names[0]:
+        own = str(site.names[0]).removeprefix(".")
     if site.redirects_to == "own-address" and own is not None:
         # A program that knows the port by what was asked knows none of a name that was not.
         host, tells = own, tells and not program.tells_asked_port

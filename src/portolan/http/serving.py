@@ -435,29 +435,38 @@ class Serving:
             return self._turned_away(refusal)
         deepest = next((each for each in reversed(rules) if each.redirects), None)
         above = self._above(here, deepest) if deepest is not None else ""
-        sent = None
-        if deepest is not None and not self.ruled_out:
-            sent = self._by_rules(deepest.redirects, False, path, above)
-        if sent is None and deepest is not None:
-            sent = self._by_rules(deepest.redirects, True, path, above)
+        own = deepest.redirects if deepest is not None else ()
+        sent = None if self.ruled_out else self._by_rules(own, False, path, above)
+        sent = sent if sent is not None else self._by_rules(own, True, path, above)
         if sent is not None:
             return sent
         found = content(here, folder, path, method)
-        return self._inside(found.inside, here, found) if found.inside is not None else self._of(found)
-
-    def _inside(self, document: str, here: Effective, found: Content) -> Response:
-        """A document that was found: its own sections hold for it, for all that they say or only for who is let in."""
         held, self.inside = self.inside, True
-        response = self._for_document(document, here, found)
+        if found.inside is not None:
+            response = self._for_document(found.inside, here, found, bool(own))
+        else:
+            response = self._by_documents(here, own, path, found) or self._of(found)
         self.inside = held
         return response
 
-    def _for_document(self, document: str, here: Effective, found: Content) -> Response:
+    def _by_documents(self, here: Effective, own: tuple[Redirect, ...], path: str, found: Content) -> Response | None:
+        """What rules answer to the documents that are tried for a folder and are not there: httpd asks itself for each (measured)."""
+        tried = any(isinstance(each, content_kinds.NoIndexFile | content_kinds.Listed) for each in found.decisions[-1:])
+        if self.program.sends_from_inside or not tried:
+            return None
+        rules = tuple(each for each in (*self.site.redirects, *own) if each.answer is not None)
+        asked = (self._by_rules(rules, False, path + document) for document in here.documents)
+        return next((each for each in asked if isinstance(each, Response)), None)
+
+    def _for_document(self, document: str, here: Effective, found: Content, ruled_on: bool) -> Response:
+        """A document that was found: its own sections hold for it, for all that they say or only for who is let in."""
         sent = self._anew(document)
         if isinstance(sent, Response):
             return sent
         there = effective(self.site, sent, self.program, self.shared)
         moved, document = sent != document, sent
+        # Files of rules are asked of the document, too.
+        moved |= ruled_on and self.program.rules_run_anew
         if there.sections == here.sections and not moved:
             return self._of(found)
         own = there.upstream is None and there.scripts is None

@@ -34,6 +34,7 @@ class Apache:
     sends_from_inside = False
     #: UseCanonicalPhysicalPort is off.
     tells_asked_port = True
+    first_name_is_own = False
     missing = 404
     no_index_file = 403
     index_files: tuple[str, ...] = ("index.html",)

@@ -35,6 +35,7 @@ class Nginx:
     sends_from_inside = True
     #: port_in_redirect.
     tells_asked_port = False
+    first_name_is_own = True
     missing = 404
     no_index_file = 403
     index_files: tuple[str, ...] = ("index.html",)

@@ -148,6 +148,8 @@ class WebProgram(Protocol):
     sends_from_inside: bool
     #: Whether its own redirects bear the port that the visitor asked for, or the one that it listens on.
     tells_asked_port: bool
+    #: Whether its own name is the first that a site has, stars and all, or the first that is one.
+    first_name_is_own: bool
     #: The statuses for a file that is missing, and a folder without index file.
     missing: int
     no_index_file: int

@@ -27,6 +27,7 @@ class StatedWays:
     rules_run_anew = False
     sends_from_inside = True
     tells_asked_port = True
+    first_name_is_own = False
     #: RFC 9110 sections 15.6.3 to 15.6.5; certificates are checked in full where nobody says otherwise.
     passing = Passing(
         unknown_name=502,

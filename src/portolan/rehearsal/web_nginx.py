@@ -231,6 +231,9 @@ def _body(staged: Staged, site: Site, giving: Giving, pools: list[str], number: 
         yield _answer(source, site.name)
         return
     if isinstance(source.upstream, Upstream) and _tries(site, giving):
+        if source.upstream.to[0].path:
+            what = "files tried before what nginx passes on with a path"
+            raise quoting.UnstageableError(what, str(source.upstream.to[0]), source.upstream.place)
         words = " ".join(quoting.nginx_filled(each, {"path": "$uri"}, giving.place) for each in _tries(site, giving))
         yield f"try_files {words} @up{number};"
         return
