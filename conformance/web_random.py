@@ -253,6 +253,9 @@ class Draw:
         self.common(site, False)
         if self.chance(3):
             site["sections"] = [self.section() for _ in range(self.random.randint(1, 3))]
+            if any(_untried(each, self.program) for each in site["sections"]):
+                # Neither server can be told to try files before that.
+                site.pop("tries", None)
         if self.chance(6):
             own = self.program != "apache" or any(name not in ("*", "") for name in names)
             ways = [
@@ -319,6 +322,14 @@ class Draw:
                 section["upstream"] = INNER
             section["pattern_of"] = True
         return section
+
+
+def _untried(section: dict[str, Any], program: str) -> bool:
+    """Whether a section passes on in a way before which files cannot be tried: with a path at nginx, at all at httpd."""
+    passed = section.get("upstream")
+    first = passed.get("to") if isinstance(passed, dict) else passed
+    first = first[0] if isinstance(first, list) else first
+    return passed is not None and (program == "apache" or str(first).count("/") > 2)
 
 
 def drawn(seed: int, plainly: bool = False) -> WebWorld:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from portolan.estate.certificate import Certificate
 from portolan.estate.edge import Edge, EdgeService, Origin, SwitchedEdge
 from portolan.estate.machine import Machine
-from portolan.estate.store import Bucket
+from portolan.estate.store import Bucket, Store
 from portolan.rehearsal import quoting
 from portolan.rehearsal.certificates import Forge
 from portolan.rehearsal.facts import every_service, runs
@@ -32,20 +32,27 @@ def build_edges(plan: Plan, forge: Forge, naming: "Naming", played: tuple[Played
     for number, each in enumerate(played):
         name = f"play{number}"
         machine: Machine = plan.estate.hosts[each.host]
-        if isinstance(each.what, tuple):
-            _store(plan, forge, naming, each, name)
-        elif each.what.program == "nginx":
-            mounts = naming.box_files(machine, None, name)
-            nginx_edge(plan, forge, machine, each.what, name, mounts)
-        else:
-            _edge(plan, forge, naming, each, each.what, name, now)
+        with plan.by_itself(_stated(each).place.path):
+            if isinstance(each.what, tuple):
+                _store(plan, forge, naming, each, name)
+            elif each.what.program == "nginx":
+                mounts = naming.box_files(machine, None, name)
+                nginx_edge(plan, forge, machine, each.what, name, mounts)
+            else:
+                _edge(plan, forge, naming, each, each.what, name, now)
     for machine, service in every_service(plan.estate):
         if isinstance(service, EdgeService) and not isinstance(service, Edge) and runs(service):
             name = f"{plan.space_of(machine)}e{list(machine.services).index(service.name)}"
-            if service.program != "nginx":
-                raise quoting.UnstageableError("an edge of one's own", "that names no program", service.place)
-            mounts = naming.box_files(machine, None, name)
-            nginx_edge(plan, forge, machine, service, name, mounts)
+            with plan.by_itself(service.place.path):
+                if service.program != "nginx":
+                    raise quoting.UnstageableError("an edge of one's own", "that names no program", service.place)
+                mounts = naming.box_files(machine, None, name)
+                nginx_edge(plan, forge, machine, service, name, mounts)
+
+
+def _stated(played: Played) -> Edge | Store:
+    """The edge or the store that is played."""
+    return played.what[0] if isinstance(played.what, tuple) else played.what
 
 
 def _play(plan: Plan, naming: "Naming", each: Played, name: str, role: str, facts: dict[str, Any]) -> None:

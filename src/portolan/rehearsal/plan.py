@@ -1,12 +1,14 @@
 """What a rehearsal consists of: plain values that drivers make and the stage carries out."""
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from time import monotonic
 from typing import Any, NamedTuple
 
 from portolan.estate.estate import Estate
 from portolan.estate.machine import Machine
 from portolan.estate.vantage import Vantage
-from portolan.rehearsal.quoting import TooMuchError, batch_line
+from portolan.rehearsal.quoting import TooMuchError, UnstageableError, batch_line
 
 #: Where every rehearsal's files live; a private tmpfs that only the rehearsal's own processes see.
 BASE = "/run/rehearsal"
@@ -100,8 +102,24 @@ class Plan:
         self.daemons: list[Daemon] = []
         self.rounds: list[Round] = []
         self.probes: list[Probe] = []
+        #: What cannot be staged, by its place in the estate, and why: the questions that meet it are left out.
+        self.unstaged: dict[tuple[str | int, ...], str] = {}
         self._index = 100
         self._names: dict[int, str] = {}
+
+    @contextmanager
+    def by_itself(self, path: tuple[str | int, ...]) -> Iterator[None]:
+        """What is built here stands by itself: where it cannot be staged, the rest is staged all the same."""
+        lists: tuple[list[Any], ...] = (self.folders, self.owned, self.modes, self.symlinks, self.daemons)
+        lengths = [len(each) for each in lists]
+        try:
+            yield
+        except TooMuchError:
+            raise
+        except UnstageableError as error:
+            for each, length in zip(lists, lengths, strict=True):
+                del each[length:]
+            self.unstaged[path] = str(error)
 
     def space_of(self, stated: Machine | Vantage) -> str:
         """The namespace of a machine or of a visitor's own device."""

@@ -21,8 +21,9 @@ from urllib.parse import urlsplit
 
 from portolan.estate.client import CLOSED_PORTS, EdgeClient, PassingProgram
 from portolan.estate.estate import Estate
-from portolan.estate.service import Resolver, WebService
+from portolan.estate.service import Resolver, Service, WebService
 from portolan.estate.site import Upstream
+from portolan.estate.store import StoreDoor
 from portolan.estate.vantage import Vantage
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import content as content_kinds
@@ -42,6 +43,7 @@ from portolan.rehearsal.quoting import UnstageableError
 from portolan.rehearsal.secrets import hiding
 from portolan.rehearsal.troubles import not_the_estates
 from portolan.rehearsal.web import build_web
+from portolan.source.place import pointer
 
 if TYPE_CHECKING:
     from portolan.evidence.legs import Exchange
@@ -240,7 +242,8 @@ def plan_of(
         plan.probes += CLIENTS[client].probes(Asking(space, urls, vantage, trust, mounts, clock, body))
     naming.finish(_hosts(estate, questions))
     build_filters(plan)
-    return {**plan.data(), "evidence": evidence}
+    unstaged = {pointer(path): why for path, why in plan.unstaged.items()}
+    return {**plan.data(), "evidence": evidence, "unstaged": unstaged}
 
 
 #: What is sent along at most, in octets; more is not staged.
@@ -366,7 +369,7 @@ def rehearse(
     runs = [_staged(staging, asked, own, each, evidence, client, progress) for each in programs]
     found = []
     for number, (url, vantage, predicted) in enumerate(asked):
-        excluded = exclusion(staging.estate, predicted, client)
+        excluded = exclusion(staging.estate, predicted, client) or _met_unstaged(predicted, runs[0][1]["unstaged"])
         seen = [run[0][number] for run in runs]
         agreeing = [agree(predicted, each) for each in seen]
         best = agreeing.index(True) if True in agreeing else 0
@@ -409,6 +412,7 @@ def _staged(
         seen += [one._replace(words=hidden(one.words)) for one in each]
         words += [hidden(answer["err"])[-2500:]] * len(each)
     result = {**result, **{key: hidden(result[key]) for key in ("daemons", "counters", "troubles")}}
+    result["unstaged"] = hidden(plan["unstaged"])
     unanswered = len(asked) - len(seen)
     failed = next((each for each in seen if each.kind == "client-failed"), None)
     if unanswered > 0 or failed is not None:
@@ -417,6 +421,21 @@ def _staged(
             f"{client} gave no answer to {max(unanswered, 1)} of {len(asked)} questions: {last.strip()}"
         )
     return seen, result, words
+
+
+def _met_unstaged(predicted: "Visit", unstaged: dict[str, str]) -> str | None:
+    """Why a question is left out that meets a program which is not staged; what does not meet it is compared."""
+    for exchange in predicted.tree:
+        service = exchange.service
+        why = unstaged.get(pointer(_stated_at(service))) if service is not None else None
+        if why is not None:
+            return why
+    return None
+
+
+def _stated_at(service: Service) -> tuple[str | int, ...]:
+    """Where a service is stated: a store's address at the store."""
+    return service.store.place.path if isinstance(service, StoreDoor) else service.place.path
 
 
 def _fronts(predicted: "Visit") -> Iterator[object]:

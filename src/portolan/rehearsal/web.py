@@ -48,18 +48,13 @@ def build_web(plan: Plan, forge: Forge, urls: list[str], unsaid: str, naming: "N
             continue
         space = plan.space_of(machine)
         name = f"{space}s{list(machine.services).index(service.name)}"
-        if isinstance(service, OtherService):
-            if service.privileged or all(each.port >= _FREE_PORTS for each in service.listens):
-                sockets = [part for each in service.listens for part in (str(each.address or ""), str(each.port))]
-                plan.daemons.append(Daemon(name, space, [service.when_asked, *sockets], [], "other"))
-        elif isinstance(service, WebService):
-            if service.program is not None and not isinstance(service.program, str):
-                raise quoting.UnstageableError("a program", "described by its ways", service.place.key("program"))
-            for giving in (each for site in service.sites.values() for each in (site, *site.sections)):
-                if giving.scripts_at is not None:
-                    place = giving.place.key("scripts_at")
-                    raise quoting.UnstageableError("a program that runs scripts", giving.scripts_at, place)
-            _web(plan, forge, machine, service, name, paths_of(service, urls), service.program or unsaid, naming)
+        if isinstance(service, WebService):
+            with plan.by_itself(service.place.path):
+                _web(plan, forge, machine, service, name, paths_of(service, urls), str(service.program or unsaid), naming)
+        free = service.privileged or all(each.port >= _FREE_PORTS for each in service.listens)
+        if isinstance(service, OtherService) and free:
+            sockets = [part for each in service.listens for part in (str(each.address or ""), str(each.port))]
+            plan.daemons.append(Daemon(name, space, [service.when_asked, *sockets], [], "other"))
 
 
 def paths_of(service: WebService, urls: list[str]) -> set[str]:
@@ -126,6 +121,12 @@ def _web(
     program: str,
     naming: "Naming",
 ) -> None:
+    if service.program is not None and not isinstance(service.program, str):
+        raise quoting.UnstageableError("a program", "described by its ways", service.place.key("program"))
+    for giving in (each for site in service.sites.values() for each in (site, *site.sections)):
+        if giving.scripts_at is not None:
+            place = giving.place.key("scripts_at")
+            raise quoting.UnstageableError("a program that runs scripts", giving.scripts_at, place)
     _certificates(plan, forge, service, name)
     sites: list[Site | WebService] = [site for site in service.sites.values() if in_force(site)]
     if not service.sites:
