@@ -16,6 +16,7 @@ GUARDED = """\
 - {when: {pattern: "^/(.*)$", file: false, folder: false, none: [{pattern: "^/b/"}]}, to: /app.html, inner: again}
 """
 ROUND = """- {when: {pattern: "^/(.*)$"}, to: "/x/{1}", inner: again}"""
+SELF = """- {when: {scheme: http}, to: /about.html, inner: again}"""
 ENDS = """- {when: {pattern: "^/(.*)$"}, to: "/b/{1}", inner: here}"""
 SEEN = """\
 - {when: {pattern: "^/(.*)$"}, to: "/b/{1}", inner: "on"}
@@ -94,6 +95,7 @@ RULE_WORLDS: dict[str, WebWorld] = {
     **one("rules, one after the other", ruled(GUARDED), asks(PATHS, "street", "putter", "poster")),
     **one("rules in a file", filed(GUARDED), asks(PATHS, "street", "putter"), ("apache",)),
     **one("rules in a file that go round", filed(ROUND), asks("/ /about.html"), ("apache",)),
+    **one("rules in a file that lead to themselves", filed(SELF), asks("/about.html /x /"), ("apache",)),
     **one("rules in a file that end", filed(ENDS), asks("/c.html /zz /"), ("apache",)),
     **one("rules of a section that go round", section("/b/", AGAIN), asks("/b/c.html /app.html"), ("nginx",)),
     **one("rules of a section that stay", section("/b/", STAYS), asks("/b/c /b/c.html /b/"), ("nginx",)),

@@ -13,6 +13,7 @@ MEASURED = {
     "site: rules, one after the other (apache)": "index.html about.html app.html about.html about.html app.html 404 404 l.html app.html 404 in/index.html in/x.html 405 405 405 405 405 405 405 405 405 405 405 405 405 index.html about.html app.html about.html about.html app.html 404 404 l.html app.html 404 in/index.html in/x.html",
     "site: rules in a file (apache)": "index.html about.html app.html about.html about.html app.html 404 404 l.html 403 app.html in/index.html in/x.html 405 405 405 405 405 405 405 405 405 403 405 405 405",
     "site: rules in a file that go round (apache)": "500 500",
+    "site: rules in a file that lead to themselves (apache)": "500 500 500",
     "site: rules in a file that end (apache)": "b/c.html 404 403",
     "site: rules of a section that go round (nginx)": "500 app.html",
     "site: rules of a section that stay (nginx)": "b/c.html 404 404",

@@ -247,9 +247,9 @@ class Serving:
         return f"{'/'.join(filter(None, (folder, file.within.strip('/'))))}/" if folder else ""
 
     def _by_rules(
-        self, rules: tuple[Redirect, ...], late: bool, path: str, above: str = ""
+        self, rules: tuple[Redirect, ...], late: bool, path: str, above: str | None = None
     ) -> Response | _Moved | None:
-        """What rules make of a request for a path: an answer, or another path to go on with; None where none applies."""
+        """What rules make of a path: an answer, or another to go on with, or nothing; `above` stands before relative targets of files."""
         if not rules:
             return None
         moved: _Moved | None = None
@@ -262,12 +262,12 @@ class Serving:
             if redirect.answer is not None:
                 return self._answers(redirect.answer, place, redirect)
             if redirect.inner is None:
-                target = target_of(redirect, at, held, above)
+                target = target_of(redirect, at, held, above or "")
                 step = http_kinds.Redirected(self.site.name, target, redirect.status, place=place, subject=redirect)
                 return Response(redirect.status, (*self.decisions, step), self.site, location=target)
             to, query = moved_to(redirect, at, held)
-            # Where nothing changes, it only says whether further rules are asked.
-            if to != path or not self.program.rules_run_anew:
+            # Where nothing changes, it only says whether further rules are asked; files of rules compare it with a file's (measured).
+            if to != path or not self.program.rules_run_anew or (above is not None and redirect.inner == "again"):
                 self.decisions.append(http_kinds.GoesOnWithin(self.site.name, path, to, place=place, subject=redirect))
                 self.request = self.request.but(url=self.request.url.but(query=query))
                 self.onward = self.onward.but(path=quote(to, safe=PLAIN), query=query)

@@ -50,7 +50,9 @@ def build_web(plan: Plan, forge: Forge, urls: list[str], unsaid: str, naming: "N
         name = f"{space}s{list(machine.services).index(service.name)}"
         if isinstance(service, WebService):
             with plan.by_itself(service.place.path):
-                _web(plan, forge, machine, service, name, paths_of(service, urls), str(service.program or unsaid), naming)
+                _web(
+                    plan, forge, machine, service, name, paths_of(service, urls), str(service.program or unsaid), naming
+                )
         free = service.privileged or all(each.port >= _FREE_PORTS for each in service.listens)
         if isinstance(service, OtherService) and free:
             sockets = [part for each in service.listens for part in (str(each.address or ""), str(each.port))]

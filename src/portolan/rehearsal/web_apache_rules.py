@@ -70,7 +70,7 @@ def _flag(status: int) -> str:
 def _only_last(site: Site) -> None:
     """Rules of sections stand with the site's here, so that what goes on within the server is the last that is asked."""
     inner = [rule for each in (site, *site.sections) for rule in each.redirects if rule.inner is not None]
-    beside = any(each.redirects or each.answer is not None for each in site.sections)
+    beside = site.answer is not None or any(each.redirects or each.answer is not None for each in site.sections)
     for rule in inner:
         if beside or rule.inner == "on":
             raise quoting.UnstageableError("a rule that goes on within httpd before others", str(rule.to), rule.place)

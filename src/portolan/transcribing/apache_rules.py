@@ -177,6 +177,9 @@ class Rewrites:
         if not to.startswith(("/", "{")):
             if not self.where:
                 return None
+            if "{" not in to:
+                # A relative target is the file itself where that is asked for, and nothing is rewritten (measured).
+                _add(when, {"none": [{"path": f"{self.where.rstrip('/')}/{to.partition('?')[0]}"}]})
             to = f"{self.where.rstrip('/')}/{to}"
         if when:
             rule.say("when", when)
