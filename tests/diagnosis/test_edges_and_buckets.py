@@ -138,6 +138,7 @@ BAD = {
     "edge-origin-name,4": ([(LEG, LEG.replace("rack", "rock"))], DESK),
     "edge-origin-path": ([(AT, AT + ", prefix: /index.html")], IMAGES),
     "edge-origin-path,2": ([(KEYS, "objects: [site/index.html, site/domes/index.html, error.html]"), ("page: kestrel-images/index", "page: kestrel-images/site/index")], IMAGES),
+    "edge-index-missing,2": ([("    index_file: index.html\n", "    index_file: home.html\n")], PLANS),
     "edge-index-missing": ([("    index_file: index.html\n", "")], PLANS),
     "edge-leg-mismatch": ([(AT, AT + ", leg: verified")], IMAGES),
     "edge-leg-mismatch,2": ([(LEG, "at: rack.kestrel-ridge.example, host: kept, port: 443")], DESK),

@@ -26,6 +26,17 @@ ROWS = [
     ("origin-record-old", "https://shop.heron.example/", 504, "http-error", "name-wrong-address", "change crane.heron.example from 192.0.2.20 to 192.0.2.10"),
     ("redirect-bucket-to-itself", "http://www.heron.example/", 301, "redirect-error", "bucket-redirect-target", "let the bucket www.heron.example send everything to https://prints.heron.example"),
     ("site-granted-page-by-page", "https://prints.heron.example/", 403, "http-error", "bucket-grant-missing", "let everyone read heron-prints/*"),
+    ("edge-kept-name-misnamed", "https://shop.clockhouse.example/", 404, "http-error", "binding-missing", "add names shop.clockhouse.example"),
+    ("alias-dot-to-a-store", "http://www.clockhouse.example/", None, "name-error", "differs-by-a-slip", "write www.clockhouse.example.pages.depot.example in place of"),
+    ("bucket-sends-back-to-plain", "https://www.clockhouse.example/", 301, "redirect-error", "edge-origin-address", "let the edge front ask clockhouse-pages.objects.depot.example"),
+    ("held-error-from-None", "https://www.clockhouse.example/", 502, "http-error", "edge-holds-old", "let the edge front forget what it holds for https://www.clockhouse.example/"),
+    ("old-origin-until-deployed", "https://www.clockhouse.example/", 504, "http-error", "edge-not-in-effect", "wait until 2026-03-14 20:20 UTC"),
+    ("edge-default-wrong", "https://members.skerry.example/", 403, "http-error", "edge-index-missing", "let the edge front ask for index.html where / is asked"),
+    ("edge-not-yet", "https://tides.cove.example/", None, "name-error", "edge-not-in-effect", "wait until 2026-11-25 00:00 UTC"),
+    ("edge-asks-from", "https://tides.cove.example/", 502, "http-error", "differs-by-a-slip", "write 192.0.2.128/28 in place of 192.0.2.144/28"),
+    ("edge-way-mask", "https://tides.cove.example/", 504, "http-error", "differs-by-a-slip", "write 10.12.0.1 in place of 10.12.0.1/30"),
+    ("origin-lacks-listener", "https://bookings.cape.example/", 502, "http-error", "edge-leg-mismatch", "let web listen on 443 tls too"),
+    ("purge-called-unsafe", "https://www.clockhouse.example/", None, "name-error", "edge-holds-old", "let the edge front forget what it holds for https://www.clockhouse.example/"),
     ("tries-all-has-no-effect", A, 503, "http-error", "differs-by-a-slip", "write true in place of false for edges.front.origin.tries_all"),
 ]  # fmt: skip
 

@@ -306,6 +306,9 @@ def redirect_target(case: Case) -> Finding | None:
     if not steps or not isinstance(bucket, Bucket) or bucket.sends_all_to is None:
         return None
     others = [each for each in _targets(case, bucket) if _sent(case, bucket, each)]
+    if not others and case.symptom in ("loop", "too-many"):
+        # Whatever is behind it: what sends back to where it was asked helps nobody.
+        others = [""]
     if not others:
         return None
     step = steps[-1]

@@ -175,6 +175,9 @@ def error_page(case: Case) -> Finding | None:
         return None
     wanted = "/" + expectation.page.partition("/")[2]
     pages = [page for page in edge.error_pages.values() if page == wanted]
+    if outer.url.path.endswith("/") and f"{outer.url.path}index.html" == wanted:
+        # It is the page itself that does not come, and no address within an application.
+        return None
     if status in edge.error_pages or outer.url.path == wanted or not (pages or wanted == "/index.html"):
         return None
     says = next((each for each in edge.error_pages_say.values()), 200)

@@ -287,9 +287,9 @@ def _paths(case: Case) -> list[str]:
 
 @fault(
     "edge-index-missing",
-    "The edge has no index file, and an objects' address behind it",
+    "The edge has no index file, or another than lies there, and an objects' address behind it",
     "403 at /",
-    "Give the edge its index file: at an objects' address nothing else makes / a page.",
+    "Give the edge its index file, as it lies there: at an objects' address nothing else makes / a page.",
     "list-denied",
     "bucket-unsaid",
     "key-hidden",
@@ -301,7 +301,7 @@ def default_missing(case: Case) -> Finding | None:
     """Asked for `/`, the store has its list and no page."""
     edge, door = edge_of(case.client), door_asked(case.exchange)
     asked = case.visit.exchanges[-1].url.path
-    if edge is None or door is None or door.way != "objects" or asked != "/" or edge.index_file is not None:
+    if edge is None or door is None or door.way != "objects" or asked != "/":
         return None
     found = store_at(case.estate, case.exchange.url.host)
     bucket = door.store.buckets.get(found[2]) if found is not None else None
@@ -311,9 +311,12 @@ def default_missing(case: Case) -> Finding | None:
     else:
         document = bucket.index_file if bucket is not None else "index.html"
     own = stated(case, edge)
+    if document == edge.index_file:
+        return None
     if not onward(case, with_edge(case.estate, own, index_file=document)):
         return None
-    text = f"{label_of(edge)} has no index file, and asks {door.store.name}'s objects' address for /"
+    has = "has no index file, and" if edge.index_file is None else f"has the index file {edge.index_file}, and"
+    text = f"{label_of(edge)} {has} asks {door.store.name}'s objects' address for /"
     clue = OtherClue(
         edge=edge, others=((f"let {label_of(edge)} ask for {document} where / is asked", {"default": document}),)
     )
