@@ -160,7 +160,11 @@ def kept_since(world: World, url: Url, client: EdgeClient) -> Resolution | None:
     """The addresses that an edge took at some time and kept; None where it looks them up."""
     if client.looked_up is None or url.literal is not None:
         return None
-    found = world.then(client.looked_up).resolve(client, url.host, None)
+    then = world.then(client.looked_up)
+    if client.host not in then.estate.hosts and client.host not in then.estate.routers:
+        # It asked from elsewhere then: whoever asks from here learned the same of today's servers.
+        then = world
+    found = then.resolve(client, url.host, None)
     if client.origin.keeps_ttl:
         # RFC 1035 section 3.2.1: the shortest of what the address rests on.
         lives = [each.subject.ttl for each in found.decisions if isinstance(each.subject, Record)]

@@ -62,9 +62,10 @@ class Place:
 
     def item(self, name: str, index: int) -> "Place":
         """The place of an item of the list under a key; the key's place where a lone item stands for the list."""
-        for key, node in self.node.value or ():
-            if key.value == name and isinstance(node.value, list) and index < len(node.value):
-                return Place((*self.path, name, index), node.value[index])
+        for pair in self.node.value if isinstance(self.node.value, list) else ():
+            held = pair[1].value if isinstance(pair, tuple) and pair[0].value == name else None
+            if isinstance(held, list) and index < len(held):
+                return Place((*self.path, name, index), held[index])
         return self.key(name)
 
     def has(self, name: str) -> bool:
