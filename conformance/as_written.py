@@ -47,9 +47,9 @@ NGINX = (
     "limit_req_zone $binary_remote_addr zone=one:1m rate=1000r/s;\ninclude site; }}\n"
 )
 APACHE = (
-    "ServerRoot {root}\nPidFile {root}/pid\nErrorLog {root}/log/e\nServerName machine.example\nListen 18080\nListen 18443\nDefine APACHE_LOG_DIR {root}/log\n"
+    "ServerRoot {root}/etc/apache2\nPidFile {root}/pid\nErrorLog {root}/log/e\nServerName machine.example\nListen 18080\nListen 18443\nDefine APACHE_LOG_DIR {root}/log\n"
     "{modules}TypesConfig /etc/mime.types\nUser www-data\nGroup www-data\n"
-    "<Directory />\nOptions FollowSymLinks\nRequire all denied\n</Directory>\n<Directory {root}/srv>\nOptions Indexes FollowSymLinks\nRequire all granted\n</Directory>\nInclude {root}/site\n"
+    "<Directory />\nOptions FollowSymLinks\nRequire all denied\n</Directory>\n<Directory {root}/srv>\nOptions Indexes FollowSymLinks\nRequire all granted\n</Directory>\nInclude site\n"
 )
 MODULES = (
     "mpm_event", "authn_core", "authn_file", "authz_core", "authz_user", "authz_host", "auth_basic", "alias", "dir", "autoindex", "mime", "env", "setenvif", "headers",
@@ -90,7 +90,7 @@ def moved(text: str, root: Path) -> str:
 def mistaken(text: str) -> Iterator[tuple[str, str]]:
     """As it is written, and with a usual mistake."""
     yield "as written", text
-    yield "a folder written otherwise", re.sub(r"/srv/([a-z])([a-z])", r"/srv/\2\1", text)
+    yield "a folder written otherwise", re.sub(r"((?:DocumentRoot|root) /srv/)([a-z])([a-z])", r"\1\3\2", text)
     yield "a slip in a name", re.sub(r"(server_name |ServerName )([a-z])", r"\1\2\2", text)
 
 
@@ -109,20 +109,21 @@ def laid_out(program: str, text: str, root: Path) -> str:
         path = root / name.lstrip("/")
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_text("keeper:$apr1$x$y\n")
-    for name in ("log", "var/log/nginx"):
-        (root / name).mkdir(parents=True)
+    home = root / "etc" / ("nginx" if program == "nginx" else "apache2")
+    for each in (root / "log", root / "var/log/nginx", home):
+        each.mkdir(parents=True, exist_ok=True)
     if program == "nginx":
         for each in ("proxy_params", "fastcgi_params", "fastcgi.conf", "snippets"):
             source = Path("/etc/nginx") / each
             copy = shutil.copytree if source.is_dir() else shutil.copy
-            copy(source, root / each)
+            copy(source, home / each)
     modules = "".join(
         f"LoadModule {each}_module /usr/lib/apache2/modules/mod_{each}.so\n"
         for each in MODULES
         if Path(f"/usr/lib/apache2/modules/mod_{each}.so").exists()
     )
-    (root / "site").write_text(text)
-    main = root / "main.conf"
+    (home / "site").write_text(text)
+    main = home / "main.conf"
     main.write_text((NGINX if program == "nginx" else APACHE).format(root=root, modules=modules))
     for each in (root, *root.rglob("*")):
         each.chmod(0o755 if each.is_dir() else 0o644)
@@ -195,7 +196,7 @@ def main() -> int:
             one, other, found = asked(program, f"{title}, {how}", changed)
             compared, apart, runs = compared + one, apart + other, runs + 1
             different += found
-    print("\n".join(different[:60]))
+    print("\n".join(different[:400]))
     print(f"ran {runs}, compared {compared} answers, {len(different)} differ, apart {apart}")
     return int(bool(different) or compared == 0)
 

@@ -13,7 +13,6 @@ READ = {
     "DocumentRoot /srv/a\nFallbackResource /app.html": {"fallback": "app.html"},
     "DocumentRoot /srv/a\nErrorDocument 404 /404.html\nErrorDocument 403 \"no\"": {"error_pages": {404: "/404.html"}},
     "DocumentRoot /srv/a\n<Directory /srv/a>\nOptions Indexes\nAllowOverride All\n</Directory>": {"listing": True, "reads_rule_files": True},
-    "DocumentRoot /srv/a\n<Directory /srv/a>\nRewriteEngine On\nRewriteCond %{REQUEST_FILENAME} !-f\nRewriteCond %{REQUEST_FILENAME} !-d\nRewriteRule . /index.php [L]\n</Directory>": {"fallback": "index.php"},
     "DocumentRoot /srv/a\nLimitRequestBody 1000\nHeader always set Strict-Transport-Security max-age=60": {"largest_body": 1000},
 }  # fmt: skip
 
@@ -52,6 +51,9 @@ def test_what_sends_visitors_elsewhere(text):
 
 #: A folder's rules, and what is asked of paths: patterns lie behind the folder, groups that are not there are empty.
 FOLDERS = {
+    "RewriteCond %{REQUEST_FILENAME} !-f\nRewriteCond %{REQUEST_FILENAME} !-d\nRewriteRule . /index.php [L]": [
+        ({"file": False, "folder": False}, "/index.php")
+    ],
     "RewriteRule ^old/(.*)$ /new/$1 [R=301,L]": [({"pattern": "^/docs/old/(.*)$"}, "/new/{1}")],
     "RewriteRule ^(?:a|^b)$ /c$1 [R=301,L]": [({"pattern": "^/docs/(?:a|^/docs/b)$"}, "/c")],
     "RewriteRule x|y$ /z [R=301,L]": [({"pattern": "^/docs/.*?(?:x|y$)"}, "/z")],
@@ -326,3 +328,14 @@ def test_what_is_passed_on_for_websockets(text, upgrades, unread):
     (site,) = sites_of(made).values()
     assert [each.upstream.upgrades for each in site.sections if each.upstream] == [upgrades]
     assert len(made.unread) == unread
+
+
+def test_other_methods_are_refused():
+    """With 403, after what the server sends elsewhere; HEAD goes with GET."""
+    inside = "<LimitExcept GET POST>\nRequire all denied\n</LimitExcept>"
+    made = apache_of(
+        f"{HEAD}<VirtualHost *:80>\nDocumentRoot /srv/a\n<Directory /srv/a>\n{inside}\n</Directory>\nRedirect gone /old\n</VirtualHost>\n"
+    )
+    (site,) = sites_of(made).values()
+    assert [(rule.answer, rule.when.not_method) for rule in site.redirects][-1] == (403, ("GET", "POST", "HEAD"))
+    assert made.unread == ()

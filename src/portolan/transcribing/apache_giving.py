@@ -174,7 +174,13 @@ def _header(here: Giving, each: Directive) -> None:
 
 def _methods(here: Giving, each: Directive) -> None:
     if each.name == "limitexcept" and denies(each.block or ()) and all(map(is_method, each.words)):
-        here.part.say("methods", [word for word in each.words if word != "HEAD" or "GET" not in each.words], each.spot)
+        # Who may not is refused with 403; 405 says a module that is asked for methods (mod_allowmethods).
+        taken = [*each.words, *(["HEAD"] if "GET" in each.words and "HEAD" not in each.words else [])]
+        rule = Part(each.spot)
+        rule.say("when", {"not_method": taken})
+        rule.say("answer", 403)
+        rule.say("written_as", "redirect")
+        add(here.part, "redirects", rule)
     else:
         here.lose(each, f"<{each.text}>")
 

@@ -114,8 +114,6 @@ class Rewrites:
         flags = [flag.strip() for flag in "".join(each.words[2:3]).strip("[]").split(",") if flag.strip()]
         names = {flag.partition("=")[0].upper(): flag.partition("=")[2] for flag in flags}
         sends = "R" in names or "REDIRECT" in names or re.match(r"https?://", target) is not None
-        if self._falls_back(conditions, pattern, target, sends):
-            return
         if target == "-" and not _STOPS & set(names):
             return  # it only marks or keeps, and rewrites nothing
         kept = "P" not in names and not {"C", "CHAIN", "S", "SKIP", "N", "NEXT"} & set(names)
@@ -126,26 +124,6 @@ class Rewrites:
             self.part.lose(each.spot, f"RewriteRule {pattern} {target}")
         else:
             add(self.part, "redirects", made)
-
-    def _falls_back(self, conditions: list[Directive], pattern: str, target: str, sends: bool) -> bool:
-        """What publishing programs write: what is neither file nor folder is given by one file."""
-        tests = sorted(
-            each.words[1] for each in conditions if len(each.words) > 1 and each.words[0] == "%{REQUEST_FILENAME}"
-        )
-        # What is no folder has a path behind its own.
-        whole = pattern in (".", "^.+$") or self._fits_every(pattern)
-        if (
-            sends
-            or not self.of_folder
-            or tests != ["!-d", "!-f"]
-            or len(conditions) != 2
-            or not whole
-            or not re.fullmatch(r"/?[\w./-]+", target)
-        ):
-            return False
-        base = "" if target.startswith("/") else self.where.strip("/")
-        self.part.say("fallback", "/".join(filter(None, (base, target.lstrip("/")))), conditions[0].spot)
-        return True
 
     def _made(
         self,

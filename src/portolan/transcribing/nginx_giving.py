@@ -379,7 +379,8 @@ def _try_files(here: Giving, each: Directive) -> None:
     if not known or (page is None and last != "=404"):
         here.lose(each)
         return
-    if tried != ["$uri", "$uri/"]:
+    # Without a page at its end it is said, too: what is missing is refused before the method is looked at (measured).
+    if tried != ["$uri", "$uri/"] or page is None:
         here.part.say("tries", [word.replace("$uri", "{path}") for word in tried], each.spot)
     if page is not None:
         here.part.say("fallback", last.lstrip("/"), each.spot)
