@@ -152,3 +152,39 @@ def test_what_is_known_to_be_in_effect_has_one_answer():
     made = estate({"edges/front/in_effect_from": "2026-03-14T19:00:00Z", **BEFORE})
     world = World(made, made.at)
     assert turns(world, visit(world, IMAGES, made.vantages["street"]), made.expected[0]) == ()
+
+
+NGINX = {"kind": "edge", "program": "nginx", "listens": [80], "names": ["bookings.kestrel-ridge.example"], "origin": "rack.kestrel-ridge.example"}  # fmt: skip
+
+
+@pytest.mark.parametrize(("caches", "asked"), [(True, "GET"), (False, "HEAD")])
+def test_head_at_nginx_with_a_cache(caches, asked):
+    """What is held for HEAD is held for GET, and is asked for so (measured)."""
+    made = estate(
+        {
+            "hosts/rim": {"interfaces": {"line": {"network": "internet", "address": "192.0.2.30"}}, "services": {"cache": {**NGINX, "caches": caches}}},
+            "zones/kestrel-ridge.example/records": ["bookings 300 A 192.0.2.30", "rack 300 A 192.0.2.10"],
+            "vantages/street/method": "HEAD",
+        }
+    )  # fmt: skip
+    found = visit(World(made, made.at), "http://bookings.kestrel-ridge.example/", made.vantages["street"])
+    assert [each.client.saying.method for each in found.exchanges[-1].inner] == [asked]
+
+
+@pytest.mark.parametrize(
+    ("facts", "url", "expected"),
+    [
+        ({"refuses_with": 421}, "http://192.0.2.30/", "421"),
+        ({}, "http://192.0.2.30/", "404"),
+        ({"unknown_in_tls": "rejected", "certificate": "images", "listens": [80, "443 tls"]}, "https://other.kestrel-ridge.example/", "other"),
+    ],
+)  # fmt: skip
+def test_names_of_nobody_at_nginx(facts, url, expected):
+    """A server of their own takes them where it says what they get; else the only one."""
+    made = estate(
+        {
+            "hosts/rim": {"interfaces": {"line": {"network": "internet", "address": "192.0.2.30"}}, "services": {"cache": {**NGINX, **facts}}},
+            "zones/kestrel-ridge.example/records": ["other 300 A 192.0.2.30", "rack 300 A 192.0.2.10"],
+        }
+    )  # fmt: skip
+    assert got(visit(World(made, made.at), url, made.vantages["street"])) == expected
