@@ -101,7 +101,18 @@ SOCKETS = [
 ]
 LIVE = 'files: [index.html]\nsections: [{{path: /live/, upstream: {{to: "http://10.20.0.16:7007/"{more}}}}}]'
 
+#: Scripts that a program on another machine runs, and one that nobody runs.
+RUNNER = "      runner: {kind: scripts, listens: [9000]}\n"
+SCRIPTS = (
+    "files: [index.php, a.php, x.html, in/index.php, sorry.html]\nindex_files: [index.php, index.html]\n"
+    'sections: [{{pattern: "[.]php$", scripts_at: "10.20.0.16:{port}"}}]'
+)
+RUN = asks("/ /a.php /x.html /in/ /in /none.php /none/b.php", "street", "poster")
+
 FRONT_WORLDS: dict[str, WebWorld] = {
+    **front("scripts", SCRIPTS.format(port=9000), RUN, extra=RUNNER),
+    **front("scripts that nobody runs", SCRIPTS.format(port=9001), RUN, extra=RUNNER),
+    **front("scripts for all that is missing", f"{SCRIPTS.format(port=9000)}\nfallback: index.php", RUN, extra=RUNNER),
     **front("websockets", LIVE.format(more=", upgrades: true"), SOCKETS, extra=ODD),
     **front("websockets, not passed on", LIVE.format(more=""), SOCKETS, extra=ODD),
     **front("everything", f'upstream: "{ADDRESS}"', asks(PATHS), inners=BOTH),

@@ -2,6 +2,7 @@
 
 import pytest
 
+from conformance.front_worlds import FRONT_WORLDS
 from tests.conftest import OFFICE, ask, got, problems, swap
 
 FILES = "            files: [index.html, tonight.html, img/dome.jpg]\n"
@@ -81,3 +82,20 @@ def test_a_runner_says_where_it_is_asked():
     """Neither listeners nor a socket."""
     text = office("nginx", "state: running", "/run/p.sock")
     assert any("needs 'listens' or 'socket'" in each for each in problems(text))
+
+
+#: What came in worlds in which a program on another machine runs them; a blank is `_`.
+IN_WORLDS = {
+    "front: scripts (nginx)": "index.php a.php x.html in/index.php in/index.php 404 404 index.php a.php 405 in/index.php in/index.php 404 404",
+    "front: scripts that nobody runs (nginx)": "502 502 x.html 502 502 502 502 502 502 405 502 502 502 502",
+    "front: scripts that nobody runs (apache)": "503 503 x.html 503 503 503 503 503 503 x.html 503 503 503 503",
+    "front: scripts for all that is missing (nginx)": "index.php a.php x.html in/index.php in/index.php 404 404 index.php a.php 405 in/index.php in/index.php 404 404",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", IN_WORLDS)
+def test_as_in_the_worlds(name):
+    """Held against both servers, with a program of ours that runs them."""
+    world = FRONT_WORLDS[name]
+    found = [got(ask(world.text, url, who)).removeprefix("visit/") for url, who in world.asked]
+    assert found == IN_WORLDS[name].split()

@@ -171,6 +171,45 @@ def test_nothing_compared_is_no_agreement(program, tmp_path):
     assert (data["compared"], data["questions"][0]["agree"], sum(data["excluded"].values())) == (0, None, 1)
 
 
+SCRIPTS = """\
+portolan: 1
+hosts:
+  orion:
+    interfaces: {line: {network: internet, address: 203.0.113.40}}
+    services:
+      runner: {kind: scripts, listens: ["127.0.0.1:9000"], socket: /run/p.sock}
+      web: {program: nginx, listens: [80], sites: {pages: {default: true, files: [a.php, x.html], sections: [{pattern: "[.]php$", scripts_at: AT}]}}}
+  vela:
+    interfaces: {line: {network: internet, address: 203.0.113.41}}
+    services: {web: {program: apache, listens: [80], sites: {other: {default: true, files: [index.html]}}}}
+vantages: {street: {network: internet, address: 198.51.100.7}}
+expected: [{url: "http://203.0.113.40/a.php"}, {url: "http://203.0.113.40/none.php", status: 404}, {url: "http://203.0.113.41/"}]
+"""
+
+
+@pytest.mark.skipif(not able(), reason="needs namespaces and the servers' packages; .ci/run installs them")
+@pytest.mark.parametrize(
+    ("at", "more", "compared"),
+    [("127.0.0.1:9000", "", 3), ("/run/p.sock", "", 3), ("/run/p.sock", ", socket_rights: 0660 www-data:www-data", 1), ("/run/q.sock", "", 3)],
+)  # fmt: skip
+def test_scripts_are_run(program, tmp_path, at, more, compared):
+    """At an address and at a socket, also where nobody listens; a runner that is not staged leaves the rest as it is."""
+    text = SCRIPTS.replace("AT", at).replace("socket: /run/p.sock", f"socket: /run/p.sock{more}")
+    (tmp_path / "estate.yaml").write_text(text)
+    data = json.loads(rehearsed(program, "--format", "json").stdout)
+    assert [each["agree"] for each in data["questions"]].count(True) == data["compared"] == compared
+
+
+@pytest.mark.skipif(not able(), reason="needs namespaces and the servers' packages; .ci/run installs them")
+def test_what_is_not_staged_leaves_out_what_meets_it(program, tmp_path):
+    """A socket at which nobody is described: the other machine is asked all the same."""
+    text = SCRIPTS.replace("AT", "/run/p.sock").replace('      runner: {kind: scripts, listens: ["127.0.0.1:9000"], socket: /run/p.sock}\n', "")  # fmt: skip
+    (tmp_path / "estate.yaml").write_text(text)
+    data = json.loads(rehearsed(program, "--format", "json").stdout)
+    assert (data["compared"], [each["agree"] for each in data["questions"]]) == (1, [None, None, True])
+    assert "is not described cannot be staged" in next(iter(data["excluded"]))
+
+
 def test_a_difference_is_a_disagreement():
     """The comparison can fail."""
     ready = world(OFFICE)

@@ -334,7 +334,11 @@ def main() -> int:
         return 125  # the starter is gone already
     folder = os.path.dirname(os.path.abspath(__file__))
     scripts = {}
-    for name in ("stage.py", "browse.py", *(f"standins/{each}.py" for each in ("__init__", "wire", "edge", "store"))):
+    for name in (
+        "stage.py",
+        "browse.py",
+        *(f"standins/{each}.py" for each in ("__init__", "wire", "edge", "store", "scripts")),
+    ):
         with open(f"{folder}/{name}", "rb") as file:
             scripts[name if "/" not in name else f"portolan/rehearsal/{name}"] = file.read()
     # Those who play edges and stores find each other by the names that they have at home; nothing else is there.

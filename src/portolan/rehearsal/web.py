@@ -2,14 +2,15 @@
 
 import base64
 import hashlib
+import json
 import re
 from collections.abc import Iterator, Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 from urllib.parse import unquote
 
 from portolan.estate.machine import Machine
-from portolan.estate.service import Listener, OtherService, Service, WebService
-from portolan.estate.site import Redirect, Site, Upstream
+from portolan.estate.service import Listener, OtherService, ScriptRunner, Service, WebService
+from portolan.estate.site import Giving, Redirect, Site, Upstream
 from portolan.rehearsal import quoting
 from portolan.rehearsal.certificates import Forge
 from portolan.rehearsal.facts import every_service, path_asked, runs
@@ -53,10 +54,62 @@ def build_web(plan: Plan, forge: Forge, urls: list[str], unsaid: str, naming: "N
                 _web(
                     plan, forge, machine, service, name, paths_of(service, urls), str(service.program or unsaid), naming
                 )
+        if isinstance(service, ScriptRunner):
+            with plan.by_itself(service.place.path):
+                _runner(plan, space, service, name)
         free = service.privileged or all(each.port >= _FREE_PORTS for each in service.listens)
         if isinstance(service, OtherService) and free:
             sockets = [part for each in service.listens for part in (str(each.address or ""), str(each.port))]
             plan.daemons.append(Daemon(name, space, [service.when_asked, *sockets], [], "other"))
+
+
+_RUN = "import sys; sys.path.insert(0, '/stage'); from portolan.rehearsal.standins.scripts import main; main()"
+
+
+def _can_be_played(service: ScriptRunner) -> None:
+    """Raises UnstageableError for what the stage's one identity is not enough for."""
+    if service.socket_rights is not None:
+        raise quoting.UnstageableError(
+            "a socket's rights", str(service.socket_rights), service.place.key("socket_rights")
+        )
+    if service.runs_as != "www-data" or service.runs_in:
+        raise quoting.UnstageableError("an identity that runs scripts", service.runs_as, service.place.key("runs_as"))
+
+
+def _runner(plan: Plan, space: str, service: ScriptRunner, name: str) -> None:
+    """A program that runs scripts, played; it reads as the web servers here do."""
+    _can_be_played(service)
+    addresses = [(each, text) for each in service.listens for text in _addresses(each)]
+    facts = {"listens": [[text, each.port] for each, text in addresses], "socket": "socket" if service.socket else ""}
+    plan.files[f"{name}/facts.json"] = json.dumps(facts)
+    plan.folders.append(name)
+    plan.owned.append([name, "server"])
+    command = ["/usr/bin/python3", "-I", "-S", "-c", _RUN, f"{BASE}/{name}/facts.json"]
+    ready: list[list[Any]] = [["tcp", each.port] for each in service.listens]
+    ready += [["file", f"{BASE}/{name}/socket"]] if service.socket else []
+    plan.daemons.append(Daemon(name, space, command, ready, "stand-in"))
+
+
+def _addresses(listener: Listener) -> list[str]:
+    return ["0.0.0.0", "::1"] if listener.address is None else [str(listener.address)]
+
+
+def _run_at(plan: Plan, machine: Machine, giving: Giving) -> str:
+    """Where the scripts of a site are run on the stage: an address and port, or a path."""
+    at = str(giving.scripts_at)
+    if not at.startswith("/"):
+        return at
+    runners: dict[str, str] = {}
+    for number, each in enumerate(machine.services.values()):
+        if isinstance(each, ScriptRunner) and str(each.socket) == at:
+            _can_be_played(each)
+        if isinstance(each, ScriptRunner) and runs(each):
+            runners[str(each.socket)] = f"{BASE}/{plan.space_of(machine)}s{number}/socket"
+    if not any(isinstance(each, ScriptRunner) for each in machine.services.values()):
+        raise quoting.UnstageableError(
+            "a program that runs scripts and is not described", at, giving.place.key("scripts_at")
+        )
+    return runners.get(at, f"{BASE}/nobody.sock")
 
 
 def paths_of(service: WebService, urls: list[str]) -> set[str]:
@@ -125,10 +178,8 @@ def _web(
 ) -> None:
     if service.program is not None and not isinstance(service.program, str):
         raise quoting.UnstageableError("a program", "described by its ways", service.place.key("program"))
-    for giving in (each for site in service.sites.values() for each in (site, *site.sections)):
-        if giving.scripts_at is not None:
-            place = giving.place.key("scripts_at")
-            raise quoting.UnstageableError("a program that runs scripts", giving.scripts_at, place)
+    givings = [each for site in service.sites.values() for each in (site, *site.sections)]
+    scripts = {str(each.scripts_at): _run_at(plan, machine, each) for each in givings if each.scripts_at is not None}
     _certificates(plan, forge, service, name)
     sites: list[Site | WebService] = [site for site in service.sites.values() if in_force(site)]
     if not service.sites:
@@ -155,7 +206,7 @@ def _web(
     plan.files[f"{name}/passwords"] = (
         f"{VISITOR}:{{SHA}}{base64.b64encode(hashlib.sha1(PASSWORD.encode()).digest()).decode()}\n"
     )
-    staged = Staged(plan, machine, service, name, tuple(rooms), trusts)
+    staged = Staged(plan, machine, service, name, tuple(rooms), trusts, scripts)
     plan.files[f"{name}/web.conf"] = (nginx if program == "nginx" else apache)(staged)
     command = ["/usr/sbin/nginx", "-e", f"{folder}/log/error.log", "-p", folder, "-c", f"{folder}/web.conf"]
     if program == "apache":

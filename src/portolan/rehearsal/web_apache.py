@@ -47,6 +47,7 @@ _MODULES = (
     "socache_shmcb",
     "proxy",
     "proxy_http",
+    "proxy_fcgi",
     "slotmem_shm",
     "proxy_balancer",
     "lbmethod_byrequests",
@@ -347,6 +348,10 @@ def _facts(staged: Staged, giving: Giving, merged: bool) -> Iterator[str]:
         yield from _error_pages(giving)
     for name, value in cache_fields(giving):
         yield f"Header {'add' if name == 'Set-Cookie' else 'set'} {name} {quoting.httpd(value, giving.place)}"
+    if giving.scripts_at is not None:
+        run_at = staged.scripts[giving.scripts_at]
+        handler = f"proxy:unix:{run_at}|fcgi://localhost" if run_at.startswith("/") else f"proxy:fcgi://{run_at}"
+        yield f"SetHandler {quoting.httpd(handler, giving.place)}"
     if giving.methods:
         yield f"AllowMethods {' '.join(giving.methods)}"
     if giving.access is not None:

@@ -37,6 +37,8 @@ class Staged(NamedTuple):
     rooms: tuple[Room, ...]
     #: By upstream: the file of authorities that its certificate must lead to.
     trusts: dict[int, str]
+    #: Where scripts are run on the stage, by what the estate says.
+    scripts: dict[str, str]
 
     @property
     def folder(self) -> str:

@@ -227,6 +227,14 @@ def _body(staged: Staged, site: Site, giving: Giving, pools: list[str], number: 
         yield f"limit_except {' '.join(methods)} {{ deny all; }}"
     gives = giving.upstream is not None or giving.answer is not None or own_content(giving)
     source = giving if gives else site
+    at = giving.scripts_at or site.scripts_at
+    if at is not None and source.answer is None and source.upstream is None:
+        run_at = staged.scripts[at]
+        yield f"fastcgi_pass {'unix:' if run_at.startswith('/') else ''}{quoting.nginx(run_at)[1:-1]};"
+        yield "fastcgi_param SCRIPT_FILENAME $request_filename; fastcgi_param REQUEST_METHOD $request_method;"
+        if giving is not site and giving.fallback is None and not giving.tries:
+            # Whoever runs them says what is missing; the site's own fallback stands in the place for all other paths.
+            return
     if source.answer is not None:
         yield _answer(source, site.name)
         return
