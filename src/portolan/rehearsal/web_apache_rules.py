@@ -59,7 +59,8 @@ def _answer(site: Site, giving: Giving, pattern: str, otherwise: Iterable[Sectio
     for each in otherwise:
         yield f"RewriteCond %{{REQUEST_URI}} {_negated(quoting.httpd_condition(request_pattern(each)))}"
     yield f"RewriteCond %{{REQUEST_URI}} {quoting.httpd_condition(pattern)}"
-    yield f"RewriteRule ^ - [{_flag(status)},L]"
+    # Without a flag of its own it is not asked of a folder's document, as no section's answer is.
+    yield f"RewriteRule ^ - [R={status},L]"
 
 
 def _flag(status: int) -> str:
