@@ -15,15 +15,9 @@ import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
-from conformance.transcribed import NOW, agree, foretold, listening, really, started
+from conformance.transcribed import NOW, agree, estate_of, foretold, listening, really, started
 from conformance.unread import configurations
-from portolan.formats.estate_file import Loaded, load
-from portolan.formats.files import MemoryFiles
 from portolan.journey.world import World
-from portolan.transcribing.assembling import add_web, transcript
-from portolan.transcribing.part import Part
-from portolan.transcribing.registry import read_web
-from portolan.transcribing.text import yaml_text
 
 PLAIN, SECURE = 18080, 18443
 FOLDERS = ("visit", "times", "dome", "wiki", "news", "app", "errors", "huts", "challenges", "files")
@@ -40,8 +34,6 @@ SAID: tuple[tuple[str, dict[str, str]], ...] = (
     ("PUT", {}),
     ("GET", {"User-Agent": "a badbot"}),
 )
-#: Decisions about what nobody runs here: programs behind, and those that run scripts.
-BEHIND = ("127.0.0.1:", "10.20.0.", ".php", "fcgi", "proxy:")
 NGINX = (
     "pid {root}/pid; error_log {root}/log/e; events {{}}\nhttp {{ access_log off; types {{ text/html html; text/css css; image/png png; }}\n"
     "limit_req_zone $binary_remote_addr zone=one:1m rate=1000r/s;\ninclude site; }}\n"
@@ -130,18 +122,6 @@ def laid_out(program: str, text: str, root: Path) -> str:
     return str(main)
 
 
-def estate_of(main: str, root: Path) -> Loaded:
-    """What the reader makes of it, with what lies in its folders."""
-    gathered, source = read_web(main)
-    machine = Part(gathered.service.spot)
-    certificates, copies = add_web(machine, gathered, source)
-    machine.facts["folders"] = {str(root / "srv" / each): {"files": list(FILES), "rights": {}} for each in FOLDERS}
-    made = transcript("server", machine, certificates, copies, {})
-    documents = {path: yaml_text(document) for path, document in made.documents.items()}
-    text = f"portolan: 1\ninclude: [{', '.join(documents)}]\n"
-    return load(MemoryFiles({"estate.yaml": text, **documents, **made.copies}), "estate.yaml")
-
-
 def asked(program: str, title: str, text: str) -> tuple[int, int, list[str]]:
     """How many answers were held against each other, how many stand apart, and what differs."""
     root = Path(tempfile.mkdtemp(prefix="as-written-"))
@@ -157,7 +137,7 @@ def asked(program: str, title: str, text: str) -> tuple[int, int, list[str]]:
             return 0, 0, [f"{program} {title}: does not start: {process.strip()[-300:]}"]
         if not listening(PLAIN):
             return 0, 0, [f"{program} {title}: nothing listens"]
-        world = World(estate_of(main, root).estate, NOW)
+        world = World(estate_of(main, [root / "srv" / each for each in FOLDERS], FILES).estate, NOW)
         names = re.findall(r"(?:server_name|ServerName|ServerAlias) ([^;\n]+)", text)
         hosts = dict.fromkeys(host for each in names for host in each.split() if re.fullmatch(r"[a-z.-]+", host))
         for host in (*hosts, "north.huts.kestrel-ridge.example", "nobody.example"):

@@ -13,7 +13,7 @@ import msgspec
 from portolan.estate.base import HeaderName
 from portolan.estate.client import EdgeClient, PassingProgram
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import every_edge, machines
+from portolan.estate.guesses import machines, whole_edges
 from portolan.estate.service import WebService
 from portolan.estate.url import BadUrlError, parse
 from portolan.estate.vantage import Vantage
@@ -163,7 +163,7 @@ def _objects(estate: Estate) -> Iterator[Open]:
     for store in estate.stores.values():
         for bucket in store.buckets.values():
             keys = [each.replace("*", "any") for each in bucket.objects or ()] + ["(another)"]
-            for who in ("", *(each.name for each in every_edge(estate))):
+            for who in ("", *(each.name for each in whole_edges(estate))):
                 for key in keys:
                     if right(store, bucket, "read", key, who).allowed:
                         yield Open("object", who or "everyone", (bucket.name, key))

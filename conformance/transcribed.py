@@ -16,6 +16,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Iterable
 from datetime import UTC, datetime
 from ipaddress import ip_address
 from pathlib import Path
@@ -327,14 +328,12 @@ def world_of(program: str, seed: int, root: Path) -> str:
     return str(root / main)
 
 
-def estate_of(main: str, root: Path) -> Loaded:
-    """The estate that the readers make of it, with what lies in its folders."""
+def estate_of(main: str, folders: Iterable[Path], files: Iterable[str]) -> Loaded:
+    """The estate that the readers make of it, with what lies in its folders: in each the same."""
     gathered, source = read_web(main)
     machine = Part(gathered.service.spot)
     certificates, copies = add_web(machine, gathered, source)
-    machine.facts["folders"] = {
-        str(root / "srv" / folder): {"files": [*FILES[:-1], "empty/"], "rights": {}} for folder in FOLDERS
-    }
+    machine.facts["folders"] = {str(each): {"files": list(files), "rights": {}} for each in folders}
     made = transcript("server", machine, certificates, copies, {})
     documents = {path: yaml_text(document) for path, document in made.documents.items()}
     main_text = f"portolan: 1\ninclude: [{', '.join(documents)}]\n"
@@ -440,7 +439,7 @@ def main() -> int:
                     print(process)
                 process = None
                 continue
-            loaded = estate_of(main_file, root)
+            loaded = estate_of(main_file, [root / "srv" / each for each in FOLDERS], (*FILES[:-1], "empty/"))
             for service in next(iter(loaded.estate.hosts.values())).services.values():
                 for each in [
                     line

@@ -4,7 +4,7 @@ import os
 import subprocess
 import sys
 import textwrap
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -114,6 +114,11 @@ def got(found: Visit) -> str:
     """An outcome as one word: its detail, its page, or its status."""
     outcome = found.outcome
     return outcome.page or (str(outcome.status) if outcome.kind == "http-error" else outcome.detail) or outcome.kind
+
+
+def all_got(text: str, asked: Iterable[tuple[str, str]]) -> list[str]:
+    """What comes for each URL and vantage; the pages of the site `visit` without its name, and `_` for a blank."""
+    return [got(ask(text, url, who)).removeprefix("visit/").replace(" ", "_") for url, who in asked]
 
 
 def swap(text: str, *changes: tuple[str, str]) -> str:

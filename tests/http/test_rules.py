@@ -3,7 +3,7 @@
 import pytest
 
 from conformance.rule_worlds import RULE_WORLDS
-from tests.conftest import OFFICE, ask, got, problems, swap
+from tests.conftest import OFFICE, all_got, ask, got, problems, swap
 
 FILES = "            files: [index.html, tonight.html, img/dome.jpg]\n"
 
@@ -41,8 +41,7 @@ MEASURED = {
 def test_as_measured(name):
     """Question by question."""
     world = RULE_WORLDS[name]
-    found = [got(ask(world.text, url, who)).removeprefix("visit/").replace(" ", "_") for url, who in world.asked]
-    assert found == MEASURED[name].split()
+    assert all_got(world.text, world.asked) == MEASURED[name].split()
 
 
 #: A rule, and how the complaint about it begins.

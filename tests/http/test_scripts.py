@@ -3,7 +3,7 @@
 import pytest
 
 from conformance.front_worlds import FRONT_WORLDS
-from tests.conftest import OFFICE, ask, got, problems, swap
+from tests.conftest import OFFICE, all_got, ask, got, problems, swap
 
 FILES = "            files: [index.html, tonight.html, img/dome.jpg]\n"
 SCRIPTS = """\
@@ -97,5 +97,4 @@ IN_WORLDS = {
 def test_as_in_the_worlds(name):
     """Held against both servers, with a program of ours that runs them."""
     world = FRONT_WORLDS[name]
-    found = [got(ask(world.text, url, who)).removeprefix("visit/") for url, who in world.asked]
-    assert found == IN_WORLDS[name].split()
+    assert all_got(world.text, world.asked) == IN_WORLDS[name].split()

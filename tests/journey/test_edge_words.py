@@ -3,6 +3,7 @@
 import pytest
 
 from portolan.diagnosis.asking import answers
+from portolan.diagnosis.lint import lint
 from portolan.formats.change import patch_operations
 from portolan.formats.estate_file import changed
 from portolan.journey.turns import turns
@@ -41,6 +42,7 @@ POSTS = {f"{EDGE}/methods": ["GET", "POST"], "vantages/street/method": "POST", "
 CLEARS = {f"{SITE}/redirects": [{"when": {"method": ["POST"]}, "to": "/", "status": 303}], **HOLDS, **POSTS}
 ORIGIN = {"at": "rack.kestrel-ridge.example", "leg": "verified", "host": "kept"}
 WANTS = {f"{EDGE}/passes_scheme_as": "Forwarded", f"{EDGE}/passes_address_as": "Forwarded"}
+PART = {f"{EDGE}/by_path": [{"path": "/a", "caches": False}]}
 API = {"path": "/api/*", "origin": "nowhere.kestrel-ridge.example"}
 #: What is otherwise, and what somebody on the street gets at /.
 GETS = [
@@ -115,6 +117,9 @@ def test_an_address_is_kept_for_its_ttl(moment, asked):
         ({f"{EDGE}/by_path": [{"path": "api"}]}, "expected a path such as /status or /api/*, found 'api'"),
         ({f"{EDGE}/by_path": [{"path": "/a"}, {"path": "/a"}]}, "'/a' stands in line"),
         ({f"{EDGE}/by_path": [{"path": "/a", "keeps": {200: -1}}]}, "expected a number of seconds for 200, found -1"),
+        ({**PART, f"{EDGE}/key": ["path", "normal-path"]}, "two ways to have the path in the key"),
+        ({**PART, f"{EDGE}/keeps": {200: -1}}, "expected a number of seconds for 200, found -1"),
+        ({**PART, f"{EDGE}/origin/answer_within": 0}, "expected a number of seconds, found 0"),
         ({f"{EDGE}/purged": ["/old"]}, "scheme"),
         ({f"{EDGE}/origin/keeps_ttl": True}, "'keeps_ttl' goes with 'looked_up'"),
         ({f"{EDGE}/program": "nginx", f"{EDGE}/writes_clear": True}, "nginx has a way of its own there"),
@@ -122,10 +127,34 @@ def test_an_address_is_kept_for_its_ttl(moment, asked):
     ],
 )
 def test_what_cannot_be(facts, complaint):
-    """One error that says what was expected."""
+    """One error that says what was expected; what a part does not say is not held against it."""
     with pytest.raises(EstateError) as caught:
         estate(facts)
-    assert any(complaint in str(each) for each in caught.value.problems), [str(each) for each in caught.value.problems]
+    found = [str(each) for each in caught.value.problems]
+    assert sum(complaint in each for each in found) == 1, found
+
+
+#: What is otherwise at the edge, and the place that a refusal rests on.
+REFUSED_BY = [
+    ({f"{EDGE}/access": {"from": ["192.0.2.0/24"]}}, f"{EDGE}/access"),
+    ({f"{EDGE}/plain": "refuse"}, f"{EDGE}/plain"),
+    ({f"{EDGE}/by_path": [{"path": "/*", "methods": ["POST"]}]}, f"{EDGE}/by_path/0/methods"),
+]
+
+
+@pytest.mark.parametrize(("facts", "place"), REFUSED_BY)
+def test_a_refusal_rests_on_the_edge_or_on_the_part_that_says_it(facts, place):
+    """A part has no filter and no redirect of its own."""
+    made = estate({f"{EDGE}/by_path": [{"path": "/*", "caches": False}], **facts})
+    found = visit(World(made, made.at), BOOKINGS.replace("https", "http"), made.vantages["street"])
+    assert (got(found), "/".join(map(str, found.stop.place.path))) == ("403", place)
+
+
+@pytest.mark.parametrize(("part", "times"), [({}, 1), ({"origin": ORIGIN}, 2), ({"origin": "nowhere.kestrel-ridge.example"}, 1)])  # fmt: skip
+def test_what_stands_open_past_an_edge_is_told_once_for_each_origin(part, times):
+    """A part that asks whom the edge asks opens no other way."""
+    made = estate({f"{EDGE}/by_path": [{"path": "/a", "caches": False, **part}]})
+    assert [each.code for each in lint(World(made, made.at))].count("edge-bypassed") == times
 
 
 IMAGES = "https://images.kestrel-ridge.example/"

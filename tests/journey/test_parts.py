@@ -51,12 +51,20 @@ def test_parts_of_a_buckets_page_behind_an_edge():
     assert told(text, f"{IMAGES}domes/") == []
 
 
-def test_what_is_read_from_copies():
-    """Of a bucket's copy, as of a site's."""
+@pytest.mark.parametrize("under", ["", "site/"])
+def test_what_is_read_from_copies(under):
+    """Of a bucket's copy, as of a site's; its pages are its keys, with what they were uploaded under."""
     page = '<link rel="stylesheet" href="gone.css"><img src="north.svg">'
     text = swap(
         ARCHIVE,
-        ("objects: [index.html, domes/index.html, domes/north.svg, error.html]", "copy: c\n        parts: check"),
+        (
+            "objects: [index.html, domes/index.html, domes/north.svg, error.html]",
+            f"copy: c\n        uploaded_under: '{under}'\n        parts: check",
+        ),
+        (
+            "{at: kestrel-images.pages.depot.example}",
+            f"{{at: kestrel-images.pages.depot.example{', prefix: /site' if under else ''}}}",
+        ),
     )
     files = {"c__index.html": page, "c__north.svg": "<svg/>", "c__error.html": ""}
     ready = world(text, **files)

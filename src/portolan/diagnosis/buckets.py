@@ -8,7 +8,6 @@ from portolan.diagnosis.base import Case, Finding, all_homes, also, fault, warne
 from portolan.diagnosis.edge_base import (
     door_asked,
     edge_of,
-    label_of,
     onward,
     origin_place,
     origin_put,
@@ -19,7 +18,7 @@ from portolan.diagnosis.grants import BucketClue, clue_of
 from portolan.diagnosis.proposal import Patch, Proposal, append, item_path, put, remedy, remove, replace
 from portolan.estate.client import EdgeClient
 from portolan.estate.edge import EdgeService
-from portolan.estate.guesses import every_edge
+from portolan.estate.guesses import every_origin
 from portolan.estate.site import Site
 from portolan.estate.store import Bucket, Store, StoreDoor
 from portolan.evidence.kinds import connect as connect_kinds
@@ -130,10 +129,10 @@ def name_bucket(case: Case, clue: NameClue) -> Iterator[Proposal]:
     if edge is not None and near is not None:
         own = stated(case, edge)
         if own.asks.host not in (None, "own"):
-            yield Proposal(f"let {label_of(edge)} send its origin's own host name", origin_put(own, host="own"))
+            yield Proposal(f"let {edge.label} send its origin's own host name", origin_put(own, host="own"))
         for at in (store.pages_at, store.objects_at):
             if at is not None and (own.asks.at or "").endswith(at):
-                yield Proposal(f"let {label_of(edge)} ask {near}.{at}", origin_put(own, at=f"{near}.{at}"))
+                yield Proposal(f"let {edge.label} ask {near}.{at}", origin_put(own, at=f"{near}.{at}"))
     taken = clue.name in store.strangers or clue.name in store.buckets
     if edge is None and near is not None and not taken and clue.name == clue.name.lower().rstrip("."):
         source, target = (*store.place.path, "buckets", near), (*store.place.path, "buckets", clue.name)
@@ -195,7 +194,7 @@ def ask_by_path(case: Case, clue: NameClue) -> Iterator[Proposal]:
     at, edge = clue.store.objects_at, clue.edge
     if at is not None and edge is not None and "path" in clue.store.objects_by:
         own = stated(case, edge)
-        text = f"let {label_of(edge)} ask {at}, with /{clue.name} in front of every path"
+        text = f"let {edge.label} ask {at}, with /{clue.name} in front of every path"
         yield Proposal(text, origin_put(own, at=str(at), prefix=f"/{clue.name}{own.asks.prefix}"))
     elif at is not None and "path" in clue.store.objects_by:
         yield Proposal(f"ask https://{at}/{clue.name}/ instead, or put an edge in front", [])
@@ -336,7 +335,7 @@ def _targets(case: Case, bucket: Bucket) -> list[str]:
 def _served_as(case: Case) -> list[str]:
     """The names under which the expected page's bucket or site is published, by an edge or by itself."""
     wanted, found = case.site_name, []
-    for edge in every_edge(case.world.stated):
+    for edge in every_origin(case.world.stated):
         if wanted and (edge.asks.at or "").startswith(f"{wanted}."):
             found += [str(each) for each in edge.names if "*" not in each]
     for home in all_homes(case.estate):

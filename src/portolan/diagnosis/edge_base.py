@@ -10,7 +10,7 @@ from portolan.estate.base import NOWHERE
 from portolan.estate.client import Client, EdgeClient, PassingProgram
 from portolan.estate.edge import EdgeService, Origin
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import every_edge, whole_edges
+from portolan.estate.guesses import whole_edges
 from portolan.estate.store import Bucket, Store, StoreDoor
 from portolan.estate.url import BadUrlError
 from portolan.evidence.legs import Exchange
@@ -77,7 +77,7 @@ def with_edge(estate: Estate, edge: EdgeService, **facts: object) -> Estate:
 def stated(case: Case, edge: EdgeService) -> EdgeService:
     """The edge as the estate states it: what visits meet is put together of it."""
     path = edge.place.path
-    return next((each for each in every_edge(case.world.stated) if each.place.path == path), edge)
+    return next((each for own in whole_edges(case.world.stated) for each in own.parts if each.place.path == path), edge)
 
 
 def whole(case: Case, edge: EdgeService) -> EdgeService:
@@ -155,11 +155,6 @@ def known_origins(estate: Estate) -> list[str]:
         for bucket in store.buckets
     ]
     return [*buckets, *own_names(estate)]
-
-
-def label_of(edge: EdgeService) -> str:
-    """How an edge is named in sentences."""
-    return f"the edge {edge.name}" if edge.name else f"the edge {edge.place.path[1]}"
 
 
 def origin_place(edge: EdgeService, key: str = "") -> Place:

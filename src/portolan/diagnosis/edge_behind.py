@@ -5,7 +5,7 @@ from collections.abc import Iterator
 import msgspec
 
 from portolan.diagnosis.base import Case, Finding, all_homes, also
-from portolan.diagnosis.edge_base import edge_of, label_of, origin_place, origin_put, stated
+from portolan.diagnosis.edge_base import edge_of, origin_place, origin_put, stated
 from portolan.diagnosis.origins import OtherClue, leads_on, other_origin
 from portolan.diagnosis.proposal import Proposal, put, remedy
 from portolan.estate.client import EdgeClient
@@ -56,8 +56,8 @@ def origin_elsewhere(case: Case) -> Finding | None:
     if not found:
         return None
     told = case.stop.text if case.stop is not None else "another page is there"
-    text = f"{label_of(edge)} asks {case.exchange.url}, and what is meant is not there: {told}"
-    others = tuple((f"let {label_of(edge)} ask {words}", facts) for words, facts in found[:3])
+    text = f"{edge.label} asks {case.exchange.url}, and what is meant is not there: {told}"
+    others = tuple((f"let {edge.label} ask {words}", facts) for words, facts in found[:3])
     return Finding("upstream-wrong-address", text, origin_place(edge), clue=OtherClue(edge=edge, others=others))
 
 
@@ -73,7 +73,7 @@ def origin_down(case: Case) -> Finding | None:
         return None
     if isinstance(stop, http_kinds.NotAnswered) and getattr(service, "when_asked", "") == "silent":
         return None
-    text = f"{label_of(edge)} asks {case.exchange.url}: {stop.text}"
+    text = f"{edge.label} asks {case.exchange.url}: {stop.text}"
     return Finding("upstream-down", text, service.place, clue=BehindClue(edge=edge, service=service))
 
 
@@ -104,7 +104,7 @@ def mend_behind(case: Case, clue: BehindClue) -> Iterator[Proposal]:
         yield Proposal(f"start {service.name} on {service.place.path[1]}", put(service.place, "state", "running"))
     elif clue.takes:
         own = stated(case, edge)
-        text = f"let {label_of(edge)} wait {clue.takes} s for an answer"
+        text = f"let {edge.label} wait {clue.takes} s for an answer"
         yield Proposal(text, origin_put(own, answer_within=clue.takes))
         yield Proposal("look why the program behind takes so long, and start it anew", [])
     else:

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 import msgspec
 
 from portolan.diagnosis.base import Case, Finding, also
-from portolan.diagnosis.edge_base import edge_of, label_of, origin_put, stated
+from portolan.diagnosis.edge_base import edge_of, origin_put, stated
 from portolan.diagnosis.fronts import USUAL, forced_secure
 from portolan.diagnosis.proposal import Patch, Proposal, put, remedy, remove
 from portolan.diagnosis.redirect import path_of_rule
@@ -34,7 +34,7 @@ def encrypted(edge: EdgeService, port: int | None, forced: bool = False) -> Iter
     kept = " with the visitor's host name" if ways_of(edge).host == "kept" else ""
     patch: Patch = put(edge.place, "plain", "to-secure") if forced and edge.plain == "serve" else []
     more = ", and send plain requests to the secure address itself" if patch else ""
-    label = label_of(edge)
+    label = edge.label
     text = f"let {label} ask its origin encrypted and verified{kept}{more}"
     yield Proposal(text, [*patch, *origin_put(edge, leg="verified", **facts)])
     text = f"let {label} ask its origin encrypted, without checking the certificate{more}"
@@ -59,13 +59,11 @@ def loop_finding(case: Case) -> Finding | None:
     said = ways_of(edge).scheme_header
     clue = LoopClue(edge=edge, origin=origin, rule=rule, exchange=exchange)
     if asked is not None and asked != said:
-        text = (
-            f"{origin.name} goes by {asked}, which {label_of(edge)} does not pass on: it takes every request for plain"
-        )
+        text = f"{origin.name} goes by {asked}, which {edge.label} does not pass on: it takes every request for plain"
         return Finding("redirect-scheme-not-trusted", text, edge.place, clue=clue)
     text = (
-        f"{label_of(edge)} asks {origin.name} plainly ({exchange.url}), and {origin.name} sends every plain request to the "
-        f"secure address, which leads to {label_of(edge)} again"
+        f"{edge.label} asks {origin.name} plainly ({exchange.url}), and {origin.name} sends every plain request to the "
+        f"secure address, which leads to {edge.label} again"
     )
     return Finding("redirect-loop-origin-plain", text, rule.place, clue=clue)
 
@@ -113,7 +111,7 @@ def _believed(clue: LoopClue, edge: EdgeService) -> Iterator[Proposal]:
     if header is None or (asked is not None and asked != header):
         header = asked or USUAL.lower()
         patch += put(edge.place, "passes_scheme_as", header)
-        done.append(f"let {label_of(edge)} say the scheme in {header}")
+        done.append(f"let {edge.label} say the scheme in {header}")
     program = clue.origin.program
     if isinstance(program, StatedProgram) and program.believes_scheme is None and asked is None:
         patch += put(program.place, "believes_scheme", header)
@@ -123,6 +121,6 @@ def _believed(clue: LoopClue, edge: EdgeService) -> Iterator[Proposal]:
         done.append(f"let the rule of {clue.origin.name} go by {header}")
     if "scheme" not in ways.key:
         patch += put(edge.place, "key", ["scheme", *ways.key])
-        done.append(f"put the scheme into the key of {label_of(edge)}")
+        done.append(f"put the scheme into the key of {edge.label}")
     if patch:
         yield Proposal(", and ".join(done), patch)

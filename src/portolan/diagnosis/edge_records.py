@@ -5,7 +5,7 @@ from collections.abc import Iterator
 import msgspec
 
 from portolan.diagnosis.base import Case, Finding, also, zone_of
-from portolan.diagnosis.edge_base import MISSED, edge_asked, label_of, onward
+from portolan.diagnosis.edge_base import MISSED, edge_asked, onward
 from portolan.diagnosis.proposal import Patch, Proposal, add_record, drop_record, put, remedy, swap_record
 from portolan.estate.edge import Edge
 from portolan.estate.records import Record
@@ -65,7 +65,7 @@ def leads_past_edge(case: Case) -> Finding | None:
     if clue is None or case.exchange.resolution.detail is not None or not _held(clue) or not _pointed(case, clue):
         return None
     record = _held(clue)[0]
-    text = f"{clue.name} is {record.data}, and does not lead to {label_of(clue.edge)}, which was told that name"
+    text = f"{clue.name} is {record.data}, and does not lead to {clue.edge.label}, which was told that name"
     return Finding("name-wrong-address", text, record.place, clue=clue)
 
 
@@ -75,7 +75,7 @@ def missing_before_edge(case: Case) -> Finding | None:
     clue = _meant(case)
     if clue is None or case.exchange is not case.visit.exchanges[-1] or _held(clue) or not _pointed(case, clue):
         return None
-    text = f"the zone {clue.zone.name} has no record named {clue.name}, which {label_of(clue.edge)} was told"
+    text = f"the zone {clue.zone.name} has no record named {clue.name}, which {clue.edge.label} was told"
     return Finding("name-missing", text, clue.zone.place, clue=clue)
 
 
@@ -86,7 +86,7 @@ def dangling_before_edge(case: Case) -> Finding | None:
     if clue is None or case.exchange is not case.visit.exchanges[-1] or not _held(clue) or not _pointed(case, clue):
         return None
     record = _held(clue)[0]
-    text = f"{clue.name} is an alias of {record.data}, which does not exist; {label_of(clue.edge)} is {clue.edge.canonical}"
+    text = f"{clue.name} is an alias of {record.data}, which does not exist; {clue.edge.label} is {clue.edge.canonical}"
     return Finding("name-alias-dangling", text, record.place, clue=clue)
 
 
@@ -95,7 +95,7 @@ def point_at_edge(_case: Case, clue: PointClue) -> Iterator[Proposal]:
     """Makes the name an alias of the edge; at the zone's own name by the provider's alias."""
     zone, name, canonical = clue.zone, clue.name, str(clue.edge.canonical)
     held = _held(clue)
-    text = f"make {name} an alias of {canonical}, {label_of(clue.edge)}"
+    text = f"make {name} an alias of {canonical}, {clue.edge.label}"
     if name == zone.name:
         yield Proposal(
             f"{text} (the provider's alias)", [*_dropped(zone, held), *put(zone.place, "apex_alias", canonical)]

@@ -6,7 +6,7 @@ from datetime import datetime
 import msgspec
 
 from portolan.diagnosis.base import Case, Finding, also, fault, supposing
-from portolan.diagnosis.edge_base import MISSED, edge_asked, label_of, stated, visit_in, whole, with_edge
+from portolan.diagnosis.edge_base import MISSED, edge_asked, stated, visit_in, whole, with_edge
 from portolan.diagnosis.proposal import Patch, Proposal, append, in_order, item_path, put, remedy, remove
 from portolan.estate.edge import Edge, EdgeService
 from portolan.estate.guesses import whole_edges
@@ -86,7 +86,7 @@ def not_in_effect(case: Case) -> Finding | None:
             continue
         moment = edge.in_effect_from
         if isinstance(case.visit.vantage, AsIfVantage) and case.visit.vantage.waits == edge.place.path:
-            text = f"nobody says whether the settings of {label_of(edge)} are in effect everywhere; where they are not, this comes"
+            text = f"nobody says whether the settings of {edge.label} are in effect everywhere; where they are not, this comes"
             place = edge.place.key("in_effect_from")
             return Finding("edge-not-in-effect", text, place, clue=TimeClue(edge=edge, moment=None))
         if not isinstance(moment, datetime) or world.now >= moment:
@@ -95,7 +95,7 @@ def not_in_effect(case: Case) -> Finding | None:
         if not misses(case.expectation, after) or len(after.exchanges[0].decisions) > len(
             case.visit.exchanges[0].decisions
         ):
-            text = f"the settings of {label_of(edge)} are in effect from {moment:%Y-%m-%d %H:%M} UTC on, and not before"
+            text = f"the settings of {edge.label} are in effect from {moment:%Y-%m-%d %H:%M} UTC on, and not before"
             return Finding(
                 "edge-not-in-effect", text, edge.place.key("in_effect_from"), clue=TimeClue(edge=edge, moment=moment)
             )
@@ -182,7 +182,7 @@ def error_page(case: Case) -> Finding | None:
         return None
     says = next((each for each in edge.error_pages_say.values()), 200)
     has = f"has pages for {', '.join(str(each) for each in edge.error_pages)}" if pages else "has no page for errors"
-    text = f"{label_of(edge)} {has}, and its origin says {status} to {outer.url.path}"
+    text = f"{edge.label} {has}, and its origin says {status} to {outer.url.path}"
     place = edge.place.key("error_pages")
     return Finding("edge-error-page", text, place, clue=ErrorPageClue(edge, status, wanted, int(says)))
 
@@ -207,9 +207,9 @@ def name_unknown(case: Case) -> Finding | None:
     if edge is None or (case.world.edge(edge)[1].told(host) is not None and not taken):
         return None
     near = nearest(host, {str(each) for each in edge.names if "*" not in each})
-    text = f"{label_of(edge)} was not told the name {host}" + (f"; it was told {near}" if near else "")
+    text = f"{edge.label} was not told the name {host}" + (f"; it was told {near}" if near else "")
     if taken:
-        text = f"another customer's edge has the name {host} already, so {label_of(edge)} does not get it"
+        text = f"another customer's edge has the name {host} already, so {edge.label} does not get it"
     place = edge.place.key("held_by_others" if taken else "names")
     return Finding("edge-name-unknown", text, place, clue=NameClue(edge=edge, name=host, near=near))
 
@@ -280,7 +280,7 @@ def serves_plain(case: Case) -> Finding | None:
     edge = edge_asked(last)
     if edge is None or last.handshake is not None or edge.plain != "serve":
         return None
-    text = f"{label_of(edge)} serves {last.url} without encryption"
+    text = f"{edge.label} serves {last.url} without encryption"
     place = edge.place.key("plain")
     return Finding("redirect-missing", text, place, clue=EdgeClue(edge=edge))
 
@@ -298,7 +298,7 @@ def circle(case: Case) -> Finding | None:
     edge = next((each for exchange in case.visit.tree if (each := edge_asked(exchange)) is not None), None)
     if edge is None:
         return None
-    text = f"{label_of(edge)} asks {edge.asks.at or 'its origin'}, which leads back to it"
+    text = f"{edge.label} asks {edge.asks.at or 'its origin'}, which leads back to it"
     return Finding("edge-circle", text, edge.place.key("origin"), clue=EdgeClue(edge=edge))
 
 
@@ -310,9 +310,9 @@ def wait_for_it(_case: Case, clue: TimeClue) -> Iterator[Proposal]:
     """Nothing else helps."""
     edge = clue.edge
     held = [key for key in ("in_effect_from", "before") if edge.place.has(key)]
-    until = f"wait until the provider says that the settings of {label_of(edge)} are in effect everywhere"
+    until = f"wait until the provider says that the settings of {edge.label} are in effect everywhere"
     if clue.moment is not None:
-        until = f"wait until {clue.moment:%Y-%m-%d %H:%M} UTC: then the settings of {label_of(edge)} are in effect"
+        until = f"wait until {clue.moment:%Y-%m-%d %H:%M} UTC: then the settings of {edge.label} are in effect"
     yield Proposal(
         until,
         [step for key in held for step in remove((*edge.place.path, key))],
@@ -330,13 +330,11 @@ def forget_held(case: Case, clue: TimeClue) -> Iterator[Proposal]:
     or_waits = f"or wait until {clue.moment:%Y-%m-%d %H:%M} UTC, when its time is over"
     purged = [*edge.purged, str(address)]
     yield Proposal(
-        f"let {label_of(edge)} forget what it holds for {address}, {or_waits}",
+        f"let {edge.label} forget what it holds for {address}, {or_waits}",
         put(place, "purged", purged),
         thought=True,
     )
-    yield Proposal(
-        f"let {label_of(edge)} forget all that it holds, {or_waits}", put(place, "purged", ["*"]), thought=True
-    )
+    yield Proposal(f"let {edge.label} forget all that it holds, {or_waits}", put(place, "purged", ["*"]), thought=True)
 
 
 @remedy("edge-key-scheme")
@@ -344,10 +342,10 @@ def scheme_into_key(_case: Case, clue: EdgeClue) -> Iterator[Proposal]:
     """The scheme in the key; or the edge itself sends plain requests to secure ones."""
     edge = clue.edge
     key = ["scheme", *ways_of(edge).key]
-    yield Proposal(f"put the scheme into the key of {label_of(edge)}", put(edge.place, "key", key))
+    yield Proposal(f"put the scheme into the key of {edge.label}", put(edge.place, "key", key))
     if edge.plain == "serve":
         yield Proposal(
-            f"let {label_of(edge)} send plain requests to the secure address itself",
+            f"let {edge.label} send plain requests to the secure address itself",
             put(edge.place, "plain", "to-secure"),
         )
 
@@ -361,7 +359,7 @@ def page_for_it(_case: Case, clue: ErrorPageClue) -> Iterator[Proposal]:
     for key, value, patch in (("error_pages", clue.page, pages), ("error_pages_say", clue.says, say)):
         if edge.place.has(key):
             patch[:] = [{"op": "add", "path": pointer((*edge.place.path, key, str(status))), "value": value}]
-    text = f"let {label_of(edge)} give {clue.page} with status {clue.says} where its origin says {status}"
+    text = f"let {edge.label} give {clue.page} with status {clue.says} where its origin says {status}"
     yield Proposal(text, [*pages, *say])
 
 
@@ -372,7 +370,7 @@ def tell_name(case: Case, clue: NameClue) -> Iterator[Proposal]:
     if name in edge.held_by_others:
         yield Proposal(f"ask the provider, or whoever has it, to let go of {name}: it is held by another customer", [])
         return
-    told = (f"tell {label_of(edge)} the name {name}", _with_name(edge, name, clue.near))
+    told = (f"tell {edge.label} the name {name}", _with_name(edge, name, clue.near))
     for text, patch in _certificates(case, edge, name):
         yield in_order(*(((text, patch),) if patch else ()), told)
 
@@ -401,7 +399,7 @@ def _certificates(case: Case, edge: EdgeService, name: str) -> Iterator[tuple[st
         return
     for other in own:
         if covered(other):
-            yield f"let {label_of(edge)} show the certificate {other}", put(edge.place, "certificate", other)
+            yield f"let {edge.label} show the certificate {other}", put(edge.place, "certificate", other)
     if held is not None and held.file is None:
         names = [*held.names, name]
         yield (
@@ -412,7 +410,7 @@ def _certificates(case: Case, edge: EdgeService, name: str) -> Iterator[tuple[st
     fresh = next(each for each in (f"{edge.name}-names", f"{edge.name}-names-2", "edge-names") if each not in own)
     names = list(dict.fromkeys([*(str(each) for each in edge.names if "*" not in each), name]))
     patch = [_section_step(case, "certificates", fresh, {"names": names}), *put(edge.place, "certificate", fresh)]
-    yield f"get a certificate for {', '.join(names)}, give it to {label_of(edge)}", patch
+    yield f"get a certificate for {', '.join(names)}, give it to {edge.label}", patch
 
 
 def _section_step(case: Case, section: str, name: str, value: object) -> dict[str, object]:
@@ -451,9 +449,9 @@ def let_in(_case: Case, clue: AccessClue) -> Iterator[Proposal]:
     elif access.sources and not any(source in each for each in access.sources):
         patch += append(access.place, "from", str(source))
     if patch:
-        yield Proposal(f"let the filter of {label_of(edge)} take in {source}", patch)
+        yield Proposal(f"let the filter of {edge.label} take in {source}", patch)
     if access.headers:
-        yield Proposal(f"let the client send what the filter of {label_of(edge)} asks for", [])
+        yield Proposal(f"let the client send what the filter of {edge.label} asks for", [])
 
 
 @remedy("edge-methods")
@@ -461,7 +459,7 @@ def take_method(_case: Case, clue: MethodClue) -> Iterator[Proposal]:
     """Passes the method on too."""
     edge = clue.edge
     known = [str(each) for each in edge.methods] or sorted(ways_of(edge).methods)
-    yield Proposal(f"let {label_of(edge)} take {clue.method}", put(edge.place, "methods", [*known, clue.method]))
+    yield Proposal(f"let {edge.label} take {clue.method}", put(edge.place, "methods", [*known, clue.method]))
 
 
 @remedy("edge-plain-refused")
@@ -469,11 +467,11 @@ def take_method(_case: Case, clue: MethodClue) -> Iterator[Proposal]:
 def to_secure(_case: Case, clue: EdgeClue) -> Iterator[Proposal]:
     """Sends plain requests to the secure address."""
     edge = clue.edge
-    text = f"let {label_of(edge)} send plain requests to the secure address"
+    text = f"let {edge.label} send plain requests to the secure address"
     yield Proposal(text, put(edge.place, "plain", "to-secure"))
 
 
 @remedy("edge-circle")
 def origin_of_its_own(_case: Case, clue: EdgeClue) -> Iterator[Proposal]:
     """Only whoever knows the origin can say its name."""
-    yield Proposal(f"give {label_of(clue.edge)} an origin whose name does not lead back to it", [])
+    yield Proposal(f"give {clue.edge.label} an origin whose name does not lead back to it", [])

@@ -2,12 +2,12 @@
 
 from collections.abc import Iterator
 
-from portolan.diagnosis.edge_base import edge_asked, edge_of, label_of
+from portolan.diagnosis.edge_base import edge_asked, edge_of
 from portolan.diagnosis.gains import Asked, Gain, Grade, Widened, widened
 from portolan.estate.base import IPNetwork
 from portolan.estate.edge import EdgeService
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import attachments, every_edge
+from portolan.estate.guesses import attachments, every_origin, whole_edges
 from portolan.estate.store import Bucket, Store
 from portolan.journey.visit import Visit
 from portolan.journey.world import World
@@ -113,7 +113,7 @@ def for_edges(estate: Estate, store: Store, bucket: Bucket) -> bool:
         return True
     if any(each.to == "everyone" for each in bucket.grants):
         return False
-    signing = any(edge.asks.signs for edge in every_edge(estate) if edge.name in _fronted_by(estate, store, bucket))
+    signing = any(edge.asks.signs for edge in every_origin(estate) if edge.name in _fronted_by(estate, store, bucket))
     return signing or any(each.to_edge for each in bucket.grants)
 
 
@@ -123,7 +123,7 @@ def _fronted_by(estate: Estate, store: Store, bucket: Bucket) -> frozenset[str]:
     paths = {f"{at}/{bucket.name}" for at in (store.pages_at, store.objects_at) if at is not None}
     return frozenset(
         edge.name
-        for edge in every_edge(estate)
+        for edge in every_origin(estate)
         if (edge.asks.at or "").rpartition("://")[2].partition("/")[0] in names
         or f"{edge.asks.at}{edge.asks.prefix}".rstrip("/") in paths
     )
@@ -181,23 +181,30 @@ def objects_told(gains: tuple[Gain, ...]) -> dict[tuple[str, ...], str]:
 
 def edge_gains(before: World, after: World, asked: Asked, seen: Visit) -> Iterator[Gain]:
     """Edges that serve plainly what they did not, that no longer check or encrypt, that let more in."""
-    old = {each.place.path: each for each in every_edge(before.stated)}
-    for edge in every_edge(after.stated):
+    old = {each.place.path: each for each in whole_edges(before.stated)}
+    for edge in whole_edges(after.stated):
         was = old.get(edge.place.path)
         if was is None or was is edge:
             continue
         closed = "closed" in was.marks or asked.closed
-        for gain in _one_edge(was, edge, asked, seen):
+        for gain in (*_one_edge(was, edge, asked, seen), *_methods(was, edge, seen)):
             yield gain.but(closed=closed and gain.kind in ("readable", "lifted"))
-        yield from _leg(was, edge, after, asked.marks)
+        for held, now in _same_part(was, edge, "origin"):
+            yield from _leg(held, now, after, asked.marks)
+
+
+def _same_part(was: EdgeService, edge: EdgeService, key: str) -> Iterator[tuple[EdgeService, EdgeService]]:
+    """An edge as it was and as it is, for each of its parts that says something of a key, and for all other paths."""
+    old = {each.place.path: each for each in was.parts}
+    return ((old[now.place.path], now) for now in edge.stating(key) if now.place.path in old)
 
 
 def _one_edge(was: EdgeService, edge: EdgeService, asked: Asked, seen: Visit) -> Iterator[Gain]:
     key = tuple(map(str, edge.place.path))
-    label = label_of(edge)
+    label = edge.label
     if edge.plain == "serve" and was.plain != "serve":
         yield Gain("unencrypted", ("plain", *key), f"{label} newly serves what is asked without encryption", "more")
-    met = any(edge_asked(each) is not None for each in seen.exchanges)
+    met = _met_edge(seen)
     if was.access is not None and edge.access is not was.access:
         wider = widened(was.access, edge.access) if edge.access is not None else _ANYBODY
         own = {item.ip for _, held in attachments(asked.vantage) for item in held}
@@ -210,9 +217,20 @@ def _one_edge(was: EdgeService, edge: EdgeService, asked: Asked, seen: Visit) ->
             yield Gain("lifted", ("filter", *key, str(each)), f"{label} no longer keeps {each} out", "more")
         if wider.everybody:
             yield Gain("readable", ("filter", *key), f"{label} lets everybody in", "more")
-    if was.methods and set(edge.methods) - set(was.methods):
-        named = ", ".join(sorted(set(edge.methods) - set(was.methods)))
-        yield Gain("lifted", ("methods", *key), f"{label} newly passes {named} on", "needed" if met else "more")
+
+
+def _methods(was: EdgeService, edge: EdgeService, seen: Visit) -> Iterator[Gain]:
+    """Methods that an edge newly takes."""
+    grade: Grade = "needed" if _met_edge(seen) else "more"
+    for held, now in _same_part(was, edge, "methods"):
+        if held.methods and set(now.methods) - set(held.methods):
+            named = ", ".join(sorted(set(now.methods) - set(held.methods)))
+            key = ("methods", *map(str, now.place.path))
+            yield Gain("lifted", key, f"{now.label} newly passes {named} on", grade)
+
+
+def _met_edge(seen: Visit) -> bool:
+    return any(edge_asked(each) is not None for each in seen.exchanges)
 
 
 def edge_ranges(seen: Visit) -> frozenset[IPNetwork]:
@@ -227,7 +245,7 @@ _STRENGTH = {"plain": 0, "encrypted": 1, "verified": 2}
 def _leg(was: EdgeService, edge: EdgeService, after: World, marks: frozenset[str]) -> Iterator[Gain]:
     """A leg from an edge to its origin that is told to be no longer encrypted, or verified, whether anybody asked it or not."""
     held, now = _STRENGTH[was.asks.leg or "plain"], _STRENGTH[edge.asks.leg or "plain"]
-    key, label = ("leg", *map(str, edge.place.path)), label_of(edge)
+    key, label = ("leg", *map(str, edge.place.path)), edge.label
     if now == 0 < held and _speaks_plain_only(after, edge) and not marks & {"takes-payments", "private"}:
         # No store speaks TLS where it serves pages: there nothing was ever encrypted, and it is nobody's here to change.
         yield Gain("unencrypted", key, f"{label} asks its origin without encryption", "beside")

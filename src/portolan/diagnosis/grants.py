@@ -8,7 +8,6 @@ from portolan.diagnosis.base import Case, Finding, fault
 from portolan.diagnosis.edge_base import (
     bucket_asked,
     edge_of,
-    label_of,
     origin_place,
     origin_put,
     stated,
@@ -91,7 +90,7 @@ def edge_unsigned(case: Case) -> Finding | None:
     named = f"{clue.bucket.name}/{clue.key}"
     if not any(_allows_edge(each, clue.edge, named) for each in clue.bucket.grants):
         return None
-    text = f"{label_of(clue.edge)} may read {named}, and does not sign its requests: {stop.text}"
+    text = f"{clue.edge.label} may read {named}, and does not sign its requests: {stop.text}"
     return Finding("edge-unsigned", text, origin_place(clue.edge, "signs"), clue=clue)
 
 
@@ -135,7 +134,7 @@ def _misses_by(of: BucketClue, grant: Grant, what: str) -> tuple[str, GrantClue]
     whom = grant.to == "everyone" or (edge is not None and edge.asks.signs and grant.to_edge == edge.name)
     if fits_on and not whom:
         if edge is not None and grant.to_edge is not None and grant.to_edge != edge.name:
-            text = f"the grant names the edge {grant.to_edge}, and {label_of(edge)} asks"
+            text = f"the grant names the edge {grant.to_edge}, and {edge.label} asks"
             return text, GrantClue(of=of, grant=grant, edge=edge.name)
         return None
     if fits_on or not (whom or (edge is not None and grant.to_edge in (edge.name, None) and grant.to is None)):
@@ -299,9 +298,9 @@ def _to_edge(case: Case, clue: BucketClue, edge: EdgeService) -> Iterator[Propos
         facts["signs"] = True
         words.append("sign its requests")
     if facts:
-        parts.append((f"let {label_of(edge)} {' and '.join(words)}", origin_put(own, **facts)))
+        parts.append((f"let {edge.label} {' and '.join(words)}", origin_put(own, **facts)))
     if case.visit.exchanges[-1].url.path == "/" and own.index_file is None:
-        text = f"let {label_of(edge)} ask for {bucket.index_file} where / is asked"
+        text = f"let {edge.label} ask for {bucket.index_file} where / is asked"
         parts.append((text, put(own.place, "index_file", bucket.index_file)))
     if parts:
         yield in_order(*parts)

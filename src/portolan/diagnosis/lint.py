@@ -12,7 +12,7 @@ from portolan.diagnosis.renewals import renewals_blocked
 from portolan.estate.base import IPAddress, is_public
 from portolan.estate.changing import with_facts
 from portolan.estate.filter import FilterRule
-from portolan.estate.guesses import asked_by, every_edge, machines
+from portolan.estate.guesses import asked_by, every_origin, machines
 from portolan.estate.machine import Forward, Machine
 from portolan.estate.records import SERVER_PROGRAMS
 from portolan.estate.service import Listener, NameServer, WebService
@@ -182,7 +182,7 @@ def certificates_cover(world: World) -> Iterator[Finding]:
 
 def _behind_an_edge(world: World, name: str) -> bool:
     """Whether visitors who ask for a name meet an edge, which does not look for that name in the origin's certificate."""
-    for edge in every_edge(world.estate):
+    for edge in every_origin(world.estate):
         if world.edge(edge)[1].told(name) is None:
             continue
         ways, origin = world.edge(edge)[0], edge.asks

@@ -4,13 +4,13 @@ from collections.abc import Iterator
 from ipaddress import ip_interface
 
 from portolan.diagnosis.base import Case, Finding, Severity, warned
-from portolan.diagnosis.edge_base import label_of, store_at
+from portolan.diagnosis.edge_base import store_at
 from portolan.diagnosis.exposure_edge import looks_secret, readable_keys
 from portolan.diagnosis.gains import STRANGER
 from portolan.diagnosis.proposal import Proposal, remedy
 from portolan.edge.origin import typed
 from portolan.estate.edge import Edge, EdgeService, SwitchedEdge
-from portolan.estate.guesses import every_edge
+from portolan.estate.guesses import every_origin, whole_edges
 from portolan.estate.store import Bucket, Store
 from portolan.estate.url import BadUrlError, parse
 from portolan.estate.vantage import Vantage
@@ -50,7 +50,7 @@ def close_it(_case: Case, _clue: object) -> Iterator[Proposal]:
 def ways_round_edges(world: World) -> Iterator[Finding]:
     """Origins that give a stranger their pages."""
     # Of zones, edges as they answer: with their records.
-    ways = [(edge, list(_past(edge))) for edge in every_edge(world.estate)]
+    ways = [(edge, list(_past(edge))) for edge in every_origin(world.estate)]
     hosts = dict.fromkeys(host for _, past in ways for _, host in past)
     if not hosts:
         return
@@ -69,9 +69,7 @@ def ways_round_edges(world: World) -> Iterator[Finding]:
             if seen.outcome.kind is Kind.SERVED or (
                 sent and first is not None and first.status < 400 and host is not None
             ):
-                text = (
-                    f"{url} answers everybody, past {label_of(edge)}: {seen.outcome.page or 'it is reached directly'}"
-                )
+                text = f"{url} answers everybody, past {edge.label}: {seen.outcome.page or 'it is reached directly'}"
                 place = edge.asks.place if edge.asks.at is not None else edge.place
                 yield Finding("edge-bypassed", text, place, Severity.WARNING)
                 break
@@ -138,7 +136,7 @@ def _exposed(store: Store, bucket: Bucket) -> Iterator[Finding]:
 
 def grants_fit(world: World) -> Iterator[Finding]:
     """Grants that name no object of their bucket, or an edge that there is none of."""
-    edges = {edge.name for edge in every_edge(world.stated) if edge.name}
+    edges = {edge.name for edge in whole_edges(world.stated) if edge.name}
     for store in world.estate.stores.values():
         for bucket in store.buckets.values():
             for grant in bucket.grants:
@@ -175,10 +173,10 @@ def names_and_certificates(world: World) -> Iterator[Finding]:
                 and "*" not in wanted
                 and not any(covers(each, str(wanted), None) for each in names)
             ):
-                text = f"the certificate {held.name} of {label_of(edge)} does not cover {wanted}"
+                text = f"the certificate {held.name} of {edge.label} does not cover {wanted}"
                 yield Finding("cert-name", text, held.place)
         if held is None and edge.names and edge.program is None:
-            text = f"{label_of(edge)} has no certificate for its names, and shows its provider's own"
+            text = f"{edge.label} has no certificate for its names, and shows its provider's own"
             yield Finding("cert-missing", text, edge.place, Severity.WARNING)
         yield from _untold(world, edge)
 
@@ -190,18 +188,16 @@ def _untold(world: World, edge: Edge) -> Iterator[Finding]:
             for record in types.get("CNAME", ()):
                 leads = edge.canonical is not None and record.data == edge.canonical and "*" not in owner
                 if leads and told.told(owner) is None:
-                    text = f"{owner} points at {label_of(edge)}, which was not told that name"
+                    text = f"{owner} points at {edge.label}, which was not told that name"
                     yield Finding("edge-name-unknown", text, record.place)
 
 
 def origins_typed(world: World) -> Iterator[Finding]:
     """Schemes that were typed into an origin's name."""
-    for edge in every_edge(world.stated):
+    for edge in every_origin(world.stated):
         parts = typed(edge.asks)
         if parts.scheme is not None:
-            text = (
-                f"the origin of {label_of(edge)} is '{edge.asks.at}': '{parts.scheme}://' does not belong into a name"
-            )
+            text = f"the origin of {edge.label} is '{edge.asks.at}': '{parts.scheme}://' does not belong into a name"
             yield Finding("edge-origin-name", text, edge.asks.place)
 
 

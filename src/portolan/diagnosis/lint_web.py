@@ -7,12 +7,13 @@ from portolan.diagnosis.base import Case, Finding, Home, Severity, all_homes, wa
 from portolan.diagnosis.proposal import Proposal, remedy
 from portolan.estate.site import Site
 from portolan.estate.url import BadUrlError
+from portolan.estate.vantage import Vantage
 from portolan.http.binding import bound
 from portolan.http.content import content, folder_at
 from portolan.http.sections import effective
 from portolan.http.tree import tree_of
 from portolan.journey.expectation import vantages_for
-from portolan.journey.parts import lacking
+from portolan.journey.parts import Part, lacking
 from portolan.journey.visit import visit
 from portolan.journey.world import World
 from portolan.source.nearest import nearest
@@ -146,21 +147,18 @@ def _parts_of_expected(world: World) -> Iterator[Finding]:
             except BadUrlError:
                 continue
             for part in lacking(world, found):
-                there = part.visit.outcome
-                code = "page-part-plain" if part.plain else "page-part-missing"
-                code = "page-part-refused" if not part.plain and there.status in (401, 403) else code
-                text = f"{part.page} takes {part.stated.reference[:120]}"
-                why = (
-                    part.visit.stop.text
-                    if part.visit.stop is not None
-                    else f"what comes is {there.status or there.detail}"
-                )
-                text += (
-                    " plainly: on the secure page it is not loaded"
-                    if part.plain
-                    else f", which {vantage.name} does not get: {why}"
-                )
-                yield Finding(code, text, part.stated.place, Severity.WARNING)
+                yield _part_lacking(part, vantage)
+
+
+def _part_lacking(part: Part, vantage: Vantage) -> Finding:
+    takes, there, stop = f"{part.page} takes {part.stated.reference[:120]}", part.visit.outcome, part.visit.stop
+    if part.plain:
+        code, text = "page-part-plain", f"{takes} plainly: on the secure page it is not loaded"
+    else:
+        code = "page-part-refused" if there.status in (401, 403) else "page-part-missing"
+        why = stop.text if stop is not None else f"what comes is {there.status or there.detail}"
+        text = f"{takes}, which {vantage.name} does not get: {why}"
+    return Finding(code, text, part.stated.place, Severity.WARNING)
 
 
 def _parts_in_folders(world: World) -> Iterator[Finding]:

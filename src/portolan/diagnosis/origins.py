@@ -11,7 +11,6 @@ from portolan.diagnosis.edge_base import (
     edge_asked,
     edge_of,
     known_origins,
-    label_of,
     onward,
     origin_place,
     origin_put,
@@ -114,13 +113,13 @@ def origin_name(case: Case) -> Finding | None:
     parts, place = typed(origin), origin_place(edge)
     if parts.scheme is not None:
         others = _without_scheme(origin)
-        text = f"the origin of {label_of(edge)} is '{origin.at}': '{parts.scheme}://' does not belong into a name"
+        text = f"the origin of {edge.label} is '{origin.at}': '{parts.scheme}://' does not belong into a name"
         return Finding("edge-origin-name", text, place, clue=OtherClue(edge=edge, others=others))
     if edge_of(case.client) is None and _not_started(case) is None:
         return None
     if parts.path and leads_on(case, edge, at=parts.name):
-        text = f"the origin of {label_of(edge)} is '{origin.at}': the path {parts.path} does not belong into a name"
-        words = f"let {label_of(edge)} ask {parts.name}, without a path"
+        text = f"the origin of {edge.label} is '{origin.at}': the path {parts.path} does not belong into a name"
+        words = f"let {edge.label} ask {parts.name}, without a path"
         return Finding(
             "edge-origin-name", text, place, clue=OtherClue(edge=edge, others=((words, {"at": parts.name}),))
         )
@@ -129,8 +128,8 @@ def origin_name(case: Case) -> Finding | None:
     near = nearest(parts.name.lower(), set(known_origins(case.estate)) - {parts.name})
     names = [near] if near is not None else []
     names += [each for each in _of_expected(case) if each not in names and each != parts.name]
-    others = tuple((f"let {label_of(edge)} ask {each}", {"at": each}) for each in names[:4])
-    text = f"the origin of {label_of(edge)}, {parts.name}, leads nowhere: {case.stop.text}"
+    others = tuple((f"let {edge.label} ask {each}", {"at": each}) for each in names[:4])
+    text = f"the origin of {edge.label}, {parts.name}, leads nowhere: {case.stop.text}"
     text += f"; did you mean {near}?" if near is not None else ""
     return Finding("edge-origin-name", text, place, clue=OtherClue(edge=edge, others=others))
 
@@ -218,8 +217,8 @@ def origin_address(case: Case) -> Finding | None:
     there = "pages'" if way == "objects" else "objects'"
     here = "objects'" if way == "objects" else "pages'"
     why = "knows no index files" if way == "objects" else "does not know who asks"
-    text = f"{label_of(edge)} asks {store.name}'s {here} address, which {why}; its {there} address is meant: {name}"
-    clue = OtherClue(edge=edge, others=((f"let {label_of(edge)} ask {name}", facts),))
+    text = f"{edge.label} asks {store.name}'s {here} address, which {why}; its {there} address is meant: {name}"
+    clue = OtherClue(edge=edge, others=((f"let {edge.label} ask {name}", facts),))
     return Finding("edge-origin-address", text, origin_place(edge), clue=clue)
 
 
@@ -260,14 +259,14 @@ def origin_path(case: Case) -> Finding | None:
     for idea in dict.fromkeys("/" + each.strip("/") if each.strip("/") else "" for each in ideas):
         if idea != prefix and leads_on(case, edge, prefix=idea):
             words = (
-                f"let {label_of(edge)} put {idea} in front of what it asks for"
+                f"let {edge.label} put {idea} in front of what it asks for"
                 if idea
-                else f"let {label_of(edge)} put nothing in front of what it asks for"
+                else f"let {edge.label} put nothing in front of what it asks for"
             )
             said = (
-                f"{label_of(edge)} puts {prefix} in front of what it asks for"
+                f"{edge.label} puts {prefix} in front of what it asks for"
                 if prefix
-                else f"{label_of(edge)} asks for paths as they are"
+                else f"{edge.label} asks for paths as they are"
             )
             text = f"{said}: {case.stop.text}" + (f"; what is meant lies under {idea}" if idea else "")
             place = origin_place(edge, "prefix")
@@ -316,9 +315,9 @@ def default_missing(case: Case) -> Finding | None:
     if not onward(case, with_edge(case.estate, own, index_file=document)):
         return None
     has = "has no index file, and" if edge.index_file is None else f"has the index file {edge.index_file}, and"
-    text = f"{label_of(edge)} {has} asks {door.store.name}'s objects' address for /"
+    text = f"{edge.label} {has} asks {door.store.name}'s objects' address for /"
     clue = OtherClue(
-        edge=edge, others=((f"let {label_of(edge)} ask for {document} where / is asked", {"default": document}),)
+        edge=edge, others=((f"let {edge.label} ask for {document} where / is asked", {"default": document}),)
     )
     return Finding("edge-index-missing", text, edge.place, clue=clue)
 
@@ -335,7 +334,7 @@ def other_origin(_case: Case, clue: OtherClue) -> Iterator[Proposal]:
         else:
             yield Proposal(text, origin_put(edge, **facts))
     if not clue.others:
-        yield Proposal(f"say under which name the origin of {label_of(edge)} is found", [])
+        yield Proposal(f"say under which name the origin of {edge.label} is found", [])
 
 
 # -- the leg --
@@ -363,7 +362,7 @@ def leg_mismatch(case: Case) -> Finding | None:
         if forced is None:
             return None
         exchange, edge, _ = forced
-        text = f"{label_of(edge)} asks its origin plainly ({exchange.url}), and the origin wants to be asked by https"
+        text = f"{edge.label} asks its origin plainly ({exchange.url}), and the origin wants to be asked by https"
         return Finding("edge-leg-mismatch", text, origin_place(edge), clue=LegClue(edge=edge, exchange=exchange))
     if edge is None or stop is None:
         return None
@@ -379,7 +378,7 @@ def leg_mismatch(case: Case) -> Finding | None:
     if not any(leads_on(case, edge, leg=each) for each in ways):
         return None
     how = "encrypted" if encrypted else "plainly"
-    text = f"{label_of(edge)} asks its origin {how}: {stop.text}"
+    text = f"{edge.label} asks its origin {how}: {stop.text}"
     place = origin_place(edge, "leg")
     return Finding("edge-leg-mismatch", text, place, clue=LegClue(edge=edge, exchange=case.exchange))
 
@@ -409,7 +408,7 @@ def leg_unverified(case: Case) -> Finding | None:
     edge, handshake = edge_of(case.client), case.exchange.handshake
     if edge is None or handshake is None or case.stop is None or edge.asks.leg != "verified":
         return None
-    text = f"{label_of(edge)} checks its origin's certificate: {case.stop.text}"
+    text = f"{edge.label} checks its origin's certificate: {case.stop.text}"
     clue = LegClue(edge=edge, exchange=case.exchange, detail=handshake.detail)
     return Finding("edge-leg-unverified", text, origin_place(edge, "leg"), clue=clue)
 
@@ -424,7 +423,7 @@ def other_leg(case: Case, clue: LegClue) -> Iterator[Proposal]:
             for service in connection.reached.services.values():
                 if isinstance(service, WebService) and service.state == "running":
                     yield from listening(case, service, connection.port, True)
-        yield Proposal(f"let {label_of(edge)} ask its origin plainly", origin_put(edge, leg="plain"))
+        yield Proposal(f"let {edge.label} ask its origin plainly", origin_put(edge, leg="plain"))
         return
     yield from encrypted(edge, None)
     finding = loop_finding(case)
@@ -439,13 +438,11 @@ def verifiable(case: Case, clue: LegClue) -> Iterator[Proposal]:
     own = stated(case, edge)
     if clue.detail == Detail.NAME_MISMATCH:
         if ways_of(edge).host == "own" and edge.asks.host in (None, "own"):
-            yield Proposal(
-                f"let {label_of(edge)} send the visitor's host name to its origin", origin_put(own, host="kept")
-            )
+            yield Proposal(f"let {edge.label} send the visitor's host name to its origin", origin_put(own, host="kept"))
         handshake = clue.exchange.handshake
         certificate = handshake.certificate if handshake is not None else None
         for name in [str(each) for each in (certificate.names if certificate is not None else ()) if "*" not in each]:
-            yield Proposal(f"let {label_of(edge)} send the host name {name} to its origin", origin_put(own, host=name))
+            yield Proposal(f"let {edge.label} send the host name {name} to its origin", origin_put(own, host=name))
     for code in (
         "cert-name",
         "cert-expired",
@@ -461,12 +458,8 @@ def verifiable(case: Case, clue: LegClue) -> Iterator[Proposal]:
     authority = getattr(getattr(clue.exchange.handshake, "certificate", None), "issuer", None)
     if clue.detail == Detail.UNKNOWN_ISSUER and authority in case.estate.authorities:
         trusts = [*edge.asks.trusts, str(authority)]
-        yield Proposal(
-            f"let {label_of(edge)} trust {authority} on the way to its origin", origin_put(own, trusts=trusts)
-        )
-    yield Proposal(
-        f"let {label_of(edge)} no longer check the certificate of its origin", origin_put(own, leg="encrypted")
-    )
+        yield Proposal(f"let {edge.label} trust {authority} on the way to its origin", origin_put(own, trusts=trusts))
+    yield Proposal(f"let {edge.label} no longer check the certificate of its origin", origin_put(own, leg="encrypted"))
 
 
 def _of_code(case: Case, code: str) -> Finding | None:
@@ -509,7 +502,7 @@ def origin_closed(case: Case) -> Finding | None:
         if connection is None or connection.detail is None:
             return None
         within = _within(case)
-    text = f"the origin of {label_of(edge)} does not let it in: {stop.text}"
+    text = f"the origin of {edge.label} does not let it in: {stop.text}"
     clue = ClosedClue(edge=edge, access=access, source=source, within=within)
     return Finding("edge-origin-closed", text, stop.place, clue=clue)
 
@@ -550,13 +543,11 @@ def open_to_edge(case: Case, clue: ClosedClue) -> Iterator[Proposal]:
     ranges = [str(each) for each in edge.asks_from] or [str(clue.source)]
     unknown = not edge.asks_from and clue.source is not None and made_up(clue.source)
     if access is not None and isinstance(case.stop, content_kinds.HeaderWanted):
-        text = f"let {label_of(edge)} send the header field that the origin wants"
+        text = f"let {edge.label} send the header field that the origin wants"
         yield Proposal(text, _copied(stated(case, edge), access))
         return
     if unknown:
-        text = (
-            f"say from which addresses {label_of(edge)} asks (its provider lists them), and let those in at the origin"
-        )
+        text = f"say from which addresses {edge.label} asks (its provider lists them), and let those in at the origin"
         yield Proposal(text, [])
         return
     if access is not None:
@@ -566,13 +557,13 @@ def open_to_edge(case: Case, clue: ClosedClue) -> Iterator[Proposal]:
         if access.sources and missing:
             patch = append_all(access.place, "from", missing)
         if patch:
-            yield Proposal(f"let {', '.join(missing)} in at the origin, from which {label_of(edge)} asks", patch)
+            yield Proposal(f"let {', '.join(missing)} in at the origin, from which {edge.label} asks", patch)
         kept = [str(each) for each in access.not_sources if clue.source not in each]
         if len(kept) < len(access.not_sources):
-            yield Proposal(f"no longer keep {label_of(edge)} out at the origin", put(access.place, "not_from", kept))
+            yield Proposal(f"no longer keep {edge.label} out at the origin", put(access.place, "not_from", kept))
         return
     if clue.within is not None:
         for propose in PROPOSERS.get(clue.within.code, ()):
             yield from propose(case, clue.within.clue)
         return
-    yield Proposal(f"let {', '.join(ranges)} in at the origin, from which {label_of(edge)} asks", [])
+    yield Proposal(f"let {', '.join(ranges)} in at the origin, from which {edge.label} asks", [])

@@ -6,7 +6,7 @@ from portolan.edge.origin import server_of, typed
 from portolan.estate.base import IPAddress
 from portolan.estate.edge import SwitchedEdge
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import every_edge, machine_called, machines
+from portolan.estate.guesses import every_origin, machine_called, machines, whole_edges
 from portolan.estate.service import sites_of
 from portolan.estate.site import Upstream
 from portolan.estate.url import DEFAULT_PORTS, BadUrlError, parse
@@ -59,7 +59,7 @@ def _fronts(estate: Estate) -> Iterator[_Asks]:
 
 
 def _edges(estate: Estate) -> Iterator[_Asks]:
-    for edge in every_edge(estate):
+    for edge in every_origin(estate):
         path = edge.place.path
         boxes = (str(path[1]),) if path[0] in ("hosts", "routers") else asking_boxes(edge)
         port = edge.asks.port or DEFAULT_PORTS["https" if edge.asks.secure else "http"]
@@ -116,7 +116,7 @@ def _expected(world: World) -> list[tuple[str, IPAddress | None, int, bool, set[
 
 def _told(estate: Estate) -> set[str]:
     """The names that fronts and edges answer to."""
-    found = {str(name) for edge in every_edge(estate) for name in edge.names}
+    found = {str(name) for edge in whole_edges(estate) for name in edge.names}
     for zone in estate.zones.values():
         found |= set(zone.edge.records) if zone.edge is not None else set()
     for machine in machines(estate):

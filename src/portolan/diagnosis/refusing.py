@@ -6,7 +6,7 @@ from typing import Any
 import msgspec
 
 from portolan.diagnosis.base import Case, Finding, fault
-from portolan.diagnosis.edge_base import edge_asked, label_of, stated
+from portolan.diagnosis.edge_base import edge_asked, stated
 from portolan.diagnosis.folders import served_by
 from portolan.diagnosis.proposal import Patch, Proposal, append, item_path, put, remedy, remove
 from portolan.estate.base import same_facts
@@ -63,7 +63,7 @@ def refusal_missing(case: Case) -> Finding | None:
 def _text(case: Case, clue: RefusalClue) -> str:
     giving = clue.giving
     if isinstance(giving, Bucket):
-        gives = f"the bucket {giving.name} gives" if clue.edge is None else f"{label_of(clue.edge)} passes on"
+        gives = f"the bucket {giving.name} gives" if clue.edge is None else f"{clue.edge.label} passes on"
         return f"status {clue.status} is expected, and {gives} {case.visit.outcome.page}: nothing keeps the visitor out"
     named = giving.shown if isinstance(giving, Section) else getattr(giving, "name", "the site")
     why = "nothing there keeps anybody out"
@@ -115,7 +115,7 @@ def refuse(case: Case, clue: RefusalClue) -> Iterator[Proposal]:
         yield from _by_answer(case, giving, clue)
     if clue.edge is not None and clue.status == 403 and clue.ranges:
         own = stated(case, clue.edge)
-        text = f"let the filter of {label_of(own)} take in {', '.join(clue.ranges)} only"
+        text = f"let the filter of {own.label} take in {', '.join(clue.ranges)} only"
         yield Proposal(text, put(own.place, "access", {"from": [*clue.ranges]}))
 
 

@@ -235,9 +235,6 @@ def upgrade_lost(case: Case) -> Finding | None:
     for each in last.tree:
         client = each.client
         if isinstance(client, PassingProgram | EdgeClient) and not client.saying.upgrades:
-            passes = client.upstream.upgrades if isinstance(client, PassingProgram) else False
-            if passes:
-                continue
             name = client.site.name if isinstance(client, PassingProgram) else client.name
             text = f"{name} asks {each.url} without the request for a websocket that it was sent"
             clue = UpgradeClue(edge=edge_of(client), upstream=getattr(client, "upstream", None), name=name)

@@ -94,7 +94,7 @@ def through_cache(
     method = request.saying.method
     key = key_of(ways.key, request.url, request.host, request.encrypted, path)
     shown = key + "".join(f", {name}: {request.saying.header(name)}" for name in edge.key_headers)
-    label, at = f"the edge {edge.name}", (id(edge), shown)
+    label, at = edge.label, (id(edge), shown)
     if (
         not edge.caches
         or method not in _HELD_METHODS

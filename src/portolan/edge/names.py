@@ -53,7 +53,7 @@ def shown_by_edge(names: Names, named: str | None, providers: str, awaited: bool
     `awaited` says that the edge's own was asked for, and nobody has it yet.
     """
     edge, host = names.edge, (named or "").lower().rstrip(".")
-    label = f"the edge {edge.name}"
+    label = edge.label
     if (named is not None and names.told(host) is None) or host in edge.held_by_others:
         place = edge.place.key("names")
         if edge.unknown_in_tls == "rejected":

@@ -68,7 +68,7 @@ def asked_origin(edge: EdgeService, ways: EdgeWays, request: Request, path: str)
     """
     origin = edge.asks
     parts = typed(origin)
-    label = f"the edge {edge.name}"
+    label = edge.label
     if parts.scheme is not None:
         why = f"'{parts.scheme}://' is a scheme"
         return edge_kinds.OriginNoName(label, str(origin.at), why, place=origin.place, subject=origin)

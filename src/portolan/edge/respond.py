@@ -57,7 +57,7 @@ class AtEdge(Value, frozen=True):
     @property
     def label(self) -> str:
         """How it is named in decisions."""
-        return f"the edge {self.edge.name}"
+        return self.whole.label
 
 
 def respond_at_edge(at: AtEdge, request: Request) -> EdgeAnswer:
@@ -110,7 +110,7 @@ def _ended(status: int, decision: Decision) -> EdgeAnswer:
 
 
 def _filter(at: AtEdge, request: Request) -> _Turn | None:
-    access, source = at.edge.access, request.source
+    access, source = at.whole.access, request.source
     if access is None:
         return None
     lacking = any(request.saying.header(name) != value for name, value in access.headers.items())
@@ -120,7 +120,7 @@ def _filter(at: AtEdge, request: Request) -> _Turn | None:
 
 
 def _plain(at: AtEdge, request: Request) -> _Turn | None:
-    edge = at.edge
+    edge = at.whole
     if request.encrypted or edge.plain == "serve":
         return None
     place = edge.place.key("plain")
@@ -220,20 +220,20 @@ def _failed(at: AtEdge, inner: Exchange, decisions: tuple[Decision, ...]) -> Res
 def _with_page(at: AtEdge, request: Request, answer: EdgeAnswer) -> EdgeAnswer:
     """The answer with the page of the edge's own that stands for its status."""
     response = answer.response
-    page = at.edge.error_pages.get(response.status)  # type: ignore[call-overload]
+    page = at.whole.error_pages.get(response.status)  # type: ignore[call-overload]
     if page is None:
         return answer
     url = request.url.but(path=page, query="")
     asking = request.but(url=url, saying=request.saying.but(method="GET", body=0))
     shown = _from_origin(at.at_path(page), asking, page, ())
     inner = (*answer.inner, *shown.inner)
-    place = at.edge.place.key("error_pages")
+    place = at.whole.place.key("error_pages")
     status, given = response.status, shown.response
     if not 200 <= given.status < 300:
         failed = edge_kinds.EdgeErrorPageFails(at.label, page, status, place=place, subject=given.stop)
         return EdgeAnswer(response.but(decisions=(*response.decisions, failed)), inner[: len(answer.inner)] or inner)
-    says = int(at.edge.error_pages_say.get(status, status))  # type: ignore[call-overload]
-    step = edge_kinds.EdgeErrorPage(at.label, page, status, says, place=place, subject=at.edge)
+    says = int(at.whole.error_pages_say.get(status, status))  # type: ignore[call-overload]
+    step = edge_kinds.EdgeErrorPage(at.label, page, status, says, place=place, subject=at.whole)
     stop = response.stop if says >= 400 else None
     shown_page = given.page if says < 300 else None
     return EdgeAnswer(Response(says, (*response.decisions, step), given.site, shown_page, stop=stop), inner)

@@ -259,7 +259,7 @@ class EdgeClient(Value, frozen=True):
     @property
     def name(self) -> str:
         """The edge's name."""
-        return f"the edge {self.service.name}"
+        return self.service.label
 
     @property
     def place(self) -> Place:

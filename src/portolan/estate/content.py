@@ -1,6 +1,6 @@
 """What lies in a folder that a web server serves, and who may read it."""
 
-from typing import Annotated
+from typing import Annotated, Literal
 
 from portolan.estate.base import EstatePath, FolderPath, Rights, Stated, says
 
@@ -82,3 +82,16 @@ class PagePart(Stated, frozen=True, kw_only=True, eq=False):
 
     page: str
     reference: str
+
+
+#: What a site's pages or a bucket's take from elsewhere: as it is written, and whether it is read from the pages.
+Takes = Annotated[
+    tuple[PageTakes, ...],
+    says(
+        "What its pages take from elsewhere (images, styles, scripts): whoever asks for such a page is told which of it do not come."
+    ),
+]
+PartsRead = Annotated[
+    Literal["check"] | None,
+    says("With `copy`: whether what its pages take from elsewhere is read from the pages, as if it stood in `takes`."),
+]

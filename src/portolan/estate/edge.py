@@ -318,6 +318,11 @@ class EdgeService(Service, frozen=True, kw_only=True, eq=False):
     marks: Annotated[tuple[Mark, ...], says("What remedies must respect, as at a site.")] = ()
 
     @property
+    def label(self) -> str:
+        """How it is named in sentences; one at a zone, which has no name of its own, by the zone."""
+        return f"the edge {self.name or self.place.path[1]}"
+
+    @property
     def asks(self) -> Origin:
         """Whom it asks; an origin of no name where nothing says so."""
         return self.origin if isinstance(self.origin, Origin) else _NOBODY
@@ -339,6 +344,10 @@ class EdgeService(Service, frozen=True, kw_only=True, eq=False):
     def parts(self) -> "tuple[Self, ...]":
         """The edge as it is for each of its parts, and for all other paths, which come first."""
         return (self, *map(self.with_part, self.by_path))
+
+    def stating(self, key: str) -> "tuple[Self, ...]":
+        """The edge as it is for each of its parts that says something of a key, and for all other paths, which come first."""
+        return (self, *(self.with_part(part) for part in self.by_path if getattr(part, key) not in (None, ())))
 
 
 _OF_PARTS = ("origin", "methods", "caches", "key", "key_headers", "keeps", "obeys_origin")

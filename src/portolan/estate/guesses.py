@@ -51,14 +51,14 @@ def touched_machines(before: Estate, after: Estate) -> Iterator[tuple[Machine | 
             yield was, machine
 
 
-def every_edge(estate: Estate) -> Iterator[EdgeService]:
-    """Every edge that is stated, and each as it is for its parts: rented, switched on at a zone, or a program on a machine."""
+def every_origin(estate: Estate) -> Iterator[EdgeService]:
+    """Every edge that is stated, once for each origin that it has."""
     for edge in whole_edges(estate):
-        yield from edge.parts
+        yield from edge.stating("origin")
 
 
 def whole_edges(estate: Estate) -> Iterator[EdgeService]:
-    """Every edge that is stated, once."""
+    """Every edge that is stated, once: rented, switched on at a zone, or a program on a machine."""
     yield from estate.edges.values()
     for zone in estate.zones.values():
         if zone.edge is not None:
@@ -71,7 +71,7 @@ def whole_edges(estate: Estate) -> Iterator[EdgeService]:
 
 def rented_edges(estate: Estate) -> Iterator[EdgeService]:
     """Every edge that is none of the estate's own programs."""
-    return (edge for edge in every_edge(estate) if edge.place.path[0] in ("edges", "zones"))
+    return (edge for edge in whole_edges(estate) if edge.place.path[0] in ("edges", "zones"))
 
 
 def stated_sources(estate: Estate) -> set[IPNetwork]:

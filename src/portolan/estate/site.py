@@ -22,7 +22,7 @@ from portolan.estate.base import (
     WebAddress,
     says,
 )
-from portolan.estate.content import Holding, PagePart, PageTakes
+from portolan.estate.content import Holding, PagePart, PartsRead, Takes
 from portolan.estate.url import Url
 
 Mark = Literal["takes-payments", "private", "closed"]
@@ -523,18 +523,8 @@ class Site(Giving, frozen=True, kw_only=True, eq=False):
     ] = ()
     reads_rule_files: Annotated[bool, says("Whether the program is told to read them (Apache httpd).")] = False
     follows_links: Annotated[bool, says("Whether symbolic links are followed.")] = True
-    takes: Annotated[
-        tuple[PageTakes, ...],
-        says(
-            "What its pages take from elsewhere (images, styles, scripts): whoever asks for such a page is told which of it do not come."
-        ),
-    ] = ()
-    parts: Annotated[
-        Literal["check"] | None,
-        says(
-            "With `copy`: whether what its pages take from elsewhere is read from the pages, as if it stood in `takes`."
-        ),
-    ] = None
+    takes: Takes = ()
+    parts: PartsRead = None
     page_parts: tuple[PagePart, ...] = ()
     marks: Annotated[
         tuple[Mark, ...],

@@ -6,7 +6,7 @@ import msgspec
 
 from portolan.estate.base import EstatePath, FolderPath, HostName, IPAddress, Stated, Status, says
 from portolan.estate.changing import Changing
-from portolan.estate.content import PagePart, PageTakes
+from portolan.estate.content import PagePart, PartsRead, Takes
 from portolan.estate.service import Service
 from portolan.estate.site import Mark, Redirect
 
@@ -101,18 +101,8 @@ class Bucket(Changing, frozen=True, kw_only=True, eq=False):
     cache_control: Annotated[
         str | None, says("The Cache-Control that it says with its objects (RFC 9111).", example="max-age=60")
     ] = None
-    takes: Annotated[
-        tuple[PageTakes, ...],
-        says(
-            "What its pages take from elsewhere (images, styles, scripts): whoever asks for such a page is told which of it do not come."
-        ),
-    ] = ()
-    parts: Annotated[
-        Literal["check"] | None,
-        says(
-            "With `copy`: whether what its pages take from elsewhere is read from the pages, as if it stood in `takes`."
-        ),
-    ] = None
+    takes: Takes = ()
+    parts: PartsRead = None
     page_parts: tuple[PagePart, ...] = ()
     marks: Annotated[tuple[Mark, ...], says("What remedies must respect, as at a site.")] = ()
     #: Whether it is known to hold nothing, since its copy is not there.

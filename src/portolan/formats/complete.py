@@ -217,19 +217,22 @@ def _giving(reader: Completing, values: Values, node: Node, path: Path, name: st
 _MOST_PAGES, _MOST_PARTS = 500, 500
 
 
-def _page_parts(reader: Completing, values: Values, files: tuple[str, ...]) -> None:
-    """What the pages of a site or a bucket take from elsewhere: as it is written, and as the copies of the pages say."""
+def _page_parts(reader: Completing, values: Values, files: tuple[str, ...], under: str = "") -> None:
+    """What the pages of a site or a bucket take from elsewhere: as it is written, and as the copies of the pages say.
+
+    `under` stands in front of the files' names where they are a bucket's keys.
+    """
     found = [
         PagePart(place=each.place.item("parts", number), page=each.page, reference=reference)
         for each in values.get("takes", ())
         for number, reference in enumerate(each.parts[:_MOST_PARTS])
     ]
     if values.get("parts") == "check" and values.get("copy"):
-        found += _parts_of(reader, values["copy"], files)
+        found += _parts_of(reader, values["copy"], files, under)
     values["page_parts"] = tuple(found)
 
 
-def _parts_of(reader: Completing, copy: str, files: tuple[str, ...]) -> Iterator[PagePart]:
+def _parts_of(reader: Completing, copy: str, files: tuple[str, ...], under: str) -> Iterator[PagePart]:
     """What the pages of a copy take from elsewhere."""
     from portolan.formats.page_parts import parts_of  # only where it is asked for
 
@@ -241,7 +244,7 @@ def _parts_of(reader: Completing, copy: str, files: tuple[str, ...]) -> Iterator
             continue
         shown = reader.files.shown(f"{copy}/{page}")
         for reference, line, column in parts_of(text)[:_MOST_PARTS]:
-            yield PagePart(place=place_in_file((), shown, line, column), page=page, reference=reference)
+            yield PagePart(place=place_in_file((), shown, line, column), page=under + page, reference=reference)
 
 
 #: The listeners of services that say none.
@@ -289,21 +292,17 @@ def _bucket(reader: Completing, values: Values, _node: Node, path: Path, _name: 
     """What a bucket holds, from a folder of the estate or from an inventory."""
     said = [key for key in ("objects", "copy", "inventory") if key in values]
     place: Place = values["place"]
-    if values.get("parts") and not values.get("copy"):
-        text = "'parts' looks at the pages of a 'copy'"
-        reader.problems.add(place.key("parts").span, text, ".".join(map(str, path)), "Add 'copy: FOLDER'.")
     where = ".".join(map(str, path))
     if len(said) > 1:
         text = f"'{said[0]}' and '{said[1]}' both say what the bucket holds"
         reader.problems.add(place.key(said[1]).span, text, where, "Keep one of them.")
         return
-    under = values.get("uploaded_under", "")
+    under: str = values.get("uploaded_under", "")
+    files: tuple[str, ...] = ()
     if values.get("copy"):
         try:
             files = reader.files.tree(values["copy"])
             values["objects"] = tuple(under + each for each in files if not each.endswith("/"))
-            if values.get("parts"):
-                _page_parts(reader, values, files)
         except MissingError as missing:
             values["absent"] = True
             _mistyped(reader, values, missing, path, "objects")
@@ -320,8 +319,8 @@ def _bucket(reader: Completing, values: Values, _node: Node, path: Path, _name: 
             values["objects"] = object_keys(held[0].decode("utf-8", "replace"))
         except ValueError as error:
             reader.problems.add(Span(held[1], 1, 1), one_line(str(error), 300), where, "Write the inventory once more.")
-    if values.get("takes") and "page_parts" not in values:
-        _page_parts(reader, values, ())
+    if values.get("takes") or values.get("parts"):
+        _page_parts(reader, values, files, under)
 
 
 def _lines(values: Values, key: str, node: Node) -> list[tuple[str, Span]]:

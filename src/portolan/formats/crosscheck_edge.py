@@ -14,7 +14,7 @@ from portolan.estate.guesses import whole_edges
 from portolan.estate.site import Redirect
 from portolan.estate.store import Bucket, Store
 from portolan.estate.url import BadUrlError, parse
-from portolan.formats.crosscheck_web import redirects
+from portolan.formats.crosscheck_web import parts_of_a_copy, redirects
 from portolan.formats.patterns import BUCKET_NAME, CACHE_CONTROL, PART_OF_EDGE, PATH_OF_ORIGIN, SENT_TO, TYPED
 from portolan.source.place import Place
 from portolan.source.plain import one_line
@@ -57,7 +57,7 @@ def _addresses(estate: Estate, note: Note) -> None:
     """Every edge, and every address of a store, has addresses of its own."""
     held: dict[IPAddress, str] = {}
     said: list[tuple[Changing, str, tuple[IPAddress, ...], str]] = [
-        (each, "addresses", each.addresses, f"the edge {each.name}") for each in estate.edges.values()
+        (each, "addresses", each.addresses, each.label) for each in estate.edges.values()
     ]
     said += [
         (zone.edge, "addresses", zone.edge.addresses, f"the edge of {zone.name}")
@@ -130,11 +130,13 @@ def _edge(edge: EdgeService, note: Note) -> None:
     for number, text in enumerate(edge.purged):
         if text != "*":
             _address(text, place.item("purged", number), note)
+    for each in edge.stating("origin"):
+        _origin(each, note)
+    _keeps(edge, note)
     for part in edge.by_path:
         _part(edge, part, note)
-    for each in edge.parts:
-        _origin(each, note)
-        _keeps(each, note)
+        _keeps(part, note)
+    _order(edge, note)
     _nginx(edge, note)
 
 
@@ -147,28 +149,32 @@ def _part(edge: EdgeService, part: EdgePart, note: Note) -> None:
         note(place, f"'{one_line(part.path)}' stands in line {first.place.span.line} already", "Keep one of them.")
 
 
-def _keeps(edge: EdgeService, note: Note) -> None:
-    for status, seconds in edge.keeps.items():
+def _keeps(stated: EdgeService | EdgePart, note: Note) -> None:
+    """How long answers are held, and the parts of the key, each once."""
+    place = stated.place
+    for status, seconds in (stated.keeps or {}).items():
         if seconds < 0:
-            note(edge.place.key("keeps"), f"expected a number of seconds for {status}, found {seconds}")
-    _orders(edge, note)
+            note(place.key("keeps"), f"expected a number of seconds for {status}, found {seconds}")
+    _no_word_twice(stated, "key", note)
+    if "path" in stated.key and "normal-path" in stated.key:
+        note(place.key("key"), "'path' and 'normal-path' are two ways to have the path in the key", "Keep one of them.")
 
 
-def _orders(edge: EdgeService, note: Note) -> None:
-    """The stages and the parts of the key, each once."""
-    place = edge.place
-    for key in ("order", "key"):
-        words = getattr(edge, key)
-        if len(set(words)) < len(words):
-            note(place.key(key), f"'{key}' names one thing twice", "Keep one of them.")
+def _order(edge: EdgeService, note: Note) -> None:
+    """The stages, each once."""
+    _no_word_twice(edge, "order", note)
     if edge.order and len(set(edge.order)) < 3:
         note(
-            place.key("order"),
+            edge.place.key("order"),
             "'order' names all of filter, plain and method",
             "Write for example [filter, plain, method].",
         )
-    if "path" in edge.key and "normal-path" in edge.key:
-        note(place.key("key"), "'path' and 'normal-path' are two ways to have the path in the key", "Keep one of them.")
+
+
+def _no_word_twice(stated: EdgeService | EdgePart, key: str, note: Note) -> None:
+    words = getattr(stated, key)
+    if len(set(words)) < len(words):
+        note(stated.place.key(key), f"'{key}' names one thing twice", "Keep one of them.")
 
 
 def _nginx(edge: EdgeService, note: Note) -> None:
@@ -180,7 +186,7 @@ def _nginx(edge: EdgeService, note: Note) -> None:
             note(edge.place.key(key), f"nginx has a way of its own there, and no '{key}'", f"Take '{key}' away.")
     if edge.asks_from:
         note(edge.place.key("asks_from"), "nginx asks from its machine's own addresses", "Write 'addresses'.")
-    for each in edge.parts:
+    for each in edge.stating("origin"):
         if each.asks.signs:
             note(
                 each.asks.place.key("signs"),
@@ -298,6 +304,7 @@ def _bucket(bucket: Bucket, note: Note) -> None:
         )
     if bucket.uploaded_under and bucket.copy is None:
         note(place.key("uploaded_under"), "'uploaded_under' goes with 'copy'")
+    parts_of_a_copy(bucket, note)
     if "/" in bucket.index_file:
         note(place.key("index_file"), f"'{one_line(bucket.index_file)}' is no plain file name")
     for grant in bucket.grants:

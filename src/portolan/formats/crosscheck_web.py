@@ -7,6 +7,7 @@ from portolan.estate.content import Holding
 from portolan.estate.machine import Machine
 from portolan.estate.service import Listener, StatedProgram, WebService, address_in
 from portolan.estate.site import Condition, Giving, Redirect, Section, Site, Upstream
+from portolan.estate.store import Bucket
 from portolan.formats.patterns import CACHE_CONTROL
 from portolan.source.nearest import did_you_mean
 from portolan.source.place import Place
@@ -65,14 +66,19 @@ def site_makes_sense(service: WebService, site: Site, listeners: dict[str, Liste
             "Apache httpd has no regular expressions for names",
             "Use a pattern with a star.",
         )
-    if site.parts is not None and site.copy is None:
-        note(site.place.key("parts"), "'parts' looks at the pages of a 'copy'", "Add 'copy: FOLDER'.")
+    parts_of_a_copy(site, note)
     if site.default and site.default_on:
         note(
             site.place.key("default_on"),
             "'default' and 'default_on' both say where it is the default",
             "Keep one of them.",
         )
+
+
+def parts_of_a_copy(giver: Site | Bucket, note: Note) -> None:
+    """Only a copy has pages whose parts can be read."""
+    if giver.parts is not None and giver.copy is None:
+        note(giver.place.key("parts"), "'parts' looks at the pages of a 'copy'", "Add 'copy: FOLDER'.")
 
 
 def _listeners(site: Site, listeners: dict[str, Listener], note: Note) -> None:

@@ -118,9 +118,10 @@ def _from_web(
     world: World, arrival: Arrival, service: WebService, request: Request, way: Way
 ) -> tuple[Response, tuple[Exchange, ...]]:
     edge = service.edge
+    here = world.at_path(edge, request.url.path) if isinstance(edge, EdgeService) else None
 
     def ask(front: Front, inner: Url, said: Saying) -> Exchange:
-        if isinstance(edge, EdgeService) and world.at_path(edge, request.url.path).caches and said.method == "HEAD":
+        if here is not None and here.caches and said.method == "HEAD":
             # What is held for HEAD is held for GET, so that nginx asks for it so (proxy_cache_convert_head; measured).
             said = said.but(method="GET")
         passing = _passing(world, arrival, service, front, said)
@@ -132,7 +133,7 @@ def _from_web(
                 asking = passing.but(saying=said_there(front, as_asked(request, held), arrival.port))
             return exchange(then, inner, asking, way.onward(front.site, then is not world))
 
-        if not isinstance(edge, EdgeService) or front.site in way.passed:
+        if here is None or front.site in way.passed:
             # Who is asked by itself was asked for what it holds already: once for each level would be twice as much each time.
             return fetch(None, None)
 
@@ -141,9 +142,7 @@ def _from_web(
 
         from portolan.journey.at_edge import held_by_nginx
 
-        return held_by_nginx(
-            world, world.at_path(edge, request.url.path), request, inner.path, fetch, way, passing, failing
-        )
+        return held_by_nginx(world, here, request, inner.path, fetch, way, passing, failing)
 
     answer = respond(arrival, service, request, world.program(service), Onward(ask, way.members), world.shared)
     return answer.response, answer.inner

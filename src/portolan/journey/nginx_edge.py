@@ -15,10 +15,12 @@ def as_web_service(edge: EdgeService) -> WebService:
     """nginx with one server that passes everything on to the origin and holds what it is given."""
     members = [_member(each) for each in edge.parts]
     failing = next((each for each in members if isinstance(each, str)), None)
-    site = _site(edge, *(parse("http://localhost") if isinstance(each, str) else each for each in members))
+    nobody = _nobody(edge)
+    site = _site(
+        edge, nobody is None, *(parse("http://localhost") if isinstance(each, str) else each for each in members)
+    )
     # Without a certificate nginx does not start on a listener for TLS: nobody has one by leaving things out.
     usual = not edge.place.has("listens") and edge.certificate is None
-    sites = {site.name: site, **({nobody.name: nobody} if (nobody := _nobody(edge)) is not None else {})}
     return WebService(
         place=edge.place,
         name=edge.name,
@@ -28,12 +30,13 @@ def as_web_service(edge: EdgeService) -> WebService:
         failing=edge.failing or failing,
         program="nginx",
         certificate=edge.certificate,
-        sites=sites,
+        sites={each.name: each for each in (site, nobody) if each is not None},
         edge=edge,
     )
 
 
-def _site(edge: EdgeService, member: Url, *members: Url) -> Site:
+def _site(edge: EdgeService, alone: bool, member: Url, *members: Url) -> Site:
+    """Its server; `alone`: it takes every name."""
     upstream = _upstream(edge, member)
     redirects: tuple[Redirect, ...] = ()
     if edge.plain == "to-secure":
@@ -51,7 +54,7 @@ def _site(edge: EdgeService, member: Url, *members: Url) -> Site:
         place=edge.place,
         name=edge.name,
         names=edge.names,
-        default=_nobody(edge) is None,
+        default=alone,
         certificate=edge.certificate,
         access=edge.access,
         methods=edge.methods,

@@ -46,7 +46,7 @@ class Turn(Value, frozen=True):
     def words(self) -> str:
         """Which turn it is."""
         if self.edge is not None:
-            return f"as long as the settings of the edge {self.edge.name or self.edge.place.path[1]} are not in effect everywhere"
+            return f"as long as the settings of {self.edge.label} are not in effect everywhere"
         if self.member:
             return f"now and then (1 of {self.of} members, {self.member})"
         if self.address is None:

@@ -1,6 +1,5 @@
 """The drivers of edges and stores: the facts that stand-ins are handed, and nginx with its cache for edges that name it."""
 
-import json
 import re
 from collections.abc import Iterator
 from datetime import datetime
@@ -24,7 +23,6 @@ if TYPE_CHECKING:
 #: What the reference promises of rented edges, where nothing is stated.
 _STATUSES = {"refused": 502, "no_connect": 504, "no_answer": 504, "garbled": 502, "handshake": 502, "unknown_name": 502}
 _KEEPS = {"200": 86400, "301": 86400}
-_RUN = "import sys; sys.path.insert(0, '/stage'); from portolan.rehearsal.standins.{} import main; main()"
 
 
 def build_edges(plan: Plan, forge: Forge, naming: "Naming", played: tuple[Played, ...], now: datetime) -> None:
@@ -58,13 +56,9 @@ def _stated(played: Played) -> Edge | Store:
 def _play(plan: Plan, naming: "Naming", each: Played, name: str, role: str, facts: dict[str, Any]) -> None:
     """Starts a stand-in with its facts."""
     machine = plan.estate.hosts[each.host]
-    plan.files[f"{name}/facts.json"] = json.dumps(facts)
-    plan.folders.append(name)
-    plan.owned.append([name, "server"])
-    command = ["/usr/bin/python3", "-I", "-S", "-c", _RUN.format(role), f"{BASE}/{name}/facts.json"]
     ready: list[list[Any]] = [["tcp", port] for port, _ in facts["listens"]]
     mounts = naming.box_files(machine, None, name)
-    plan.daemons.append(Daemon(name, plan.space_of(machine), command, ready, "stand-in", mounts=mounts))
+    plan.play(name, plan.space_of(machine), role, facts, ready, mounts)
 
 
 def _served(plan: Plan, forge: Forge, certificate: Certificate, path: str) -> None:
@@ -345,15 +339,14 @@ def _nginx_conf(edge: EdgeService, folder: str) -> str:
     if edge.index_file is not None and not any(part.path == "/" for part in edge.by_path):
         document = edge.index_file.lstrip("/")
         lines += ["location = / {", *(f"  {each}" for each in _location(edge, folder, document)), "}"]
-    server = "\n    ".join(lines)
-    if not alone:
-        server = "\n    ".join([*_of_nobody(edge, rejects, folder), server])
+    servers = [lines] if alone else [_of_nobody(edge, rejects, folder), lines]
+    texts = [line for each in servers for line in ("  server {", *(f"    {inner}" for inner in each), "  }")]
     cache = f"  proxy_cache_path {folder}/cache keys_zone=held:1m use_temp_path=off;\n"
-    return configuration(folder, f"{cache}  server {{\n    {server}\n  }}")
+    return configuration(folder, cache + "\n".join(texts))
 
 
 def _of_nobody(edge: EdgeService, rejects: bool, folder: str) -> Iterator[str]:
-    """A server of its own for names that it was not told; it ends where the other begins."""
+    """The server for names that it was not told."""
     for listener in _open(edge):
         for each in listen_words(listener, first=True):
             yield f"listen {each}{' ssl' if listener.tls else ''} default_server;"
@@ -362,8 +355,6 @@ def _of_nobody(edge: EdgeService, rejects: bool, folder: str) -> Iterator[str]:
     elif edge.certificate is not None:
         yield f"ssl_certificate {folder}/own.pem; ssl_certificate_key {folder}/own.key;"
     yield f"location / {{ return {edge.refuses_with}; }}"
-    yield "}"
-    yield "server {"
 
 
 _PARTS = {"scheme": "$scheme://", "name": "$host", "path": "$p", "normal-path": "$uri", "query": "$is_args$args"}

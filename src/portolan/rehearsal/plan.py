@@ -1,5 +1,6 @@
 """What a rehearsal consists of: plain values that drivers make and the stage carries out."""
 
+import json
 from collections.abc import Iterator
 from contextlib import contextmanager
 from time import monotonic
@@ -12,6 +13,8 @@ from portolan.rehearsal.quoting import TooMuchError, UnstageableError, batch_lin
 
 #: Where every rehearsal's files live; a private tmpfs that only the rehearsal's own processes see.
 BASE = "/run/rehearsal"
+#: What starts a stand-in of ours; the name of its file is missing.
+_STAND_IN = "import sys; sys.path.insert(0, '/stage'); from portolan.rehearsal.standins.{} import main; main()"
 
 
 class Daemon(NamedTuple):
@@ -146,6 +149,16 @@ class Plan:
     def ip(self, space: str, *lines: str) -> None:
         """Adds lines for one call of `ip -batch` in a namespace."""
         self.batches.setdefault(space, []).extend(map(batch_line, lines))
+
+    def play(
+        self, name: str, space: str, role: str, facts: dict[str, Any], ready: list[list[Any]], mounts: list[list[str]]
+    ) -> None:
+        """Starts a stand-in with its facts."""
+        self.files[f"{name}/facts.json"] = json.dumps(facts)
+        self.folders.append(name)
+        self.owned.append([name, "server"])
+        command = ["/usr/bin/python3", "-I", "-S", "-c", _STAND_IN.format(role), f"{BASE}/{name}/facts.json"]
+        self.daemons.append(Daemon(name, space, command, ready, "stand-in", mounts=mounts))
 
     def data(self) -> dict[str, Any]:
         """The plan as plain data for the stage."""

@@ -2,7 +2,6 @@
 
 import base64
 import hashlib
-import json
 import re
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
@@ -63,9 +62,6 @@ def build_web(plan: Plan, forge: Forge, urls: list[str], unsaid: str, naming: "N
             plan.daemons.append(Daemon(name, space, [service.when_asked, *sockets], [], "other"))
 
 
-_RUN = "import sys; sys.path.insert(0, '/stage'); from portolan.rehearsal.standins.scripts import main; main()"
-
-
 def _can_be_played(service: ScriptRunner) -> None:
     """Raises UnstageableError for what the stage's one identity is not enough for."""
     if service.socket_rights is not None:
@@ -81,13 +77,9 @@ def _runner(plan: Plan, space: str, service: ScriptRunner, name: str) -> None:
     _can_be_played(service)
     addresses = [(each, text) for each in service.listens for text in _addresses(each)]
     facts = {"listens": [[text, each.port] for each, text in addresses], "socket": "socket" if service.socket else ""}
-    plan.files[f"{name}/facts.json"] = json.dumps(facts)
-    plan.folders.append(name)
-    plan.owned.append([name, "server"])
-    command = ["/usr/bin/python3", "-I", "-S", "-c", _RUN, f"{BASE}/{name}/facts.json"]
     ready: list[list[Any]] = [["tcp", each.port] for each in service.listens]
     ready += [["file", f"{BASE}/{name}/socket"]] if service.socket else []
-    plan.daemons.append(Daemon(name, space, command, ready, "stand-in"))
+    plan.play(name, space, "scripts", facts, ready, mounts=[])
 
 
 def _addresses(listener: Listener) -> list[str]:
