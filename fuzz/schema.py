@@ -97,6 +97,11 @@ BEYOND = re.compile(
             "no stranger's",
             "'error_pages' has no page",
             "is no (host name|IPv)",
+            "which says what it holds",
+            "^expected a regular expression",
+            "^no page of the site's own stands",
+            "does not start$",
+            "^only a machine that passes packets on",
         )
     )
 )

@@ -87,6 +87,11 @@ def _each(pattern: str) -> Schema:
     return {"if": {"type": "array"}, "then": {"items": item}, "else": item}
 
 
+def _text(pattern: str) -> Schema:
+    """A text of a form that no number has."""
+    return {"type": "string", "pattern": pattern}
+
+
 _INSIDE = _each(r"^(?!/)(?!(?:.*/)?\.\.(?:/|$))")
 _CONTENT_ONCE: Schema = {"allOf": [_without("files", "copy", "inventory"), _without("copy", "inventory")]}
 #: Only buckets' redirects go by a status; and they know less than those of sites.
@@ -98,17 +103,22 @@ _BUCKET_REDIRECT: Schema = {
         "to": {"not": {"type": "string", "pattern": "|".join(re.escape(each) for each in NOT_IN_TARGETS)}},
     },
 }
+#: A path with the one that was asked for in it, which begins with a slash.
+_TRIED: Schema = {
+    **_text(r"^(?:/|\{path\})(?:\{path\}|[^{}?$ \"'\\])*$"),
+    "not": {"pattern": r"(?:/|\{path\})\.\.(?:/|\{path\}|$)"},
+}
 #: What a site and a section have in common.
 _GIVING: list[Schema] = [
     {"properties": {"answer": {"anyOf": [{"minimum": 200, "maximum": 299}, {"minimum": 400, "maximum": 599}]}}},
     _CONTENT_ONCE,
-    *(
-        _without("upstream", key)
-        for key in ("answer", "files", "copy", "inventory", "folder", "listing", "fallback", "tries")
-    ),
+    *(_without("upstream", key) for key in ("answer", "scripts_at", "listing", "fallback")),
+    # What is tried before the upstream lies in a folder.
+    {"if": {"not": {"required": ["tries"]}}, "then": _without("upstream", "files", "copy", "inventory", "folder")},
     {
         "properties": {
             "files": _INSIDE,
+            "tries": _every(_TRIED),
             "index_files": _each("^[^/]+$"),
             "redirects": _every(_SITE_REDIRECT),
             "largest_body": {"minimum": 0},
@@ -137,6 +147,8 @@ NEVER_EMPTY = frozenset(
     )
 )
 _FOLDERS: Schema = {"propertyNames": {"pattern": r"^/(?!(?:.*/)?\.\.(?:/|$))"}}
+#: What a section gives by itself: none goes with an answer of its own.
+_GIVES = ("scripts_at", "files", "copy", "inventory", "folder", "listing", "fallback", "tries")
 _ERROR = {"minimum": 400, "maximum": 599}
 _NATURAL = {"minimum": 0}
 #: What is asked of a filter of an edge: no passwords.
@@ -145,6 +157,8 @@ _EDGE_ACCESS: Schema = {
         "anyOf": [{"required": [key], "properties": {key: {"const": True}}} for key in ("password", "nobody", "either")]
     }
 }
+#: An origin's name, where it is written alone.
+_ASKED: Schema = {"if": {"type": "string"}, "then": {"pattern": TYPED}}
 #: What every edge has in common.
 _EDGE: list[Schema] = [
     {
@@ -156,7 +170,9 @@ _EDGE: list[Schema] = [
             "key": {**_distinct(), "not": _both("path", "normal-path")},
             "access": _EDGE_ACCESS,
             "index_file": {"type": "string", "pattern": r"^[^?]*[^?/][^?]*$"},
-            "error_pages": {"additionalProperties": {"pattern": PATH_OF_ORIGIN}},
+            "error_pages": {"additionalProperties": _text(PATH_OF_ORIGIN)},
+            "purged": _every({"anyOf": [{"const": "*"}, _text(patterns.URL)]}),
+            "origin": _ASKED,
         }
     },
     {
@@ -172,7 +188,7 @@ _EDGE: list[Schema] = [
 ]
 _ORIGIN_SAID: Schema = {
     "required": ["origin"],
-    "properties": {"origin": {"if": {"type": "object"}, "then": {"required": ["at"]}, "else": {"pattern": TYPED}}},
+    "properties": {"origin": {"if": {"type": "object"}, "then": {"required": ["at"]}}},
 }
 #: By type: schemas that hold beside the properties.
 SHAPES: dict[str, list[Schema]] = {
@@ -194,7 +210,7 @@ SHAPES: dict[str, list[Schema]] = {
     "EdgePart": [
         {
             "properties": {
-                "path": {"pattern": PART_OF_EDGE},
+                "path": _text(PART_OF_EDGE),
                 "origin": {"if": {"type": "object"}, "then": {"required": ["at"]}, "else": {"pattern": TYPED}},
             }
         }
@@ -329,6 +345,10 @@ SHAPES: dict[str, list[Schema]] = {
         {"anyOf": [{"required": ["to"], "properties": {"to": {"minLength": 1}}}, {"required": ["answer"]}]},
         {"not": {"required": ["inner", "status"]}},
         {
+            "if": {"required": ["to"], "properties": {"to": _text(r"\{[1-9]\}")}},
+            "then": {"required": ["when"], "properties": {"when": {"required": ["pattern"]}}},
+        },
+        {
             "if": {"required": ["inner"]},
             "then": {"properties": {"to": {"pattern": r"^(/|\{(path|rest|[1-9])\})"}}},
         },
@@ -356,13 +376,17 @@ SHAPES: dict[str, list[Schema]] = {
     "Section": [
         *_GIVING,
         _one_of("path", "exact", "pattern"),
-        *(_without("answer", key) for key in ("files", "copy", "inventory", "folder", "listing", "fallback", "tries")),
-        {"properties": {"path": {"pattern": "^/[^?]*$"}, "exact": {"pattern": "^/[^?]*$"}}},
+        *(_without("answer", key) for key in _GIVES),
+        {"properties": {"path": _text("^/[^?]*$"), "exact": _text("^/[^?]*$")}},
     ],
     "Folder": [_CONTENT_ONCE, {"properties": {"files": _INSIDE}}],
     "Upstream": [_some("to"), {"properties": {"answer_within": {"minimum": 1}}}],
     "WebService": [
         {"properties": {"grants": _each("^/"), "answers_after": {"minimum": 0}, "runs_as": {"minLength": 1}}},
+        {
+            "if": {"required": ["program"], "properties": {"program": {"const": "apache"}}},
+            "then": {"properties": {"sites": {"additionalProperties": {"not": _some("name_patterns")}}}},
+        },
     ],
     "When": [
         {
