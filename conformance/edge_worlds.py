@@ -625,6 +625,11 @@ SITE_FACTS: dict[str, Change] = {
     "origin asks for a password": also(
         put(f"{SITE}/access", {"password": True}), put("vantages/street/knows_password", True)
     ),
+    "visitors write, and come back": also(
+        put("vantages/street/method", "POST"),
+        both("redirects", [{"when": {"method": ["POST"]}, "to": "{path}", "status": 303}]),
+        put(f"{D}/writes_clear", True),
+    ),
     "visitors post": put("vantages/street/method", "POST"),
     "visitors ask for heads": put("vantages/street/method", "HEAD"),
     "visitors put": put("vantages/street/method", "PUT"),

@@ -36,9 +36,11 @@ def is_up(port: int, process: "subprocess.Popen[bytes]") -> bool:
         if process.poll() is not None:
             return False
         try:
-            with socket.create_connection(("127.0.0.1", port), timeout=0.2):
-                time.sleep(0.5)
-                return process.poll() is None
+            with socket.create_connection(("127.0.0.1", port), timeout=0.2) as asked:
+                # However busy the machine is: who only listens says nothing, and whoever ends closes.
+                asked.settimeout(10)
+                asked.sendall(b"GET / HTTP/1.0\r\n\r\n")
+                return bool(asked.recv(1)) and process.poll() is None
         except OSError:
             time.sleep(0.05)
     return False

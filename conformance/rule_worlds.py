@@ -1,7 +1,7 @@
 """The table's worlds about rules: conditions of every kind, what goes on within the server, escapes; links and files of rules."""
 
 from conformance.site_worlds import BOTH, many, one
-from conformance.web_common import U, WebWorld, asks
+from conformance.web_common import N, U, WebWorld, asks
 
 HELD = (
     "files: [index.html, app.html, about.html, b/c.html, in/x.html, in/index.html, 'b c/index.html', new]\n"
@@ -68,6 +68,32 @@ AGAIN = '{when: {pattern: "^/b/(.*)$"}, to: "/b/x/{1}", inner: again}'
 STAYS = '{when: {pattern: "^/b/(.*)$"}, to: "/b/{1}.html", inner: here}'
 SENT = f'\nsections: [{{path: /new, redirects: [{{to: "{U}/about.html{{query}}", status: 302}}]}}]'
 
+#: Folders of several names, and who asks for which.
+HUTS = """\
+folders:
+  /srv/huts/hut12: {files: [index.html, in/x.html]}
+  /srv/huts/visit.kestrel-ridge.example: {files: [index.html, in/x.html]}
+  /srv/huts/visit: {files: [index.html]}
+  /srv/huts/example: {files: [index.html]}
+  /srv/huts/kestrel-ridge.example: {files: [index.html]}
+  /srv/huts/hut12.kestrel-ridge: {files: [index.html]}
+  /srv/huts/_: {files: [index.html]}
+  /srv/huts/203: {files: [index.html]}
+  /srv/huts/kestrel-ridge/12: {files: [index.html]}
+"""
+WHOSE = ("street", "hut", "other", "upper", "dotted", "ported", "literal", "nobody", "old", "empty")
+
+
+def led(folder: str, only: tuple[str, ...], more: str = "") -> dict[str, WebWorld]:
+    """A site whose folder the name leads to."""
+    facts = f"names: [{N}, '*.kestrel-ridge.example']\nfolder: '/srv/huts/{folder}'\n{more}"
+    huts = "huts:\n" + "".join(f"  {line}\n" for line in facts.rstrip("\n").split("\n"))
+    asked = asks("/ /in/ /in/x.html /in", *WHOSE)
+    return many(
+        f"a folder that the name leads to, {folder}{' ' if more else ''}{more[:24]}", huts, asked, only, machine=HUTS
+    )
+
+
 #: A mark of a maintenance; the page stands for the status.
 KEPT = """\
 redirects: [{when: {while_file: /srv/flags/on, none: [{path: /about.html}]}, answer: 503}]
@@ -104,6 +130,28 @@ RULE_WORLDS: dict[str, WebWorld] = {
     **one("links to files and folders", HELD, asks("/old/ /old/x.html /l.html /gone /old")),
     **one("paths with escapes", ruled(ESCAPED), asks("/cap/b%20c/ /cap//about.html /rest/b%20c/ /s%20p /cap/%61bout.html")),
     **many("a section's folder beside what is passed on", BEHIND, asks("/st/a.css /keep/a.css /x"), BOTH, others=INNER),
+    **led("{name}", BOTH),
+    **led("{label:1}", ("apache",)),
+    **led("{label:-1}", ("apache",)),
+    **led("{label:2+}", ("apache",)),
+    **led("{label:-2+}", ("apache",)),
+    **led("{label:7}", ("apache",)),
+    **led("{label:2}/{label:1}", ("apache",)),
+    **many(
+        "folders by the groups of a name",
+        "huts:\n  name_patterns: ['^(?:(hut[0-9]+)|other)[.](.+)$']\n  folder: '/srv/huts/{1}'\n",
+        asks("/ /in/ /in/x.html /in", *WHOSE),
+        ("nginx",),
+        machine=HUTS,
+    ),
+    **many(
+        "folders by two groups of a name",
+        "huts:\n  names: [visit.kestrel-ridge.example]\n  name_patterns: ['^h(?P<kind>ut)([0-9]+)[.]([a-z-]+)']\n"
+        "  folder: '/srv/huts/{3}/{2}'\n",
+        asks("/ /in", *WHOSE),
+        ("nginx",),
+        machine=HUTS,
+    ),
     **one("a maintenance", f"{HELD}\n{KEPT}", asks("/ /about.html /in/"), machine=FLAGS),
     **one("no maintenance", f"{HELD}\n{KEPT.replace('flags/on', 'flags/off')}", asks("/ /about.html /in/"), machine=FLAGS),
     **one("an ending that lies there", f"{HELD}\n{ENDINGS}", asks("/about /nope /b/c /about.html"), machine=FLAGS),

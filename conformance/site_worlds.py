@@ -33,6 +33,12 @@ def _in(facts: str) -> str:
     return "".join(f"  {line}\n" for line in facts.strip("\n").split("\n") if line.strip())
 
 
+NESTED = """\
+folders:
+  /srv/visit: {files: [index.html, in/a.html, shut/x], rights: {shut: '0700 root:root'}}
+  /srv/open/in: {files: [b.html]}
+  /srv/old: {files: []}
+"""
 METHODS = ("street", "header", "poster", "putter", "deleter", "patcher", "optioner", "tracer")
 WHO = ("street", "member")
 RIGHTS = {
@@ -203,6 +209,17 @@ SITE_WORLDS: dict[str, WebWorld] = {
     **one("methods widened", f"{FULL}\nmethods: [GET, POST]", asks("/a.html /nope", *METHODS)),
     **one(
         "root missing", "folder: /srv/visti", asks("/ /x /x/"), machine="folders: {/srv/visit: {files: [index.html]}}"
+    ),
+    **one(
+        "root above stated folders",
+        "folder: /srv",
+        asks("/ /visit /visit/ /visit/index.html /visit/shut/x /old/ /open /open/ /open/in/b.html /x"),
+        machine=NESTED,
+    ),
+    **one(
+        "who says no name",
+        "files: [index.html, in/index.html]\nredirects: [{when: {path: /old}, to: /in/}, {when: {path: /off}, to: '//{host}/in/'}]",
+        asks("/ /in /in/ /old /off", "street", "old", "empty", "emptyold", "nobody", "literal"),
     ),
     **one("root there", "folder: /srv/visit", asks("/ /x /x/"), machine="folders: {/srv/visit: {files: [index.html]}}"),
     **one(

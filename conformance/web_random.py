@@ -49,6 +49,7 @@ class Draw:
     """One world being drawn."""
 
     def __init__(self, seed: int) -> None:
+        self.seed = seed
         self.random = random.Random(seed)
         self.program = self.random.choice(PROGRAMS)
         self.machine_folders: dict[str, Any] = {}
@@ -323,6 +324,54 @@ class Draw:
             section["pattern_of"] = True
         return section
 
+    def newer(self, orion: dict[str, Any], sites: dict[str, Any], behind: dict[str, Any]) -> list[str]:
+        """Words that came later, drawn with dice of their own, so that the older worlds stay as they are; what is asked for them."""
+        before, self.random = self.random, random.Random(f"newer {self.seed}")
+        asked: list[str] = []
+        site = sites[self.random.choice(sorted(sites))]
+        own = not {"upstream", "answer", "rule_files", "tries", "fallback"} & set(site)
+        name = f"{self.random.choice(NAMES[:3])}.kestrel-ridge.example"
+        kind = self.random.randrange(9)
+        if kind == 0 and own and not {"redirects", "methods"} & set(site):
+            asked += self.led(site, name)
+        elif kind == 1 and "files" in site:
+            site["files"] = [*site["files"], "x.php", "sub/y.php"]
+            site.setdefault("sections", []).append({"pattern": "[.]php$", "scripts_at": "10.20.0.16:9000"})
+            if not self.chance(4):
+                behind["runner"] = {"kind": "scripts", "listens": ["9000"]}
+            asked += [f"http://{name}{path}" for path in ("/x.php", "/sub/y.php", "/gone.php", "/x.php/more")]
+        elif kind == 2 and "rule_files" not in site:
+            live = {"to": "http://10.20.0.16:7007/", "upgrades": not self.chance(4)}
+            site["sections"] = [each for each in site.get("sections", []) if each.get("path") != "/"]
+            site["sections"].append({"path": "/live/", "upstream": live})
+            behind["sockets"] = {"kind": "other", "listens": ["7007"], "when_asked": "websocket"}
+            asked += [f"ws://{name}/live/x", f"http://{name}/live/x", f"ws://{name}/a.html"]
+        if self.machine_folders:
+            orion["folders"] = self.machine_folders
+        self.random = before
+        return asked
+
+    def led(self, site: dict[str, Any], name: str) -> list[str]:
+        """A site whose folder the name leads to."""
+        for key in ("files", "rights", "unreadable", "links", "folder"):
+            site.pop(key, None)
+        words = ["{name}", "{label:1}", "{label:2}", "{label:-2}", "{label:1}/{label:2+}"]
+        word = "{name}" if self.program == "nginx" else self.random.choice(words)
+        if self.program == "nginx" and self.chance(2):
+            site["names"], word = [], "{1}"
+            site["name_patterns"] = [self.random.choice(["^([a-z]+)[.](?:.+)$", "^(visit|desk)", "(.*)"])]
+        labels = name.split(".")
+        for folder in {name, labels[0], labels[1], f"{labels[0]}/{'.'.join(labels[1:])}"}:
+            held = self.holding()
+            held.pop("links", None)
+            self.machine_folders[f"/srv/led/{folder}"] = held
+        # One of them lies within another's.
+        self.machine_folders.pop(
+            f"/srv/led/{labels[0]}" if "/" in word else f"/srv/led/{labels[0]}/{'.'.join(labels[1:])}"
+        )
+        site["folder"] = f"/srv/led/{word}"
+        return [f"http://{name}{self.random.choice(PATHS)}" for _ in range(3)]
+
 
 def _untried(section: dict[str, Any], program: str) -> bool:
     """Whether a section passes on in a way before which files cannot be tried: with a path at nginx, at all at httpd."""
@@ -365,15 +414,17 @@ def drawn(seed: int, plainly: bool = False) -> WebWorld:
         "interfaces": {"line": {"network": "internet", "address": "203.0.113.40"}, "dome": {"address": "10.20.0.15"}},
         "services": {"web": web},
     }
-    if draw.machine_folders:
-        orion["folders"] = draw.machine_folders
+    inner: dict[str, Any] = {"inner": behind}
+    more = draw.newer(orion, sites, inner)
     askers = [0, 0] if plainly else random_.sample(range(len(ASKERS)), 2)
     asked = []
     names = [f"{name}.kestrel-ridge.example" for name in NAMES[:3]]
     for _ in range(6):
         scheme = random_.choice(["http", "https"]) if secure else "http"
         asked.append((f"{scheme}://{random_.choice(names)}{random_.choice(PATHS)}", ASKERS[random_.choice(askers)]))
-    asked = list(dict.fromkeys(asked))
+    asked = list(
+        dict.fromkeys([*asked, *((url, ASKERS[askers[0]] if "/live/" not in url else "street") for url in more)])
+    )
     vantages: dict[str, Any] = {}
     for number, name in enumerate(dict.fromkeys(vantage for _, vantage in asked)):
         vantages[name] = {"network": "internet", "address": f"198.51.100.{number + 10}"}
@@ -383,7 +434,7 @@ def drawn(seed: int, plainly: bool = False) -> WebWorld:
         "networks": {"dome": {"subnets": ["10.20.0.0/24"]}},
         "hosts": {
             "orion": orion,
-            "vega": {"interfaces": {"dome": {"address": "10.20.0.16"}}, "services": {"inner": behind}},
+            "vega": {"interfaces": {"dome": {"address": "10.20.0.16"}}, "services": inner},
         },
         "certificates": {"all": {"names": ["*.kestrel-ridge.example"], "from": "2026-01-01", "until": "2026-06-01"}},
         "zones": {"kestrel-ridge.example": {"records": ["* 60 A 203.0.113.40", "inner 60 A 10.20.0.16"]}},

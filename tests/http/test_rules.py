@@ -25,6 +25,16 @@ MEASURED = {
     "site: paths with escapes (apache)": "b_c/index.html about.html b_c/index.html about.html about.html",
     "sites: a section's folder beside what is passed on (nginx)": "st/a.css keep/a.css inner/x",
     "sites: a section's folder beside what is passed on (apache)": "inner/st/a.css keep/a.css inner/x",
+    "sites: a folder that the name leads to, {name} (nginx)": "huts/index.html 403 huts/in/x.html 403 404 404 404 404 404 404 404 404 huts/index.html 403 huts/in/x.html 403 huts/index.html 403 huts/in/x.html 403 huts/index.html 403 huts/in/x.html 403 404 404 404 404 400 400 400 400 huts/index.html 403 huts/in/x.html 404 400 400 400 400",
+    "sites: a folder that the name leads to, {name} (apache)": "huts/index.html 403 huts/in/x.html 403 404 404 404 404 404 404 404 404 huts/index.html 403 huts/in/x.html 403 huts/index.html 403 huts/in/x.html 403 huts/index.html 403 huts/in/x.html refused 404 404 404 404 400 400 400 400 huts/index.html 403 huts/in/x.html 403 400 400 400 400",
+    "sites: a folder that the name leads to, {label:1} (apache)": "huts/index.html 404 404 404 huts/index.html 403 huts/in/x.html 403 404 404 404 404 huts/index.html 404 404 404 huts/index.html 404 404 404 huts/index.html 404 404 404 huts/index.html 404 404 404 400 400 400 400 huts/index.html 404 404 404 400 400 400 400",
+    "sites: a folder that the name leads to, {label:-1} (apache)": "huts/index.html 404 404 404 huts/index.html 404 404 404 huts/index.html 404 404 404 huts/index.html 404 404 404 huts/index.html 404 404 404 huts/index.html 404 404 404 404 404 404 404 400 400 400 400 huts/index.html 404 404 404 400 400 400 400",
+    "sites: a folder that the name leads to, {label:2+} (apache)": "huts/index.html 404 404 404 huts/index.html 404 404 404 huts/index.html 404 404 404 huts/index.html 404 404 404 huts/index.html 404 404 404 huts/index.html 404 404 404 404 404 404 404 400 400 400 400 huts/index.html 404 404 404 400 400 400 400",
+    "sites: a folder that the name leads to, {label:-2+} (apache)": "404 404 404 404 huts/index.html 404 404 404 404 404 404 404 404 404 404 404 404 404 404 404 404 404 404 404 404 404 404 404 400 400 400 400 404 404 404 404 400 400 400 400",
+    "sites: a folder that the name leads to, {label:7} (apache)": "huts/index.html 404 404 404 huts/index.html 404 404 404 huts/index.html 404 404 404 huts/index.html 404 404 404 huts/index.html 404 404 404 huts/index.html 404 404 404 huts/index.html 404 404 404 400 400 400 400 huts/index.html 404 404 404 400 400 400 400",
+    "sites: a folder that the name leads to, {label:2}/{label:1} (apache)": "404 404 404 404 404 404 404 404 404 404 404 404 404 404 404 404 404 404 404 404 404 404 404 404 404 404 404 404 400 400 400 400 404 404 404 404 400 400 400 400",
+    "sites: folders by the groups of a name (nginx)": "403 404 404 404 huts/index.html 403 huts/in/x.html 403 403 404 404 404 403 404 404 404 403 404 404 404 403 404 404 404 403 404 404 404 400 400 400 400 403 404 404 404 400 400 400 400",
+    "sites: folders by two groups of a name (nginx)": "403 404 huts/index.html 404 403 404 403 404 403 404 403 404 403 404 400 400 403 404 400 400",
     "site: a maintenance (nginx)": "503 about.html 503",
     "site: a maintenance (apache)": "503 about.html 503",
     "site: no maintenance (nginx)": "index.html about.html in/index.html",
@@ -62,6 +72,23 @@ UNFIT = [
 def test_what_makes_no_rule(rule, complaint):
     """One clear error, with what to do."""
     text = swap(OFFICE, (FILES, f"{FILES}            redirects: [{rule}]\n"))
+    assert any(complaint in each for each in problems(text)), problems(text)
+
+
+#: A folder that no name leads to, and what is said of it.
+NOT_LED = [
+    ("folder: /srv/{hut}", "expected {name}, {label:1} or {1}"),
+    ("folder: '/srv/{label:1}'", "nginx knows no labels of a name"),
+    ("folder: '/srv/{1}'", "{1} to {9} need a name pattern"),
+    ("folder: '/srv/{name}'; files: [index.html]", "the name leads to many folders"),
+    ("sections: [{path: /a/, folder: '/srv/{name}'}]", "only a site's own folder"),
+]
+
+
+@pytest.mark.parametrize(("facts", "complaint"), NOT_LED)
+def test_where_no_name_leads(facts, complaint):
+    """Each is refused, with what it is about."""
+    text = swap(OFFICE, (FILES, "".join(f"            {each}\n" for each in facts.split("; "))))
     assert any(complaint in each for each in problems(text)), problems(text)
 
 

@@ -19,6 +19,8 @@ READ = {
     "location / { try_files $uri $uri/ =404; }": {"fallback": None},
     "location / { try_files $uri $uri.html $uri/ =404; }": {"tries": ("{path}", "{path}.html", "{path}/"), "fallback": None},
     "location / { try_files $uri.html $uri /app.html; }": {"tries": ("{path}.html", "{path}"), "fallback": "app.html"},
+    "server_name ~^(a|b)-(?<hut>\\d+)\\.ridge\\.example$; root /srv/$hut;": {"folder": "/srv/{2}"},
+    "root /srv/${host}/x;": {"folder": "/srv/{name}/x"},
     "server_name ~^hut(?<n>\\d+)\\.ridge\\.example$;": {"names": (), "name_patterns": ("(?i)^hut(?P<n>\\d+)\\.ridge\\.example$",)},
     "server_name a.example *.b.example .c.example d.*;": {"names": ("a.example", "*.b.example", ".c.example", "d.*")},
     "listen 8080 default_server; listen [::]:8080 default_server;": {
@@ -99,7 +101,7 @@ def test_places_within_a_site():
 
 #: What the estate has no word for; the line is told, and nothing is made of it.
 LOST = ("location / { uwsgi_pass unix:/run/app.sock; }", "location / { proxy_pass http://$backend; }", "rewrite ^/(?!a)b$ /b last;", "if (-x $request_filename) { return 403; }",
-        "ssl_verify_client optional_no_ca;", "location / { try_files $uri @app; }", "auth_request /auth;", "limit_req zone=one;", "server_name ~(?!www)x;", "return 301 https://$unknown/;")  # fmt: skip
+        "ssl_verify_client optional_no_ca;", "location / { try_files $uri @app; }", "auth_request /auth;", "limit_req zone=one;", "root /srv/$arg_x;", "location /a { root /srv/$host; }", "server_name ~(?!www)x;", "return 301 https://$unknown/;")  # fmt: skip
 
 
 @pytest.mark.parametrize("text", LOST)

@@ -5,10 +5,11 @@ from urllib.parse import unquote, urlsplit
 
 from portolan.diagnosis.base import Case, Finding, Home, Severity, all_homes, warned
 from portolan.diagnosis.proposal import Proposal, remedy
+from portolan.estate.led import led_by_name
 from portolan.estate.site import Site
 from portolan.estate.url import BadUrlError
 from portolan.estate.vantage import Vantage
-from portolan.http.binding import bound
+from portolan.http.binding import bound, led_site
 from portolan.http.content import content, folder_at
 from portolan.http.sections import effective
 from portolan.http.tree import tree_of
@@ -59,9 +60,20 @@ def _sites(world: World) -> Iterator[tuple[Home, Site]]:
             yield home, home.site
 
 
+def _serving(world: World) -> Iterator[tuple[Home, Site]]:
+    """Sites as they serve: where the name leads to the folder, one for each of their names."""
+    for home, site in _sites(world):
+        if not led_by_name(site.folder):
+            yield home, site
+            continue
+        for name in site.names:
+            if name and "*" not in name and not name.startswith("."):
+                yield home, led_site(site, name, world.shared)
+
+
 def folders_exist(world: World) -> Iterator[Finding]:
     """Folders that sites serve and that are not there."""
-    for home, site in _sites(world):
+    for home, site in _serving(world):
         for giving in (site, *site.sections):
             own = giving is site or giving.folder is not None or giving.told
             tree = tree_of(giving, home.machine, world.shared) if own and giving.upstream is None else None
@@ -78,7 +90,7 @@ def folders_exist(world: World) -> Iterator[Finding]:
 
 def error_pages_can_be_had(world: World) -> Iterator[Finding]:
     """Pages for errors that are missing, closed, or behind the program whose failing they tell of."""
-    for home, site in _sites(world):
+    for home, site in _serving(world):
         program = world.program(home.service)
         for giving in (site, *site.sections):
             for status, page in giving.error_pages.items():
@@ -163,7 +175,7 @@ def _part_lacking(part: Part, vantage: Vantage) -> Finding:
 
 def _parts_in_folders(world: World) -> Iterator[Finding]:
     """What pages take from their own site that its folder has not."""
-    for home, site in _sites(world):
+    for home, site in _serving(world):
         if not site.page_parts:
             continue
         secure = any(each.tls and bound(site, each) for each in home.service.listens)

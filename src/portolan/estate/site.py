@@ -307,7 +307,9 @@ class Giving(Holding, frozen=True, kw_only=True, eq=False):
     folder: Annotated[
         FolderPath | None,
         says(
-            "Where the content lies on the machine. What lies there is said here, or by the machine's `folders`.",
+            "Where the content lies on the machine. What lies there is said here, or by the machine's `folders`. At a site the name "
+            "asked for may lead to it: `{name}` is the name, `{label:1}` its first label (`{label:-1}`: the last; `{label:2+}`: the second and "
+            "all behind it), `{1}` a group of the name pattern.",
             example="/srv/visit",
         ),
     ] = None

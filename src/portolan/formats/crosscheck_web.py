@@ -4,6 +4,7 @@ import re
 from collections.abc import Callable, Iterable
 
 from portolan.estate.content import Holding
+from portolan.estate.led import PLACE
 from portolan.estate.machine import Machine
 from portolan.estate.service import Listener, StatedProgram, WebService, address_in
 from portolan.estate.site import Condition, Giving, Redirect, Section, Site, Upstream
@@ -135,6 +136,27 @@ def _tried(giving: Giving, note: Note) -> None:
             note(giving.place.item("tries", number), text)
 
 
+def _led(service: WebService, giving: Giving, note: Note) -> None:
+    """A folder that the name leads to: at sites, and as far as the program knows the word."""
+    if giving.folder is None or "{" not in giving.folder:
+        return
+    place, folder = giving.place.key("folder"), str(giving.folder)
+    if "{" in PLACE.sub("", folder):
+        note(place, "expected {name}, {label:1} or {1} in a folder's path", "Other braces have no meaning there.")
+    elif not isinstance(giving, Site):
+        note(place, "only a site's own folder is one that the name leads to", "Give those names a site of their own.")
+    elif giving.told:
+        note(
+            place,
+            "the name leads to many folders, and the site says what one holds",
+            "Say it under the machine's 'folders'.",
+        )
+    elif "{label:" in folder and service.program in ("nginx", None):
+        note(place, "nginx knows no labels of a name", "Use a name pattern and its groups: {1}.")
+    elif re.search(r"\{[1-9]\}", folder) and not giving.name_patterns:
+        note(place, "{1} to {9} need a name pattern", "Write 'name_patterns', or use {name}.")
+
+
 #: Where scripts are run: a path, or a name or address with a port.
 _AT = re.compile(r"/[^\s\x00]*|(?:[A-Za-z0-9.-]+|\[[0-9A-Fa-f:.]+\]):[1-9][0-9]{0,4}")
 
@@ -167,6 +189,7 @@ def _giving(service: WebService, giving: Giving, note: Note) -> None:
     _documents(giving, note)
     _bounds(giving, note)
     _tried(giving, note)
+    _led(service, giving, note)
     _given_as(service, giving, note)
     for status, page in giving.error_pages.items():
         if not page.startswith(("/", "http://", "https://")) or any(char in page for char in " \"'\\"):

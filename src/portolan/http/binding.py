@@ -7,7 +7,10 @@ The default is the site that says so, else the first listed.
 
 from typing import Any
 
-from portolan.estate.base import IPAddress, ListenerKey, at_port
+import msgspec
+
+from portolan.estate.base import FolderPath, IPAddress, ListenerKey, at_port
+from portolan.estate.led import folder_for, led_by_name
 from portolan.estate.names import fits
 from portolan.estate.service import Listener, WebService
 from portolan.estate.site import Site
@@ -26,6 +29,24 @@ def compiled(pattern: str, shared: dict[Any, Any]) -> Any:
 
         found = shared[key] = re2.compile(pattern)
     return found
+
+
+def led_site(site: Site, host: str, shared: dict[Any, Any]) -> Site:
+    """A site as it is for a name: with the folder that the name leads to, where the name leads to one."""
+    if not led_by_name(site.folder):
+        return site
+    # Who says no name is taken to mean the site's own first one (measured on both servers).
+    name = host.rstrip(".") or next((each for each in site.names if each and "*" not in each), "")
+    fitting = (compiled(each, shared).search(name) for each in site.name_patterns)
+    found = next((each for each in fitting if each is not None), None)
+    groups = () if found is None else tuple(each or "" for each in found.groups())
+    folder = FolderPath(folder_for(str(site.folder), name, groups))
+    key = ("led", id(site), folder)
+    held = shared.get(key)
+    if held is None:
+        held = shared[key] = (msgspec.structs.replace(site, folder=folder), site)
+    led: Site = held[0]
+    return led
 
 
 class Chosen(Value, frozen=True):

@@ -46,7 +46,7 @@ class Asked(Value, frozen=True):
         path = escaped(self.path, False) if self.program.path_is_decoded else self.request.url.path
         return {
             "scheme": scheme_believed(self.request, self.program),
-            "host": _host_shown(self.request, self.program),
+            "host": _host_shown(self.site, self.request, self.program),
             "port": str(_port(self.request, self.arrival, self.program)),
             "path": self.path if raw else path,
             "query": self.request.url.query,
@@ -171,12 +171,19 @@ def _path_held(when: Condition, path: str, shared: dict[Any, Any]) -> dict[str, 
     return held
 
 
-def _host_shown(request: Request, program: WebProgram) -> str:
-    """The name asked for as rules see it: without its port; some programs leave a final dot."""
+def _own_name(site: Site, program: WebProgram) -> str | None:
+    """The name that a program takes for a site's own."""
+    if program.first_name_is_own and site.names and site.names[0]:
+        return str(site.names[0]).removeprefix(".")
+    return next((str(name) for name in site.names if name and "*" not in name and name[0] != "."), None)
+
+
+def _host_shown(site: Site, request: Request, program: WebProgram) -> str:
+    """The name asked for as rules see it: without its port; some programs leave a final dot, some say their own where none was asked."""
     said = request.said or ""
     if program.passing.keeps_host_exactly and said.partition(":")[0].endswith("."):
         return f"{request.host}."
-    return request.shown_host
+    return request.shown_host or (_own_name(site, program) or "" if program.first_name_is_own else "")
 
 
 def _port(request: Request, arrival: Arrival, program: WebProgram) -> int:
@@ -190,11 +197,13 @@ def absolute(site: Site, request: Request, arrival: Arrival, program: WebProgram
     port = _port(request, arrival, program)
     scheme = scheme_believed(request, program)
     host, tells = request.shown_host, site.redirects_tell_port is not False
-    own = next((str(name) for name in site.names if name and "*" not in name and name[0] != "."), None)
-    if program.first_name_is_own and site.names and site.names[0]:
-        own = str(site.names[0]).removeprefix(".")
+    own = _own_name(site, program)
     if site.redirects_to == "own-address" and own is not None:
         # A program that knows the port by what was asked knows none of a name that was not.
         host, tells = own, tells and not program.tells_asked_port
+    elif not host:
+        # Whoever says no name is sent to the address that was asked, or to the server's own name (measured).
+        address = f"[{arrival.address}]" if arrival.address.version == 6 else str(arrival.address)
+        host = address if program.first_name_is_own else own or ""
     suffix = "" if port == DEFAULT_PORTS[scheme] or not tells else f":{port}"
     return f"{scheme}://{host}{suffix}{path}"

@@ -12,7 +12,7 @@ from portolan.evidence.legs import Arrival, Exchange, Response
 from portolan.evidence.outcome import Detail
 from portolan.evidence.request import Request
 from portolan.http.access import believed_source, unfit
-from portolan.http.binding import table_of
+from portolan.http.binding import led_site, table_of
 from portolan.http.content import Folder
 from portolan.http.serving import Onward, Serving, path_refused
 from portolan.programs.protocol import WebProgram
@@ -109,7 +109,8 @@ def respond(
         source, step = believed
         request = request.but(source=source)
         decisions.append(step)
-    serving = Serving(arrival, service, chosen.site, request, program, onward, shared, decisions)
+    site = led_site(chosen.site, request.host, shared)
+    serving = Serving(arrival, service, site, request, program, onward, shared, decisions)
     return Answer(serving.given(path), tuple(serving.inner))
 
 

@@ -557,7 +557,7 @@ class Serving:
             shown.decisions[-1], http_kinds.Answers | http_kinds.AnswersError
         )
         # An answer that has a page of its own would lead round: the error stands then.
-        answered = answered and shown.status not in here.error_pages
+        answered = answered and shown.status not in effective(self.site, page, self.program, self.shared).error_pages
         # To the slash of a folder nobody is sent for the page of an error: the error stands (measured).
         slash = bool(shown.decisions) and isinstance(shown.decisions[-1], http_kinds.FolderSlash)
         led = (shown.location is not None and not slash) or (through and overridden and shown.status >= 400)

@@ -251,9 +251,31 @@ def _made(giving: Giving, machine: Machine | None) -> Tree:
         return Tree(giving, base, "", others)
     named, base = base, _led(base, stated)
     home = max((name for name in stated if (base + "/").startswith(name + "/")), key=len, default=None)
+    inner = {name: each for name, each in stated.items() if name.startswith(base + "/") and not each.absent}
     if home is None:
-        return Tree(Holding(absent=True, files=()), base, named=named)
+        holding = _joined(base, inner) if inner else Holding(absent=True, files=())
+        return Tree(holding, base, "", others, named)
     return Tree(stated[home], base, base[len(home) + 1 :], others, named)
+
+
+def _joined(base: str, inner: Mapping[str, Holding]) -> Holding:
+    """What a folder holds of which nothing is said but what lies in folders below it."""
+    files: list[str] = []
+    links: dict[Any, str] = {}
+    rights: dict[Any, Rights] = {}
+    unreadable: list[Any] = []
+    for name, each in inner.items():
+        start = name[len(base) + 1 :]
+        files += [f"{start}/", *(f"{start}/{file}" for file in each.files or ())]
+        links |= {f"{start}/{link}": target for link, target in each.links.items()}
+        for key, value in each.rights.items():
+            rights[key if key.startswith("/") else start if key == "." else f"{start}/{key}"] = value
+        unreadable += [start if key == "." else f"{start}/{key}" for key in each.unreadable]
+    place = next(iter(inner.values())).place
+    told = all(each.told for each in inner.values())
+    return Holding(
+        place=place, files=tuple(files) if told else None, links=links, rights=rights, unreadable=tuple(unreadable)
+    )
 
 
 def _led(path: str, stated: Mapping[str, Holding]) -> str:

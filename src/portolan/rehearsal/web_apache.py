@@ -3,6 +3,7 @@
 import re
 from collections.abc import Iterator
 
+from portolan.estate.led import led_by_name
 from portolan.estate.service import Listener, Service, WebService
 from portolan.estate.site import Giving, Section, Site, Upstream
 from portolan.estate.url import Url
@@ -27,6 +28,7 @@ from portolan.rehearsal.web_files import Room as WebRoom
 
 _MODULES = (
     "remoteip",
+    "vhost_alias",
     "mpm_event",
     "authn_core",
     "authn_file",
@@ -136,7 +138,7 @@ def _host(staged: Staged, room: Room, listener: Listener) -> Iterator[str]:
         raise quoting.UnstageableError("a site of httpd without a name of its own", site.name, site.place)
     if isinstance(site, Site) and site.redirects_to == "own-address":
         yield "  UseCanonicalName On"
-    yield f"  DocumentRoot {quoting.httpd(room.base.root)}"
+    yield f"  {_root(room.base)}"
     believed = (site.believes_address if isinstance(site, Site) else None) or staged.service.believes_address
     if believed is not None:
         yield f"  RemoteIPHeader {header_word(believed.header, believed.place)}"
@@ -190,12 +192,12 @@ def _site(staged: Staged, site: Site, room: Room) -> Iterator[str]:
                 "files beside what httpd passes on", ", ".join(giving.tries or site.tries), giving.place
             )
     if site.tries:
-        yield from _tries(site, room.base.root)
+        yield from _tries(site, room.base.fixed)
     elif site.fallback is not None:
         yield f"FallbackResource {quoting.httpd('/' + site.fallback.lstrip('/'), site.place)}"
     yield from _passed(staged, site, room)
     if not site.follows_links:
-        yield f"<Directory {quoting.httpd(room.base.root)}>\n  Options -FollowSymLinks\n</Directory>"
+        yield f"<Directory {quoting.httpd(room.base.fixed)}>\n  Options -FollowSymLinks\n</Directory>"
     yield from _whole(staged, site, room)
     for file in site.rule_files:
         rule_file(staged, file, room.base)
@@ -206,6 +208,15 @@ def _site(staged: Staged, site: Site, room: Room) -> Iterator[str]:
     for rule in site.redirects:
         if rule.written_as == "redirect":
             yield late(rule)
+
+
+def _root(base: WebRoom) -> str:
+    """Where the content lies, or how the name leads there."""
+    if not led_by_name(base.path):
+        return f"DocumentRoot {quoting.httpd(base.root)}"
+    words = re.sub(r"\{name\}", "%0", base.root.replace("%", "%%"))
+    words = re.sub(r"\{label:(-?[1-9]\+?)\}", r"%\1", words)
+    return f"VirtualDocumentRoot {quoting.httpd(words)}"
 
 
 def _passed(staged: Staged, site: Site, room: Room) -> Iterator[str]:
@@ -236,7 +247,7 @@ def _passed(staged: Staged, site: Site, room: Room) -> Iterator[str]:
 def _whole(staged: Staged, site: Site, room: Room) -> Iterator[str]:
     """What is said of the whole site: by address, or by folder where files of rules may say otherwise."""
     inside = "Directory" if site.rule_files else "Location"
-    yield f"<{inside} {quoting.httpd(room.base.root if site.rule_files else '/')}>"
+    yield f"<{inside} {quoting.httpd(room.base.fixed if site.rule_files else '/')}>"
     yield from (f"  {line}" for line in _facts(staged, site, merged=not site.rule_files))
     if site.rule_files and site.reads_rule_files:
         yield "  AllowOverride All"

@@ -1,11 +1,13 @@
 """The folders of websites on the stage: files that hold their own identity, with the rights, links and gaps that are stated."""
 
 import posixpath
+import re
 from typing import NamedTuple
 from urllib.parse import unquote
 
 from portolan.estate.base import Rights
 from portolan.estate.content import Holding
+from portolan.estate.led import led_by_name
 from portolan.estate.machine import Machine
 from portolan.estate.service import WebService
 from portolan.estate.site import Giving, Section, Site
@@ -32,6 +34,13 @@ class Room(NamedTuple):
         """The served folder's whole path on the stage."""
         return f"{BASE}/{self.below}{self.path}"
 
+    @property
+    def fixed(self) -> str:
+        """The same, for what needs one folder whatever the name asked for."""
+        if led_by_name(self.path):
+            raise quoting.UnstageableError("what looks into a folder that the name leads to", self.path, None)
+        return self.root
+
     def at(self, path: str) -> str:
         """Where a path of the machine is on the stage."""
         return f"{BASE}/{self.below}{_normal(path)}"
@@ -57,6 +66,10 @@ def furnish(
     plan.folders.append(where)
     prefix = _prefix(giving)
     held = _held(machine, giving, path)
+    if led_by_name(path) and (not held or any(each.holding.links for each in held)):
+        raise quoting.UnstageableError(
+            "a folder that the name leads to, beside links or where nothing is said", path, None
+        )
     if held is None:
         plan.folders.append(f"{where}{path}")
         documents = _index_files(site, giving)
@@ -69,7 +82,7 @@ def furnish(
             _rights(plan, where, Held(path, giving), service)
         return room
     behind = room._replace(path=_behind_links(path, held))
-    room = room._replace(there=any(_reaches(each, behind.path) for each in held))
+    room = room._replace(there=led_by_name(path) or any(_reaches(each, behind.path) for each in held))
     for each in held:
         if not each.holding.absent:
             _lay_out(plan, where, each, behind, f"{site.name}/{prefix}")
@@ -155,8 +168,8 @@ def _lay_out(plan: Plan, where: str, held: Held, room: Room, identity: str) -> N
             plan.folders.append(f"{below}/{name.rstrip('/')}")
             continue
         whole = f"{held.path}/{name}"
-        inside = whole.startswith(room.path + "/")
-        page = identity + whole[len(room.path) + 1 :] if inside else identity.partition("/")[0] + "/" + whole
+        inside = _inside(room.path, whole)
+        page = identity + inside if inside is not None else identity.partition("/")[0] + "/" + whole
         plan.files[f"{below}/{name}"] = page
     for name, target in held.holding.links.items():
         if not _fit(str(name).split("/")) or "\0" in target:
@@ -164,6 +177,15 @@ def _lay_out(plan: Plan, where: str, held: Held, room: Room, identity: str) -> N
         start = target if target.startswith("/") else f"{held.path}/{posixpath.dirname(name)}/{target}"
         # Whatever a link says: on the stage it stays inside the site's own copy.
         plan.symlinks.append([f"{below}/{name}", f"{BASE}/{where}{_normal(start)}"])
+
+
+def _inside(folder: str, whole: str) -> str | None:
+    """What stands behind a served folder in a path; the folder may be any that a name leads to."""
+    if not led_by_name(folder):
+        return whole[len(folder) + 1 :] if whole.startswith(folder + "/") else None
+    pattern = "[^/]*".join(map(re.escape, re.split(r"\{[^{}]*\}", folder)))
+    found = re.fullmatch(f"{pattern}/(.+)", whole)
+    return found[1] if found is not None else None
 
 
 def _fit(parts: list[str]) -> bool:

@@ -103,7 +103,7 @@ def _server(staged: Staged, room: Room, pools: list[str]) -> Iterator[str]:
     names = [name or quoting.nginx("") for name in server_names(site)]
     if isinstance(site, Site):
         place = site.place.key("name_patterns")
-        names += [quoting.nginx_pattern(f"~{each}", place) for each in site.name_patterns]
+        names += [quoting.nginx_pattern(f"~{_with_names(each)}", place) for each in site.name_patterns]
     yield f"server_name {' '.join(names) or quoting.nginx('')};"
     certificate = certificate_of(staged, site)
     if certificate is not None:
@@ -111,7 +111,8 @@ def _server(staged: Staged, room: Room, pools: list[str]) -> Iterator[str]:
     versions = (site.tls_versions if isinstance(site, Site) else ()) or staged.service.tls_versions
     if versions:
         yield f"ssl_protocols {' '.join(f'TLSv{each}'.removesuffix('.0') for each in versions)};"
-    yield f"root {quoting.nginx(room.base.root)};"
+    groups = {str(number): f"${{{_GROUP}{number}}}" for number in range(1, 10)}
+    yield f"root {quoting.nginx_filled(room.base.root, {'name': '${host}', **groups}, site.place)};"
     if not isinstance(site, Site):
         return
     believed = site.believes_address or staged.service.believes_address
@@ -148,6 +149,30 @@ def _server(staged: Staged, room: Room, pools: list[str]) -> Iterator[str]:
         yield _location(section)
         yield from (f"  {line}" for line in _section(staged, site, section, room.parts[at], pools, f"s{at}", room.base))
         yield "}"
+
+
+#: What the groups of a name pattern are called: those without a name are lost with the next pattern that is looked at.
+_GROUP = "stage_g"
+
+
+def _with_names(pattern: str) -> str:
+    """A name pattern whose groups have names."""
+    found, number, at, in_class = [], 0, 0, False
+    while at < len(pattern):
+        char = pattern[at]
+        if char == "\\":
+            char = pattern[at : at + 2]
+        elif in_class or char == "[":
+            in_class = char != "]"
+        elif (opened := re.match(r"\((?!\?)|\(\?P?<(?![=!])[^>]*>", pattern[at:])) is not None:
+            number += 1
+            char = opened[0]
+            found.append(f"(?<{_GROUP}{number}>")
+            at += len(char)
+            continue
+        found.append(char)
+        at += len(char)
+    return "".join(found)
 
 
 def _location(section: Section) -> str:
@@ -444,10 +469,10 @@ def _single(when: Condition, room: WebRoom) -> Iterator[tuple[str, str, str]]:
         yield "m", f'$request_method ~ "{methods_pattern(when.method)}"', ""
     for word, sign, wanted in (("file", "f", when.file), ("folder", "d", when.folder)):
         if wanted is not None:
-            whole = quoting.nginx(room.root, when.place)
+            whole = quoting.nginx(room.fixed, when.place)
             yield word[1], f'{"" if wanted else "!"}-{sign} {whole[:-1]}${{uri}}"', ""
     if when.file_at is not None:
-        whole = quoting.nginx_filled(f"{room.root}{when.file_at}", {"path": "${uri}"}, when.place)
+        whole = quoting.nginx_filled(f"{room.fixed}{when.file_at}", {"path": "${uri}"}, when.place)
         yield "i", f"-f {whole}", ""
     for sign, path in (("", when.while_file), ("!", when.unless_file)):
         if path is not None:

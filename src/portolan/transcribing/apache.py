@@ -155,6 +155,13 @@ class ApacheReader:
             part.say("folder", posixpath.normpath(root.words[0]), root.spot)
         elif root is not None:
             part.lose(root.spot, root.text)
+        by_name = _last(inside, "virtualdocumentroot")
+        if by_name is not None:
+            led = _led(by_name.words[0]) if by_name.words else None
+            if led is None:
+                part.lose(by_name.spot, by_name.text)
+            else:
+                part.say("folder", led, by_name.spot)
         if secure:
             self._certificate(part, inside)
             self._handshake(part, inside)
@@ -269,6 +276,19 @@ def _versions(words: Iterable[str]) -> list[str]:
         held = {"1.2", "1.3"} if named == "all" else {named.removeprefix("tlsv")} & {"1.2", "1.3"}
         spoken = spoken - held if word[:1] == "-" else spoken | held if word[:1] == "+" else held or spoken
     return sorted(spoken)
+
+
+def _led(path: str) -> str | None:
+    """A path that the name asked for leads to; None where it says what the estate has no word for (ports, single letters)."""
+
+    def place(found: re.Match[str]) -> str:
+        if found[1] == "%":
+            return "%"
+        return "{name}" if found[2] == "0" else f"{{label:{found[2]}}}"
+
+    word = re.compile(r"%(?:(%)|(0|-?[1-9]\+?)(?!\.))")
+    left = word.sub("", path)
+    return posixpath.normpath(word.sub(place, path)) if path.startswith("/") and not set("%{") & set(left) else None
 
 
 def _last(inside: Iterable[Directive], name: str) -> Directive | None:

@@ -24,6 +24,7 @@ ACCESS = frozenset(["require", "requireall", "requireany", "requirenone", "satis
 ELSEWHERE = frozenset(
     [
         "documentroot",
+        "virtualdocumentroot",
         "serveralias",
         "sslengine",
         "sslcertificatefile",

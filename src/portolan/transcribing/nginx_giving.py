@@ -94,13 +94,36 @@ def _elsewhere(each: Directive) -> bool:
 
 
 def _root(here: Giving, each: Directive) -> None:
-    if not each.words or "$" in each.words[0] or not each.words[0].startswith("/"):
+    text = _led(here, each.words[0]) if each.words else None
+    if text is None or not text.startswith("/"):
         here.lose(each)
         here.root = None
+    elif here.kind is None:
+        here.root = (text, each.spot)
     elif here.kind in ("start", "first"):
         here.root = (each.words[0].rstrip("/") + here.where, each.spot)
     else:
         here.root = (each.words[0], each.spot)
+
+
+def _led(here: Giving, text: str) -> str | None:
+    """A folder's path; variables stand in a server's own where the name asked for leads to it, and nowhere else."""
+    if "{" in re.sub(r"\$\{\w+\}", "", text) or ("$" in text and here.kind is not None):
+        return None
+    patterns = here.part.facts.get("name_patterns", [])
+    named: dict[str, str] = {}
+    if isinstance(patterns, list) and len(patterns) == 1:
+        # In the order of their opening brackets, those without a name too.
+        marks = re.finditer(r"\\.|(\((?!\?)|\(\?P?<(?![=!])([^>]*)>)", patterns[0])
+        groups = [each[2] for each in marks if each[1]]
+        named = {name: f"{{{number}}}" for number, name in enumerate(groups, 1) if name and number < 10}
+    named["host"] = "{name}"
+    if here.around.server_name:
+        named["server_name"] = here.around.server_name
+    variables = re.findall(r"\$(\w+|\{\w+\})", text)
+    if any(each.strip("{}") not in named for each in variables):
+        return None
+    return re.sub(r"\$(\w+|\{\w+\})", lambda each: named[each[1].strip("{}")], text)
 
 
 def _alias(here: Giving, each: Directive) -> None:
