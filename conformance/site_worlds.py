@@ -33,6 +33,19 @@ def _in(facts: str) -> str:
     return "".join(f"  {line}\n" for line in facts.strip("\n").split("\n") if line.strip())
 
 
+#: Paths tried in several orders, with no page for all else, one that is there, one that is not; a folder that is not there.
+TRIED = (
+    "['{path}']",
+    "['{path}.html', '{path}/']",
+    "['{path}/', '/x.html']",
+    "['/x.html', '{path}']",
+    "['{path}/index.html', '{path}']",
+    "['{path}/x.html', '{path}/']",
+)
+ENDS = {"": "", ", else a page": "\nfallback: x.html", ", else a page that is not there": "\nfallback: gone.html"}
+LIES = "files: [sub/deep/a.html, sub.html, index.html, x.html, sub/index.html, sub/x.html]"
+AWAY = "folders: {/srv/visit: {files: [x.html]}}"
+LOOKED = "/ /sub /sub/ /sub/deep /sub/deep/ /sub.html /x /x.html /nope"
 NESTED = """\
 folders:
   /srv/visit: {files: [index.html, in/a.html, shut/x], rights: {shut: '0700 root:root'}}

@@ -1,6 +1,7 @@
 """The first thing that runs: makes sure that a signal or a closed stream never ends in a traceback."""
 
 import os
+import sys
 
 # The library's `signal` imports half a dozen modules first, and a signal may come meanwhile; this is what it wraps.
 from _signal import SIG_IGN, SIGINT, signal  # type: ignore[import-not-found]
@@ -28,7 +29,7 @@ def _open_streams() -> bool:
 
 
 def main() -> int:
-    """Runs the command line of this process and returns its exit status."""
+    """Runs the command line of this process, and ends it with its exit status."""
     signal(SIGINT, _stopped)
     # A run is short, and what it makes it mostly keeps: looking for cycles in between costs more than it frees.
     set_threshold(100_000, 50, 50)
@@ -43,7 +44,11 @@ def main() -> int:
         )
         return 2
     try:
-        return command_line()
+        status = command_line()
     finally:
         # All is said. The interpreter takes handlers away when it ends, and a signal would then kill it with another status.
         signal(SIGINT, SIG_IGN)
+    # What was said is flushed; to take down what was made, value by value, would only cost time.
+    if sys.stderr is not None and not sys.stderr.closed:
+        sys.stderr.flush()
+    os._exit(status)

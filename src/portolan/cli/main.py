@@ -6,11 +6,12 @@ import re
 import sys
 from collections.abc import Sequence
 from functools import cache
+from importlib import import_module
 from typing import TYPE_CHECKING
 
-from portolan.cli import check, completion, demo, explain, fault, follow, init, rehearse, schema, transcribe
 from portolan.cli.errors import UsageError
 from portolan.cli.options import Help
+from portolan.cli.packages import load_packages
 from portolan.cli.streams import complain, give_up_output
 from portolan.source.nearest import nearest
 from portolan.source.plain import one_line, plain
@@ -20,7 +21,8 @@ from portolan.version import VERSION
 if TYPE_CHECKING:
     from _typeshed import SupportsWrite
 
-COMMANDS = (demo, init, check, follow, explain, rehearse, transcribe, fault, schema, completion)
+#: Each is a module of this room, which adds its part and its handler.
+COMMANDS = ("demo", "init", "check", "follow", "explain", "rehearse", "transcribe", "fault", "schema", "completion")
 
 
 class _Parser(argparse.ArgumentParser):
@@ -64,8 +66,8 @@ def _below(parser: argparse.ArgumentParser) -> list[argparse.ArgumentParser]:
 
 
 @cache
-def parser() -> argparse.ArgumentParser:
-    """The whole command line; a command's own module adds its part and its handler."""
+def parser(command: str | None = None) -> argparse.ArgumentParser:
+    """The whole command line, or that of one command: only its module is loaded."""
     top = _Parser(
         prog="portolan",
         description="Works out what a visitor to a published website gets, shows why, and proves a remedy.",
@@ -78,32 +80,19 @@ def parser() -> argparse.ArgumentParser:
     )
     top.add_argument("--version", action="version", version=f"portolan {VERSION}")
     commands = top.add_subparsers(dest="command", metavar="COMMAND", parser_class=_Parser)
-    for module in COMMANDS:
-        module.register(commands)
+    for name in COMMANDS if command is None else (command,):
+        import_module(f"portolan.cli.{name}").register(commands)
     return top
-
-
-def _load_values() -> None:
-    """Loads the package that makes values, without what it looks for elsewhere and `typing` has since Python 3.11.
-
-    Where `typing_extensions` is installed, that would be a sixteenth of a whole run.
-    """
-    if "typing_extensions" in sys.modules or "msgspec" in sys.modules:
-        return
-    sys.modules["typing_extensions"] = None  # type: ignore[assignment]  # "not to be had", as the import system has it
-    try:
-        import msgspec  # noqa: F401
-    finally:
-        del sys.modules["typing_extensions"]
 
 
 def _carried_out(argv: Sequence[str] | None) -> int:
     """Runs a command; help and version end by argparse's own exception."""
     try:
-        arguments = parser().parse_args(argv)
+        given = sys.argv[1:] if argv is None else list(argv)
+        arguments = parser(given[0] if given and given[0] in COMMANDS else None).parse_args(given)
         if arguments.command is None:
             raise UsageError("no command is given", "Try 'portolan demo', or 'portolan --help'.")
-        _load_values()
+        load_packages()
         status: int = arguments.run(arguments)
     except SystemExit as ended:
         status = ended.code if isinstance(ended.code, int) else 0

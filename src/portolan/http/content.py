@@ -4,7 +4,7 @@ from typing import Any
 
 from portolan.estate.machine import Machine
 from portolan.estate.service import WebService
-from portolan.estate.site import Giving, Site
+from portolan.estate.site import RULE_FILE, Giving, RuleFile, Site
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import content as content_kinds
 from portolan.http.sections import Effective
@@ -177,6 +177,24 @@ def barred(folder: Folder) -> Content | None:
     return None
 
 
+def rule_files_on(folder: Folder, site: Site, path: str) -> list[RuleFile]:
+    """The files of rules that count for a path, outermost first; also one of which nothing is known but that it is there."""
+    tree = folder.tree
+    if not folder.program.reads_rule_files or not site.reads_rule_files or (tree is not None and not tree.exists):
+        return []
+    if not site.rule_files and (tree is None or tree.plain):
+        return []
+    name = path.strip("/")
+    lies_in = name if tree is not None and tree.look(name, folder.who).what == "folder" else path.rpartition("/")[0]
+    parts = [part for part in lies_in.split("/") if part]
+    found: list[RuleFile] = []
+    for within in ("/".join(parts[:depth]) for depth in range(len(parts) + 1)):
+        stated = [each for each in site.rule_files if each.file_name == RULE_FILE and each.within.strip("/") == within]
+        lies = tree is not None and f"{within}/{RULE_FILE}".lstrip("/") in tree.files
+        found += stated or ([RuleFile(within=within, place=site.place)] if lies else [])
+    return found
+
+
 def content(here: Effective, folder: Folder, path: str, method: str) -> Content:
     """What the folder gives for a path, its escapes resolved, and a method."""
     tree, program = folder.tree, folder.program
@@ -216,10 +234,14 @@ def _tried(here: Effective, folder: Folder, tree: Tree, path: str, method: str) 
     """The first of several that is there: a file, or, where it ends in a slash, a folder; given as if it had been asked for."""
     as_asked = here.but(tries=(), fallback=None)
     by_rules = folder.program.methods.looks_first
-    if by_rules and not path.endswith("/") and tree.look(path.strip("/"), folder.who).what == "folder":
-        # Where rules beside the content do it, the slash of a folder is added before they are looked at.
+    if by_rules and not tree.exists:
+        # Where rules beside the content do it, there are none where the folder is not (measured).
         return content(as_asked, folder, path, method)
     taken = first_tried(here.tries, folder, tree, path)
+    led = taken is not None or here.fallback is not None
+    if by_rules and led and not path.endswith("/") and tree.look(path.strip("/"), folder.who).what == "folder":
+        # Such rules wait until the slash of a folder was added; what they refuse is refused at once (measured).
+        return content(as_asked, folder, path, method)
     if taken is not None:
         given = content(as_asked, folder, taken or "/", method)
         if taken == path:
@@ -233,7 +255,7 @@ def _tried(here: Effective, folder: Folder, tree: Tree, path: str, method: str) 
 
 def first_tried(tries: tuple[str, ...], folder: Folder, tree: Tree, path: str) -> str | None:
     """The first of several paths at which a file lies, or, where it ends in a slash, a folder (then without the slash)."""
-    for template in tries:
+    for template in tries if tree.exists else ():
         there = template.replace("{path}", path)
         wants_folder = template.endswith("/")
         if there.endswith("/") and not wants_folder:
@@ -243,6 +265,20 @@ def first_tried(tries: tuple[str, ...], folder: Folder, tree: Tree, path: str) -
         if found.what == ("folder" if wants_folder else "file"):
             return there[:-1] if wants_folder else there
     return None
+
+
+def tries_anew(here: Effective, folder: Folder, document: str) -> bool:
+    """Whether something is tried for a document that was found, too.
+
+    Rules beside the content that only refuse leave a folder's document as it is, and end where they gave one (measured).
+    """
+    if not here.tries or folder.tree is None:
+        return False
+    if not folder.program.methods.looks_first:
+        return True
+    if here.fallback is not None:
+        return document.lstrip("/") != here.fallback.lstrip("/")
+    return first_tried(here.tries, folder, folder.tree, document) is not None
 
 
 class _Asked(Value, frozen=True):

@@ -19,7 +19,9 @@ def lies_at(
     """
     tree = tree_of(site, machine, shared)
     if tree is not None:
-        return tree.look("/".join(part for part in path.split("/") if part), identity_of(service)).what, None
+        found = tree.look("/".join(part for part in path.split("/") if part), identity_of(service)).what
+        # A file is none behind a slash (path_resolution(7)).
+        return "inside" if found == "file" and path.endswith("/") else found, None
     gives = site.folder is not None or (site.answer is None and site.upstream is None)
     what = "nothing" if not gives else "folder" if path.endswith("/") else "file"
     return what, content_kinds.LyingAssumed(site.name, path, what, place=site.place, subject=site)

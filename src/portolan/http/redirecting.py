@@ -198,9 +198,10 @@ def absolute(site: Site, request: Request, arrival: Arrival, program: WebProgram
     scheme = scheme_believed(request, program)
     host, tells = request.shown_host, site.redirects_tell_port is not False
     own = _own_name(site, program)
-    if site.redirects_to == "own-address" and own is not None:
-        # A program that knows the port by what was asked knows none of a name that was not.
-        host, tells = own, tells and not program.tells_asked_port
+    if site.redirects_to == "own-address" and (own is not None or program.first_name_is_own):
+        # A program that knows the port by what was asked knows none of a name that was not; nginx knows the name of a site
+        # without one as nothing, and the address leads nowhere (measured).
+        host, tells = own or "", tells and not program.tells_asked_port
     elif not host:
         # Whoever says no name is sent to the address that was asked, or to the server's own name (measured).
         address = f"[{arrival.address}]" if arrival.address.version == 6 else str(arrival.address)

@@ -8,7 +8,7 @@ from portolan.estate.base import in_short
 from portolan.estate.client import Saying
 from portolan.estate.machine import Machine
 from portolan.estate.service import Service, WebService
-from portolan.estate.site import RULE_FILE, Giving, Redirect, RuleFile, Section, Site, Upstream
+from portolan.estate.site import Giving, Redirect, RuleFile, Section, Site, Upstream
 from portolan.estate.url import Url
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import content as content_kinds
@@ -17,7 +17,18 @@ from portolan.evidence.legs import Arrival, Exchange, Response
 from portolan.evidence.outcome import Detail
 from portolan.evidence.request import Request
 from portolan.http.access import Refusal, by_password, method_refused, refused, too_large
-from portolan.http.content import Content, Folder, barred, closed, content, first_tried, folder_at, unpassable
+from portolan.http.content import (
+    Content,
+    Folder,
+    barred,
+    closed,
+    content,
+    first_tried,
+    folder_at,
+    rule_files_on,
+    tries_anew,
+    unpassable,
+)
 from portolan.http.lying import lies_at, on_machine
 from portolan.http.redirecting import Asked, absolute, captures, in_their_turn, moved_to, target_of
 from portolan.http.scripts import at_address, at_socket, found_there, member_of
@@ -385,6 +396,9 @@ class Serving:
     def _run(self, here: Effective, path: str) -> tuple[Response, bool]:
         """A script, run by another program."""
         assert here.scripts is not None
+        shut = barred(folder_at(here, self.service, self.machine, self.program, self.shared))
+        if shut is not None and isinstance(shut.decisions[-1], content_kinds.NotGranted):
+            return self._of(shut), False
         at, passing, place = str(here.scripts.scripts_at), self.program.passing, here.scripts.place.key("scripts_at")
         status = passing.refused
         if at.startswith("/"):
@@ -401,10 +415,10 @@ class Serving:
             nobody = http_kinds.ScriptsNotAsked(*facts, place=place, subject=runner.subject)
             return Response(status, (*self.decisions, nobody), self.site, stop=nobody), False
         step = http_kinds.RunsScript(self.site.name, path, runner.name, at, place=place, subject=here.scripts)
-        barred = found_there(here, runner, path, self.machine, self.shared)
-        if barred is not None:
-            status = 403 if isinstance(barred, http_kinds.ScriptUnreadable) else 404
-            return Response(status, (*self.decisions, step, barred), self.site, stop=barred), True
+        missed = found_there(here, runner, path, self.machine, self.shared)
+        if missed is not None:
+            status = 403 if isinstance(missed, http_kinds.ScriptUnreadable) else 404
+            return Response(status, (*self.decisions, step, missed), self.site, stop=missed), True
         return Response(200, (*self.decisions, step), self.site, f"{self.site.name}/{path.strip('/')}"), True
 
     # -- the folder --
@@ -415,7 +429,7 @@ class Serving:
             note = content_kinds.MethodAnswered(self.site.name, method, place=self.site.place, subject=self.site)
             return Response(200, (*self.decisions, note), self.site)
         folder = folder_at(here, self.service, self.machine, self.program, self.shared)
-        rules = self._rule_files(path, folder) if here.source is self.site else []
+        rules = rule_files_on(folder, self.site, path) if here.source is self.site else []
         for each in rules:
             unread = self._unread_rules(each, folder)
             if unread is not None:
@@ -467,6 +481,7 @@ class Serving:
         moved, document = sent != document, sent
         # Files of rules are asked of the document, too.
         moved |= ruled_on and self.program.rules_run_anew
+        moved |= tries_anew(there, folder_at(there, self.service, self.machine, self.program, self.shared), document)
         if there.sections == here.sections and not moved:
             return self._of(found)
         own = there.upstream is None and there.scripts is None
@@ -485,25 +500,6 @@ class Serving:
         page = f"{self.site.name}/{found.page}" if found.page is not None else None
         stop = found.decisions[-1] if found.status >= 400 else None
         return Response(found.status, (*self.decisions, *found.decisions), self.site, page, stop=stop)
-
-    def _rule_files(self, path: str, folder: Folder) -> list[RuleFile]:
-        """The files of rules that count for a path, outermost first; also one of which nothing is known but that it is there."""
-        site, tree = self.site, folder.tree
-        if not self.program.reads_rule_files or not site.reads_rule_files or (tree is not None and not tree.exists):
-            return []
-        if not site.rule_files and (tree is None or tree.plain):
-            return []
-        name = path.strip("/")
-        lies_in = name if tree is not None and tree.look(name, folder.who).what == "folder" else path.rpartition("/")[0]
-        parts = [part for part in lies_in.split("/") if part]
-        found: list[RuleFile] = []
-        for within in ("/".join(parts[:depth]) for depth in range(len(parts) + 1)):
-            stated = [
-                each for each in site.rule_files if each.file_name == RULE_FILE and each.within.strip("/") == within
-            ]
-            lies = tree is not None and f"{within}/{RULE_FILE}".lstrip("/") in tree.files
-            found += stated or ([RuleFile(within=within, place=site.place)] if lies else [])
-        return found
 
     def _unread_rules(self, file: RuleFile, folder: Folder) -> Response | None:
         """What a file of rules that cannot be read makes of every request below its folder (measured); None where it can."""
@@ -592,7 +588,9 @@ class Serving:
             response, passed = sent, False
         else:
             here = effective(self.site, sent, self.program, self.shared)
-            if let_in is not None and here.access is let_in.access:
+            # What is passed on is judged anew, unless it is the very path that was asked.
+            judged = here.upstream is not None and page != asking.url.path
+            if let_in is not None and here.access is let_in.access and not judged:
                 here = here.but(access=None)
             response, passed = self._phases(here, sent, sent)
             passed = passed and here.upstream is not None

@@ -191,6 +191,10 @@ def _site(staged: Staged, site: Site, room: Room) -> Iterator[str]:
             raise quoting.UnstageableError(
                 "files beside what httpd passes on", ", ".join(giving.tries or site.tries), giving.place
             )
+    ruled = next((each for each in site.rule_files if each.redirects), None)
+    if site.tries and ruled is not None and site.reads_rule_files:
+        # Rules in a file take the place of those that are written for its folder.
+        raise quoting.UnstageableError("files tried beside a file of rules", ruled.file_name, ruled.place)
     if site.tries:
         yield from _tries(site, room.base.fixed)
     elif site.fallback is not None:

@@ -275,6 +275,11 @@ def _body(staged: Staged, site: Site, giving: Giving, pools: list[str], number: 
         return
     fallback = giving.fallback or (site.fallback if source is site else None)
     tries = giving.tries or (site.tries if source is site else ())
+    if (tries or fallback is not None) and any(
+        rule.when is not None for rule in giving.redirects if giving is not site
+    ):
+        # What is tried does not hold within `if`, and the last one that fitted is where the request goes on.
+        raise quoting.UnstageableError("files tried beside a section's rule with conditions", site.name, giving.place)
     if tries:
         words = " ".join(quoting.nginx_filled(each, {"path": "$uri"}, giving.place) for each in tries)
         last = "=404" if fallback is None else quoting.nginx("/" + fallback.lstrip("/"), giving.place)
