@@ -116,6 +116,21 @@ FRONT_WORLDS: dict[str, WebWorld] = {
     **front("websockets", LIVE.format(more=", upgrades: true"), SOCKETS, extra=ODD),
     **front("websockets, not passed on", LIVE.format(more=""), SOCKETS, extra=ODD),
     **front("everything", f'upstream: "{ADDRESS}"', asks(PATHS), inners=BOTH),
+    **front(
+        "nobody let in, and a page for that",
+        f'upstream: "{ADDRESS}"\naccess: {{nobody: true}}\nerror_pages: {{403: /x.html}}',
+        asks("/ /x.html /sub/"),
+    ),
+    **front(
+        "nobody let in, and no page for that",
+        f'upstream: "{ADDRESS}"\naccess: {{nobody: true}}\nerror_pages: {{403: /nope}}',
+        asks("/ /x.html"),
+    ),
+    **front(
+        "a password, and a page for that",
+        f'upstream: "{ADDRESS}"\naccess: {{password: true}}\nerror_pages: {{401: /x.html}}',
+        asks("/ /x.html /sub/", "street", "member"),
+    ),
     **front("everything, by name", f'upstream: "{NAME}"', asks(PATHS)),
     **front(
         "everything, visitor's name kept",

@@ -130,6 +130,17 @@ RULE_WORLDS: dict[str, WebWorld] = {
     **one("links to files and folders", HELD, asks("/old/ /old/x.html /l.html /gone /old")),
     **one("paths with escapes", ruled(ESCAPED), asks("/cap/b%20c/ /cap//about.html /rest/b%20c/ /s%20p /cap/%61bout.html")),
     **many("a section's folder beside what is passed on", BEHIND, asks("/st/a.css /keep/a.css /x"), BOTH, others=INNER),
+    **one(
+        "a file behind a slash",
+        f'{HELD}\nredirects: [{{when: {{file: false, pattern: "about"}}, answer: 410}}]',
+        asks("/about.html /about.html/ /about"),
+    ),
+    **one(
+        "a page for errors that a rule answers",
+        f"{HELD}\nredirects: [{{when: {{path: /a.html}}, answer: 403}}]\nerror_pages: {{404: /a.html}}\n"
+        "sections: [{path: /old/, error_pages: {403: /x}}]",
+        asks("/nope /old/nope"),
+    ),
     **led("{name}", BOTH),
     **led("{label:1}", ("apache",)),
     **led("{label:-1}", ("apache",)),

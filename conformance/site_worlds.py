@@ -223,6 +223,24 @@ SITE_WORLDS: dict[str, WebWorld] = {
     **one(
         "root missing", "folder: /srv/visti", asks("/ /x /x/"), machine="folders: {/srv/visit: {files: [index.html]}}"
     ),
+    **{
+        name: held
+        for tries in TRIED
+        for end, facts in ENDS.items()
+        for name, held in one(
+            f"tries {tries}{end}", f"{LIES}\ntries: {tries}{facts}", asks(LOOKED, "street", "poster", "optioner")
+        ).items()
+    },
+    **{
+        name: held
+        for tries in TRIED[:3]
+        for name, held in one(
+            f"tries {tries} in no folder",
+            f"folder: /srv/visti\ntries: {tries}",
+            asks("/ /sub/ /x /x.html", "street", "optioner"),
+            machine=AWAY,
+        ).items()
+    },
     **one(
         "root above stated folders",
         "folder: /srv",

@@ -9,6 +9,8 @@ HELD = "[index.html, about.html, blog/index.html, blog/one.html, both.html, both
 ENDING = '["{path}", "{path}.html", "{path}/"]'
 FIRST = '["{path}.html", "{path}/", "{path}"]'
 INDEX = '["{path}", "{path}/index.html"]'
+FOLDERS = '["{path}/", "{path}.html"]'
+ELSE = '["{path}/", "/about.html"]'
 
 #: What is tried, with what as the fallback, a path, and what comes at nginx and at Apache httpd.
 CASES = [
@@ -27,6 +29,13 @@ CASES = [
     (FIRST, "gone.html", "/nothing", "500", "404"),
     (INDEX, "", "/blog", "visit/blog/index.html", None),
     (INDEX, "", "/gone", "404", None),
+    # A folder's document is looked for in the same way.
+    (FOLDERS, "", "/blog/", "404", "visit/blog/index.html"),
+    (FOLDERS, "app.html", "/blog/", "500", "visit/app.html"),
+    (ELSE, "", "/", "visit/about.html", None),
+    (ELSE, "", "/blog/", "visit/about.html", None),
+    # What only refuses waits for no slash.
+    ('["{path}"]', "", "/blog", "404", None),
 ]
 
 

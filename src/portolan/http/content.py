@@ -249,7 +249,8 @@ def _tried(here: Effective, folder: Folder, tree: Tree, path: str, method: str) 
         step = content_kinds.Tried(folder.site.name, path, taken, place=folder.place("tries"), subject=folder.site)
         return given.but(decisions=(step, *given.decisions))
     if by_rules and here.fallback is not None and tree.look(here.fallback.lstrip("/"), folder.who).what != "file":
-        return _after_look(folder, method) or folder.missing(here.fallback.lstrip("/"))
+        name = here.fallback.lstrip("/")
+        return _after_look(folder, method) or folder.missing(name).but(inside=f"/{name}")
     return _fallen_back(here, folder, tree, method, path.strip("/"))
 
 

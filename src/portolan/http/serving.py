@@ -553,10 +553,12 @@ class Serving:
             shown.decisions[-1], http_kinds.Answers | http_kinds.AnswersError
         )
         # An answer that has a page of its own would lead round: the error stands then.
-        answered = answered and shown.status not in effective(self.site, page, self.program, self.shared).error_pages
+        round_again = shown.status in effective(self.site, page, self.program, self.shared).error_pages
+        answered = answered and not round_again
         # To the slash of a folder nobody is sent for the page of an error: the error stands (measured).
         slash = bool(shown.decisions) and isinstance(shown.decisions[-1], http_kinds.FolderSlash)
-        led = (shown.location is not None and not slash) or (through and overridden and shown.status >= 400)
+        failed = through and overridden and shown.status >= 400 and not round_again
+        led = failed or (shown.location is not None and not slash)
         if self.program.upstream_page_succeeds and (answered or led):
             # What is said in the page's place takes the place of the error.
             return shown.but(decisions=(*response.decisions, *shown.decisions))

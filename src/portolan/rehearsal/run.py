@@ -546,6 +546,8 @@ def _beyond_a_browser(predicted: "Visit") -> str | None:
         return "a browser without IPv6 does not ask for IPv6 addresses"
     for exchange in predicted.exchanges:
         parts = urlsplit(str(exchange.url))
+        if exchange.url.socket:
+            return "a browser opens websockets from its pages, and not as an address"
         if parts.port in CLOSED_PORTS:
             return f"a browser refuses port {parts.port} without asking"
         if (parts.hostname or "").rpartition(".")[2] == "localhost":

@@ -237,7 +237,7 @@ def _passed(staged: Staged, site: Site, room: Room) -> Iterator[str]:
     number = staged.rooms.index(room)
     for at, section in enumerate(site.sections):
         yield from _section_source(section, room.parts[at], f"{number}s{at}", passing)
-    everything = any(section.path == "/" and gives(section) for section in site.sections)
+    everything = any(section.path == "/" and section.upstream is not None for section in site.sections)
     if isinstance(site.upstream, Upstream) and not everything:
         where = _upstream(site.upstream, f"{number}")
         path = "" if site.upstream.to[0].path else "/"
@@ -250,10 +250,11 @@ def _passed(staged: Staged, site: Site, room: Room) -> Iterator[str]:
 
 def _whole(staged: Staged, site: Site, room: Room) -> Iterator[str]:
     """What is said of the whole site: by address, or by folder where files of rules may say otherwise."""
-    inside = "Directory" if site.rule_files else "Location"
-    yield f"<{inside} {quoting.httpd(room.base.fixed if site.rule_files else '/')}>"
-    yield from (f"  {line}" for line in _facts(staged, site, merged=not site.rule_files))
-    if site.rule_files and site.reads_rule_files:
+    # What is said of a folder that is not there holds for nothing.
+    inside = "Directory" if site.rule_files and room.base.there else "Location"
+    yield f"<{inside} {quoting.httpd(room.base.fixed if inside == 'Directory' else '/')}>"
+    yield from (f"  {line}" for line in _facts(staged, site, merged=inside == "Location"))
+    if inside == "Directory" and site.reads_rule_files:
         yield "  AllowOverride All"
     yield f"</{inside}>"
     for section, part in zip(site.sections, room.parts, strict=True):
