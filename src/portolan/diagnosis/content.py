@@ -9,6 +9,7 @@ from portolan.diagnosis.folders import served_by, source_of
 from portolan.diagnosis.proposal import Patch, Proposal, append, item_path, put, remedy, remove, replace
 from portolan.estate.base import IPAddress, Rights
 from portolan.estate.content import Holding
+from portolan.estate.led import led_by_name
 from portolan.estate.machine import Machine
 from portolan.estate.service import WebService
 from portolan.estate.site import RULE_FILE, Access, Giving, RuleFile, Section, Site
@@ -128,6 +129,9 @@ def folder_missing(case: Case) -> Finding | None:
             clue=FolderClue(giving=giving, near=near, service=service),
         )
     text = stop.text + (f"; {near} does" if near else "")
+    if led_by_name(service.sites[site.name].folder):
+        # The name leads there, and other names elsewhere: no other path may stand in its place.
+        near = None
     return Finding(
         "content-folder-missing", text, stop.place, clue=FolderClue(giving=giving, near=near, service=service)
     )
@@ -167,7 +171,7 @@ def correct_folder(_case: Case, clue: FolderClue | GrantClue) -> Iterator[Propos
             index = list(clue.service.grants or ()).index(slip)  # type: ignore[arg-type]
             change = [*change, *replace(item_path(clue.service.place, "grants", index), near)]
         yield Proposal(f"let the site serve {near}", change)
-    yield Proposal(f"or put the content into {giving.folder or giving.copy}", [])
+    yield Proposal(f"{'or ' if near is not None else ''}put the content into {giving.folder or giving.copy}", [])
 
 
 # -- rights --

@@ -6,6 +6,7 @@ from portolan.diagnosis.proposal import Patch
 from portolan.estate.content import Holding
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import changed_machines
+from portolan.estate.led import led_by_name, may_lead_to
 from portolan.estate.machine import Machine
 from portolan.estate.service import sites_of
 from portolan.estate.site import Giving
@@ -80,7 +81,10 @@ def _sites(machine: Machine, other: Machine) -> Iterator[tuple[tuple[str, str, s
 
 def _content(machine: Machine, giving: Giving) -> _Held:
     holders: list[tuple[str, Holding]] = [("", giving)]
-    if not giving.told and giving.folder is not None:
+    if led_by_name(giving.folder):
+        # Every name has a folder of its own there.
+        holders += [(name, each) for name, each in machine.folders.items() if may_lead_to(str(giving.folder), name)]
+    elif not giving.told and giving.folder is not None:
         base = str(giving.folder).rstrip("/") + "/"
         holders += [(name, each) for name, each in machine.folders.items() if base.startswith(name.rstrip("/") + "/")]
     names: set[str] = set()

@@ -36,3 +36,9 @@ def folder_for(folder: str, name: str, groups: Sequence[str]) -> str:
         return ".".join(labels[at - 1 :]) if more else labels[at - 1]
 
     return PLACE.sub(filled, folder)
+
+
+def may_lead_to(folder: str, path: str) -> bool:
+    """Whether some name leads to a path, or to a folder inside it or above it."""
+    wanted, parts = path.strip("/").split("/"), folder.strip("/").split("/")
+    return all(PLACE.search(part) or part == other for part, other in zip(parts, wanted, strict=False))
