@@ -113,6 +113,14 @@ FRONT_WORLDS: dict[str, WebWorld] = {
     **front("scripts", SCRIPTS.format(port=9000), RUN, extra=RUNNER),
     **front("scripts that nobody runs", SCRIPTS.format(port=9001), RUN, extra=RUNNER),
     **front("scripts for all that is missing", f"{SCRIPTS.format(port=9000)}\nfallback: index.php", RUN, extra=RUNNER),
+    **front(
+        "scripts beside a file of rules",
+        f"{SCRIPTS.format(port=9000)}\nreads_rule_files: true\n"
+        "rule_files: [{in: '', redirects: [{when: {path: /in/*}, to: /x.html}]}, {in: in, access: {nobody: true}}]",
+        RUN,
+        only=("apache",),
+        extra=RUNNER,
+    ),
     **front("websockets", LIVE.format(more=", upgrades: true"), SOCKETS, extra=ODD),
     **front("websockets, not passed on", LIVE.format(more=""), SOCKETS, extra=ODD),
     **front("everything", f'upstream: "{ADDRESS}"', asks(PATHS), inners=BOTH),

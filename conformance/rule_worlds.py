@@ -131,6 +131,23 @@ RULE_WORLDS: dict[str, WebWorld] = {
     **one("paths with escapes", ruled(ESCAPED), asks("/cap/b%20c/ /cap//about.html /rest/b%20c/ /s%20p /cap/%61bout.html")),
     **many("a section's folder beside what is passed on", BEHIND, asks("/st/a.css /keep/a.css /x"), BOTH, others=INNER),
     **one(
+        "a rule that stays in a section with a folder of its own",
+        "sections:\n  - path: /\n    files: [a.html, b.html]\n    redirects: [{when: {path: /a.html}, to: /b.html, inner: here}]",
+        asks("/a.html /b.html", "street", "optioner"),
+        ("nginx",),
+    ),
+    **one(
+        "a rule before an answer for all",
+        'answer: 410\nredirects: [{when: {path: /a}, to: /b, inner: again}]',
+        asks("/a /b"),
+        ("nginx",),
+    ),
+    **one(
+        "a rule for methods, and a page for a path that is turned away",
+        f"{HELD}\nredirects: [{{when: {{not_method: [GET]}}, to: /about.html, status: 307}}]\nerror_pages: {{404: /in/}}",
+        asks("/a%2Fb /about.html", "street", "poster"),
+    ),
+    **one(
         "a file behind a slash",
         f'{HELD}\nredirects: [{{when: {{file: false, pattern: "about"}}, answer: 410}}]',
         asks("/about.html /about.html/ /about"),

@@ -32,6 +32,11 @@ class Request(Value, frozen=True):
         return "https" if self.encrypted else "http"
 
     @property
+    def for_itself(self) -> "Request":
+        """The same, as a program asks itself for a page that stands for an error."""
+        return self.but(saying=self.saying.but(method="GET", body=0))
+
+    @property
     def shown_host(self) -> str:
         """The host name as it stands in addresses."""
         return self.host

@@ -195,6 +195,20 @@ def rule_files_on(folder: Folder, site: Site, path: str) -> list[RuleFile]:
     return found
 
 
+def unread_rules(file: RuleFile, folder: Folder) -> Content | None:
+    """What a file of rules that cannot be read makes of every request below its folder (measured); None where it can."""
+    within = file.within.strip("/")
+    name = f"{within}/{file.file_name}".lstrip("/")
+    hidden = unpassable(folder, within) if file.broken else None
+    if hidden is None and folder.tree is not None:
+        bar = folder.tree.barred(name, folder.who, 4)
+        hidden = None if bar is None else folder.unreadable(name, bar)
+    if hidden is not None or not file.broken:
+        return hidden
+    facts = (folder.service.name, name, folder.site.name, file.broken)
+    return folder.stop(500, content_kinds.RuleFileBroken(*facts, place=file.place, subject=folder.site))
+
+
 def content(here: Effective, folder: Folder, path: str, method: str) -> Content:
     """What the folder gives for a path, its escapes resolved, and a method."""
     tree, program = folder.tree, folder.program

@@ -9,7 +9,10 @@ from typing import Any
 import msgspec
 
 from portolan.estate.site import Access, Giving, RuleFile, Section, Site, Upstream
+from portolan.evidence.decision import Decision
+from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.legs import Response
+from portolan.evidence.request import Request
 from portolan.http.binding import compiled
 from portolan.programs.protocol import WebProgram
 from portolan.source.value import Value
@@ -193,3 +196,17 @@ def ruled(here: Effective, rules: list[RuleFile]) -> Effective:
     if access is not None and not any(each.access for each in here.sections):
         here = here.but(access=access)
     return here if documents is None else here.but(documents=documents)
+
+
+def lost_behind(here: Effective, path: str, request: Request, program: WebProgram) -> Decision | None:
+    """Why a request that stays in a section under another path finds nothing: the section's own folder is known by the asked path only.
+
+    None where it can be found; where the method is refused, that comes first (measured with nginx).
+    """
+    section = here.section
+    if program.rules_run_anew or section is None or here.source is not section or section.path is None:
+        return None
+    if request.saying.method in program.methods.content:
+        return None
+    facts = (here.site.name, path, section.shown)
+    return http_kinds.MovedBehindFolder(*facts, place=section.place, subject=section)

@@ -27,12 +27,12 @@ from portolan.http.content import (
     folder_at,
     rule_files_on,
     tries_anew,
-    unpassable,
+    unread_rules,
 )
 from portolan.http.lying import lies_at, on_machine
 from portolan.http.redirecting import Asked, absolute, captures, in_their_turn, moved_to, target_of
 from portolan.http.scripts import at_address, at_socket, found_there, member_of
-from portolan.http.sections import Effective, effective, for_caches, passes_on, ruled, says_to_caches
+from portolan.http.sections import Effective, effective, for_caches, lost_behind, passes_on, ruled, says_to_caches
 from portolan.http.upstream import PLAIN, Front, asked_there, goes_on, passed_on, said_there, status_of_failed
 from portolan.programs.protocol import WebProgram
 from portolan.source.place import Place
@@ -62,6 +62,14 @@ def path_refused(
     """A path that the program does not take."""
     step = http_kinds.PathRefused(service.name, request.url.path, place=service.place, subject=service)
     return Response(status, (*decisions, step), site, stop=step)
+
+
+class _Walked(NamedTuple):
+    """What the way to a folder led to: it, what holds there with its files of rules, and the rules that count."""
+
+    folder: Folder
+    here: Effective
+    own: tuple[Redirect, ...]
 
 
 class Serving:
@@ -194,6 +202,9 @@ class Serving:
             return early, False
         if early is not None:
             path = asked = early.path
+            lost = lost_behind(here, early.path, self.request, self.program)
+            if lost is not None:
+                return Response(500, (*self.decisions, lost), self.site, stop=lost), False
         if here.answer is not None:
             return self._answers(here.answer.answer or 0, here.answer.place, self.site), False
         if isinstance(path, int):
@@ -236,7 +247,7 @@ class Serving:
                 break
         return moved
 
-    def _from_program(self, here: Effective, path: str) -> tuple[Response, bool]:
+    def _from_program(self, here: Effective, path: str) -> tuple[Response | _Moved, bool]:
         """What another program gives, or what lies beside it; who is let in comes first."""
         first = self.program.judges_method_first
         refusal = (None if first else method_refused(here, self.request, self.program)) or refused(
@@ -245,7 +256,9 @@ class Serving:
         if refusal is not None:
             return self._turned_away(refusal), False
         if here.upstream is None:
-            return self._run(here, path)
+            # A script is a file: what lies on the way to it counts where the program looks (measured).
+            walked = self._walk(here, path) if self.program.reads_rule_files else None
+            return (walked, False) if isinstance(walked, Response | _Moved) else self._run(here, path)
         beside = self._beside(here, path) if here.tries else None
         return (beside, False) if beside is not None else self._passed(here, here.upstream, path)
 
@@ -396,9 +409,6 @@ class Serving:
     def _run(self, here: Effective, path: str) -> tuple[Response, bool]:
         """A script, run by another program."""
         assert here.scripts is not None
-        shut = barred(folder_at(here, self.service, self.machine, self.program, self.shared))
-        if shut is not None and isinstance(shut.decisions[-1], content_kinds.NotGranted):
-            return self._of(shut), False
         at, passing, place = str(here.scripts.scripts_at), self.program.passing, here.scripts.place.key("scripts_at")
         status = passing.refused
         if at.startswith("/"):
@@ -428,14 +438,25 @@ class Serving:
         if method in self.program.methods.echoes:
             note = content_kinds.MethodAnswered(self.site.name, method, place=self.site.place, subject=self.site)
             return Response(200, (*self.decisions, note), self.site)
+        walked = self._walk(here, path)
+        if not isinstance(walked, _Walked):
+            return walked
+        folder, here, own = walked
+        found = content(here, folder, path, method)
+        held, self.inside = self.inside, True
+        if found.inside is not None:
+            response = self._for_document(found.inside, here, found, bool(own))
+        else:
+            response = self._by_documents(here, own, path, found) or self._of(found)
+        self.inside = held
+        return response
+
+    def _walk(self, here: Effective, path: str) -> "Response | _Moved | _Walked":
+        """The way to what lies in a folder: files of rules on it, what closes it, who is let in, what those rules make of the path."""
         folder = folder_at(here, self.service, self.machine, self.program, self.shared)
         rules = rule_files_on(folder, self.site, path) if here.source is self.site else []
-        for each in rules:
-            unread = self._unread_rules(each, folder)
-            if unread is not None:
-                self.walked = False
-                return unread
-        shut = closed(here, folder, path) if self.program.methods.looks_first else None
+        unread = next(filter(None, (unread_rules(each, folder) for each in rules)), None)
+        shut = closed(here, folder, path) if unread is None and self.program.methods.looks_first else unread
         if shut is not None:
             self.walked = False
             return self._of(shut)
@@ -452,16 +473,7 @@ class Serving:
         own = deepest.redirects if deepest is not None else ()
         sent = None if self.ruled_out else self._by_rules(own, False, path, above)
         sent = sent if sent is not None else self._by_rules(own, True, path, above)
-        if sent is not None:
-            return sent
-        found = content(here, folder, path, method)
-        held, self.inside = self.inside, True
-        if found.inside is not None:
-            response = self._for_document(found.inside, here, found, bool(own))
-        else:
-            response = self._by_documents(here, own, path, found) or self._of(found)
-        self.inside = held
-        return response
+        return sent if sent is not None else _Walked(folder, here, own)
 
     def _by_documents(self, here: Effective, own: tuple[Redirect, ...], path: str, found: Content) -> Response | None:
         """What rules answer to the documents that are tried for a folder and are not there: httpd asks itself for each (measured)."""
@@ -501,22 +513,6 @@ class Serving:
         stop = found.decisions[-1] if found.status >= 400 else None
         return Response(found.status, (*self.decisions, *found.decisions), self.site, page, stop=stop)
 
-    def _unread_rules(self, file: RuleFile, folder: Folder) -> Response | None:
-        """What a file of rules that cannot be read makes of every request below its folder (measured); None where it can."""
-        within = file.within.strip("/")
-        name = f"{within}/{file.file_name}".lstrip("/")
-        hidden = unpassable(folder, within) if file.broken else None
-        if hidden is None and folder.tree is not None:
-            bar = folder.tree.barred(name, folder.who, 4)
-            hidden = None if bar is None else folder.unreadable(name, bar)
-        if hidden is not None:
-            return self._of(hidden)
-        if not file.broken:
-            return None
-        facts = (self.service.name, name, self.site.name, file.broken)
-        step = content_kinds.RuleFileBroken(*facts, place=file.place, subject=self.site)
-        return Response(500, (*self.decisions, step), self.site, stop=step)
-
     # -- pages for errors --
 
     def _with_page(self, response: Response, here: Effective, passed: bool) -> Response:
@@ -535,7 +531,9 @@ class Serving:
         self.decisions = list(response.decisions)
         if isinstance(response.stop, http_kinds.PathRefused) and self.program.judges_path_first:
             # No redirect was asked yet: for the page they are.
+            asking, self.request = self.request, self.request.for_itself
             redirected = self._by_rules(self.site.redirects, False, self.request.url.path)
+            self.request = asking
             if isinstance(redirected, Response):
                 return redirected
         shown, through = self._page_of(page, here if status in (401, 403) and self.program.keeps_error else None)
@@ -583,7 +581,7 @@ class Serving:
         """
         held, self.decisions = self.decisions, []
         asking, onward = self.request, self.onward
-        self.request = asking.but(saying=asking.saying.but(method="GET", body=0))
+        self.request = asking.for_itself
         self.onward = onward.but(path=page, query="")
         sent = self._anew(page)
         if isinstance(sent, Response):

@@ -138,7 +138,9 @@ def _server(staged: Staged, room: Room, pools: list[str]) -> Iterator[str]:
         yield 'set $rest "";' + "".join(f' set $m{n} "";' for n in range(1, 10))
     yield from _redirects(site.redirects, "s", room.base, site.name)
     yield from _facts(site, staged)
-    if site.answer is not None and not site.sections and not site.methods:
+    # A rule that goes on ends what a server says of all its paths, and the places are asked.
+    moves = any(rule.inner is not None for rule in site.redirects)
+    if site.answer is not None and not site.sections and not site.methods and not moves:
         yield _answer(site)
     elif not any(section.path == "/" for section in site.sections):
         yield "location / {"
@@ -267,6 +269,7 @@ def _body(staged: Staged, site: Site, giving: Giving, pools: list[str], number: 
         if source.upstream.to[0].path:
             what = "files tried before what nginx passes on with a path"
             raise quoting.UnstageableError(what, str(source.upstream.to[0]), source.upstream.place)
+        _no_conditions(site, giving)
         words = " ".join(quoting.nginx_filled(each, {"path": "$uri"}, giving.place) for each in _tries(site, giving))
         yield f"try_files {words} @up{number};"
         return
@@ -275,17 +278,20 @@ def _body(staged: Staged, site: Site, giving: Giving, pools: list[str], number: 
         return
     fallback = giving.fallback or (site.fallback if source is site else None)
     tries = giving.tries or (site.tries if source is site else ())
-    if (tries or fallback is not None) and any(
-        rule.when is not None for rule in giving.redirects if giving is not site
-    ):
-        # What is tried does not hold within `if`, and the last one that fitted is where the request goes on.
-        raise quoting.UnstageableError("files tried beside a section's rule with conditions", site.name, giving.place)
+    if tries or fallback is not None:
+        _no_conditions(site, giving)
     if tries:
         words = " ".join(quoting.nginx_filled(each, {"path": "$uri"}, giving.place) for each in tries)
         last = "=404" if fallback is None else quoting.nginx("/" + fallback.lstrip("/"), giving.place)
         yield f"try_files {words} {last};"
     elif fallback is not None:
         yield f"try_files $uri $uri/ {quoting.nginx('/' + fallback.lstrip('/'), giving.place)};"
+
+
+def _no_conditions(site: Site, giving: Giving) -> None:
+    """Refuses a section's rules with conditions beside what is tried: that does not hold within the last `if` that fitted."""
+    if giving is not site and any(rule.when is not None for rule in giving.redirects):
+        raise quoting.UnstageableError("files tried beside a section's rule with conditions", site.name, giving.place)
 
 
 def _tries(site: Site, giving: Giving) -> tuple[str, ...]:
