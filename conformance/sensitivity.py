@@ -189,7 +189,7 @@ BREAKS: dict[str, Callable[[], AbstractContextManager[Any]]] = {
     "rules that answer are passed over": lambda: patch.object(Redirect, "answer", None),
     "what rules hand on is not escaped": lambda: patch.object(Nginx, "escaped", lambda _, text, __: text),
     "folders come before upstreams at httpd": lambda: patch.object(Apache, "upstreams_first", False),
-    "files of rules can always be read": lambda: patch.object(serving.Serving, "_unread_rules", lambda *_: None),
+    "files of rules can always be read": lambda: patch.object(serving, "unread_rules", lambda *_: None),
     "the next of a pool is never asked": lambda: patch.object(serving, "goes_on", lambda *_: False),
     "POST stays POST": lambda: patch.object(journey_visit, "_TURN_TO_GET", frozenset()),
     # what estates say, as it is read: a rehearsal has readings of its own

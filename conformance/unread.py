@@ -25,6 +25,10 @@ _APACHE = "Listen 80\nListen 443\nDefine APACHE_LOG_DIR /var/log/apache2\n" + ""
 )
 
 
+#: What a main file says before the sites: the limit that one of them names.
+_MAIN = b"http { limit_req_zone $binary_remote_addr zone=one:1m rate=10r/s; include sites/*; }"
+
+
 def configurations() -> Iterator[tuple[str, str, str]]:
     """Each with its program, its title and its text."""
     for program in ("nginx", "apache"):
@@ -36,7 +40,7 @@ def configurations() -> Iterator[tuple[str, str, str]]:
 def read(program: str, text: str) -> Transcript:
     """What a reader makes of a configuration, loaded as an estate."""
     if program == "nginx":
-        source = Held({"/etc/nginx/nginx.conf": b"http { include sites/*; }", "/etc/nginx/sites/site": text.encode()})
+        source = Held({"/etc/nginx/nginx.conf": _MAIN, "/etc/nginx/sites/site": text.encode()})
         gathered = NginxReader(source, "/etc/nginx/nginx.conf").read()
     else:
         source = Held(

@@ -243,6 +243,7 @@ BAD = {
     "transport-strict-trap": ([PLAIN_EXPECTED, (F443, ""), (STREET, f"{STREET} strict: [.kestrel-ridge.example],")], PLAIN_VISIT, "street"),
     "page-part-missing": None,  # only checks find it: tests/diagnosis/test_lint.py
     "page-part-plain": None,
+    "rate-shared": None,
     "page-part-refused": None,
     "service-config-broken, two defaults": ([*site("files: [index.html]\ndefault: true"), ("names: [other.kestrel-ridge.example]\n", "names: [other.kestrel-ridge.example]\n            default: true\n")], VISIT, "street"),
     "service-config-broken, a section twice": (site("files: [index.html]\nsections: [{path: /a, answer: 404}, {path: /a, answer: 410}]"), VISIT, "street"),

@@ -100,6 +100,28 @@ def test_where_no_name_leads(facts, complaint):
     assert any(complaint in each for each in problems(text)), problems(text)
 
 
+RATED = "            rate: {requests: 10, at_once: 5, refuses_with: 429}\n"
+
+
+def test_how_often_one_address_may_ask():
+    """A visit is taken to be within a limit, and told so with the answer."""
+    found = ask(swap(OFFICE, (FILES, FILES + RATED)))
+    step = next(each for each in found.decisions if each.kind == "within-rate")
+    assert step.text == (
+        "visit takes 10 requests a second and 5 more at once from one address, and refuses more with 429; "
+        "198.51.100.77 is taken to be within that"
+    )
+    assert found.outcome.page == "visit/index.html"
+
+
+@pytest.mark.parametrize(
+    ("rate", "complaint"), [("{requests: 0}", "found 0"), ("{requests: 1, at_once: -1}", "found -1")]
+)
+def test_what_makes_no_rate(rate, complaint):
+    """Each with what it should be."""
+    assert any(complaint in each for each in problems(swap(OFFICE, (FILES, f"{FILES}            rate: {rate}\n"))))
+
+
 def test_what_goes_on_within_is_said():
     """The step names the path before and after, at the rule."""
     rules = "            redirects: [{when: {path: /tonight}, to: /tonight.html, inner: again}]\n"

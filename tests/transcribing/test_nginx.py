@@ -112,6 +112,36 @@ def test_losses_are_loud(text):
     sites_of(made)
 
 
+#: Limits of requests, and what is read of a server that names one; None: a line that is lost.
+RATES = {
+    ("$binary_remote_addr zone=one:1m rate=10r/s", "limit_req zone=one burst=5 nodelay;"): (10, "second", 5, 503),
+    ("$remote_addr zone=one:1m rate=30r/m", "limit_req_status 429; location / { limit_req zone=one; }"): (
+        30,
+        "minute",
+        0,
+        429,
+    ),
+    ("$server_name zone=one:1m rate=10r/s", "limit_req zone=one;"): None,
+    ("$binary_remote_addr zone=two:1m rate=10r/s", "limit_req zone=one;"): None,
+}
+
+
+@pytest.mark.parametrize("zone", RATES)
+def test_how_often_one_address_may_ask(zone):
+    """By the zone's name; what counts something else than addresses is told as a line unread."""
+    stated, text = zone
+    made = nginx_of(f"limit_req_zone {stated};\nserver {{\n  root /srv/a;\n  {text}\n}}")
+    (site,) = sites_of(made).values()
+    rate = site.rate or next((each.rate for each in site.sections), None)
+    if RATES[zone] is None:
+        assert rate is None
+        assert [str(spot) for spot, _ in made.unread] == ["etc/nginx/nginx.conf:5"]
+    else:
+        assert rate is not None
+        assert (rate.requests, rate.each, rate.at_once, rate.refuses_with) == RATES[zone]
+        assert made.unread == ()
+
+
 def test_includes_and_what_nothing_includes():
     """Wildcards in order, links by what they hold; a file beside that nobody takes in is a site that is not there."""
     made = nginx_of(

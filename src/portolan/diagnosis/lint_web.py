@@ -9,6 +9,7 @@ from portolan.estate.led import led_by_name
 from portolan.estate.site import Site
 from portolan.estate.url import BadUrlError
 from portolan.estate.vantage import Vantage
+from portolan.evidence.kinds.content import WithinRate
 from portolan.http.binding import bound, led_site
 from portolan.http.content import content, folder_at
 from portolan.http.sections import effective
@@ -44,10 +45,25 @@ warned(
 )
 
 
+warned(
+    "rate-shared",
+    "A limit of requests counts everybody who comes through a front or an edge as one visitor",
+    "now and then the status of the limit, when several people ask at once",
+    "Let the program believe the front's word on who the visitor is, from the front's address alone; or limit at the front.",
+    __name__,
+)
+
+
 @remedy("page-part-missing", "page-part-plain", "page-part-refused")
 def correct_page(_case: Case, _clue: object) -> Iterator[Proposal]:
     """Pages are no part of the estate."""
     yield Proposal("correct the page, or put the file where it looks for it", [])
+
+
+@remedy("rate-shared")
+def count_visitors(_case: Case, _clue: object) -> Iterator[Proposal]:
+    """Whose word is to be believed is said at the program, or the limit stands at the front."""
+    yield Proposal("let the program believe whom the front asks for ('believes_address'), or limit at the front", [])
 
 
 #: So many expectations, and vantages of each, are asked for the parts of their pages.
@@ -162,6 +178,30 @@ def _parts_of_expected(world: World) -> Iterator[Finding]:
                 yield _part_lacking(part, vantage)
 
 
+def limits_that_all_share(world: World) -> Iterator[Finding]:
+    """Limits by address where the address is that of a front or an edge, for all who ask."""
+    if not any(giving.rate is not None for _, site in _sites(world) for giving in (site, *site.sections)):
+        return
+    told = set()
+    for expectation in world.estate.expected[:_MOST_ASKED]:
+        for vantage in vantages_for(world.estate, expectation)[:1]:
+            try:
+                found = visit(world, expectation.url, vantage)
+            except BadUrlError:
+                continue
+            own = {
+                each.connection.arrival.source
+                for each in found.exchanges
+                if each.connection and each.connection.arrival
+            }
+            for exchange in found.tree:
+                for step in exchange.decisions:
+                    if isinstance(step, WithinRate) and step.source not in own and id(step.subject) not in told:
+                        told.add(id(step.subject))
+                        text = f"{step.site} takes {step.rate} from one address, and {step.source} asks for everybody: all share it"
+                        yield Finding("rate-shared", text, step.place, Severity.WARNING)
+
+
 def _part_lacking(part: Part, vantage: Vantage) -> Finding:
     takes, there, stop = f"{part.page} takes {part.stated.reference[:120]}", part.visit.outcome, part.visit.stop
     if part.plain:
@@ -226,4 +266,11 @@ def _own_path(page: str, reference: str, names: set[str]) -> str | None:
     return "/".join(kept)
 
 
-WEB_LINTS = (folders_exist, error_pages_can_be_had, names_without_dots, sites_that_wait, parts_of_pages)
+WEB_LINTS = (
+    folders_exist,
+    error_pages_can_be_had,
+    names_without_dots,
+    sites_that_wait,
+    parts_of_pages,
+    limits_that_all_share,
+)

@@ -159,6 +159,21 @@ class Redirect(Stated, frozen=True, kw_only=True, eq=False):
         return filled + mark + _PART.sub(lambda match: behind.get(match[1], ""), query)
 
 
+class Rate(Stated, frozen=True, kw_only=True, eq=False):
+    """How often one address may ask."""
+
+    requests: Annotated[int, says("How many requests are taken from one address.", example=10)]
+    each: Annotated[Literal["second", "minute"], says("In which time.")] = "second"
+    at_once: Annotated[int, says("How many more may wait or come at once.")] = 0
+    refuses_with: Annotated[Status, says("The status for those beyond that.")] = Status(503)
+
+    @property
+    def text(self) -> str:
+        """In words."""
+        more = f" and {self.at_once} more at once" if self.at_once else ""
+        return f"{self.requests} requests a {self.each}{more}"
+
+
 class Access(Stated, frozen=True, kw_only=True, eq=False):
     """Who is let in."""
 
@@ -367,6 +382,13 @@ class Giving(Holding, frozen=True, kw_only=True, eq=False):
     ] = {}
     largest_body: Annotated[
         int | None, says("The most octets that a request may bring along. Left out: as its program does.")
+    ] = None
+    rate: Annotated[
+        Rate | None,
+        says(
+            "How often one address may ask. A visit is taken to be within it, which its answer says; `check` tells where everybody comes "
+            "from the address of a front or an edge, and shares it."
+        ),
     ] = None
     cache_control: Annotated[
         str | None,

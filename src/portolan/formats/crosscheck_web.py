@@ -136,6 +136,14 @@ def _tried(giving: Giving, note: Note) -> None:
             note(giving.place.item("tries", number), text)
 
 
+def _rate(giving: Giving, note: Note) -> None:
+    rate = giving.rate
+    if rate is not None and rate.requests < 1:
+        note(rate.place.key("requests"), f"expected a number of requests, found {rate.requests}")
+    if rate is not None and rate.at_once < 0:
+        note(rate.place.key("at_once"), f"expected a number of requests, found {rate.at_once}")
+
+
 def _led(service: WebService, giving: Giving, note: Note) -> None:
     """A folder that the name leads to: at sites, and as far as the program knows the word."""
     if giving.folder is None or "{" not in giving.folder:
@@ -188,6 +196,7 @@ def _giving(service: WebService, giving: Giving, note: Note) -> None:
         note(place.key("answer"), f"Apache httpd does not know the status {giving.answer}, and does not start")
     _documents(giving, note)
     _bounds(giving, note)
+    _rate(giving, note)
     _tried(giving, note)
     _led(service, giving, note)
     _given_as(service, giving, note)

@@ -372,6 +372,7 @@ SHAPES: dict[str, list[Schema]] = {
             "then": {"not": _some("default_on")},
         },
     ],
+    "Rate": [{"properties": {"requests": {"minimum": 1}, "at_once": {"minimum": 0}}}],
     "RuleFile": [{"properties": {"redirects": _every(_SITE_REDIRECT)}}],
     "Section": [
         *_GIVING,

@@ -14,7 +14,8 @@ from portolan.evidence.request import Request
 from portolan.http.access import believed_source, unfit
 from portolan.http.binding import led_site, table_of
 from portolan.http.content import Folder
-from portolan.http.serving import Onward, Serving, path_refused
+from portolan.http.sections import path_refused
+from portolan.http.serving import Onward, Serving
 from portolan.programs.protocol import WebProgram
 from portolan.source.value import Value
 

@@ -1,13 +1,12 @@
 """One site answering one request, phase by phase: its rules, the section, who is let in, what is given, pages for errors."""
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from typing import Any, NamedTuple
 from urllib.parse import quote
 
-from portolan.estate.base import in_short
 from portolan.estate.client import Saying
 from portolan.estate.machine import Machine
-from portolan.estate.service import Service, WebService
+from portolan.estate.service import WebService
 from portolan.estate.site import Giving, Redirect, RuleFile, Section, Site, Upstream
 from portolan.estate.url import Url
 from portolan.evidence.decision import Decision
@@ -32,7 +31,18 @@ from portolan.http.content import (
 from portolan.http.lying import lies_at, on_machine
 from portolan.http.redirecting import Asked, absolute, captures, in_their_turn, moved_to, target_of
 from portolan.http.scripts import at_address, at_socket, found_there, member_of
-from portolan.http.sections import Effective, effective, for_caches, lost_behind, passes_on, ruled, says_to_caches
+from portolan.http.sections import (
+    Effective,
+    effective,
+    for_caches,
+    lost_behind,
+    passes_on,
+    path_refused,
+    ruled,
+    says_to_caches,
+    unread_of,
+    within_rate,
+)
 from portolan.http.upstream import PLAIN, Front, asked_there, goes_on, passed_on, said_there, status_of_failed
 from portolan.programs.protocol import WebProgram
 from portolan.source.place import Place
@@ -54,14 +64,6 @@ class _Moved(NamedTuple):
 
     path: str
     how: str
-
-
-def path_refused(
-    site: Site | WebService, status: int, decisions: Iterable[Decision], request: Request, service: Service
-) -> Response:
-    """A path that the program does not take."""
-    step = http_kinds.PathRefused(service.name, request.url.path, place=service.place, subject=service)
-    return Response(status, (*decisions, step), site, stop=step)
 
 
 class _Walked(NamedTuple):
@@ -118,8 +120,8 @@ class Serving:
         if isinstance(path, int) and self.program.judges_path_first:
             turned_away = path_refused(self.site, path, self.decisions, self.request, self.service)
             return self._with_page(turned_away, effective(self.site, "", self.program, self.shared), False)
-        self._tell_unread(self.service, self.service.name)
-        self._tell_unread(self.site, self.site.name)
+        self.decisions += unread_of(self.service, self.service.name)
+        self.decisions += unread_of(self.site, self.site.name)
         asked = path if isinstance(path, str) else self.request.url.path
         sent = self._by_rules(self.site.redirects, False, asked)
         if isinstance(sent, Response):
@@ -130,7 +132,8 @@ class Serving:
         here = effective(self.site, asked, self.program, self.shared)
         self._tell_section(here, asked)
         for section in here.sections:
-            self._tell_unread(section, f"{self.site.name}, {section.shown},")
+            self.decisions += unread_of(section, f"{self.site.name}, {section.shown},")
+        self.decisions += within_rate(here, self.request)
         if here.section is not None and here.section.inner_only:
             place = here.section.place.key("inner_only")
             inner = content_kinds.InnerOnly(self.site.name, here.section.shown, place=place, subject=here.section)
@@ -145,12 +148,6 @@ class Serving:
         if here.section is not None:
             facts = (path, here.section.shown, self.site.name)
             self.decisions.append(content_kinds.SectionTakes(*facts, place=here.section.place, subject=here.section))
-
-    def _tell_unread(self, holder: Service | Giving, name: str) -> None:
-        """What of real configuration the estate has no word for, where an answer may rest on it."""
-        if holder.unread:
-            place = holder.place.key("unread")
-            self.decisions.append(http_kinds.LinesUnread(name, in_short(holder.unread), place=place, subject=holder))
 
     def _for_caches(self, response: Response, section: Section | None) -> Response:
         """The response with what the site, or its section, says to caches (RFC 9111 section 5.2)."""

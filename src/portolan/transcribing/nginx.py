@@ -9,7 +9,7 @@ import re
 from collections.abc import Iterable, Iterator
 
 from portolan.transcribing.directive import Directive, UnfinishedError
-from portolan.transcribing.nginx_giving import Around, Giving
+from portolan.transcribing.nginx_giving import Around, Giving, rates_of
 from portolan.transcribing.nginx_lines import directives
 from portolan.transcribing.nginx_silent import SILENT
 from portolan.transcribing.nginx_words import pattern
@@ -51,6 +51,7 @@ class NginxReader:
         self.host = host
         self.files: dict[str, None] = {}
         self.pools: dict[str, Directive] = {}
+        self.rates: dict[str, tuple[int, str]] = {}
         #: What stands in the files that were included, once that is asked.
         self.contents: set[bytes] | None = None
         self.out = Gathered(Part(Spot(shown(main), 1)), "nginx")
@@ -68,6 +69,7 @@ class NginxReader:
                 self.out.service.lose(each.spot, each.text)
         inside = [each for block in web for each in block.block or ()]
         self.pools = {each.words[0]: each for each in inside if each.name == "upstream" and each.words}
+        self.rates = rates_of([each for each in inside if each.name == "limit_req_zone" and each.words])
         self._http(inside)
         self._apart()
         return self.out
@@ -181,6 +183,8 @@ class NginxReader:
                 for each in inside
                 if each.name == "location" and each.words and each.words[0][:1] == "@"
             },
+            self.rates,
+            next((each.words[0] for each in inside if each.name == "limit_req_status" and each.words), "503"),
         )
         Giving(around, part, inside, "", None).read()
         self._locations(around, part, inside)
@@ -363,6 +367,8 @@ def _opened(part: Part, each: Directive) -> tuple[Part, str, str] | None:
 _INHERITED = frozenset(
     [
         "root",
+        "limit_req",
+        "limit_req_status",
         "index",
         "autoindex",
         "client_max_body_size",

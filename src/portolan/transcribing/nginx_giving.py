@@ -35,6 +35,10 @@ class Around(Value, frozen=True):
     server_name: str | None
     #: Places that only the server's own words lead to, by name.
     named: dict[str, Directive] = {}
+    #: Limits of requests by the name of their zone: how many, in which time. Those that count something else than addresses are not among them.
+    rates: dict[str, tuple[int, str]] = {}
+    #: The status for requests above a limit, where the server says one.
+    rate_status: str = "503"
 
 
 class Giving:
@@ -104,6 +108,36 @@ def _root(here: Giving, each: Directive) -> None:
         here.root = (each.words[0].rstrip("/") + here.where, each.spot)
     else:
         here.root = (each.words[0], each.spot)
+
+
+def rates_of(stated: list[Directive]) -> dict[str, tuple[int, str]]:
+    """The limits of requests by address that are stated, by the name of their zone."""
+    found = {}
+    for each in stated:
+        words = dict(word.split("=", 1) for word in each.words[1:] if "=" in word)
+        rate = re.fullmatch(r"([1-9][0-9]{0,8})r/([sm])", words.get("rate", ""))
+        if rate is not None and each.words[0].strip("{}$") in ("binary_remote_addr", "remote_addr"):
+            name = words.get("zone", "").partition(":")[0]
+            found[name] = (int(rate[1]), "second" if rate[2] == "s" else "minute")
+    return found
+
+
+def _rate(here: Giving, each: Directive) -> None:
+    """Which limit of requests counts, and what is said to those above it."""
+    words = dict(word.split("=", 1) for word in each.words if "=" in word)
+    known = here.around.rates.get(words.get("zone", ""))
+    burst = words.get("burst", "0")
+    if known is None or "rate" in here.part.facts or not re.fullmatch(r"[0-9]{1,9}", burst):
+        here.lose(each)
+        return
+    said = (one.words[0] for one in here.inside if one.name == "limit_req_status" and one.words)
+    status = next(said, here.around.rate_status)
+    facts: dict[str, object] = {"requests": known[0], "each": known[1]}
+    if burst != "0":
+        facts["at_once"] = int(burst)
+    if status != "503" and re.fullmatch("[45][0-9]{2}", status):
+        facts["refuses_with"] = int(status)
+    here.part.say("rate", facts, each.spot)
 
 
 def _led(here: Giving, text: str) -> str | None:
@@ -447,6 +481,7 @@ def _proxy_pass(here: Giving, each: Directive) -> None:
 
 ACTIONS: dict[str, Callable[[Giving, Directive], None]] = {
     "root": _root,
+    "limit_req": _rate,
     "alias": _alias,
     "index": _index,
     "autoindex": _listing,

@@ -283,3 +283,26 @@ class ErrorPageFails(HttpDecision, frozen=True):
     site: str
     page: str
     status: int
+
+
+class WithinRate(HttpDecision, frozen=True):
+    kind = "within-rate"
+    words = "{site} takes {rate} from one address, and refuses more with {status}; {source} is taken to be within that"
+    assumed = True
+    loud = True
+
+    site: str
+    rate: str
+    status: int
+    source: object
+
+
+class MovedBehindFolder(HttpDecision, frozen=True):
+    kind = "moved-behind-folder"
+    words = "{site} goes on with {path} within the section {section}, whose folder is known by the asked path only: it fails"
+    standard = "RFC 9110 section 15.6.1"
+    stops = True
+
+    site: str
+    path: str
+    section: str

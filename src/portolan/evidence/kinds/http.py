@@ -253,17 +253,6 @@ class RulesInCircle(HttpDecision, frozen=True):
     turns: int
 
 
-class MovedBehindFolder(HttpDecision, frozen=True):
-    kind = "moved-behind-folder"
-    words = "{site} goes on with {path} within the section {section}, whose folder is known by the asked path only: it fails"
-    standard = "RFC 9110 section 15.6.1"
-    stops = True
-
-    site: str
-    path: str
-    section: str
-
-
 class RunsScript(HttpDecision, frozen=True):
     kind = "runs-script"
     words = "{site} lets {path} be run by {by}, asked at {at}"
