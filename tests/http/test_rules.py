@@ -108,8 +108,8 @@ def test_how_often_one_address_may_ask():
     found = ask(swap(OFFICE, (FILES, FILES + RATED)))
     step = next(each for each in found.decisions if each.kind == "within-rate")
     assert step.text == (
-        "visit takes 10 requests a second and 5 more at once from one address, and refuses more with 429; "
-        "198.51.100.77 is taken to be within that"
+        "198.51.100.77 asks seldom enough: visit takes 10 requests a second and 5 more at once from one address, "
+        "and refuses more with 429"
     )
     assert found.outcome.page == "visit/index.html"
 

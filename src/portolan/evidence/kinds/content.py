@@ -287,7 +287,7 @@ class ErrorPageFails(HttpDecision, frozen=True):
 
 class WithinRate(HttpDecision, frozen=True):
     kind = "within-rate"
-    words = "{site} takes {rate} from one address, and refuses more with {status}; {source} is taken to be within that"
+    words = "{source} asks seldom enough: {site} takes {rate} from one address, and refuses more with {status}"
     assumed = True
     loud = True
 
