@@ -130,6 +130,14 @@ RULE_WORLDS: dict[str, WebWorld] = {
     **one("links to files and folders", HELD, asks("/old/ /old/x.html /l.html /gone /old")),
     **one("paths with escapes", ruled(ESCAPED), asks("/cap/b%20c/ /cap//about.html /rest/b%20c/ /s%20p /cap/%61bout.html")),
     **many("a section's folder beside what is passed on", BEHIND, asks("/st/a.css /keep/a.css /x"), BOTH, others=INNER),
+    **many(
+        "names with stars inside",
+        "first:\n  names: [nobody.kestrel-ridge.example]\n  files: [index.html]\n"
+        "huts:\n  names: ['h*t*.kestrel-ridge.example', '*r.kestrel-*.example']\n  files: [index.html]\n"
+        "rest:\n  names: ['*it.kestrel-ridge.*', 'v**t.kestrel-ridge.example', '*']\n  files: [index.html]\n",
+        asks("/", *WHOSE),
+        ("apache",),
+    ),
     **one(
         "a rule that stays in a section with a folder of its own",
         "sections:\n  - path: /\n    files: [a.html, b.html]\n    redirects: [{when: {path: /a.html}, to: /b.html, inner: here}]",

@@ -33,6 +33,7 @@ MEASURED = {
     "site: a rule before an answer for all (nginx)": "410 410",
     "site: a rule for methods, and a page for a path that is turned away (nginx)": "404 about.html loop loop",
     "site: a rule for methods, and a page for a path that is turned away (apache)": "404 about.html 404 loop",
+    "sites: names with stars inside (apache)": "rest/index.html huts/index.html huts/index.html rest/index.html rest/index.html rest/index.html rest/index.html 400 first/index.html 400",
     "sites: a folder that the name leads to, {name} (nginx)": "huts/index.html 403 huts/in/x.html 403 404 404 404 404 404 404 404 404 huts/index.html 403 huts/in/x.html 403 huts/index.html 403 huts/in/x.html 403 huts/index.html 403 huts/in/x.html 403 404 404 404 404 400 400 400 400 huts/index.html 403 huts/in/x.html 404 400 400 400 400",
     "sites: a folder that the name leads to, {name} (apache)": "huts/index.html 403 huts/in/x.html 403 404 404 404 404 404 404 404 404 huts/index.html 403 huts/in/x.html 403 huts/index.html 403 huts/in/x.html 403 huts/index.html 403 huts/in/x.html refused 404 404 404 404 400 400 400 400 huts/index.html 403 huts/in/x.html 403 400 400 400 400",
     "sites: a folder that the name leads to, {label:1} (apache)": "huts/index.html 404 404 404 huts/index.html 403 huts/in/x.html 403 404 404 404 404 huts/index.html 404 404 404 huts/index.html 404 404 404 huts/index.html 404 404 404 huts/index.html 404 404 404 400 400 400 400 huts/index.html 404 404 404 400 400 400 400",
@@ -98,6 +99,17 @@ def test_where_no_name_leads(facts, complaint):
     """Each is refused, with what it is about."""
     text = swap(OFFICE, (FILES, "".join(f"            {each}\n" for each in facts.split("; "))))
     assert any(complaint in each for each in problems(text)), problems(text)
+
+
+def test_where_a_star_may_stand():
+    """nginx does not start with one in another place."""
+    found = problems(
+        swap(
+            OFFICE,
+            ("names: [visit.kestrel-ridge.example", "names: [v*t.kestrel-ridge.example, visit.kestrel-ridge.example"),
+        )
+    )
+    assert any("nginx takes a star as the first or the last label only" in each for each in found), found
 
 
 RATED = "            rate: {requests: 10, at_once: 5, refuses_with: 429}\n"

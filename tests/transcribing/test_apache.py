@@ -13,6 +13,7 @@ READ = {
     "DocumentRoot /srv/a\nFallbackResource /app.html": {"fallback": "app.html"},
     "DocumentRoot /srv/a\nErrorDocument 404 /404.html\nErrorDocument 403 \"no\"": {"error_pages": {404: "/404.html"}},
     "DocumentRoot /srv/a\n<Directory /srv/a>\nOptions Indexes\nAllowOverride All\n</Directory>": {"listing": True, "reads_rule_files": True},
+    "ServerName a.example\nServerAlias hut*.a.example *": {"names": ("a.example", "hut*.a.example", "*")},
     "VirtualDocumentRoot /srv/%0/%1/%-2+/%%": {"folder": "/srv/{name}/{label:1}/{label:-2+}/%"},
     "DocumentRoot /srv/a\nLimitRequestBody 1000\nHeader always set Strict-Transport-Security max-age=60": {"largest_body": 1000},
 }  # fmt: skip

@@ -97,6 +97,12 @@ class NamePattern(str):
     __slots__ = ()
 
 
+class SiteName(NamePattern):
+    """The same with stars in any place, as Apache httpd takes them."""
+
+    __slots__ = ()
+
+
 class ListenerKey(str):
     """A listener's address and port in one spelling: `*:80`, `10.20.0.15:80`, `[2001:db8::1]:443`."""
 

@@ -1,8 +1,17 @@
 """Whether a name is what a pattern says: one place for sites and edges."""
 
+from fnmatch import fnmatchcase
+
+
+def starred_within(pattern: str) -> bool:
+    """Whether a name has a star in another place than as its first or last label."""
+    return "*" in pattern.removeprefix("*.").removesuffix(".*")
+
 
 def fits(pattern: str, name: str) -> bool:
     """Whether a name is what a pattern with a star says."""
+    if starred_within(pattern):
+        return name != "" and fnmatchcase(name, pattern)
     if pattern.startswith("*."):
         return name.endswith(pattern[1:]) and len(name) > len(pattern) - 1
     return name.startswith(pattern[:-1]) and len(name) > len(pattern) - 1

@@ -14,6 +14,7 @@ from portolan.estate.base import (
     ListenerKey,
     NamePattern,
     Pattern,
+    SiteName,
     Stated,
     Status,
     Template,
@@ -470,10 +471,10 @@ class Site(Giving, frozen=True, kw_only=True, eq=False):
 
     name: str
     names: Annotated[
-        tuple[NamePattern, ...],
+        tuple[SiteName, ...],
         says(
-            "The names it answers to: exact, `*.rest` (any depth), `first.*`, `.rest` (the name and all below), or nothing "
-            "(`''`: no name was sent). Left out: only what falls to it as the default site.",
+            "The names it answers to: exact, `*.rest` (any depth), `first.*`, `.rest` (the name and all below), with stars in any place "
+            "(Apache httpd: `hut*.rest`), or nothing (`''`: no name was sent). Left out: only what falls to it as the default site.",
             example=["visit.kestrel-ridge.example", "*.kestrel-ridge.example"],
         ),
     ] = ()

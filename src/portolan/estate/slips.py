@@ -24,6 +24,7 @@ from portolan.estate.base import (
     IPNetwork,
     NamePattern,
     PortRange,
+    SiteName,
     Stated,
     Template,
     WebAddress,
@@ -147,7 +148,7 @@ def _union(annotation: Any) -> tuple[Any, ...]:
 # -- slips by type -----------------------------------------------------------------------------------------------------
 
 _ADDRESSES = frozenset((*typing.get_args(IPAddress), *typing.get_args(IPInterface), *typing.get_args(IPNetwork)))
-_NAMES = frozenset((HostName, NamePattern, CoveredName))
+_NAMES = frozenset((HostName, NamePattern, SiteName, CoveredName))
 _PATHS = frozenset((FolderPath, EstatePath))
 _TARGETS = frozenset((WebAddress, Template))
 #: What stands in records and hosts files: an address, and a name.

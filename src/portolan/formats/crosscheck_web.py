@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable
 from portolan.estate.content import Holding
 from portolan.estate.led import PLACE
 from portolan.estate.machine import Machine
+from portolan.estate.names import starred_within
 from portolan.estate.service import Listener, StatedProgram, WebService, address_in
 from portolan.estate.site import Condition, Giving, Redirect, Section, Site, Upstream
 from portolan.estate.store import Bucket
@@ -67,6 +68,10 @@ def site_makes_sense(service: WebService, site: Site, listeners: dict[str, Liste
             "Apache httpd has no regular expressions for names",
             "Use a pattern with a star.",
         )
+    for number, name in enumerate(site.names):
+        if service.program in ("nginx", None) and starred_within(name):
+            text = "nginx takes a star as the first or the last label only, and does not start"
+            note(site.place.item("names", number), text, "Write a name pattern.")
     parts_of_a_copy(site, note)
     if site.default and site.default_on:
         note(

@@ -21,6 +21,7 @@ _WORDS = {
     "AreaService": "service",
     "CoveredName": "name or address",
     "NamePattern": "name pattern",
+    "SiteName": "name pattern",
     "EstatePath": "path in the estate",
     "WebAddress": "URL",
     "Url": "upstream",

@@ -24,6 +24,7 @@ from portolan.estate.base import (
     Pattern,
     PortRange,
     Rights,
+    SiteName,
     Status,
     Template,
     WebAddress,
@@ -167,6 +168,16 @@ def name_pattern(text: str) -> NamePattern:
         if unfit.expected == _NO_ASCII_FORM:
             raise
         raise UnfitError("a name such as visit.kestrel-ridge.example, *.kestrel-ridge.example or visit.*") from None
+
+
+def site_name(text: str) -> SiteName:
+    """The same, or a name with stars in other places."""
+    try:
+        return SiteName(name_pattern(text))
+    except UnfitError:
+        if re.fullmatch(patterns.STARRED, text):
+            return SiteName(text.lower())
+        raise
 
 
 def pattern(text: str) -> Pattern:
@@ -335,6 +346,7 @@ SCALARS: dict[Any, tuple[Any, dict[str, Any]]] = {
     CoveredName: (covered_name, _text(patterns.COVERED)),
     AreaService: (area_service, _text(_AREA_SERVICE)),
     NamePattern: (name_pattern, _text(patterns.NAME_PATTERN)),
+    SiteName: (site_name, {"anyOf": [_text(patterns.NAME_PATTERN), _text(patterns.STARRED)]}),
     EstatePath: (estate_path, _text(patterns.PATH)),
     WebAddress: (web_address, {**_text(patterns.URL), "maxLength": _LONGEST_URL}),
     Url: (upstream, _text(patterns.UPSTREAM)),

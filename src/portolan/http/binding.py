@@ -11,7 +11,7 @@ import msgspec
 
 from portolan.estate.base import FolderPath, IPAddress, ListenerKey, at_port
 from portolan.estate.led import folder_for, led_by_name
-from portolan.estate.names import fits
+from portolan.estate.names import fits, starred_within
 from portolan.estate.service import Listener, WebService
 from portolan.estate.site import Site
 from portolan.evidence.decision import Decision
@@ -85,7 +85,9 @@ class Table:
         self.patterns: list[tuple[str, Site]] = []
         for site in self.sites:
             for name in site.names:
-                if name.startswith("*."):
+                if starred_within(name):
+                    self.patterns.append((name, site))
+                elif name.startswith("*."):
                     self.leading.setdefault(name[1:], site)
                     self.patterns.append((name, site))
                 elif name.endswith(".*"):

@@ -3,7 +3,7 @@
 import msgspec
 
 from portolan.edge.origin import server_of, typed
-from portolan.estate.base import FolderPath, HeaderName, HostName, Template
+from portolan.estate.base import FolderPath, HeaderName, HostName, SiteName, Template
 from portolan.estate.edge import EdgePart, EdgeService
 from portolan.estate.service import WebService
 from portolan.estate.site import Redirect, Section, Site, Upstream, When
@@ -53,7 +53,7 @@ def _site(edge: EdgeService, alone: bool, member: Url, *members: Url) -> Site:
     return Site(
         place=edge.place,
         name=edge.name,
-        names=edge.names,
+        names=tuple(map(SiteName, edge.names)),
         default=alone,
         certificate=edge.certificate,
         access=edge.access,

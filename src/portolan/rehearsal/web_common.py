@@ -141,7 +141,7 @@ def server_names(site: Site | WebService) -> tuple[str, ...]:
     """A site's names, each fit to be written."""
     names = site.names if isinstance(site, Site) else ()
     for name in names:
-        if not re.fullmatch(r"((\*?\.)?[a-z0-9_-][a-z0-9_.-]*(\.\*)?)?", name):
+        if not re.fullmatch(r"(\.?[a-z0-9_*-][a-z0-9_.*-]*)?", name):
             raise quoting.UnstageableError("a site's name", name, site.place.key("names"))
     return names
 

@@ -13,7 +13,7 @@ from portolan.transcribing.sources import Source, SourceError
 from portolan.transcribing.web import (
     Gathered,
     add,
-    is_name,
+    is_starred,
     listener,
 )
 
@@ -136,7 +136,7 @@ class ApacheReader:
             if one.name in ("servername", "serveralias"):
                 for word in one.words:
                     name = re.sub(r"^https?://|:\d+$", "", word).lower()
-                    if is_name(name):
+                    if is_starred(name):
                         names.append(name)
                         part.spots.setdefault("names", one.spot)
                     else:

@@ -5,11 +5,12 @@ from ipaddress import ip_address, ip_interface, ip_network
 from typing import Any
 
 from portolan.estate.base import is_public
+from portolan.estate.names import starred_within
 from portolan.formats import read_from
 from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
 from portolan.formats.pem import certificates as pem_certificates
-from portolan.formats.scalars import name_pattern
+from portolan.formats.scalars import site_name
 from portolan.source.problem import EstateError, Problem, Problems
 from portolan.source.value import Value
 from portolan.transcribing.certificates import CERTIFICATE, fits_key
@@ -94,7 +95,7 @@ def _names_shown(sites: list[Part]) -> list[str]:
     """The names of the sites that show a certificate, as a certificate can have them."""
     names = [name for site in sites for name in site.facts.get("names", [])]
     plain = [name for each in names for name in ([each[1:], f"*{each}"] if each.startswith(".") else [each])]
-    return list(dict.fromkeys(name for name in plain if name and not name.endswith(".*")))
+    return list(dict.fromkeys(name for name in plain if name and not name.endswith(".*") and not starred_within(name)))
 
 
 def transcript(
@@ -220,7 +221,7 @@ def _guessed(machine: Part) -> tuple[dict[str, Any], list[dict[str, Any]]]:
         if part.facts.get("included") is False:
             continue
         for written in part.facts.get("names", []):
-            host = str(name_pattern(written)).rstrip(".")
+            host = str(site_name(written)).rstrip(".")
             if host and "*" not in host and not host.startswith(".") and "." in host:
                 held = by_name.setdefault(host, {})
                 secure = any(" tls" in f"{each} " for each in listens)

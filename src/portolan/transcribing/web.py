@@ -5,7 +5,7 @@ from collections.abc import Callable
 from ipaddress import ip_address, ip_network
 from typing import Any
 
-from portolan.estate.base import HeaderName, IPNetwork, NamePattern, Pattern, Template
+from portolan.estate.base import HeaderName, IPNetwork, NamePattern, Pattern, SiteName, Template
 from portolan.estate.url import Url
 from portolan.formats.scalars import SCALARS, UnfitError
 from portolan.transcribing.part import Part, Spot, is_secret
@@ -79,6 +79,11 @@ def fits(kind: Any, text: str) -> bool:
 def is_name(text: str) -> bool:
     """Whether a site can answer to it."""
     return fits(NamePattern, text)
+
+
+def is_starred(text: str) -> bool:
+    """The same, with stars in any place, as Apache httpd takes them."""
+    return fits(SiteName, text)
 
 
 def is_pattern(text: str) -> bool:
