@@ -84,14 +84,11 @@ folders:
 WHOSE = ("street", "hut", "other", "upper", "dotted", "ported", "literal", "nobody", "old", "empty")
 
 
-def led(folder: str, only: tuple[str, ...], more: str = "") -> dict[str, WebWorld]:
+def led(folder: str, only: tuple[str, ...]) -> dict[str, WebWorld]:
     """A site whose folder the name leads to."""
-    facts = f"names: [{N}, '*.kestrel-ridge.example']\nfolder: '/srv/huts/{folder}'\n{more}"
-    huts = "huts:\n" + "".join(f"  {line}\n" for line in facts.rstrip("\n").split("\n"))
+    huts = f"huts:\n  names: [{N}, '*.kestrel-ridge.example']\n  folder: '/srv/huts/{folder}'\n"
     asked = asks("/ /in/ /in/x.html /in", *WHOSE)
-    return many(
-        f"a folder that the name leads to, {folder}{' ' if more else ''}{more[:24]}", huts, asked, only, machine=HUTS
-    )
+    return many(f"a folder that the name leads to, {folder}", huts, asked, only, machine=HUTS)
 
 
 #: A mark of a maintenance; the page stands for the status.
@@ -165,6 +162,20 @@ RULE_WORLDS: dict[str, WebWorld] = {
         f"{HELD}\nredirects: [{{when: {{path: /a.html}}, answer: 403}}]\nerror_pages: {{404: /a.html}}\n"
         "sections: [{path: /old/, error_pages: {403: /x}}]",
         asks("/nope /old/nope"),
+    ),
+    **many(
+        "a folder that the name leads to, of a site whose first name has a star",
+        f"huts:\n  names: ['*.kestrel-ridge.example', {N}]\n  folder: '/srv/huts/{{name}}'\n",
+        asks("/ /in", *WHOSE),
+        BOTH,
+        machine=HUTS,
+    ),
+    **many(
+        "a name with a star at both ends",
+        "first:\n  names: [nobody.kestrel-ridge.example]\n  files: [index.html]\n"
+        "huts:\n  names: ['*.kestrel-ridge.*']\n  files: [index.html]\n",
+        asks("/", *WHOSE),
+        ("apache",),
     ),
     **led("{name}", BOTH),
     **led("{label:1}", ("apache",)),

@@ -38,7 +38,7 @@ from portolan.estate.records import ZoneData
 from portolan.estate.site import Redirect, Section, Site
 from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
-from portolan.http import content, redirecting, sections, serving, tree
+from portolan.http import content, redirecting, respond, sections, serving, tree
 from portolan.journey import handshake, race
 from portolan.journey import visit as journey_visit
 from portolan.journey.visit import visit
@@ -190,6 +190,9 @@ BREAKS: dict[str, Callable[[], AbstractContextManager[Any]]] = {
     "what rules hand on is not escaped": lambda: patch.object(Nginx, "escaped", lambda _, text, __: text),
     "folders come before upstreams at httpd": lambda: patch.object(Apache, "upstreams_first", False),
     "files of rules can always be read": lambda: patch.object(serving, "unread_rules", lambda *_: None),
+    "no name leads to a folder of its own": lambda: patch.object(respond, "led_site", lambda site, *_: site),
+    "nothing is tried for a folder's document": lambda: patch.object(serving, "tries_anew", lambda *_: False),
+    "a section's folder is found under any path": lambda: patch.object(serving, "lost_behind", lambda *_: None),
     "the next of a pool is never asked": lambda: patch.object(serving, "goes_on", lambda *_: False),
     "POST stays POST": lambda: patch.object(journey_visit, "_TURN_TO_GET", frozenset()),
     # what estates say, as it is read: a rehearsal has readings of its own

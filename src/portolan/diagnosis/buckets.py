@@ -19,6 +19,7 @@ from portolan.diagnosis.proposal import Patch, Proposal, append, item_path, put,
 from portolan.estate.client import EdgeClient
 from portolan.estate.edge import EdgeService
 from portolan.estate.guesses import every_origin
+from portolan.estate.names import is_exact
 from portolan.estate.site import Site
 from portolan.estate.store import Bucket, Store, StoreDoor
 from portolan.evidence.kinds import connect as connect_kinds
@@ -340,7 +341,7 @@ def _served_as(case: Case) -> list[str]:
             found += [str(each) for each in edge.names if "*" not in each]
     for home in all_homes(case.estate):
         if isinstance(home.site, Site) and home.site.name == wanted:
-            found += [str(each) for each in home.site.names if each and "*" not in each and each[0] != "."]
+            found += [str(each) for each in home.site.names if is_exact(each)]
     return found
 
 

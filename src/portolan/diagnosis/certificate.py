@@ -12,6 +12,7 @@ from portolan.estate.base import is_public
 from portolan.estate.certificate import Certificate
 from portolan.estate.changing import with_facts
 from portolan.estate.client import PassingProgram
+from portolan.estate.names import is_exact
 from portolan.estate.service import Service, WebService, sites_of
 from portolan.estate.url import DEFAULT_PORTS
 from portolan.estate.vantage import Vantage
@@ -338,7 +339,7 @@ def names_of(case: Case, certificate: Certificate) -> list[str]:
     """The names that a certificate covers; where it cannot be read, those of the sites that show it."""
     if certificate.unknown:
         shown = [home for home in all_homes(case.estate) if home.certificate == certificate.name]
-        return [each for home in shown for each in home.names if each and "*" not in each and each[0] != "."]
+        return [each for home in shown for each in home.names if is_exact(each)]
     return list(shown_by(certificate, case.estate, case.world.shared).leaf.names)
 
 

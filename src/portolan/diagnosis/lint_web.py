@@ -1,11 +1,13 @@
 """What can be found about websites without asking any question: folders, error pages, parts of pages, files that wait."""
 
 from collections.abc import Iterator
+from contextlib import suppress
 from urllib.parse import unquote, urlsplit
 
 from portolan.diagnosis.base import Case, Finding, Home, Severity, all_homes, warned
 from portolan.diagnosis.proposal import Proposal, remedy
 from portolan.estate.led import led_by_name
+from portolan.estate.names import is_exact
 from portolan.estate.site import Site
 from portolan.estate.url import BadUrlError
 from portolan.estate.vantage import Vantage
@@ -16,7 +18,7 @@ from portolan.http.sections import effective
 from portolan.http.tree import tree_of
 from portolan.journey.expectation import vantages_for
 from portolan.journey.parts import Part, lacking
-from portolan.journey.visit import visit
+from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
 from portolan.source.nearest import nearest
 
@@ -82,9 +84,8 @@ def _serving(world: World) -> Iterator[tuple[Home, Site]]:
         if not led_by_name(site.folder):
             yield home, site
             continue
-        for name in site.names:
-            if name and "*" not in name and not name.startswith("."):
-                yield home, led_site(site, name, world.shared)
+        program = world.program(home.service)
+        yield from ((home, led_site(site, name, program, world.shared)) for name in site.names if is_exact(name))
 
 
 def folders_exist(world: World) -> Iterator[Finding]:
@@ -168,38 +169,33 @@ def _parts_of_expected(world: World) -> Iterator[Finding]:
     buckets = (bucket for store in world.estate.stores.values() for bucket in store.buckets.values())
     if not any(site.page_parts for _, site in _sites(world)) and not any(each.page_parts for each in buckets):
         return
+    for found in _expected(world, _MOST_VANTAGES):
+        yield from (_part_lacking(part, found.vantage) for part in lacking(world, found))
+
+
+def _expected(world: World, most: int) -> Iterator[Visit]:
+    """What comes of each question that is expected, from so many vantages at most."""
     for expectation in world.estate.expected[:_MOST_ASKED]:
-        for vantage in vantages_for(world.estate, expectation)[:_MOST_VANTAGES]:
-            try:
-                found = visit(world, expectation.url, vantage)
-            except BadUrlError:
-                continue
-            for part in lacking(world, found):
-                yield _part_lacking(part, vantage)
+        for vantage in vantages_for(world.estate, expectation)[:most]:
+            with suppress(BadUrlError):
+                yield visit(world, expectation.url, vantage)
 
 
 def limits_that_all_share(world: World) -> Iterator[Finding]:
     """Limits by address where the address is that of a front or an edge, for all who ask."""
     if not any(giving.rate is not None for _, site in _sites(world) for giving in (site, *site.sections)):
         return
-    told = set()
-    for expectation in world.estate.expected[:_MOST_ASKED]:
-        for vantage in vantages_for(world.estate, expectation)[:1]:
-            try:
-                found = visit(world, expectation.url, vantage)
-            except BadUrlError:
-                continue
-            own = {
-                each.connection.arrival.source
-                for each in found.exchanges
-                if each.connection and each.connection.arrival
-            }
-            for exchange in found.tree:
-                for step in exchange.decisions:
-                    if isinstance(step, WithinRate) and step.source not in own and id(step.subject) not in told:
-                        told.add(id(step.subject))
-                        text = f"{step.site} takes {step.rate} from one address, and {step.source} asks for everybody: all share it"
-                        yield Finding("rate-shared", text, step.place, Severity.WARNING)
+    shared: dict[int, WithinRate] = {}
+    for found in _expected(world, 1):
+        arrivals = (each.connection.arrival for each in found.exchanges if each.connection is not None)
+        visitors = {each.source for each in arrivals if each is not None}
+        told = (step for exchange in found.tree for step in exchange.decisions if isinstance(step, WithinRate))
+        for step in told:
+            if step.source not in visitors:
+                shared.setdefault(id(step.subject), step)
+    for step in shared.values():
+        text = f"{step.site} takes {step.rate} from one address, and {step.source} asks for everybody: all share it"
+        yield Finding("rate-shared", text, step.place, Severity.WARNING)
 
 
 def _part_lacking(part: Part, vantage: Vantage) -> Finding:

@@ -12,6 +12,7 @@ from portolan.estate.client import EdgeClient, PassingProgram
 from portolan.estate.edge import EdgeService
 from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
+from portolan.estate.names import is_exact
 from portolan.estate.service import Listener, Service, WebService
 from portolan.estate.site import Site, Upstream
 from portolan.estate.url import Url
@@ -213,7 +214,7 @@ def upstream_name_lost(case: Case) -> Finding | None:
     took = exchange.response.site if exchange.response is not None else None
     if meant is None or meant is took or (case.site_name is not None and meant.name != case.site_name):
         return None
-    name = next((each for each in meant.names if "*" not in each and each and not each.startswith(".")), None)
+    name = next(filter(is_exact, meant.names), None)
     text = f"{client.site.name} asks {exchange.url} for {sent}, which no site of {service.name} is named; {meant.name} answers to {name or asked}"
     clue = HostClue(upstream=client.upstream, site=client.site, name=None if kept.by_name else name)
     return Finding("upstream-name-lost", text, client.upstream.place, clue=clue)

@@ -188,9 +188,14 @@ class PortRange(Value, frozen=True):
         return isinstance(port, int) and self.first <= port <= self.last
 
 
+def bracketed(address: IPAddress) -> str:
+    """An address as URLs write it: IPv6 in brackets (RFC 3986 section 3.2.2)."""
+    return f"[{address}]" if address.version == 6 else str(address)
+
+
 def at_port(address: IPAddress, port: int) -> str:
-    """An address with a port, as listeners and URLs write them: IPv6 in brackets (RFC 3986 section 3.2.2)."""
-    return f"[{address}]:{port}" if address.version == 6 else f"{address}:{port}"
+    """An address with a port, as listeners and URLs write them."""
+    return f"{bracketed(address)}:{port}"
 
 
 def is_address(text: str) -> bool:

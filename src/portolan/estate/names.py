@@ -3,9 +3,15 @@
 from fnmatch import fnmatchcase
 
 
+def is_exact(pattern: str) -> bool:
+    """Whether it is one name, and no pattern of several, nor nothing."""
+    return pattern != "" and "*" not in pattern and pattern[0] != "."
+
+
 def starred_within(pattern: str) -> bool:
-    """Whether a name has a star in another place than as its first or last label."""
-    return "*" in pattern.removeprefix("*.").removesuffix(".*")
+    """Whether a name has a star in another place than as its first or its last label alone."""
+    stars = pattern.count("*")
+    return stars > 1 or (stars == 1 and not pattern.startswith("*.") and not pattern.endswith(".*"))
 
 
 def fits(pattern: str, name: str) -> bool:

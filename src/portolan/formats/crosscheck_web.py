@@ -107,10 +107,12 @@ def _under_all(key: str, listeners: dict[str, Listener]) -> bool:
 
 #: The statuses after which nginx can be told to ask the next member.
 NEXT_ON = (403, 404, 429, 500, 502, 503, 504)
+#: What may lie in a folder, and be tried before an upstream is asked.
+LYING = ("files", "copy", "inventory", "folder")
 #: Keys that say where an answer comes from: none goes with those behind it.
-_CONTRARY = {
-    "upstream": ("answer", "scripts_at", "files", "copy", "inventory", "folder", "listing", "fallback", "tries"),
-    "answer": ("scripts_at", "files", "copy", "inventory", "folder", "listing", "fallback", "tries"),
+CONTRARY = {
+    "upstream": ("answer", "scripts_at", *LYING, "listing", "fallback", "tries"),
+    "answer": ("scripts_at", *LYING, "listing", "fallback", "tries"),
 }
 
 
@@ -143,10 +145,12 @@ def _tried(giving: Giving, note: Note) -> None:
 
 def _rate(giving: Giving, note: Note) -> None:
     rate = giving.rate
-    if rate is not None and rate.requests < 1:
-        note(rate.place.key("requests"), f"expected a number of requests, found {rate.requests}")
-    if rate is not None and rate.at_once < 0:
-        note(rate.place.key("at_once"), f"expected a number of requests, found {rate.at_once}")
+    if rate is None:
+        return
+    for key, least in (("requests", 1), ("at_once", 0)):
+        number = getattr(rate, key)
+        if number < least:
+            note(rate.place.key(key), f"expected a number of requests, found {number}")
 
 
 def _led(service: WebService, giving: Giving, note: Note) -> None:
@@ -177,8 +181,8 @@ _AT = re.compile(r"/[^\s\x00]*|(?:[A-Za-z0-9.-]+|\[[0-9A-Fa-f:.]+\]):[1-9][0-9]{
 def _giving(service: WebService, giving: Giving, note: Note) -> None:
     place = giving.place
     said = place.has("upstream") if isinstance(giving, Section) else giving.upstream is not None
-    beside = ("files", "copy", "inventory", "folder", "tries") if place.has("tries") else ()
-    for word in _CONTRARY["upstream"] if said else ():
+    beside = (*LYING, "tries") if place.has("tries") else ()
+    for word in CONTRARY["upstream"] if said else ():
         # What is tried first lies in a folder.
         if place.has(word) and word not in beside:
             note(place.key(word), f"'{word}' and 'upstream' both say what the site gives", "Keep one of them.")
@@ -190,7 +194,7 @@ def _giving(service: WebService, giving: Giving, note: Note) -> None:
                 )
                 note(giving.upstream.place.item("to", number), text, f"Write {each.but(path='')}".rstrip("/") + ".")
     answered = isinstance(giving, Section) and giving.answer is not None
-    for word in _CONTRARY["answer"] if answered else ():
+    for word in CONTRARY["answer"] if answered else ():
         if place.has(word):
             note(place.key(word), f"'{word}' and 'answer' both say what the section gives", "Keep one of them.")
     if giving.answer is not None and not 200 <= giving.answer <= 599:

@@ -160,7 +160,7 @@ def name_pattern(text: str) -> NamePattern:
     if not text:
         return NamePattern(text)
     start = "*." if text.startswith("*.") else "." if text.startswith(".") else ""
-    end = ".*" if text.endswith(".*") else "." if text.endswith(".") and not start else ""
+    end = "" if start else ".*" if text.endswith(".*") else "." if text.endswith(".") else ""
     rest = text.removeprefix(start).removesuffix(end)
     try:
         return NamePattern(f"{start}{host_name(rest)}{end}")

@@ -5,6 +5,7 @@ from typing import Any
 
 from portolan.formats import patterns
 from portolan.formats.crosscheck_edge import NGINX_HAS_ITS_OWN, NOT_AT_BUCKETS, NOT_IN_CONDITIONS, NOT_IN_TARGETS
+from portolan.formats.crosscheck_web import CONTRARY, LYING
 from portolan.formats.patterns import BUCKET_NAME, CACHE_CONTROL, PART_OF_EDGE, PATH_OF_ORIGIN, SENT_TO, TYPED
 
 Schema = dict[str, Any]
@@ -108,13 +109,25 @@ _TRIED: Schema = {
     **_text(r"^(?:/|\{path\})(?:\{path\}|[^{}?$ \"'\\])*$"),
     "not": {"pattern": r"(?:/|\{path\})\.\.(?:/|\{path\}|$)"},
 }
+#: A folder's path with what the name asked for puts into it; a site that has one says nothing of what lies there.
+_LED: list[Schema] = [
+    {"properties": {"folder": {"pattern": r"^(?:[^{]|\{(?:name|label:-?[1-9]\+?|[1-9])\})*$"}}},
+    {
+        "if": {"required": ["folder"], "properties": {"folder": _text(r"\{")}},
+        "then": {"not": _any_of("files", "copy", "inventory")},
+    },
+    {
+        "if": {"required": ["folder"], "properties": {"folder": _text(r"\{[1-9]\}")}},
+        "then": _some("name_patterns"),
+    },
+]
 #: What a site and a section have in common.
 _GIVING: list[Schema] = [
     {"properties": {"answer": {"anyOf": [{"minimum": 200, "maximum": 299}, {"minimum": 400, "maximum": 599}]}}},
     _CONTENT_ONCE,
-    *(_without("upstream", key) for key in ("answer", "scripts_at", "listing", "fallback")),
+    *(_without("upstream", key) for key in CONTRARY["upstream"] if key not in (*LYING, "tries")),
     # What is tried before the upstream lies in a folder.
-    {"if": {"not": {"required": ["tries"]}}, "then": _without("upstream", "files", "copy", "inventory", "folder")},
+    {"if": {"not": {"required": ["tries"]}}, "then": _without("upstream", *LYING)},
     {
         "properties": {
             "files": _INSIDE,
@@ -147,8 +160,6 @@ NEVER_EMPTY = frozenset(
     )
 )
 _FOLDERS: Schema = {"propertyNames": {"pattern": r"^/(?!(?:.*/)?\.\.(?:/|$))"}}
-#: What a section gives by itself: none goes with an answer of its own.
-_GIVES = ("scripts_at", "files", "copy", "inventory", "folder", "listing", "fallback", "tries")
 _ERROR = {"minimum": 400, "maximum": 599}
 _NATURAL = {"minimum": 0}
 #: What is asked of a filter of an edge: no passwords.
@@ -366,6 +377,7 @@ SHAPES: dict[str, list[Schema]] = {
     ],
     "Site": [
         *_GIVING,
+        *_LED,
         {"dependentRequired": {"parts": ["copy"]}},
         {
             "if": {"required": ["default"], "properties": {"default": {"const": True}}},
@@ -377,8 +389,8 @@ SHAPES: dict[str, list[Schema]] = {
     "Section": [
         *_GIVING,
         _one_of("path", "exact", "pattern"),
-        *(_without("answer", key) for key in _GIVES),
-        {"properties": {"path": _text("^/[^?]*$"), "exact": _text("^/[^?]*$")}},
+        *(_without("answer", key) for key in CONTRARY["answer"]),
+        {"properties": {"path": _text("^/[^?]*$"), "exact": _text("^/[^?]*$"), "folder": {"pattern": r"^[^{]*$"}}},
     ],
     "Folder": [_CONTENT_ONCE, {"properties": {"files": _INSIDE}}],
     "Upstream": [_some("to"), {"properties": {"answer_within": {"minimum": 1}}}],
@@ -387,6 +399,14 @@ SHAPES: dict[str, list[Schema]] = {
         {
             "if": {"required": ["program"], "properties": {"program": {"const": "apache"}}},
             "then": {"properties": {"sites": {"additionalProperties": {"not": _some("name_patterns")}}}},
+        },
+        {
+            "if": {"properties": {"program": {"const": "nginx"}}},
+            "then": {
+                "properties": {
+                    "sites": {"additionalProperties": {"properties": {"folder": {"pattern": r"^(?!.*\{label:)"}}}}
+                }
+            },
         },
     ],
     "When": [

@@ -1,15 +1,17 @@
 """Who is let in, by address and by password; how much may be brought along; which methods are taken."""
 
+from collections.abc import Iterable
 from ipaddress import ip_address
 
 import msgspec
 
 from portolan.estate.base import IPAddress
-from portolan.estate.service import WebService
+from portolan.estate.service import Service, WebService
 from portolan.estate.site import Access, Believed, Site
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import content as content_kinds
 from portolan.evidence.kinds import http as http_kinds
+from portolan.evidence.legs import Response
 from portolan.evidence.request import Request
 from portolan.http.sections import Effective
 from portolan.programs.protocol import WebProgram
@@ -21,6 +23,14 @@ class Refusal(Value, frozen=True):
 
     status: int
     decision: Decision
+
+
+def path_refused(
+    site: Site | WebService, status: int, decisions: Iterable[Decision], request: Request, service: Service
+) -> Response:
+    """A path that the program does not take."""
+    step = http_kinds.PathRefused(service.name, request.url.path, place=service.place, subject=service)
+    return Response(status, (*decisions, step), site, stop=step)
 
 
 def refused(here: Effective, request: Request, program: WebProgram) -> Refusal | None:

@@ -11,7 +11,7 @@ import msgspec
 
 from portolan.estate.base import FolderPath, IPAddress, ListenerKey, at_port
 from portolan.estate.led import folder_for, led_by_name
-from portolan.estate.names import fits, starred_within
+from portolan.estate.names import fits, is_exact, starred_within
 from portolan.estate.service import Listener, WebService
 from portolan.estate.site import Site
 from portolan.evidence.decision import Decision
@@ -31,12 +31,19 @@ def compiled(pattern: str, shared: dict[Any, Any]) -> Any:
     return found
 
 
-def led_site(site: Site, host: str, shared: dict[Any, Any]) -> Site:
+def own_name(site: Site, program: WebProgram) -> str | None:
+    """The name that a program takes for a site's own."""
+    if program.first_name_is_own and site.names and site.names[0]:
+        return str(site.names[0]).removeprefix(".")
+    return next((str(name) for name in site.names if is_exact(name)), None)
+
+
+def led_site(site: Site, host: str, program: WebProgram, shared: dict[Any, Any]) -> Site:
     """A site as it is for a name: with the folder that the name leads to, where the name leads to one."""
     if not led_by_name(site.folder):
         return site
-    # Who says no name is taken to mean the site's own first one (measured on both servers).
-    name = host.rstrip(".") or next((each for each in site.names if each and "*" not in each), "")
+    # Who says no name is taken to mean the site's own (measured on both servers).
+    name = host.rstrip(".") or own_name(site, program) or ""
     fitting = (compiled(each, shared).search(name) for each in site.name_patterns)
     found = next((each for each in fitting if each is not None), None)
     groups = () if found is None else tuple(each or "" for each in found.groups())

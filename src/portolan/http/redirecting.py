@@ -4,12 +4,13 @@ import re
 from collections.abc import Callable, Iterator
 from typing import Any
 
+from portolan.estate.base import bracketed
 from portolan.estate.names import answers_to
 from portolan.estate.site import Condition, Redirect, Site, When
 from portolan.estate.url import DEFAULT_PORTS
 from portolan.evidence.legs import Arrival
 from portolan.evidence.request import Request
-from portolan.http.binding import compiled
+from portolan.http.binding import compiled, own_name
 from portolan.programs.protocol import WebProgram
 from portolan.source.value import Value
 
@@ -171,19 +172,12 @@ def _path_held(when: Condition, path: str, shared: dict[Any, Any]) -> dict[str, 
     return held
 
 
-def _own_name(site: Site, program: WebProgram) -> str | None:
-    """The name that a program takes for a site's own."""
-    if program.first_name_is_own and site.names and site.names[0]:
-        return str(site.names[0]).removeprefix(".")
-    return next((str(name) for name in site.names if name and "*" not in name and name[0] != "."), None)
-
-
 def _host_shown(site: Site, request: Request, program: WebProgram) -> str:
     """The name asked for as rules see it: without its port; some programs leave a final dot, some say their own where none was asked."""
     said = request.said or ""
     if program.passing.keeps_host_exactly and said.partition(":")[0].endswith("."):
         return f"{request.host}."
-    return request.shown_host or (_own_name(site, program) or "" if program.first_name_is_own else "")
+    return request.shown_host or (own_name(site, program) or "" if program.first_name_is_own else "")
 
 
 def _port(request: Request, arrival: Arrival, program: WebProgram) -> int:
@@ -197,14 +191,13 @@ def absolute(site: Site, request: Request, arrival: Arrival, program: WebProgram
     port = _port(request, arrival, program)
     scheme = scheme_believed(request, program)
     host, tells = request.shown_host, site.redirects_tell_port is not False
-    own = _own_name(site, program)
+    own = own_name(site, program) if site.redirects_to == "own-address" or not host else None
     if site.redirects_to == "own-address" and (own is not None or program.first_name_is_own):
         # A program that knows the port by what was asked knows none of a name that was not; nginx knows the name of a site
         # without one as nothing, and the address leads nowhere (measured).
         host, tells = own or "", tells and not program.tells_asked_port
     elif not host:
         # Whoever says no name is sent to the address that was asked, or to the server's own name (measured).
-        address = f"[{arrival.address}]" if arrival.address.version == 6 else str(arrival.address)
-        host = address if program.first_name_is_own else own or ""
+        host = bracketed(arrival.address) if program.first_name_is_own else own or ""
     suffix = "" if port == DEFAULT_PORTS[scheme] or not tells else f":{port}"
     return f"{scheme}://{host}{suffix}{path}"

@@ -11,10 +11,9 @@ from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.legs import Arrival, Exchange, Response
 from portolan.evidence.outcome import Detail
 from portolan.evidence.request import Request
-from portolan.http.access import believed_source, unfit
+from portolan.http.access import believed_source, path_refused, unfit
 from portolan.http.binding import led_site, table_of
 from portolan.http.content import Folder
-from portolan.http.sections import path_refused
 from portolan.http.serving import Onward, Serving
 from portolan.programs.protocol import WebProgram
 from portolan.source.value import Value
@@ -110,7 +109,7 @@ def respond(
         source, step = believed
         request = request.but(source=source)
         decisions.append(step)
-    site = led_site(chosen.site, request.host, shared)
+    site = led_site(chosen.site, request.host, program, shared)
     serving = Serving(arrival, service, site, request, program, onward, shared, decisions)
     return Answer(serving.given(path), tuple(serving.inner))
 

@@ -4,14 +4,13 @@ nginx: an exact one; else the longest beginning, which a pattern beats unless it
 Apache httpd: all that fit count; the first listed says where content or answers come from, the last listed the rest.
 """
 
-from collections.abc import Iterable
 from typing import Any
 
 import msgspec
 
 from portolan.estate.base import in_short
-from portolan.estate.service import Service, WebService
-from portolan.estate.site import Access, Giving, RuleFile, Section, Site, Upstream
+from portolan.estate.service import Service
+from portolan.estate.site import Access, Giving, Rate, RuleFile, Section, Site, Upstream
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import content as content_kinds
 from portolan.evidence.kinds import http as http_kinds
@@ -216,26 +215,13 @@ def lost_behind(here: Effective, path: str, request: Request, program: WebProgra
     return content_kinds.MovedBehindFolder(*facts, place=section.place, subject=section)
 
 
-def within_rate(here: Effective, request: Request) -> list[Decision]:
-    """How often one address may ask, where that is limited: a visit is taken to be within it."""
-    rate = next((each.rate for each in reversed(here.sections) if each.rate is not None), here.site.rate)
-    if rate is None:
-        return []
-    facts = (here.site.name, rate.text, rate.refuses_with, request.source)
-    return [content_kinds.WithinRate(*facts, place=rate.place, subject=rate)]
+def rate_of(here: Effective) -> Rate | None:
+    """How often one address may ask, as the last that says so has it."""
+    said = (each.rate for each in reversed(here.sections) if each.rate is not None)
+    return next(said, here.site.rate) if here.sections else here.site.rate
 
 
-def path_refused(
-    site: Site | WebService, status: int, decisions: Iterable[Decision], request: Request, service: Service
-) -> Response:
-    """A path that the program does not take."""
-    step = http_kinds.PathRefused(service.name, request.url.path, place=service.place, subject=service)
-    return Response(status, (*decisions, step), site, stop=step)
-
-
-def unread_of(holder: Service | Giving, name: str) -> list[Decision]:
-    """What of real configuration the estate has no word for, where an answer may rest on it."""
-    if not holder.unread:
-        return []
+def lines_unread(holder: Service | Giving, name: str) -> Decision:
+    """That of real configuration the estate has no word for some lines, on which an answer may rest."""
     place = holder.place.key("unread")
-    return [http_kinds.LinesUnread(name, in_short(holder.unread), place=place, subject=holder)]
+    return http_kinds.LinesUnread(name, in_short(holder.unread), place=place, subject=holder)

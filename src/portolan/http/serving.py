@@ -15,7 +15,7 @@ from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.legs import Arrival, Exchange, Response
 from portolan.evidence.outcome import Detail
 from portolan.evidence.request import Request
-from portolan.http.access import Refusal, by_password, method_refused, refused, too_large
+from portolan.http.access import Refusal, by_password, method_refused, path_refused, refused, too_large
 from portolan.http.content import (
     Content,
     Folder,
@@ -35,13 +35,12 @@ from portolan.http.sections import (
     Effective,
     effective,
     for_caches,
+    lines_unread,
     lost_behind,
     passes_on,
-    path_refused,
+    rate_of,
     ruled,
     says_to_caches,
-    unread_of,
-    within_rate,
 )
 from portolan.http.upstream import PLAIN, Front, asked_there, goes_on, passed_on, said_there, status_of_failed
 from portolan.programs.protocol import WebProgram
@@ -120,8 +119,7 @@ class Serving:
         if isinstance(path, int) and self.program.judges_path_first:
             turned_away = path_refused(self.site, path, self.decisions, self.request, self.service)
             return self._with_page(turned_away, effective(self.site, "", self.program, self.shared), False)
-        self.decisions += unread_of(self.service, self.service.name)
-        self.decisions += unread_of(self.site, self.site.name)
+        self.decisions += [lines_unread(each, each.name) for each in (self.service, self.site) if each.unread]
         asked = path if isinstance(path, str) else self.request.url.path
         sent = self._by_rules(self.site.redirects, False, asked)
         if isinstance(sent, Response):
@@ -131,9 +129,13 @@ class Serving:
             path = asked = sent.path
         here = effective(self.site, asked, self.program, self.shared)
         self._tell_section(here, asked)
-        for section in here.sections:
-            self.decisions += unread_of(section, f"{self.site.name}, {section.shown},")
-        self.decisions += within_rate(here, self.request)
+        if here.sections:
+            name = self.site.name
+            self.decisions += [lines_unread(each, f"{name}, {each.shown},") for each in here.sections if each.unread]
+        rate = rate_of(here)
+        if rate is not None:
+            facts = (self.site.name, rate.text, rate.refuses_with, self.request.source)
+            self.decisions.append(content_kinds.WithinRate(*facts, place=rate.place, subject=rate))
         if here.section is not None and here.section.inner_only:
             place = here.section.place.key("inner_only")
             inner = content_kinds.InnerOnly(self.site.name, here.section.shown, place=place, subject=here.section)
@@ -490,7 +492,9 @@ class Serving:
         moved, document = sent != document, sent
         # Files of rules are asked of the document, too.
         moved |= ruled_on and self.program.rules_run_anew
-        moved |= tries_anew(there, folder_at(there, self.service, self.machine, self.program, self.shared), document)
+        if there.tries and not moved:
+            folder = folder_at(there, self.service, self.machine, self.program, self.shared)
+            moved = tries_anew(there, folder, document)
         if there.sections == here.sections and not moved:
             return self._of(found)
         own = there.upstream is None and there.scripts is None

@@ -251,8 +251,8 @@ def _made(giving: Giving, machine: Machine | None) -> Tree:
         return Tree(giving, base, "", others)
     named, base = base, _led(base, stated)
     home = max((name for name in stated if (base + "/").startswith(name + "/")), key=len, default=None)
-    inner = {name: each for name, each in stated.items() if name.startswith(base + "/") and not each.absent}
     if home is None:
+        inner = {name: each for name, each in stated.items() if name.startswith(base + "/") and not each.absent}
         holding = _joined(base, inner) if inner else Holding(absent=True, files=())
         return Tree(holding, base, "", others, named)
     return Tree(stated[home], base, base[len(home) + 1 :], others, named)

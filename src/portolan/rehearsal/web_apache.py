@@ -196,12 +196,12 @@ def _site(staged: Staged, site: Site, room: Room) -> Iterator[str]:
         # Rules in a file take the place of those that are written for its folder.
         raise quoting.UnstageableError("files tried beside a file of rules", ruled.file_name, ruled.place)
     if site.tries:
-        yield from _tries(site, room.base.fixed)
+        yield from _tries(site, room.base.fixed(site.place))
     elif site.fallback is not None:
         yield f"FallbackResource {quoting.httpd('/' + site.fallback.lstrip('/'), site.place)}"
     yield from _passed(staged, site, room)
     if not site.follows_links:
-        yield f"<Directory {quoting.httpd(room.base.fixed)}>\n  Options -FollowSymLinks\n</Directory>"
+        yield f"<Directory {quoting.httpd(room.base.fixed(site.place))}>\n  Options -FollowSymLinks\n</Directory>"
     yield from _whole(staged, site, room)
     for file in site.rule_files:
         rule_file(staged, file, room.base)
@@ -252,7 +252,7 @@ def _whole(staged: Staged, site: Site, room: Room) -> Iterator[str]:
     """What is said of the whole site: by address, or by folder where files of rules may say otherwise."""
     # What is said of a folder that is not there holds for nothing.
     inside = "Directory" if site.rule_files and room.base.there else "Location"
-    yield f"<{inside} {quoting.httpd(room.base.fixed if inside == 'Directory' else '/')}>"
+    yield f"<{inside} {quoting.httpd(room.base.fixed(site.place) if inside == 'Directory' else '/')}>"
     yield from (f"  {line}" for line in _facts(staged, site, merged=inside == "Location"))
     if inside == "Directory" and site.reads_rule_files:
         yield "  AllowOverride All"

@@ -156,14 +156,14 @@ def _single(when: Condition, room: WebRoom) -> Iterator[str]:
     yield from _said(when)
     for sign, wanted in (("-f", when.file), ("-d", when.folder)):
         if wanted is not None:
-            whole = quoting.httpd(room.fixed, when.place)
+            whole = quoting.httpd(room.fixed(when.place), when.place)
             yield f'RewriteCond {whole[:-1]}%{{REQUEST_URI}}" {"" if wanted else "!"}{sign}'
     if when.file_at is not None:
         start, _, end = when.file_at.partition("{path}")
         if not re.fullmatch(r"[A-Za-z0-9_./-]*", start + end):
             raise quoting.UnstageableError("a path that is looked at", when.file_at, when.place)
         asked = f"{start}%{{REQUEST_URI}}{end}" if "{path}" in when.file_at else start
-        yield f'RewriteCond {quoting.httpd(room.fixed, when.place)[:-1]}{asked}" -f'
+        yield f'RewriteCond {quoting.httpd(room.fixed(when.place), when.place)[:-1]}{asked}" -f'
     for sign, path in (("", when.while_file), ("!", when.unless_file)):
         if path is not None:
             yield f"RewriteCond {quoting.httpd(room.at(path), when.place)} {sign}-f"

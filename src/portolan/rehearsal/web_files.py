@@ -13,6 +13,7 @@ from portolan.estate.service import WebService
 from portolan.estate.site import Giving, Section, Site
 from portolan.rehearsal import quoting
 from portolan.rehearsal.plan import BASE, Plan
+from portolan.source.place import Place
 
 
 class Held(NamedTuple):
@@ -34,11 +35,10 @@ class Room(NamedTuple):
         """The served folder's whole path on the stage."""
         return f"{BASE}/{self.below}{self.path}"
 
-    @property
-    def fixed(self) -> str:
-        """The same, for what needs one folder whatever the name asked for."""
+    def fixed(self, place: Place) -> str:
+        """The same, for what needs one folder whatever the name asked for, and where that is said."""
         if led_by_name(self.path):
-            raise quoting.UnstageableError("what looks into a folder that the name leads to", self.path, None)
+            raise quoting.UnstageableError("what looks into a folder that the name leads to", self.path, place)
         return self.root
 
     def at(self, path: str) -> str:
@@ -66,10 +66,9 @@ def furnish(
     plan.folders.append(where)
     prefix = _prefix(giving)
     held = _held(machine, giving, path)
-    if led_by_name(path) and (not held or any(each.holding.links for each in held)):
-        raise quoting.UnstageableError(
-            "a folder that the name leads to, beside links or where nothing is said", path, None
-        )
+    if giving is not None and led_by_name(path) and (not held or any(each.holding.links for each in held)):
+        what = "a folder that the name leads to, beside links or where nothing is said"
+        raise quoting.UnstageableError(what, path, giving.place.key("folder"))
     if held is None:
         plan.folders.append(f"{where}{path}")
         documents = _index_files(site, giving)

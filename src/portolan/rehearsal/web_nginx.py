@@ -480,10 +480,10 @@ def _single(when: Condition, room: WebRoom) -> Iterator[tuple[str, str, str]]:
         yield "m", f'$request_method ~ "{methods_pattern(when.method)}"', ""
     for word, sign, wanted in (("file", "f", when.file), ("folder", "d", when.folder)):
         if wanted is not None:
-            whole = quoting.nginx(room.fixed, when.place)
+            whole = quoting.nginx(room.fixed(when.place), when.place)
             yield word[1], f'{"" if wanted else "!"}-{sign} {whole[:-1]}${{uri}}"', ""
     if when.file_at is not None:
-        whole = quoting.nginx_filled(f"{room.fixed}{when.file_at}", {"path": "${uri}"}, when.place)
+        whole = quoting.nginx_filled(f"{room.fixed(when.place)}{when.file_at}", {"path": "${uri}"}, when.place)
         yield "i", f"-f {whole}", ""
     for sign, path in (("", when.while_file), ("!", when.unless_file)):
         if path is not None:

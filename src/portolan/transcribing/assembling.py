@@ -5,7 +5,7 @@ from ipaddress import ip_address, ip_interface, ip_network
 from typing import Any
 
 from portolan.estate.base import is_public
-from portolan.estate.names import starred_within
+from portolan.estate.names import is_exact, starred_within
 from portolan.formats import read_from
 from portolan.formats.estate_file import load
 from portolan.formats.files import MemoryFiles
@@ -222,7 +222,7 @@ def _guessed(machine: Part) -> tuple[dict[str, Any], list[dict[str, Any]]]:
             continue
         for written in part.facts.get("names", []):
             host = str(site_name(written)).rstrip(".")
-            if host and "*" not in host and not host.startswith(".") and "." in host:
+            if is_exact(host) and "." in host:
                 held = by_name.setdefault(host, {})
                 secure = any(" tls" in f"{each} " for each in listens)
                 if secure or "url" not in held:

@@ -6,6 +6,7 @@ from ipaddress import ip_interface
 from typing import Any
 
 from portolan.estate.base import is_public
+from portolan.estate.names import is_exact
 from portolan.source.value import Value
 from portolan.transcribing import addresses as told
 from portolan.transcribing.assembling import Transcript, add_web, pem_blocks, transcript
@@ -272,7 +273,7 @@ class _Reading:
                 if site.facts.get("certificate") == name
                 for host in site.facts.get("names", [])
             )
-            host = next((each for each in hosts if each and "*" not in each and not each.startswith(".")), None)
+            host = next(filter(is_exact, hosts), None)
             disk = pem_blocks(self.source.read(path), path)
             if host is None or not disk:
                 continue

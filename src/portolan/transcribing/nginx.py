@@ -8,6 +8,7 @@ import posixpath
 import re
 from collections.abc import Iterable, Iterator
 
+from portolan.estate.names import is_exact
 from portolan.transcribing.directive import Directive, UnfinishedError
 from portolan.transcribing.nginx_giving import Around, Giving, rates_of
 from portolan.transcribing.nginx_lines import directives
@@ -177,7 +178,7 @@ class NginxReader:
             self.out,
             self.prefix,
             self.pools,
-            first if first and "*" not in first and not first.startswith(".") else None,
+            first if is_exact(first) else None,
             {
                 each.words[0]: each
                 for each in inside

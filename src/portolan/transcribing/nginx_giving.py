@@ -147,10 +147,9 @@ def _led(here: Giving, text: str) -> str | None:
     patterns = here.part.facts.get("name_patterns", [])
     named: dict[str, str] = {}
     if isinstance(patterns, list) and len(patterns) == 1:
-        # In the order of their opening brackets, those without a name too.
-        marks = re.finditer(r"\\.|(\((?!\?)|\(\?P?<(?![=!])([^>]*)>)", patterns[0])
-        groups = [each[2] for each in marks if each[1]]
-        named = {name: f"{{{number}}}" for number, name in enumerate(groups, 1) if name and number < 10}
+        import re2  # only for servers that have patterns
+
+        named = {name: f"{{{number}}}" for name, number in re2.compile(patterns[0]).groupindex.items() if number < 10}
     named["host"] = "{name}"
     if here.around.server_name:
         named["server_name"] = here.around.server_name
