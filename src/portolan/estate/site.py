@@ -314,7 +314,7 @@ class Upstream(Stated, frozen=True, kw_only=True, eq=False):
 
     def members_from(self, turn: int) -> tuple[Url, ...]:
         """The same, where it is the turn of another than the first."""
-        return (*self.to[turn:], *self.to[:turn], *self.spare)
+        return (*self.to[turn:], *self.to[:turn], *self.spare) if turn or self.spare else self.to
 
 
 class Giving(Holding, frozen=True, kw_only=True, eq=False):

@@ -38,7 +38,8 @@ class Url(Value, frozen=True):
     @property
     def shown_host(self) -> str:
         """The host as it stands in a URL: IPv6 addresses in brackets."""
-        return f"[{self.host}]" if isinstance(self.literal, IPv6Address) else self.host
+        literal = self.literal
+        return self.host if literal is None or literal.version == 4 else f"[{self.host}]"
 
     @property
     def secure(self) -> bool:

@@ -143,7 +143,7 @@ class Exchange(Value, frozen=True):
     @property
     def service(self) -> Service | None:
         """The service that the connection which counts arrived at; None where none did."""
-        arrival = self.connection.arrival if self.connection is not None else None
+        arrival = self.attempts[-1].arrival if self.attempts else None
         return arrival.service if arrival is not None else None
 
     @property
@@ -166,7 +166,10 @@ class Exchange(Value, frozen=True):
     @property
     def innermost(self) -> "Exchange":
         """The exchange whose answer is passed on to the client, or whose failure it hears of."""
-        return self.inner[-1].innermost if self.inner else self
+        at = self
+        while at.inner:
+            at = at.inner[-1]
+        return at
 
     @property
     def detail(self) -> Detail | None:

@@ -40,7 +40,7 @@ def own_name(site: Site, program: WebProgram) -> str | None:
 
 def led_site(site: Site, host: str, program: WebProgram, shared: dict[Any, Any]) -> Site:
     """A site as it is for a name: with the folder that the name leads to, where the name leads to one."""
-    if not led_by_name(site.folder):
+    if site.folder is None or not led_by_name(site.folder):
         return site
     # Who says no name is taken to mean the site's own (measured on both servers).
     name = host.rstrip(".") or own_name(site, program) or ""
@@ -198,15 +198,18 @@ def table_of(
     address: IPAddress | None = None,
 ) -> Table:
     """The cached table of a service's listener; of one address under it, where sites are bound to that."""
-    key = listener.key
-    special = _special(service, shared)
-    if special and address is not None:
-        bound_to = ListenerKey(at_port(address, listener.port))
-        key = bound_to if bound_to in special else key
-    held = ("table", id(service), id(listener), key)
+    held: tuple[Any, ...] = ("table", id(service), id(listener))
     found = shared.get(held)
     if found is None:
-        found = shared[held] = (Table(service, listener, program, key, shared), service)
+        own = Table(service, listener, program, listener.key, shared)
+        found = shared[held] = (own, _special(service, shared), service)
+    if found[1] and address is not None:
+        bound_to = ListenerKey(at_port(address, listener.port))
+        if bound_to in found[1]:
+            held = (*held, bound_to)
+            found = shared.get(held)
+            if found is None:
+                found = shared[held] = (Table(service, listener, program, bound_to, shared), service)
     table: Table = found[0]
     return table
 

@@ -97,12 +97,12 @@ def respond(
         if chosen.decision is not None:
             return _stop(int(program.unknown_name), chosen.decision)
         return _stop(404, http_kinds.MainServer(listener, service.name, place=service.place, subject=service))
-    unfit_client = _without_certificate(chosen.site, request, program)
-    if unfit_client is not None:
-        return unfit_client
-    elsewhere = _misdirected(chosen.site, arrival, service, request, program, shared)
-    if elsewhere is not None:
-        return elsewhere
+    if request.encrypted:
+        turned_elsewhere = _without_certificate(chosen.site, request, program) or _misdirected(
+            chosen.site, arrival, service, request, program, shared
+        )
+        if turned_elsewhere is not None:
+            return turned_elsewhere
     decisions = [chosen.decision] if chosen.decision is not None else []
     believed = believed_source(service, chosen.site, request, program)
     if believed is not None:
@@ -116,7 +116,7 @@ def respond(
 
 def _without_certificate(site: Site, request: Request, program: WebProgram) -> Answer | None:
     """A site that asks clients for certificates, in a program that judges them with the request."""
-    if site.client_certificates is None or not request.encrypted or not program.asks_certificate_late:
+    if site.client_certificates is None or not program.asks_certificate_late:
         return None
     place = site.place.key("client_certificates")
     if request.server_name is not None and request.server_name.rstrip(".") != request.host:

@@ -10,7 +10,7 @@ import msgspec
 
 from portolan.estate.base import in_short
 from portolan.estate.service import Service
-from portolan.estate.site import Access, Giving, Rate, RuleFile, Section, Site, Upstream
+from portolan.estate.site import Access, Giving, RuleFile, Section, Site, Upstream
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import content as content_kinds
 from portolan.evidence.kinds import http as http_kinds
@@ -178,8 +178,8 @@ def _worked_out(site: Site, sections: tuple[Section, ...], program: WebProgram) 
 
 def says_to_caches(giving: Giving) -> bool:
     """Whether it says anything to caches."""
-    stated = (giving.cache_control, giving.expires_after, giving.age)
-    return giving.sets_cookie or any(each is not None for each in stated)
+    said = giving.cache_control is None and giving.expires_after is None and giving.age is None
+    return giving.sets_cookie or not said
 
 
 def for_caches(response: Response, giving: Giving) -> Response:
@@ -215,10 +215,14 @@ def lost_behind(here: Effective, path: str, request: Request, program: WebProgra
     return content_kinds.MovedBehindFolder(*facts, place=section.place, subject=section)
 
 
-def rate_of(here: Effective) -> Rate | None:
+def within_rate(here: Effective, request: Request) -> tuple[Decision, ...]:
     """How often one address may ask, as the last that says so has it."""
-    said = (each.rate for each in reversed(here.sections) if each.rate is not None)
-    return next(said, here.site.rate) if here.sections else here.site.rate
+    site = here.site
+    rate = next((each.rate for each in reversed(here.sections) if each.rate), site.rate) if here.sections else site.rate
+    if rate is None:
+        return ()
+    facts = (site.name, rate.text, rate.refuses_with, request.source)
+    return (content_kinds.WithinRate(*facts, place=rate.place, subject=rate),)
 
 
 def lines_unread(holder: Service | Giving, name: str) -> Decision:

@@ -38,9 +38,9 @@ from portolan.http.sections import (
     lines_unread,
     lost_behind,
     passes_on,
-    rate_of,
     ruled,
     says_to_caches,
+    within_rate,
 )
 from portolan.http.upstream import PLAIN, Front, asked_there, goes_on, passed_on, said_there, status_of_failed
 from portolan.programs.protocol import WebProgram
@@ -119,23 +119,21 @@ class Serving:
         if isinstance(path, int) and self.program.judges_path_first:
             turned_away = path_refused(self.site, path, self.decisions, self.request, self.service)
             return self._with_page(turned_away, effective(self.site, "", self.program, self.shared), False)
-        self.decisions += [lines_unread(each, each.name) for each in (self.service, self.site) if each.unread]
+        if self.service.unread or self.site.unread:
+            self.decisions += [lines_unread(each, each.name) for each in (self.service, self.site) if each.unread]
         asked = path if isinstance(path, str) else self.request.url.path
-        sent = self._by_rules(self.site.redirects, False, asked)
+        sent = self._by_rules(self.site.redirects, False, asked) if self.site.redirects else None
         if isinstance(sent, Response):
             passed_by = effective(self.site, asked, self.program, self.shared)
             return self._for_caches(self._with_page(sent, passed_by, False), None)
         if sent is not None:
             path = asked = sent.path
         here = effective(self.site, asked, self.program, self.shared)
-        self._tell_section(here, asked)
         if here.sections:
+            self._tell_section(here, asked)
             name = self.site.name
             self.decisions += [lines_unread(each, f"{name}, {each.shown},") for each in here.sections if each.unread]
-        rate = rate_of(here)
-        if rate is not None:
-            facts = (self.site.name, rate.text, rate.refuses_with, self.request.source)
-            self.decisions.append(content_kinds.WithinRate(*facts, place=rate.place, subject=rate))
+        self.decisions += within_rate(here, self.request)
         if here.section is not None and here.section.inner_only:
             place = here.section.place.key("inner_only")
             inner = content_kinds.InnerOnly(self.site.name, here.section.shown, place=place, subject=here.section)
@@ -154,7 +152,9 @@ class Serving:
     def _for_caches(self, response: Response, section: Section | None) -> Response:
         """The response with what the site, or its section, says to caches (RFC 9111 section 5.2)."""
         giving: Giving = section if section is not None and says_to_caches(section) else self.site
-        return response if response.status not in self.program.says_to_caches else for_caches(response, giving)
+        if response.status not in self.program.says_to_caches or not says_to_caches(giving):
+            return response
+        return for_caches(response, giving)
 
     def _phases(self, here: Effective, path: str | int, asked: str) -> tuple[Response, bool]:
         """The response to a path, however often rules let the request go on under another one.
@@ -194,7 +194,7 @@ class Serving:
 
         The second value says whether the response is the upstream's own.
         """
-        early = self._turned_early(here, asked) or self._by_sections(here, asked)
+        early = self._turned_early(here, asked) or (self._by_sections(here, asked) if here.sections else None)
         if isinstance(early, Response):
             return early, False
         if early is not None and (early.how != "here" or self.program.rules_run_anew):
@@ -219,11 +219,11 @@ class Serving:
 
     def _turned_early(self, here: Effective, asked: str) -> Response | None:
         """What comes before a section's rules: the slash that is added, a limit, at some programs the method."""
-        slash = self._section_slash(here, asked)
+        slash = self._section_slash(here, asked) if self.site.sections else None
         if slash is not None:
             return slash
         limited = here.upstream is None or self.program.passing.limits_body
-        refusal = too_large(here, self.request, self.program) if limited else None
+        refusal = too_large(here, self.request, self.program) if limited and self.request.saying.body else None
         if refusal is None and self.program.judges_method_first:
             refusal = method_refused(here, self.request, self.program)
             if refusal is not None and by_password(here):
@@ -249,9 +249,9 @@ class Serving:
     def _from_program(self, here: Effective, path: str) -> tuple[Response | _Moved, bool]:
         """What another program gives, or what lies beside it; who is let in comes first."""
         first = self.program.judges_method_first
-        refusal = (None if first else method_refused(here, self.request, self.program)) or refused(
-            here, self.request, self.program
-        )
+        refusal = None if first else method_refused(here, self.request, self.program)
+        if here.access is not None:
+            refusal = refusal or refused(here, self.request, self.program)
         if refusal is not None:
             return self._turned_away(refusal), False
         if here.upstream is None:
@@ -359,10 +359,10 @@ class Serving:
     # -- the upstream --
 
     def _passed(self, here: Effective, upstream: Upstream, path: str) -> tuple[Response, bool]:
-        start = str(here.section.path or here.section.exact or "") if here.section is not None else ""
-        if here.section is not None and here.section.upstream is None and self.program.sections_merge:
-            start = ""
-        whole = here.section is not None and here.section.pattern is not None and here.section.upstream is not None
+        section, start, whole = here.section, "", False
+        if section is not None and (section.upstream is not None or not self.program.sections_merge):
+            start = str(section.path or section.exact or "")
+            whole = section.pattern is not None and section.upstream is not None
         front = Front(self.site, upstream, start, self.program, whole)
         hidden = next((each for each in here.sections if each.folder is not None and each is not here.section), None)
         if hidden is not None and self.program.upstreams_first:
@@ -388,7 +388,8 @@ class Serving:
             if not goes_on(front, inner, self.request.saying.method):
                 break
         assert inner is not None
-        own = absolute(self.site, self.request, self.arrival, self.program, "/")
+        sent = inner.response is not None and inner.response.location is not None
+        own = absolute(self.site, self.request, self.arrival, self.program, "/") if sent else ""
         response = passed_on(front, inner, own, tuple(self.decisions))
         own_error = inner.response is None or response.status != inner.response.status
         return response, not own_error

@@ -71,18 +71,19 @@ def said_there(front: Front, request: Request, own_port: int) -> Saying:
         host = str(upstream.host)
     elif len(upstream.members) > 1 and passing.sends_pool_name:
         host = upstream.pool
-    client = str(request.source) if request.source is not None else ""
-    values = {"{scheme}": request.scheme, "{host}": request.host, "{port}": str(own_port), "{client}": client}
     headers = dict(saying.headers)
     if not upstream.upgrades:
         headers = of_one_connection(headers)
     if passing.says_for_whom:
-        append_field(headers, "x-forwarded-for", client)
+        append_field(headers, "x-forwarded-for", _source(request))
         append_field(headers, "x-forwarded-host", request.said or request.host)
-    for name, text in upstream.headers.items():
-        headers[name] = _filled(text, values)
-    for name, text in upstream.appends.items():
-        append_field(headers, name, _filled(text, values))
+    if upstream.headers or upstream.appends:
+        values = {"{scheme}": request.scheme, "{host}": request.host, "{port}": str(own_port)}
+        values["{client}"] = _source(request)
+        for name, text in upstream.headers.items():
+            headers[name] = _filled(text, values)
+        for name, text in upstream.appends.items():
+            append_field(headers, name, _filled(text, values))
     name_sent = checked = None
     if passing.checks_host_sent and host is not None:
         name_sent = checked = host.partition(":")[0].lower()
@@ -92,11 +93,15 @@ def said_there(front: Front, request: Request, own_port: int) -> Saying:
         False,
         name_sent,
         checked,
-        tuple((each, value) for each, value in headers.items() if value),
+        tuple([each for each in headers.items() if each[1]]),
         "1.1",
         saying.password,
         saying.body,
     )
+
+
+def _source(request: Request) -> str:
+    return str(request.source) if request.source is not None else ""
 
 
 def _filled(text: str, values: dict[str, str]) -> str:
@@ -120,15 +125,11 @@ def goes_on(front: Front, inner: Exchange, method: str) -> bool:
 def passed_on(front: Front, inner: Exchange, own: str, decisions: tuple[Decision, ...]) -> Response:
     """The response that a program makes of what its upstream gave; `own` is its own address, up to the path."""
     passing, got, site = front.program.passing, inner.response, front.site
-    shown, place = str(front.upstream.to[-1]), front.upstream.place
     if got is None:
-        status = status_of_failed(passing, inner)
-        stop = http_kinds.UpstreamFails(site.name, shown, status, place=place, subject=inner.stop)
-        return Response(status, (*decisions, stop), site, stop=stop)
+        return _failed(front, status_of_failed(passing, inner), inner.stop, decisions)
     late = _too_late(front, inner)
     if late is not None:
-        stop = http_kinds.UpstreamFails(site.name, shown, passing.stalled, place=place, subject=late)
-        return Response(passing.stalled, (*decisions, stop), site, stop=stop)
+        return _failed(front, passing.stalled, late, decisions)
     if got.protocol is not None:
         return _no_http(front, inner, got, decisions)
     location = got.location
@@ -149,6 +150,13 @@ def passed_on(front: Front, inner: Exchange, own: str, decisions: tuple[Decision
     )
 
 
+def _failed(front: Front, status: int, why: Decision | None, decisions: tuple[Decision, ...]) -> Response:
+    """The program's own answer where its upstream gave none, or too late."""
+    shown, place = str(front.upstream.to[-1]), front.upstream.place
+    stop = http_kinds.UpstreamFails(front.site.name, shown, status, place=place, subject=why)
+    return Response(status, (*decisions, stop), front.site, stop=stop)
+
+
 def _no_http(front: Front, inner: Exchange, got: Response, decisions: tuple[Decision, ...]) -> Response:
     """What came is no HTTP: some programs pass it on as it is."""
     passing, site = front.program.passing, front.site
@@ -159,8 +167,7 @@ def _no_http(front: Front, inner: Exchange, got: Response, decisions: tuple[Deci
         return Response(got.status, (*decisions, breaks), site, protocol=got.protocol, stop=breaks)
     if got.protocol is not Detail.GARBLED:
         status = passing.stalled if got.protocol is Detail.STALLED else passing.cut_off
-        stop = http_kinds.UpstreamFails(site.name, shown, status, place=place, subject=inner.stop)
-        return Response(status, (*decisions, stop), site, stop=stop)
+        return _failed(front, status, inner.stop, decisions)
     garbled = http_kinds.UpstreamGarbled(site.name, shown, place=place, subject=inner.stop)
     if passing.garbled is None:
         return Response(0, (*decisions, garbled), site, protocol=got.protocol, stop=garbled)

@@ -68,9 +68,9 @@ def exchange(world: World, url: Url, client: Client, way: Way | None = None, say
     resolution, attempts = _connected(world, url, client)
     if not attempts or attempts[-1].arrival is None:
         return Exchange(url, client, resolution, attempts)
-    arrival = attempts[-1].arrival
+    arrival, secure = attempts[-1].arrival, url.secure
     handshake = None
-    if url.secure:
+    if secure:
         from portolan.journey.handshake import handshake as shaken
 
         handshake = shaken(world, url, client, arrival, saying)
@@ -85,8 +85,8 @@ def exchange(world: World, url: Url, client: Client, way: Way | None = None, say
         protocol = Detail.STALLED if waits else None
         dropped = Response(0 if waits else 502, (circle,), way.passed[-1], protocol=protocol, stop=circle)
         return Exchange(url, client, resolution, attempts, handshake, dropped)
-    named = server_name(url, client, saying) if url.secure else None
-    request = request_of(url, url.secure, saying, arrival.source, named)
+    named = server_name(url, client, saying) if secure else None
+    request = request_of(url, secure, saying, arrival.source, named)
     response, inner = _answered(world, client, arrival, request, way)
     return Exchange(url, client, resolution, attempts, handshake, response, inner)
 
@@ -117,14 +117,14 @@ def _answered(
 def _from_web(
     world: World, arrival: Arrival, service: WebService, request: Request, way: Way
 ) -> tuple[Response, tuple[Exchange, ...]]:
-    edge = service.edge
+    edge, program = service.edge, world.program(service)
     here = world.at_path(edge, request.url.path) if isinstance(edge, EdgeService) else None
 
     def ask(front: Front, inner: Url, said: Saying) -> Exchange:
         if here is not None and here.caches and said.method == "HEAD":
             # What is held for HEAD is held for GET, so that nginx asks for it so (proxy_cache_convert_head; measured).
             said = said.but(method="GET")
-        passing = _passing(world, arrival, service, front, said)
+        passing = _passing(arrival, service, front, said)
 
         def fetch(moment: datetime | None, held: Url | None) -> Exchange:
             then = world if moment is None else world.then(moment)
@@ -138,19 +138,19 @@ def _from_web(
             return fetch(None, None)
 
         def failing(failed: Exchange) -> int:
-            return status_of_failed(world.program(service).passing, failed)
+            return status_of_failed(program.passing, failed)
 
         from portolan.journey.at_edge import held_by_nginx
 
         return held_by_nginx(world, here, request, inner.path, fetch, way, passing, failing)
 
-    answer = respond(arrival, service, request, world.program(service), Onward(ask, way.members), world.shared)
+    answer = respond(arrival, service, request, program, Onward(ask, way.members), world.shared)
     return answer.response, answer.inner
 
 
-def _passing(world: World, arrival: Arrival, service: WebService, front: Front, said: Saying) -> PassingProgram:
+def _passing(arrival: Arrival, service: WebService, front: Front, said: Saying) -> PassingProgram:
     """The program that passes on, as a client."""
-    upstream, passing = front.upstream, world.program(service).passing
+    upstream, passing = front.upstream, front.program.passing
     checks = Checks.EVERYTHING if upstream.verifies else passing.checks
     named = passing.sends_server_name if upstream.server_name is None else upstream.server_name
     if not isinstance(named, bool):

@@ -247,11 +247,9 @@ def _doubt(url: Url, last: Exchange) -> str | None:
     """What makes it likely that the page is not what was meant: a site that nobody named for the host gave it."""
     response = last.response
     assert response is not None
-    service = last.service
-    named = isinstance(service, WebService) and any(site.in_force and site.names for site in service.sites.values())
-    elsewhere = url.literal is None and isinstance(response.site, Site) and named
-    inner = last.innermost.response
-    if inner is not None and isinstance(last.innermost.service, StoreDoor):
+    service, innermost = last.service, last.innermost
+    inner = innermost.response
+    if inner is not None and isinstance(innermost.service, StoreDoor):
         from portolan.evidence.kinds import store as store_kinds
 
         for decision in inner.decisions:
@@ -260,6 +258,8 @@ def _doubt(url: Url, last: Exchange) -> str | None:
     for decision in response.decisions:
         if isinstance(decision, http_kinds.UpstreamGarbled):
             return decision.text
-        if elsewhere and isinstance(decision, http_kinds.SiteDefault | http_kinds.SiteFirst):
-            return decision.text
+        if url.literal is None and isinstance(decision, http_kinds.SiteDefault | http_kinds.SiteFirst):
+            sites = service.sites.values() if isinstance(service, WebService) else ()
+            if isinstance(response.site, Site) and any(site.in_force and site.names for site in sites):
+                return decision.text
     return None

@@ -20,7 +20,7 @@ from portolan.estate.places import with_places
 from portolan.estate.service import Listener, Resolver, Service, WebService
 from portolan.estate.site import Upstream
 from portolan.estate.vantage import AsIfVantage, Vantage
-from portolan.evidence.legs import Connection, Resolution
+from portolan.evidence.legs import Connection, Handshake, Resolution
 from portolan.evidence.start import StartFailure, Why
 from portolan.http.binding import Table, table_of
 from portolan.journey.furnish import furnished
@@ -84,7 +84,8 @@ class World:
         self._starting: set[int] = set()
         #: All that a way, or a name, depends on in this world: devices and clients are of this estate, the moment is fixed.
         self._walked: dict[tuple[int, IPAddress, int, str], Connection] = {}
-        self._looked_up: dict[tuple[Client, str, IPAddress | None], Resolution] = {}
+        self._looked_up: dict[tuple[Client, str], Resolution] = {}
+        self._verified: dict[tuple[Vantage, int, str, IPAddress | None], Handshake] = {}
         self.topology = Topology(
             estate, self._why_not_started, self.program, tuple(self._undescribed.values()), self.shared
         )
@@ -129,7 +130,7 @@ class World:
 
     def connect(self, origin: Machine | Client, address: IPAddress, port: int, protocol: str = "tcp") -> Connection:
         """Connects from a machine or a client; the same way is walked once."""
-        device = self.topology.device(self.seat(origin))
+        device = self.topology.device(origin.machine if isinstance(origin, PassingProgram) else self.seat(origin))
         key = (id(device), address, port, protocol)
         found = self._walked.get(key)
         if found is None:
@@ -138,14 +139,37 @@ class World:
             found = self._walked[key] = connect(self.topology, device, address, port, protocol)
         return found
 
+    def verified(
+        self,
+        client: Client,
+        certificate: Certificate,
+        wanted: str,
+        literal: IPAddress | None,
+        verify: Callable[[], Handshake],
+    ) -> Handshake:
+        """What a visitor makes of a certificate for a name; the same one is verified once."""
+        if not isinstance(client, Vantage):
+            return verify()
+        key = (client, id(certificate), wanted, literal)
+        found = self._verified.get(key)
+        if found is None:
+            if len(self._verified) >= _MOST_KEPT:
+                self._verified.clear()
+            found = self._verified[key] = verify()
+        return found
+
     def forget(self) -> None:
-        """Lets go of the ways walked and the names looked up; they are found again."""
+        """Lets go of the ways walked, the names looked up and the certificates verified; they are found again."""
         self._walked.clear()
         self._looked_up.clear()
+        self._verified.clear()
 
     def resolve(self, client: Client, host: str, literal: IPAddress | None) -> Resolution:
         """A host's addresses as a client finds them; the same name is looked up once."""
-        key = (client, host, literal)
+        if literal is not None:
+            # An address is nobody's to look up: it is the same for every client.
+            return resolve(self.naming, host, literal, client)
+        key = (client, host)
         found = self._looked_up.get(key)
         if found is None:
             if len(self._looked_up) >= _MOST_KEPT:

@@ -7,6 +7,8 @@ from urllib.parse import quote, unquote
 from portolan.estate.client import Checks
 from portolan.programs.protocol import Methods, Passing
 
+_HOST_TAKEN = re.compile(r"(?:\[[0-9A-Fa-f:.]+\]|[!-9;-~]+)(?::[0-9]+)?")
+
 
 class Apache:
     """The first site listed with a fitting name, exact or pattern, else the default site."""
@@ -100,11 +102,7 @@ class Apache:
 
     def takes_host(self, host: str) -> bool:
         """Letters, digits and the signs of names and addresses; a port that is a number; no two dots in a row."""
-        return (
-            ".." not in host
-            and bool(re.fullmatch(r"(?:\[[0-9A-Fa-f:.]+\]|[!-9;-~]+)(?::[0-9]+)?", host))
-            and "/" not in host
-        )
+        return ".." not in host and _HOST_TAKEN.fullmatch(host) is not None and "/" not in host
 
     def path(self, raw: str) -> str | int:
         """It takes no encoded slash at all, unless it is told to (AllowEncodedSlashes)."""

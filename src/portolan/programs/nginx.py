@@ -7,6 +7,8 @@ from urllib.parse import quote, unquote
 from portolan.estate.client import Checks
 from portolan.programs.protocol import Methods, Passing
 
+_NOT_IN_HOST = re.compile(r"[\x00-\x20\x7f/]|\.\.")
+
 
 class Nginx:
     """The exact name, else the longest `*.rest`, else the longest `first.*`, else the default site."""
@@ -102,7 +104,7 @@ class Nginx:
 
     def takes_host(self, host: str) -> bool:
         """No empty one, no blank or slash in it, no two dots in a row."""
-        return bool(host) and not re.search(r"[\x00-\x20\x7f/]|\.\.", host)
+        return bool(host) and not _NOT_IN_HOST.search(host)
 
     def path(self, raw: str) -> str | int:
         """Every escape is decoded first, so that an encoded slash is a slash and may lead upwards."""
