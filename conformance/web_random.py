@@ -361,7 +361,7 @@ class Draw:
             site["names"], word = [], "{1}"
             site["name_patterns"] = [self.random.choice(["^([a-z]+)[.](?:.+)$", "^(visit|desk)", "(.*)"])]
         labels = name.split(".")
-        for folder in {name, labels[0], labels[1], f"{labels[0]}/{'.'.join(labels[1:])}"}:
+        for folder in dict.fromkeys((name, labels[0], labels[1], f"{labels[0]}/{'.'.join(labels[1:])}")):
             held = self.holding()
             held.pop("links", None)
             self.machine_folders[f"/srv/led/{folder}"] = held
