@@ -14,10 +14,12 @@ MAY_IMPORT: dict[str, tuple[str, ...]] = {
     "store": ("estate", "evidence", "source"),
     "journey": ("dns", "net", "tls", "http", "edge", "store", "programs", "evidence", "estate", "source"),
     "diagnosis": ("journey", "dns", "net", "tls", "http", "edge", "store", "programs", "evidence", "estate", "source"),
+    "surveying": ("diagnosis", "journey", "evidence", "estate", "source"),
     "formats": ("estate", "source"),
     "transcribing": ("formats", "estate", "source"),
     "rehearsal": ("journey", "formats", "evidence", "estate", "source"),
     "views": (
+        "surveying",
         "diagnosis",
         "rehearsal",
         "journey",
@@ -47,6 +49,7 @@ HOLDS = {
     "store": "buckets and objects",
     "journey": "an exchange, a visit, a moment",
     "diagnosis": "causes, remedies, exposure",
+    "surveying": "all of it at a glance",
     "formats": "text to values",
     "transcribing": "real configuration read in",
     "rehearsal": "the real thing, on this machine",
@@ -67,4 +70,5 @@ PURE = (
     "store",
     "journey",
     "diagnosis",
+    "surveying",
 )

@@ -22,7 +22,19 @@ if TYPE_CHECKING:
     from _typeshed import SupportsWrite
 
 #: Each is a module of this room, which adds its part and its handler.
-COMMANDS = ("demo", "init", "check", "follow", "explain", "rehearse", "transcribe", "fault", "schema", "completion")
+COMMANDS = (
+    "demo",
+    "init",
+    "check",
+    "follow",
+    "explain",
+    "survey",
+    "rehearse",
+    "transcribe",
+    "fault",
+    "schema",
+    "completion",
+)
 
 
 class _Parser(argparse.ArgumentParser):

@@ -79,6 +79,13 @@ def format_option(parser: argparse.ArgumentParser, *formats: str) -> None:
     )
 
 
+def output_option(parser: argparse.ArgumentParser) -> None:
+    """Where the output goes."""
+    parser.add_argument(
+        "-o", "--output", metavar="FILE", default="-", help="write into this file, whole or not at all (default: -)"
+    )
+
+
 def question_options(parser: argparse.ArgumentParser, left_out: str | None = None) -> None:
     """Which URL from where; `left_out` says what is asked where none is named."""
     about = "the address as a visitor would type it"
@@ -107,15 +114,15 @@ def add_command(
     commands: "argparse._SubParsersAction[argparse.ArgumentParser]",
     name: str,
     summary: str,
-    example: str,
+    *examples: str,
     about: str = "",
 ) -> argparse.ArgumentParser:
-    """A command's parser, with an example in its help."""
+    """A command's parser, with examples in its help."""
     return commands.add_parser(
         name,
         help=summary,
         description=about or summary[0].upper() + summary[1:] + ".",
-        epilog="example: " + example,
+        epilog="\n".join(f"example: {each}" for each in examples),
         formatter_class=Help,
         allow_abbrev=False,
     )

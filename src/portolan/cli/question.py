@@ -4,6 +4,7 @@ import argparse
 import gc
 import os
 import stat
+from collections.abc import Callable, Iterable
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -16,7 +17,7 @@ from portolan.cli.streams import complain
 from portolan.estate.estate import Estate
 from portolan.formats.change import new_names, operations
 from portolan.formats.estate_file import Loaded, changed, load, patched
-from portolan.formats.files import FileError
+from portolan.formats.files import FileError, KeptFiles
 from portolan.formats.scalars import UnfitError, time
 from portolan.formats.yaml_nodes import compose
 from portolan.journey.moment import all_names
@@ -42,21 +43,34 @@ class Ready(Value, frozen=True):
         return patched(self.loaded, patch).estate
 
 
-def load_estate(arguments: argparse.Namespace) -> Loaded:
+#: A change's name, and what its file says.
+Given = tuple[str, bytes]
+
+
+def load_estate(arguments: argparse.Namespace, keep: bool = False) -> Loaded:
     """The estate that the arguments name, with their changes. Raises EstateError or UsageError."""
-    given = named_estate(arguments)
-    loaded = load_path(given)
+    loaded = load_path(named_estate(arguments), keep)
     # What is loaded stays until the command ends: later passes need not look through it again.
     gc.freeze()
-    for name in arguments.changes:
-        if name == "-" and given == "-":
-            raise UsageError("estate and change cannot both come from standard input", "Name a file for one of them.")
-        shown = "(standard input)" if name == "-" else name
-        data = _given_bytes(name, "change")
+    return with_changes(loaded, given_changes(arguments), complain)
+
+
+def given_changes(arguments: argparse.Namespace) -> tuple[Given, ...]:
+    """What the files of the arguments' changes say. Raises UsageError."""
+    if "-" in arguments.changes and named_estate(arguments) == "-":
+        raise UsageError("estate and change cannot both come from standard input", "Name a file for one of them.")
+    return tuple(
+        ("(standard input)" if name == "-" else name, given_bytes(name, "change")) for name in arguments.changes
+    )
+
+
+def with_changes(loaded: Loaded, changes: Iterable[Given], tell: Callable[[str], None]) -> Loaded:
+    """An estate with changes, one after the other; what they make new is told. Raises EstateError."""
+    for shown, data in changes:
         try:
             steps = operations(compose(shown, data), loaded.root)
             for each in new_names(loaded.root, steps):
-                complain(f"note: {each}")
+                tell(f"note: {each}")
             loaded = changed(loaded, steps)
         except EstateError as error:
             error.line_of = lambda span, name=shown, data=data: _line_of(span, name, data)  # type: ignore[misc]
@@ -69,7 +83,7 @@ def _line_of(span: Span, name: str, data: bytes) -> str | None:
     return lines[span.line - 1].decode("utf-8", "replace") if span.file == name and span.line <= len(lines) else None
 
 
-def _given_bytes(name: str, what: str) -> bytes:
+def given_bytes(name: str, what: str) -> bytes:
     """What a file, a pipe or standard input holds that the user named. Raises UsageError."""
     try:
         handle = os.dup(0) if name == "-" else os.open(name, os.O_RDONLY | os.O_CLOEXEC)
@@ -83,32 +97,32 @@ def _given_bytes(name: str, what: str) -> bytes:
         raise UsageError(f"cannot read the {what} {shown}: {reason}", "Check the path.") from None
 
 
-def load_path(given: str) -> Loaded:
-    """The estate in a folder or a file. Raises EstateError or UsageError."""
+def load_path(given: str, keep: bool = False) -> Loaded:
+    """The estate in a folder or a file; its files are kept as they were read, where others are to read the same. Raises EstateError or UsageError."""
     # A load makes many objects and no garbage: looking for cycles meanwhile would take most of the time.
     collecting = gc.isenabled()
     gc.disable()
     try:
-        return _load_path(given)
+        return _load_path(given, keep)
     finally:
         if collecting:
             gc.enable()
 
 
-def _load_path(given: str) -> Loaded:
+def _load_path(given: str, keep: bool) -> Loaded:
     try:
         if given == "-":
-            return _read(DiskFiles(Path("."), ".", _given_bytes("-", "estate")), "-")
+            return _read(DiskFiles(Path("."), ".", given_bytes("-", "estate")), "-", keep)
         path = Path(given)
         kind = os.stat(path).st_mode
         if stat.S_ISDIR(kind):
             files = DiskFiles(path, given)
             held = set(os.listdir(path))
-            return _read(files, _main_file(held, given))
+            return _read(files, _main_file(held, given), keep)
         if stat.S_ISFIFO(kind) or stat.S_ISCHR(kind):
             # What a shell puts in the place of a file: <(...).
-            return _read(DiskFiles(Path("."), ".", _given_bytes(given, "estate")), "-")
-        return _read(DiskFiles(path.parent, str(path.parent)), path.name)
+            return _read(DiskFiles(Path("."), ".", given_bytes(given, "estate")), "-", keep)
+        return _read(DiskFiles(path.parent, str(path.parent)), path.name, keep)
     except FileNotFoundError:
         raise UsageError(
             f"there is no estate at '{one_line(given)}'", "Name a folder or a file with -e PATH."
@@ -133,22 +147,22 @@ def _main_file(held: set[str], given: str) -> str:
     return found[0]
 
 
-def _read(files: DiskFiles, main: str) -> Loaded:
+def _read(files: DiskFiles, main: str, keep: bool) -> Loaded:
     try:
-        return load(files, main)
+        return load(KeptFiles(files) if keep else files, main)
     except EstateError as error:
         error.line_of = files.line
         raise
 
 
-def ready(arguments: argparse.Namespace) -> Ready:
-    """The estate at its moment."""
+def ready(arguments: argparse.Namespace, keep: bool = False) -> Ready:
+    """The estate at its moment; with its files kept, where other processes are to read the same."""
     url = getattr(arguments, "url", None)
     if url is not None and "://" not in url and os.path.exists(url):
         raise UsageError(
             f"'{one_line(url)}' is no address, but stands on this disk", "An estate is named with -e PATH."
         )
-    loaded = load_estate(arguments)
+    loaded = load_estate(arguments, keep)
     return Ready(loaded, World(loaded.estate, moment(arguments, loaded), None, _booted(arguments, loaded)))
 
 

@@ -1,11 +1,13 @@
-"""Writing new files and folders: whole or not at all, whatever ends the program; nothing is overwritten, no link followed."""
+"""Writing files and folders: whole or not at all, whatever ends the program. New ones overwrite nothing and follow no link; output takes the place of earlier output."""
 
 import contextlib
+import errno
 import os
 import secrets
 import shutil
 import signal
-from collections.abc import Iterator
+import sys
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 from portolan.cli.errors import UsageError
@@ -49,6 +51,66 @@ def _beside(folder: str, path: str, data: bytes) -> None:
                 os.unlink(part)
     except OSError as error:
         raise _cannot(path, error) from None
+
+
+def can_put_out(path: str) -> None:
+    """Whether output can go to a file, asked before the work begins. Raises UsageError."""
+    if path == "-":
+        return
+    folder = os.path.dirname(path) or "."
+    if os.path.isdir(path):
+        raise UsageError(f"cannot write '{one_line(path)}': it is a folder", "Name a file in it.")
+    if not os.path.isdir(folder):
+        raise UsageError(f"cannot write '{one_line(path)}': there is no folder '{one_line(folder)}'", "Make it first.")
+    if not os.access(folder, os.W_OK | os.X_OK) or (os.path.exists(path) and not os.access(path, os.W_OK)):
+        raise UsageError(f"cannot write '{one_line(path)}': no permission", "Name a place that you may write to.")
+
+
+def put_out(path: str, pieces: Iterable[str]) -> None:
+    """Writes output piece by piece: to standard output, or to a file, which is exchanged when it is whole. Raises UsageError.
+
+    Where the disk is full the part that is written is kept beside, and named.
+    """
+    if path == "-":
+        for piece in pieces:
+            sys.stdout.write(piece)
+        return
+    if os.path.exists(path) and not os.path.isfile(path):
+        # A device or a pipe is written to as it is.
+        with open(path, "w", encoding="utf-8") as file:
+            file.writelines(pieces)
+        return
+    target = os.path.realpath(path)
+    part = os.path.join(os.path.dirname(target), f".{secrets.token_hex(12)}")
+    try:
+        with _undisturbed():
+            handle = os.open(part, os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_WRONLY | os.O_CLOEXEC, 0o644)
+            _exchanged(handle, part, target, pieces)
+    except OSError as error:
+        raise _cannot(path, error) from None
+
+
+def _exchanged(handle: int, part: str, target: str, pieces: Iterable[str]) -> None:
+    """Fills a part and puts it in the place of the target; what a full disk cut short is kept under a name of its own."""
+    try:
+        with os.fdopen(handle, "w", encoding="utf-8", newline="") as file:
+            file.writelines(pieces)
+            file.flush()
+            os.fsync(file.fileno())
+        os.replace(part, target)
+    except OSError as error:
+        if error.errno not in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG) or not os.path.getsize(part):
+            os.unlink(part)
+            raise
+        kept = f"{target}.partial"
+        os.replace(part, kept)
+        hint = "Make room, and ask again."
+        message = f"cannot write '{one_line(target)}': {error.strerror}; what was written is kept in '{one_line(kept)}'"
+        raise UsageError(message, hint) from None
+    except BaseException:
+        with contextlib.suppress(OSError):
+            os.unlink(part)
+        raise
 
 
 @contextlib.contextmanager

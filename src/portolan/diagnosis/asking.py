@@ -55,20 +55,25 @@ def questions(estate: Estate) -> tuple[list[tuple[Expectation, Vantage]], int]:
     return chosen, len(every) - len(chosen)
 
 
+def missed_at(world: World, expectation: Expectation, vantage: Vantage) -> tuple[Visit, list[Missed]]:
+    """What comes from a vantage, and in which ways it misses what is expected: always, or when it is another's turn. Raises BadUrlError."""
+    found = visit(world, expectation.url, vantage)
+    missing = misses(expectation, found)
+    missed = [Missed(expectation, vantage, found, missing)] if missing else []
+    for turn in missed_turns(world, found, expectation):
+        missed.append(Missed(expectation, turn.visit.vantage, turn.visit, turn.misses, turn))
+    return found, missed
+
+
 def answers(world: World, apply: Apply) -> Answers:
     """Asks them all."""
     chosen, left = questions(world.estate)
     missed = []
     for expectation, vantage in chosen:
         try:
-            found = visit(world, expectation.url, vantage)
+            missed += missed_at(world, expectation, vantage)[1]
         except BadUrlError:
             continue  # a finding of its own says that no client would ask for it
-        missing = misses(expectation, found)
-        if missing:
-            missed.append(Missed(expectation, vantage, found, missing))
-        for turn in missed_turns(world, found, expectation):
-            missed.append(Missed(expectation, turn.visit.vantage, turn.visit, turn.misses, turn))
     return Answers(len(chosen), left, _grouped(world, missed, apply, len(chosen) <= _SMALL))
 
 

@@ -267,20 +267,17 @@ class Case(Value, frozen=True):
         in front of them the sites that pass on to others under that name. None where a rented edge was told the name: visitors arrive there.
         """
         wanted, host, url = self.site_name, self.host, self.exchange.url
-        every = list(all_homes(self.estate))
-        if wanted is not None:
-            found = [home for home in every if home.site.name == wanted]
-        else:
-            found = [home for home in every if any(answers_to(each, host) for each in home.names)]
+        index = self.world.once("homes", lambda: _Homes(self.estate))
+        found = index.of_site(wanted) if wanted is not None else index.of_name(host)
         if not isinstance(self.client, Vantage):
             return found
         if not found and wanted is None:
-            near = nearest(host, [each for home in every for each in home.names])
-            found = [home for home in every if near in home.names]
+            near = nearest(host, [each for home in index.every for each in home.names])
+            found = [home for home in index.every if near in home.names]
         if any(_told(edge, host) for edge in rented_edges(self.estate)):
             return []
         inside = {address for home in found for address in home.machine.addresses}
-        passing = [home for home in every if home.passes_on and home.takes(host, inside)]
+        passing = [home for home in index.passing if home.takes(host, inside)]
         if not passing or any(home in passing for home in found):
             return found
         # A program behind is asked by visitors too where it speaks as they do.
@@ -329,6 +326,34 @@ class Home(Value, frozen=True):
             return isinstance(site, Site) and any(answers_to(str(each), host) for each in site.names)
         upstreams = [each.upstream for each in (site, *site.sections) if isinstance(each.upstream, Upstream)]
         return any(member.literal in inside for each in upstreams for member in each.members)
+
+
+class _Homes:
+    """Every site of an estate, ready to be asked for by its own name, and by the names that it answers to."""
+
+    def __init__(self, estate: Estate) -> None:
+        self.every = list(all_homes(estate))
+        self.passing = [home for home in self.every if home.passes_on]
+        self._sites: dict[str, list[Home]] = {}
+        #: Names that are no patterns, with the numbers of the homes that have them; and the patterns with theirs.
+        self._exact: dict[str, set[int]] = {}
+        self._patterns: list[tuple[str, int]] = []
+        for number, home in enumerate(self.every):
+            self._sites.setdefault(home.site.name, []).append(home)
+            for name in home.names:
+                if "*" in name or name.startswith("."):
+                    self._patterns.append((name, number))
+                else:
+                    self._exact.setdefault(name, set()).add(number)
+
+    def of_site(self, name: str) -> list[Home]:
+        """The sites that are called so."""
+        return list(self._sites.get(name, ()))
+
+    def of_name(self, host: str) -> list[Home]:
+        """The sites that answer to a host name, in the order in which they are written."""
+        found = {number for pattern, number in self._patterns if answers_to(pattern, host)}
+        return [self.every[number] for number in sorted(found | self._exact.get(host, set()))]
 
 
 def all_homes(estate: Estate) -> Iterable[Home]:

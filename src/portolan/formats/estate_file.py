@@ -31,6 +31,8 @@ class Loaded(Value, frozen=True):
     files: Files
     #: What was read of the nodes of an entry, by the entry's identity: gathered when the entry is first read again.
     parts: dict[int, dict[int, Stated]]
+    #: The main file's name among them.
+    main: str = ""
 
 
 def load(files: Files, main: str) -> Loaded:
@@ -44,7 +46,7 @@ def load(files: Files, main: str) -> Loaded:
     problems.raise_any()
     for origin in reader.origins:
         cite(*origin)
-    return Loaded(estate, root, files, {})
+    return Loaded(estate, root, files, {}, main)
 
 
 def changed(loaded: Loaded, changes: list[Operation]) -> Loaded:
@@ -81,7 +83,7 @@ def changed(loaded: Loaded, changes: list[Operation]) -> Loaded:
     estate = Estate(**values)
     crosscheck(estate, problems, clean=loaded.estate)
     problems.raise_any()
-    return Loaded(estate, root, loaded.files, {})
+    return Loaded(estate, root, loaded.files, {}, loaded.main)
 
 
 def patched(loaded: Loaded, patch: list[dict[str, Any]]) -> Loaded:

@@ -1,10 +1,12 @@
 """The files of an estate, as the readers see them; the command line brings the real ones."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from pathlib import PurePosixPath
-from typing import Protocol
+from typing import Protocol, TypeVar
 
 from portolan.source.plain import one_line
+
+AnyRead = TypeVar("AnyRead")
 
 
 class FileError(Exception):
@@ -15,8 +17,12 @@ class MissingError(FileError):
     """There is no such file or folder; `near` is the path that was probably meant, if there is one."""
 
     def __init__(self, message: str, near: str | None = None) -> None:
+        self.given = (message, near)
         super().__init__(message if near is None else f"{message}; did you mean '{one_line(near)}'?")
         self.near = near
+
+    def __reduce__(self) -> "tuple[type[MissingError], tuple[str, str | None]]":
+        return MissingError, self.given
 
 
 class Files(Protocol):
@@ -56,6 +62,49 @@ class MemoryFiles:
     def shown(self, path: str) -> str:
         """The path itself."""
         return path
+
+
+class KeptFiles:
+    """Files of which everything that is read is kept, refusals too, so that others can read exactly the same: it is sent to them."""
+
+    def __init__(self, files: Files) -> None:
+        self._files: Files | None = files
+        self._contents: dict[str, bytes | FileError] = {}
+        self._trees: dict[str, tuple[str, ...] | FileError] = {}
+        self._shown: dict[str, str] = {}
+
+    def __getstate__(self) -> dict[str, object]:
+        return {**self.__dict__, "_files": None}
+
+    def read(self, path: str) -> bytes:
+        """The file's bytes. Raises FileError."""
+        return self._again(self._contents, path, lambda files: files.read(path))
+
+    def tree(self, path: str) -> tuple[str, ...]:
+        """All files below a folder, relative to it, sorted. Raises FileError, MissingError where it is not there."""
+        return self._again(self._trees, path, lambda files: files.tree(path))
+
+    def shown(self, path: str) -> str:
+        """The path as the user would write it."""
+        if path not in self._shown and self._files is not None:
+            self._shown[path] = self._files.shown(path)
+        return self._shown.get(path, path)
+
+    def _again(
+        self, held: "dict[str, AnyRead | FileError]", path: str, read: "Callable[[Files], AnyRead]"
+    ) -> "AnyRead":
+        """What was read before, or is read now. Raises what was raised then."""
+        if path not in held:
+            if self._files is None:
+                raise MissingError("no such file or folder")
+            try:
+                held[path] = read(self._files)
+            except FileError as error:
+                held[path] = error
+        found = held[path]
+        if isinstance(found, FileError):
+            raise found
+        return found
 
 
 def inside(path: str) -> str | None:

@@ -1,6 +1,5 @@
 """The handshake of an exchange: with a site, an edge or a store, and what the client says of the certificate that it is shown."""
 
-from portolan.estate.base import IPAddress
 from portolan.estate.certificate import Certificate
 from portolan.estate.client import Client, Saying
 from portolan.estate.edge import EdgeService
@@ -62,15 +61,8 @@ def _checked(
 ) -> Handshake:
     """What the client makes of the certificate that it is shown, for the name that it asks for."""
     wanted, literal = (url.host, url.literal) if saying.checked_name is None else (saying.checked_name, None)
-    checked = world.verified(
-        client, certificate, wanted, literal, lambda: _verified(world, client, certificate, wanted, literal)
-    )
-    return checked.but(decisions=(shown, *checked.decisions))
+    now = client.clock or world.now
 
-
-def _verified(
-    world: World, client: Client, certificate: Certificate, wanted: str, literal: IPAddress | None
-) -> Handshake:
     def fetches(address: str) -> bool | None:
         try:
             there = parse_url(address)
@@ -81,8 +73,8 @@ def _verified(
         response = exchange(world, there, client).response
         return response is not None and response.status == 200
 
-    now = client.clock or world.now
-    return verify(certificate, wanted, literal, client, now, world.estate, world.shared, fetches)
+    checked = verify(certificate, wanted, literal, client, now, world.estate, world.shared, fetches, world.followed)
+    return checked.but(decisions=(shown, *checked.decisions))
 
 
 def _theirs(

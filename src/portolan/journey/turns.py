@@ -74,12 +74,16 @@ def turns(world: World, found: Visit, expectation: Expectation | None) -> tuple[
 
 def _by_settings(world: World, found: Visit, expectation: Expectation | None) -> Iterator[Turn]:
     """Where the settings of an edge are not in effect yet, of which nobody knows; told whatever is expected."""
-    for edge in whole_edges(world.stated):
-        if not isinstance(edge, Edge) or edge.in_effect_from != "unknown":
-            continue
+    for edge in world.once("edges of an unknown state", lambda: _of_unknown_state(world)):
         there = visit(world, found.url, AsIfVantage.of(found.vantage, waits=edge.place.path))
         if there.outcome != found.outcome:
             yield Turn(None, 1, found.vantage.like or "curl", there, misses(expectation, there), "", edge)
+
+
+def _of_unknown_state(world: World) -> tuple[Edge, ...]:
+    """The edges of whose settings nobody knows whether they are in effect."""
+    edges = (each for each in whole_edges(world.stated) if isinstance(each, Edge))
+    return tuple(each for each in edges if each.in_effect_from == "unknown")
 
 
 def _pools(exchanges: Iterable[Exchange]) -> Iterator[Upstream]:

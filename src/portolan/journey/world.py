@@ -20,7 +20,7 @@ from portolan.estate.places import with_places
 from portolan.estate.service import Listener, Resolver, Service, WebService
 from portolan.estate.site import Upstream
 from portolan.estate.vantage import AsIfVantage, Vantage
-from portolan.evidence.legs import Connection, Handshake, Resolution
+from portolan.evidence.legs import Connection, Resolution
 from portolan.evidence.start import StartFailure, Why
 from portolan.http.binding import Table, table_of
 from portolan.journey.furnish import furnished
@@ -85,7 +85,7 @@ class World:
         #: All that a way, or a name, depends on in this world: devices and clients are of this estate, the moment is fixed.
         self._walked: dict[tuple[int, IPAddress, int, str], Connection] = {}
         self._looked_up: dict[tuple[Client, str], Resolution] = {}
-        self._verified: dict[tuple[Vantage, int, str, IPAddress | None], Handshake] = {}
+        self._chains: dict[tuple[Vantage, int], Any] = {}
         self.topology = Topology(
             estate, self._why_not_started, self.program, tuple(self._undescribed.values()), self.shared
         )
@@ -139,30 +139,23 @@ class World:
             found = self._walked[key] = connect(self.topology, device, address, port, protocol)
         return found
 
-    def verified(
-        self,
-        client: Client,
-        certificate: Certificate,
-        wanted: str,
-        literal: IPAddress | None,
-        verify: Callable[[], Handshake],
-    ) -> Handshake:
-        """What a visitor makes of a certificate for a name; the same one is verified once."""
+    def followed(self, client: Client, certificate: Certificate, follow: Callable[[], _Made]) -> _Made:
+        """Where the chain of a certificate leads for a visitor, whatever name it is shown for; followed once."""
         if not isinstance(client, Vantage):
-            return verify()
-        key = (client, id(certificate), wanted, literal)
-        found = self._verified.get(key)
+            return follow()
+        key = (client, id(certificate))
+        found: _Made | None = self._chains.get(key)
         if found is None:
-            if len(self._verified) >= _MOST_KEPT:
-                self._verified.clear()
-            found = self._verified[key] = verify()
+            if len(self._chains) >= _MOST_KEPT:
+                self._chains.clear()
+            found = self._chains[key] = follow()
         return found
 
     def forget(self) -> None:
-        """Lets go of the ways walked, the names looked up and the certificates verified; they are found again."""
+        """Lets go of the ways walked, the names looked up and the chains followed; they are found again."""
         self._walked.clear()
         self._looked_up.clear()
-        self._verified.clear()
+        self._chains.clear()
 
     def resolve(self, client: Client, host: str, literal: IPAddress | None) -> Resolution:
         """A host's addresses as a client finds them; the same name is looked up once."""

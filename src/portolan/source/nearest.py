@@ -7,6 +7,14 @@ def distance(left: str, right: str, limit: int) -> int:
     """Edits (insert, delete, replace, swap of neighbours) from left to right; `limit + 1` when there are more."""
     if abs(len(left) - len(right)) > limit:
         return limit + 1
+    # What both begin and end with needs no edit.
+    start, most = 0, min(len(left), len(right))
+    while start < most and left[start] == right[start]:
+        start += 1
+    end = 0
+    while end < most - start and left[-1 - end] == right[-1 - end]:
+        end += 1
+    left, right = left[start : len(left) - end], right[start : len(right) - end]
     before: list[int] = []
     row = list(range(len(right) + 1))
     for i, a in enumerate(left, 1):

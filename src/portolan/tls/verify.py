@@ -6,8 +6,9 @@ its own. The explanation is ours: which certificate of which path fails which ru
 
 from collections.abc import Callable, Iterator
 from datetime import datetime
+from functools import lru_cache
 from ipaddress import ip_address
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, Protocol
 
 from portolan.estate.base import IPAddress, is_address
 from portolan.estate.certificate import Certificate
@@ -27,6 +28,13 @@ _MOST_PATHS = 64
 
 #: Whether an address gives what it should, asked as the client asks; None where nobody describes the place.
 Fetches = Callable[[str], bool | None]
+
+
+class Once(Protocol):
+    """Gives what it was given before for the same client and certificate, else what is made now."""
+
+    def __call__(self, client: Client, certificate: Certificate, follow: "Callable[[], _Chain]") -> "_Chain":
+        """Where the chain leads."""
 
 
 def covers(pattern: str, host: str, literal: IPAddress | None) -> bool:
@@ -99,8 +107,12 @@ def verify(
     estate: Estate,
     shared: dict[Any, Any],
     fetches: Fetches | None = None,
+    once: Once | None = None,
 ) -> Handshake:
-    """What a client makes of a server's certificate, for the host that it asked for. `fetches` is where it gets an issuer's."""
+    """What a client makes of a server's certificate, for the host that it asked for.
+
+    `fetches` is where it gets an issuer's; `once` keeps where a chain led, which is the same for every host.
+    """
     if client.checks is Checks.NOTHING:
         unchecked = tls_kinds.Unchecked(client.name, place=client.place, subject=certificate)
         return Handshake(None, (unchecked,), certificate)
@@ -108,7 +120,7 @@ def verify(
     at = _Checking(certificate, shown, client, now, estate, shared, fetches)
     decisions: list[Decision] = []
     if client.checks is Checks.EVERYTHING:
-        chain = _followed(at)
+        chain = _followed(at) if once is None else once(client, certificate, lambda: _followed(at))
         decisions += chain.decisions
         if chain.detail is not None:
             return Handshake(chain.detail, tuple(decisions), certificate, decisions[-1])
@@ -348,6 +360,7 @@ def _authorities_below(path: tuple[Facts, ...], number: int) -> int:
     return sum(each.subject != each.issuer for each in path[1:number])
 
 
+@lru_cache(1024)
 def _when(moment: datetime) -> str:
     return moment.strftime("%Y-%m-%d %H:%M UTC")
 

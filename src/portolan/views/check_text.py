@@ -9,15 +9,10 @@ from portolan.estate.service import Service, sites_of
 from portolan.estate.site import Giving
 from portolan.source.place import Place
 from portolan.views.style import Style, row
-from portolan.views.words import in_words
+from portolan.views.words import counted, in_words
 
 #: How many missed expectations of one cause are named.
 _MOST_NAMED = 5
-
-
-def counted(number: int, word: str) -> str:
-    """A number with its noun."""
-    return f"{number:,} {word}" if number == 1 else f"{number:,} {word}s"
 
 
 def check_text(estate: Estate, findings: list[Finding], answers: Answers, style: Style) -> str:

@@ -64,6 +64,8 @@ def _outcome() -> Schema:
     return {**shape, "allOf": bound}
 
 
+_QUESTION = _object(url=_TEXT, vantage=_TEXT)
+
 _DEFINITIONS: dict[str, Schema] = {
     "step": _object(
         leg=_one_of(Leg),
@@ -259,6 +261,49 @@ _SHAPES: dict[str, Schema] = {
         ),
         broken={**_MAYBE_NUMBER, "description": "The first rung that fails, counted from 0."},
         findings=_list(_ref("finding")),
+    ),
+    "survey": _object(
+        portolan={"const": 1},
+        at=_MOMENT,
+        after_reboot={**_or_null(_list(_TEXT)), "description": "The machines that had just booted; null: all."},
+        from_=_list(_TEXT),
+        expectations=_NUMBER,
+        questions=_NUMBER,
+        answered=_NUMBER,
+        missed=_NUMBER,
+        not_answered=_list(_object(first=_NUMBER, questions=_NUMBER, why=_TEXT)),
+        causes=_list(
+            _object(
+                finding={**_or_null(_ref("finding")), "description": "Null where no known fault explains it."},
+                text=_TEXT,
+                proven={**_TRUTH, "description": "Whether it was proven by mending; else the first that explains it."},
+                missed={**_NUMBER, "minimum": 1},
+            )
+        ),
+        since={
+            **_or_null(
+                _object(
+                    new=_list(_QUESTION),
+                    mended=_list(_QUESTION),
+                    still_missed=_list(_QUESTION),
+                    asked_first=_NUMBER,
+                    asked_no_more=_NUMBER,
+                )
+            ),
+            "description": "What changed since the survey that --baseline names.",
+        },
+        answers=_list(
+            _object(
+                url=_TEXT,
+                vantage=_TEXT,
+                met=_TRUTH,
+                missed=_list(_TEXT),
+                at_times={**_list(_TEXT), "description": "When it is missed, where that is not always."},
+                outcome=_ref("outcome"),
+                where=_MAYBE_TEXT,
+                cause={**_MAYBE_NUMBER, "description": "Its number among the causes, from 0."},
+            )
+        ),
     ),
     "renewals": _object(
         portolan={"const": 1},

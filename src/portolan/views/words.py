@@ -49,6 +49,11 @@ STATUS = {
 }
 
 
+def counted(number: int, word: str) -> str:
+    """A number with its noun."""
+    return f"{number:,} {word}" if number == 1 else f"{number:,} {word}s"
+
+
 def detail_words(kind: str, detail: str | None) -> str:
     """An outcome without a page, in one phrase."""
     if kind == "name-error" and detail == "refused":

@@ -1,0 +1,136 @@
+"""Chunks of questions asked by processes side by side: each reads the same files and asks what it is told; one that dies costs its chunk only."""
+
+import os
+import signal
+import threading
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
+from concurrent.futures.process import BrokenProcessPool
+from datetime import datetime
+from multiprocessing import get_context, parent_process
+from typing import Any
+
+from portolan.cli.question import Given, with_changes
+from portolan.formats.estate_file import load
+from portolan.formats.files import Files
+from portolan.journey.world import World
+from portolan.source.value import Value
+from portolan.surveying.answered import Chunk
+from portolan.surveying.survey import CHUNK, Asked, chunk, questions, standing
+
+#: So many chunks wait for each process: enough that none is ever idle.
+_WAITING = 2
+
+
+class Task(Value, frozen=True):
+    """All that somebody else needs to ask the same questions: the files as they were read, and what is asked."""
+
+    files: Files
+    main: str
+    changes: tuple[Given, ...]
+    at: datetime
+    booted: frozenset[str] | None
+    vantages: tuple[str, ...]
+    only: str | None
+
+    def prepared(self) -> tuple[World, list[Asked]]:
+        """The world and its questions."""
+        loaded = with_changes(load(self.files, self.main), self.changes, lambda _: None)
+        world, people = standing(World(loaded.estate, self.at, None, self.booted), self.vantages)
+        return world, questions(world, people, self.only)
+
+
+#: What a process was told to ask, ready.
+_HELD: list[tuple[World, list[Asked]]] = []
+
+
+def _begin(task: Task) -> None:
+    """Makes a process ready; it ends with the one that began it, and leaves a stop at the keyboard to that."""
+    import gc
+
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    parent = parent_process()
+    assert parent is not None
+
+    def ends_too() -> None:
+        parent.join()
+        os._exit(1)
+
+    threading.Thread(target=ends_too, daemon=True).start()
+    gc.disable()
+    _HELD[:] = [task.prepared()]
+    gc.enable()
+    gc.freeze()
+
+
+def _ask(first: int) -> Chunk:
+    """The answers to one chunk."""
+    world, asked = _HELD[0]
+    found = chunk(world, asked, first)
+    world.forget()
+    return found
+
+
+def side_by_side(
+    task: Task, count: int, jobs: int, here: Callable[[int], Chunk], progress: Callable[[int], None]
+) -> Iterator[Chunk]:
+    """Every chunk of so many questions, as they come; where one process is enough it is this one, which asks `here`."""
+    firsts = list(range(0, count, CHUNK))
+    jobs = min(jobs, len(firsts))
+    done = 0
+    for each in (here(first) for first in firsts) if jobs < 2 else _pooled(task, firsts, count, jobs):
+        done += each.count
+        progress(done)
+        yield each
+
+
+def _pooled(task: Task, firsts: list[int], count: int, jobs: int) -> Iterator[Chunk]:
+    """The chunks from a pool; when it breaks, those that were under way are asked again, each in a process of its own."""
+    waiting = list(reversed(firsts))
+    while waiting:
+        doubtful = yield from _until_broken(task, waiting, jobs)
+        for first in doubtful:
+            yield from _alone(task, first, count)
+
+
+def _pool(task: Task, jobs: int) -> ProcessPoolExecutor:
+    return ProcessPoolExecutor(jobs, get_context("spawn"), _begin, (task,))
+
+
+def _until_broken(task: Task, waiting: list[int], jobs: int) -> "Any":
+    """Yields chunks and takes them from `waiting`, until there are none or a process dies; then returns what was under way."""
+    with _pool(task, jobs) as pool:
+        asked: dict[Future[Chunk], int] = {}
+        while waiting or asked:
+            try:
+                while waiting and len(asked) < _WAITING * jobs:
+                    asked[pool.submit(_ask, waiting[-1])] = waiting[-1]
+                    waiting.pop()
+                finished, _ = wait(asked, return_when=FIRST_COMPLETED)
+                for each in sorted(finished, key=lambda future: asked[future]):
+                    found = each.result()
+                    del asked[each]
+                    yield found
+            except BrokenProcessPool:
+                return sorted(asked.values())
+    return []
+
+
+def _alone(task: Task, first: int, count: int) -> Iterator[Chunk]:
+    """A chunk asked once more, where nobody else is hurt."""
+    try:
+        with _pool(task, 1) as pool:
+            yield pool.submit(_ask, first).result()
+    except BrokenProcessPool:
+        why = "the process that asked them ended, twice; there may be too little memory"
+        yield Chunk(first, min(CHUNK, count - first), failed=why)
+
+
+def cores() -> int:
+    """How many processors this process may use."""
+    return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+
+
+def names(asked: Sequence[Asked]) -> tuple[str, ...]:
+    """The places that are asked from, in their order."""
+    return tuple(dict.fromkeys(vantage.name for _, vantage in asked))
