@@ -29,6 +29,7 @@ COMMANDS = (
     "follow",
     "explain",
     "survey",
+    "exposed",
     "rehearse",
     "transcribe",
     "fault",

@@ -14,7 +14,9 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         "portolan schema estate > estate.schema.json",
     )
     parser.add_argument(
-        "of", choices=("estate", "follow", "explain", "check", "ladder", "renewals", "survey"), help="what it describes"
+        "of",
+        choices=("estate", "follow", "explain", "check", "ladder", "renewals", "survey", "exposed"),
+        help="what it describes",
     )
     parser.set_defaults(run=run)
 

@@ -16,6 +16,7 @@ FORMATS: dict[str, dict[str, str]] = {
         "junit": "survey_junit",
         "sarif": "survey_sarif",
     },
+    "exposed": {"text": "exposed_text", "json": "exposed_json"},
 }
 
 

@@ -305,6 +305,31 @@ _SHAPES: dict[str, Schema] = {
             )
         ),
     ),
+    "exposed": _object(
+        portolan={"const": 1},
+        asked={**_NUMBER, "description": "How many connections were asked."},
+        left_out=_list(_TEXT),
+        reached=_list(
+            _object(
+                machine=_TEXT,
+                service=_TEXT,
+                port={**_NUMBER, "description": "The port that the program listens on."},
+                protocol={"enum": ["tcp", "udp"]},
+                where=_TEXT,
+                asked_at=_object(address=_TEXT, port=_NUMBER),
+                everywhere={**_TRUTH, "description": "Whether everybody on the internet gets through."},
+                internet={**_list(_TEXT), "description": "Who does, as prefixes."},
+                networks={
+                    "type": "object",
+                    "additionalProperties": _list(_TEXT),
+                    "description": "By network: `everybody`, or who of its neighbours, as prefixes.",
+                },
+                machines={**_list(_TEXT), "description": "Machines that do where their neighbours do not."},
+                by=_list(_object(text=_TEXT, where=_TEXT)),
+                kept_out=_list(_object(who=_list(_TEXT), text=_TEXT, where=_MAYBE_TEXT)),
+            )
+        ),
+    ),
     "renewals": _object(
         portolan={"const": 1},
         at=_MOMENT,
