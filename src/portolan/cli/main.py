@@ -29,6 +29,7 @@ COMMANDS = (
     "follow",
     "explain",
     "survey",
+    "compare",
     "exposed",
     "rehearse",
     "transcribe",

@@ -7,7 +7,7 @@ import stat
 from collections.abc import Callable, Iterable
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
 from portolan.cli.asking import asked
 from portolan.cli.disk import DiskFiles, bounded
@@ -17,7 +17,7 @@ from portolan.cli.streams import complain
 from portolan.estate.estate import Estate
 from portolan.formats.change import new_names, operations
 from portolan.formats.estate_file import Loaded, changed, load, patched
-from portolan.formats.files import FileError, KeptFiles
+from portolan.formats.files import FileError, Files, KeptFiles
 from portolan.formats.scalars import UnfitError, time
 from portolan.formats.yaml_nodes import compose
 from portolan.journey.moment import all_names
@@ -112,17 +112,17 @@ def load_path(given: str, keep: bool = False) -> Loaded:
 def _load_path(given: str, keep: bool) -> Loaded:
     try:
         if given == "-":
-            return _read(DiskFiles(Path("."), ".", given_bytes("-", "estate")), "-", keep)
+            return load_files(DiskFiles(Path("."), ".", given_bytes("-", "estate")), "-", keep)
         path = Path(given)
         kind = os.stat(path).st_mode
         if stat.S_ISDIR(kind):
             files = DiskFiles(path, given)
             held = set(os.listdir(path))
-            return _read(files, _main_file(held, given), keep)
+            return load_files(files, main_file(held, given), keep)
         if stat.S_ISFIFO(kind) or stat.S_ISCHR(kind):
             # What a shell puts in the place of a file: <(...).
-            return _read(DiskFiles(Path("."), ".", given_bytes(given, "estate")), "-", keep)
-        return _read(DiskFiles(path.parent, str(path.parent)), path.name, keep)
+            return load_files(DiskFiles(Path("."), ".", given_bytes(given, "estate")), "-", keep)
+        return load_files(DiskFiles(path.parent, str(path.parent)), path.name, keep)
     except FileNotFoundError:
         raise UsageError(
             f"there is no estate at '{one_line(given)}'", "Name a folder or a file with -e PATH."
@@ -132,7 +132,7 @@ def _load_path(given: str, keep: bool) -> Loaded:
         raise UsageError(f"cannot read '{one_line(given)}': {reason}", "Check the path and its rights.") from None
 
 
-def _main_file(held: set[str], given: str) -> str:
+def main_file(held: set[str], given: str) -> str:
     found = [name for name in MAIN_FILES if name in held]
     if len(found) > 1:
         raise UsageError(f"the folder '{one_line(given)}' has {' and '.join(found)}", "Keep one of them.")
@@ -147,7 +147,15 @@ def _main_file(held: set[str], given: str) -> str:
     return found[0]
 
 
-def _read(files: DiskFiles, main: str, keep: bool) -> Loaded:
+class ShownFiles(Files, Protocol):
+    """Files of which a problem's line can be shown."""
+
+    def line(self, span: Span) -> str | None:
+        """The line that a spot is on, of a text that was read."""
+
+
+def load_files(files: ShownFiles, main: str, keep: bool = False) -> Loaded:
+    """The estate whose main file is named. Raises EstateError."""
     try:
         return load(KeptFiles(files) if keep else files, main)
     except EstateError as error:
@@ -163,7 +171,7 @@ def ready(arguments: argparse.Namespace, keep: bool = False) -> Ready:
             f"'{one_line(url)}' is no address, but stands on this disk", "An estate is named with -e PATH."
         )
     loaded = load_estate(arguments, keep)
-    return Ready(loaded, World(loaded.estate, moment(arguments, loaded), None, _booted(arguments, loaded)))
+    return Ready(loaded, World(loaded.estate, moment(arguments, loaded), None, booted_machines(arguments, loaded)))
 
 
 def posed(arguments: argparse.Namespace, about: Ready) -> Question:
@@ -175,7 +183,7 @@ def posed(arguments: argparse.Namespace, about: Ready) -> Question:
     return found
 
 
-def _booted(arguments: argparse.Namespace, loaded: Loaded) -> frozenset[str] | None:
+def booted_machines(arguments: argparse.Namespace, loaded: Loaded) -> frozenset[str] | None:
     """The machines that have just booted; None for all. Raises UsageError."""
     named = arguments.booted
     if named is None:

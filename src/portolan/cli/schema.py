@@ -15,7 +15,18 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
     )
     parser.add_argument(
         "of",
-        choices=("estate", "follow", "explain", "check", "ladder", "renewals", "survey", "exposed"),
+        choices=(
+            "estate",
+            "follow",
+            "explain",
+            "check",
+            "ladder",
+            "renewals",
+            "survey",
+            "compare",
+            "places",
+            "exposed",
+        ),
         help="what it describes",
     )
     parser.set_defaults(run=run)

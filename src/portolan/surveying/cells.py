@@ -159,3 +159,20 @@ def joined(ranges: Iterable[Range]) -> list[Range]:
         else:
             found.append(each)
     return found
+
+
+def without(ranges: Iterable[Range], others: Iterable[Range]) -> list[Range]:
+    """What of some ranges is in none of the others."""
+    taken = joined(others)
+    found: list[Range] = []
+    for each in joined(ranges):
+        at = each.first
+        for other in taken:
+            if other.version != each.version or other.last < at or other.first > each.last:
+                continue
+            if other.first > at:
+                found.append(Range(each.version, at, other.first - 1))
+            at = other.last + 1
+        if at <= each.last:
+            found.append(Range(each.version, at, each.last))
+    return found

@@ -21,7 +21,7 @@ from portolan.evidence.legs import Connection
 from portolan.journey.world import World
 from portolan.source.place import Place
 from portolan.source.value import Value
-from portolan.surveying.cells import END, Cuts, Range, cuts, int_of, joined
+from portolan.surveying.cells import Cuts, Range, cuts, int_of, joined
 
 #: So many connections are asked at most; a survey of more is of the machines that come first.
 MOST_ASKED = 1_000_000
@@ -100,20 +100,19 @@ def exposed(world: World, target: str | None = None, port: int | None = None) ->
     """Who gets through to a machine, to an address, or to anything. Raises UnknownTargetError."""
     own = {each.name for each in machines(world.stated)}
     boxes = [each for each in machines(world.estate) if each.name in own]
-    places = _targets(world, boxes, target)
+    places = _targets(boxes, target)
     cut = cuts(world.estate)
-    askers = _askers(world, cut, boxes)
-    peopled = world.with_vantages(*(each.vantage for each in askers))
-    ports = _ports(peopled, boxes)
+    people = _People(world, _askers(world, cut, boxes))
+    ports = _ports(world, boxes)
     found: list[Reached] = []
     asked, left = 0, list[str]()
     for name, address in places:
         wanted = [each for each in ports if port is None or each[0] == port]
-        if asked + len(wanted) * len(askers) > MOST_ASKED:
+        if asked + len(wanted) * len(people.askers) > MOST_ASKED:
             left.append(f"{name} at {address}")
             continue
         for number, protocol in wanted:
-            answers = _asked(peopled, askers, address, number, protocol)
+            answers = people.asked(address, number, protocol)
             asked += len(answers)
             found += _reached(address, number, protocol, answers)
     machine_named = target if target in own else None
@@ -136,7 +135,7 @@ def own_order(boxes: Iterable[Machine]) -> list[str]:
     return [each.name for each in boxes]
 
 
-def _targets(world: World, boxes: list[Machine], target: str | None) -> list[tuple[str, IPAddress]]:
+def _targets(boxes: list[Machine], target: str | None) -> list[tuple[str, IPAddress]]:
     """The addresses to ask at, with whose they are: all, one, or a machine's and those of forwarding ones."""
     held = [(box.name, item.ip) for box in boxes for _, items in attachments(box) for item in items]
     held += [(box.name, pair.outside) for box in boxes for pair in box.one_to_one]
@@ -222,19 +221,30 @@ def _cell(network: str, cell: Range, number: int, prefix: int) -> Asker:
     return Asker(network, Vantage(name=f"(cell {number})", network=network, address=at), cell)
 
 
-def _asked(
-    world: World, askers: list[Asker], address: IPAddress, port: int, protocol: str
-) -> list[tuple[Asker, Connection]]:
-    """What comes of each asker's connection; nobody of the other family asks."""
-    found = []
-    for each in askers:
-        if each.range is not None and each.range.version != address.version:
-            continue
-        who = world.estate.vantages.get(each.vantage.name)
-        if who is not None:
-            found.append((each, world.connect(who, address, port, protocol)))
-    world.forget()
-    return found
+class _People:
+    """Askers, each in a world that has them in it.
+
+    Whoever has an address that something names, such as that of a gateway which nobody described, is in a world alone: the packets of
+    others would go to them. Those who stand for many are in one world together.
+    """
+
+    def __init__(self, world: World, askers: list[Asker]) -> None:
+        self.askers = askers
+        alone = [each for each in askers if each.range is not None and each.range.first == each.range.last]
+        together = world.with_vantages(*(each.vantage for each in askers if each not in alone))
+        self._worlds = [world.with_vantages(each.vantage) if each in alone else together for each in askers]
+
+    def asked(self, address: IPAddress, port: int, protocol: str) -> list[tuple[Asker, Connection]]:
+        """What comes of each asker's connection; nobody of the other family asks."""
+        found = []
+        for each, world in zip(self.askers, self._worlds, strict=True):
+            if each.range is not None and each.range.version != address.version:
+                continue
+            who = world.estate.vantages.get(each.vantage.name)
+            if who is not None:
+                found.append((each, world.connect(who, address, port, protocol)))
+                world.forget()
+        return found
 
 
 def _reached(
@@ -384,13 +394,3 @@ def shown_ranges(ranges: Iterable[Range]) -> str:
 def networks_of(ranges: Iterable[Range]) -> list[IPNetwork]:
     """Ranges as prefixes."""
     return [network for each in ranges for network in summarize_address_range(each.address, each.end)]
-
-
-def complement(ranges: Iterable[Range], version: int) -> list[Range]:
-    """What is left of a family beside ranges."""
-    found, at = [], 0
-    for each in sorted((one for one in ranges if one.version == version), key=lambda one: one.first):
-        if each.first > at:
-            found.append(Range(version, at, each.first - 1))
-        at = each.last + 1
-    return found if at >= END[version] else [*found, Range(version, at, END[version] - 1)]

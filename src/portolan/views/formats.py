@@ -16,6 +16,8 @@ FORMATS: dict[str, dict[str, str]] = {
         "junit": "survey_junit",
         "sarif": "survey_sarif",
     },
+    "compare": {"text": "compare_text", "json": "compare_json", "markdown": "compare_markdown"},
+    "places": {"text": "places_text", "json": "places_json", "markdown": "places_markdown"},
     "exposed": {"text": "exposed_text", "json": "exposed_json"},
 }
 

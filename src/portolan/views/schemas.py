@@ -8,6 +8,7 @@ from portolan.diagnosis.proposal import Safety
 from portolan.estate.certificate import WAYS
 from portolan.evidence.decision import Leg
 from portolan.evidence.outcome import DETAILS, Detail, Kind
+from portolan.surveying.compared import SAFETY
 
 Schema = dict[str, Any]
 
@@ -66,7 +67,24 @@ def _outcome() -> Schema:
 
 _QUESTION = _object(url=_TEXT, vantage=_TEXT)
 
+_WHAT = _list({"enum": ["outcome", "page", "redirects", "way", "security"]})
+
 _DEFINITIONS: dict[str, Schema] = {
+    "seen": _object(
+        outcome=_ref("outcome"),
+        redirects=_list(_TEXT),
+        way=_list(_TEXT),
+        legs=_list({"enum": list(SAFETY)}),
+    ),
+    "changed": _object(url=_TEXT, vantage=_TEXT, missed=_list(_TEXT), where=_MAYBE_TEXT),
+    "access": _object(
+        who=_TEXT,
+        machine=_TEXT,
+        service=_TEXT,
+        at=_TEXT,
+        protocol={"enum": ["tcp", "udp"]},
+        from_outside={**_TRUTH, "description": "Whether it is somebody on the internet."},
+    ),
     "step": _object(
         leg=_one_of(Leg),
         kind=_TEXT,
@@ -305,6 +323,41 @@ _SHAPES: dict[str, Schema] = {
             )
         ),
     ),
+    "compare": _object(
+        portolan={"const": 1},
+        at=_MOMENT,
+        questions=_NUMBER,
+        left_out=_NUMBER,
+        differences=_list(
+            _object(url=_TEXT, vantage=_TEXT, what=_WHAT, weaker=_TRUTH, before=_ref("seen"), after=_ref("seen"))
+        ),
+        expectations=_object(
+            newly_missed=_list(_ref("changed")),
+            mended=_list(_ref("changed")),
+            still_missed=_NUMBER,
+            still_met=_NUMBER,
+            newly_stated=_NUMBER,
+            stated_no_more=_NUMBER,
+        ),
+        gained=_list(_ref("access")),
+        lost=_list(_ref("access")),
+        opened=_list(_TEXT),
+        weakened=_list(_TEXT),
+    ),
+    "places": _object(
+        portolan={"const": 1},
+        url=_TEXT,
+        at=_MOMENT,
+        from_=_list(_TEXT, minItems=2, maxItems=2),
+        what=_WHAT,
+        seen=_list(_ref("seen"), minItems=2, maxItems=2),
+        parting=_or_null(
+            _object(
+                leg=_one_of(Leg),
+                decisions=_list(_or_null(_object(kind=_TEXT, text=_TEXT, where=_MAYBE_TEXT)), minItems=2, maxItems=2),
+            )
+        ),
+    ),
     "exposed": _object(
         portolan={"const": 1},
         asked={**_NUMBER, "description": "How many connections were asked."},
@@ -360,7 +413,7 @@ _SHAPES: dict[str, Schema] = {
         ),
     ),
 }
-_TITLES = {"ladder": "follow --ladder", "renewals": "check --renewals"}
+_TITLES = {"places": "compare --from X --from Y", "ladder": "follow --ladder", "renewals": "check --renewals"}
 #: What has a schema.
 NAMES = tuple(_SHAPES)
 

@@ -12,7 +12,8 @@ from portolan.views.words import counted
 
 #: So many causes, and questions of each, are named.
 _MOST_CAUSES, _MOST_NAMED = 50, 5
-_SIGNS = re.compile(r"([\\`*_{}\[\]<>()#+!|~&$@:-])")
+#: What CommonMark takes for markup anywhere in a line, and what begins an address that is made a link by itself.
+_SIGNS = re.compile(r"([\\`*_{}\[\]<>()#+!|~&$@]|:(?=//)|(?<=\bwww)\.)", re.IGNORECASE)
 
 
 def text_of(text: object, most: int = 600) -> str:
