@@ -14,6 +14,9 @@ from portolan.journey.world import World
 if TYPE_CHECKING:  # loaded when somebody asks for them
     from portolan.diagnosis.asking import Answers
     from portolan.diagnosis.trial import Explanation
+    from portolan.surveying.compared import Compared
+    from portolan.surveying.exposed import Exposed
+    from portolan.surveying.survey import Survey
 
 #: Worlds of so many moments and boots are kept.
 _MOST_WORLDS = 8
@@ -59,6 +62,31 @@ class Described:
         from portolan.diagnosis.asking import answers
 
         return answers(self._world(at, ()), self._apply)
+
+    def survey(self, at: datetime | None = None, vantages: Iterable[str] = (), only: str | None = None) -> "Survey":
+        """Every expectation from every vantage, in this process: met or missed, by cause.
+
+        `vantages` are those to ask from, and `only` a pattern that addresses or host names fit. Raises UnknownPlaceError.
+        """
+        from portolan.surveying.survey import CHUNK, chunk, collected, questions, standing
+
+        world, people = standing(self._world(at, ()), tuple(vantages))
+        asked = questions(world, people, only)
+        chunks = (chunk(world, asked, first) for first in range(0, len(asked), CHUNK))
+        return collected(world, asked, chunks, self._apply)
+
+    def compare(self, other: "Described", at: datetime | None = None) -> "Compared":
+        """What differs for visitors between this estate and another one, at one moment; who gains and loses access."""
+        from portolan.surveying.compared import compared
+
+        moment = at or other.estate.at or self.estate.at
+        return compared(self._world(moment, ()), other._world(moment, ()))
+
+    def exposed(self, target: str | None = None, port: int | None = None, at: datetime | None = None) -> "Exposed":
+        """Who gets through to a machine, an address, or anything. Raises UnknownTargetError (a LookupError)."""
+        from portolan.surveying.exposed import exposed
+
+        return exposed(self._world(at, ()), target, port)
 
     def _world(self, at: datetime | None, after_reboot: Iterable[str] | None) -> World:
         moment = at or self.estate.at or datetime.now(UTC).replace(microsecond=0)

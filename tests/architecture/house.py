@@ -14,7 +14,7 @@ MAY_IMPORT: dict[str, tuple[str, ...]] = {
     "store": ("estate", "evidence", "source"),
     "journey": ("dns", "net", "tls", "http", "edge", "store", "programs", "evidence", "estate", "source"),
     "diagnosis": ("journey", "dns", "net", "tls", "http", "edge", "store", "programs", "evidence", "estate", "source"),
-    "surveying": ("diagnosis", "journey", "evidence", "estate", "source"),
+    "surveying": ("diagnosis", "journey", "tls", "evidence", "estate", "source"),
     "formats": ("estate", "source"),
     "transcribing": ("formats", "estate", "source"),
     "rehearsal": ("journey", "formats", "evidence", "estate", "source"),

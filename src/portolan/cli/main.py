@@ -31,6 +31,8 @@ COMMANDS = (
     "survey",
     "compare",
     "exposed",
+    "draw",
+    "report",
     "rehearse",
     "transcribe",
     "fault",

@@ -7,8 +7,10 @@ from typing import TYPE_CHECKING
 from portolan.cli.options import add_command, estate_options, format_option, output_option
 
 if TYPE_CHECKING:
+    from portolan.diagnosis.trial import Apply
+    from portolan.journey.world import World
     from portolan.surveying.baseline import Since
-    from portolan.surveying.survey import Survey
+    from portolan.surveying.survey import Asked, Survey
 
 
 def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
@@ -54,15 +56,15 @@ def run(arguments: argparse.Namespace) -> int:
 
     can_put_out(arguments.output)
     earlier = _earlier(arguments.baseline)
-    survey = surveyed(arguments)
+    survey = asked_for(arguments)[0]
     if earlier is not None:
         survey = survey.but(since=_since(survey, earlier, arguments.baseline))
     put_out(arguments.output, form_of("survey", arguments.format).shown(survey, style_of(arguments)))
     return 1 if survey.groups or survey.failed or not survey.questions else 0
 
 
-def surveyed(arguments: argparse.Namespace) -> "Survey":
-    """The survey that the arguments ask for. Raises UsageError and EstateError."""
+def asked_for(arguments: argparse.Namespace) -> "tuple[Survey, World, list[Asked], Apply]":
+    """The survey that the arguments ask for, its world and questions, and how changes are applied. Raises UsageError and EstateError."""
     from portolan.cli import jobs
     from portolan.cli.asking import asked as usable
     from portolan.cli.errors import UsageError
@@ -93,7 +95,7 @@ def surveyed(arguments: argparse.Namespace) -> "Survey":
     )
     found = collected(world, asked, chunks, about.apply)
     show("", 0, 0)
-    return found
+    return found, world, asked, about.apply
 
 
 def _earlier(name: str | None) -> "dict[tuple[str, str], bool] | None":

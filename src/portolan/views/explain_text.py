@@ -9,7 +9,8 @@ from portolan.views.style import Style, paragraph, row
 from portolan.views.text import assumed, head, legs, verdict, where
 from portolan.views.words import in_words
 
-_SAFETY = {
+#: What a change opens, in words.
+SAFETY_WORDS = {
     "safe": "opens nothing to anybody",
     "opens": "opens what is listed here, and nothing else",
     "weakens": "UNSAFE: opens more than is needed",
@@ -201,7 +202,7 @@ def _opened(remedy: Remedy, style: Style) -> list[str]:
     if not remedy.patch:
         return []
     warn = ("warn", "bold") if remedy.safety is Safety.WEAKENS else ("dim",)
-    lines = row(style, "      ", 6, f"[{remedy.safety}] {_SAFETY[remedy.safety]}", ink=warn)
+    lines = row(style, "      ", 6, f"[{remedy.safety}] {SAFETY_WORDS[remedy.safety]}", ink=warn)
     lines += _steps(remedy, style, "      ")
     for text in remedy.changes[:5]:
         lines += row(style, "      ", 6, text, ink=("dim",))

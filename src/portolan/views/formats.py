@@ -18,6 +18,9 @@ FORMATS: dict[str, dict[str, str]] = {
     },
     "compare": {"text": "compare_text", "json": "compare_json", "markdown": "compare_markdown"},
     "places": {"text": "places_text", "json": "places_json", "markdown": "places_markdown"},
+    "draw": {"svg": "draw_svg"},
+    "plan": {"svg": "plan_svg"},
+    "report": {"html": "report_html"},
     "exposed": {"text": "exposed_text", "json": "exposed_json"},
 }
 
