@@ -1,0 +1,1 @@
+"""The whole estate at a glance."""
