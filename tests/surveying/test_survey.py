@@ -209,7 +209,12 @@ def test_beside_an_earlier_survey():
     """New, mended, still missed; two expectations of one question must both be met; another estate is refused."""
     now = list(surveyed(KEPT_OUT).answers)
     url = "https://visit.kestrel-ridge.example/"
-    earlier = {(url, "street"): True, (url, "office"): False, (url, "phone"): False, ("https://gone.example/", "x"): True}
+    earlier = {
+        (url, "street"): True,
+        (url, "office"): False,
+        (url, "phone"): False,
+        ("https://gone.example/", "x"): True,
+    }
     found = since(now, earlier)
     assert [(each.url, each.vantage) for each in found.new][0] == (url, "street")
     assert found.mended == ((url, "office"),)
@@ -296,7 +301,8 @@ def many(count):
         f"      web:\n        program: nginx\n        listens: [80]\n        sites:\n{sites}"
         "zones: {sites.example: {records: ['* 60 A 203.0.113.40']}}\n"
         "vantages:\n  street: {network: internet, address: 198.51.100.77}\n  phone: {network: internet, address: 198.51.100.78}\n"
-        "expected:\n" + "".join(f"  - {{url: 'http://s{n}.sites.example/', page: s{n}/index.html}}\n" for n in range(count))
+        "expected:\n"
+        + "".join(f"  - {{url: 'http://s{n}.sites.example/', page: s{n}/index.html}}\n" for n in range(count))
     )
 
 

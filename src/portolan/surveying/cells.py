@@ -50,6 +50,8 @@ class Cuts(Value, frozen=True):
 
     addresses: dict[int, list[int]]
     ports: list[int]
+    #: Single addresses that packets are sent to by name: gateways, targets of forwards and the like.
+    named: frozenset[IPAddress]
 
     def ranges(self, version: int, within: Iterable[IPNetwork] | None = None) -> list[Range]:
         """The cells of a family's public addresses, or of those within ranges."""
@@ -90,9 +92,10 @@ def cuts(estate: Estate) -> Cuts:
     for each in _SPECIAL:
         addresses[4] |= {int_of(each), int(each.broadcast_address) + 1}
     addresses[6] |= {int_of(_SPECIAL_6), int(_SPECIAL_6.broadcast_address) + 1}
+    named: set[IPAddress] = set()
     for name in estate.__struct_fields__:
         if name not in _NOT_ON_THE_WAY:
-            _walk(getattr(estate, name), name, addresses, ports)
+            _walk(getattr(estate, name), name, addresses, ports, named)
     boxes: list[Machine] = [*machines(estate)]
     everybody: list[Machine | Vantage] = [*boxes, *estate.vantages.values()]
     for box in everybody:
@@ -103,10 +106,11 @@ def cuts(estate: Estate) -> Cuts:
     return Cuts(
         {version: sorted(each for each in held if each < END[version]) for version, held in addresses.items()},
         sorted(each for each in ports if 0 < each < PORTS_END),
+        frozenset(named),
     )
 
 
-def _walk(value: object, name: str, addresses: dict[int, set[int]], ports: set[int]) -> None:
+def _walk(value: object, name: str, addresses: dict[int, set[int]], ports: set[int], named: set[IPAddress]) -> None:
     """Gathers the boundaries of a value and of all that it holds."""
     if isinstance(value, IPv4Interface | IPv6Interface):
         addresses[value.version] |= {int(value.ip), int(value.ip) + 1}
@@ -115,23 +119,24 @@ def _walk(value: object, name: str, addresses: dict[int, set[int]], ports: set[i
         addresses[value.version] |= {int_of(value), int(value.broadcast_address) + 1}
     elif isinstance(value, IPv4Address | IPv6Address):
         addresses[value.version] |= {int(value), int(value) + 1}
+        named.add(value)
     elif isinstance(value, PortRange):
         ports |= {value.first, value.last + 1}
     elif isinstance(value, int) and not isinstance(value, bool) and name.endswith("port") and value < PORTS_END:
         ports |= {value, value + 1}
     elif isinstance(value, Service):
         # What a service answers is no matter of the way to it.
-        _walk(value.listens, "listens", addresses, ports)
+        _walk(value.listens, "listens", addresses, ports, named)
     elif isinstance(value, Stated | Value):
         for field in value.__struct_fields__:
             if field != "place":
-                _walk(getattr(value, field), field, addresses, ports)
+                _walk(getattr(value, field), field, addresses, ports, named)
     elif isinstance(value, dict):
         for each in value.values():
-            _walk(each, name, addresses, ports)
+            _walk(each, name, addresses, ports, named)
     elif isinstance(value, tuple | frozenset | list):
         for each in value:
-            _walk(each, name, addresses, ports)
+            _walk(each, name, addresses, ports, named)
 
 
 def _through_forwards(boxes: Iterable[Machine], ports: set[int]) -> None:

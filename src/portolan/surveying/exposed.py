@@ -6,7 +6,7 @@ and every machine by name; the estate's own ranges are no addresses of strangers
 
 import re
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from ipaddress import ip_interface, summarize_address_range
 
 from portolan.estate.base import IPAddress, IPNetwork
@@ -102,7 +102,7 @@ def exposed(world: World, target: str | None = None, port: int | None = None) ->
     boxes = [each for each in machines(world.estate) if each.name in own]
     places = _targets(boxes, target)
     cut = cuts(world.estate)
-    people = _People(world, _askers(world, cut, boxes))
+    people = _People(world, _askers(world, cut, boxes), cut.named)
     ports = _ports(world, boxes)
     found: list[Reached] = []
     asked, left = 0, list[str]()
@@ -172,23 +172,25 @@ def _ports(world: World, boxes: list[Machine]) -> list[tuple[int, str]]:
 def _askers(world: World, cut: Cuts, boxes: list[Machine]) -> list[Asker]:
     """Strangers by their cells, neighbours by theirs, and the machines."""
     own = [each for network in world.estate.networks.values() if network.kind != "internet" for each in network.subnets]
-    everybody: list[Machine | Vantage] = [*machines(world.estate), *world.estate.vantages.values()]
-    held = {item.ip for box in everybody for _, items in attachments(box) for item in items}
+    held = {item.ip: box for box in machines(world.estate) for _, items in attachments(box) for item in items}
+    people = {item.ip: each for each in world.estate.vantages.values() if each.network for item in each.address}
     found: list[Asker] = []
     for version in (4, 6):
         for each in cut.ranges(version):
             if each.address not in held and not any(_inside(each, network) for network in own):
-                found.append(_cell(INTERNET, each, len(found), 32 if version == 4 else 128))
+                found.append(_cell(INTERNET, each, len(found), 32 if version == 4 else 128, people))
     for network in world.estate.networks.values():
-        found += _neighbours(network, cut, held, len(found))
+        found += _neighbours(network, cut, held, people, len(found))
     for box in boxes:
         networks = sorted((network for network, _ in attachments(box)), key=lambda each: each == INTERNET)
         found.append(Asker(networks[0] if networks else "", Vantage(name=f"(at {box.name})", host=box.name)))
     return found
 
 
-def _neighbours(network: Network, cut: Cuts, held: set[IPAddress], count: int) -> Iterator[Asker]:
-    """Those on a network, at addresses that nobody described has there."""
+def _neighbours(
+    network: Network, cut: Cuts, held: Collection[IPAddress], people: dict[IPAddress, Vantage], count: int
+) -> Iterator[Asker]:
+    """Those on a network, at addresses that no machine has there."""
     if network.kind == "internet":
         return
     for version in (4, 6):
@@ -196,7 +198,7 @@ def _neighbours(network: Network, cut: Cuts, held: set[IPAddress], count: int) -
             for each in cut.ranges(version, (subnet,)):
                 usable = _usable(each, subnet)
                 if usable is not None and usable.address not in held:
-                    yield _cell(network.name, usable, count, subnet.prefixlen)
+                    yield _cell(network.name, usable, count, subnet.prefixlen, people)
                     count += 1
 
 
@@ -216,7 +218,11 @@ def _inside(cell: Range, network: IPNetwork) -> bool:
     return cell.version == network.version and int_of(network) <= cell.first <= int(network.broadcast_address)
 
 
-def _cell(network: str, cell: Range, number: int, prefix: int) -> Asker:
+def _cell(network: str, cell: Range, number: int, prefix: int, people: dict[IPAddress, Vantage]) -> Asker:
+    """Somebody who stands for a cell: whom the estate has at that address, else somebody new."""
+    known = people.get(cell.address)
+    if known is not None and known.network == network:
+        return Asker(network, known, cell)
     at = (ip_interface(f"{cell.address}/{prefix}"),)
     return Asker(network, Vantage(name=f"(cell {number})", network=network, address=at), cell)
 
@@ -224,15 +230,16 @@ def _cell(network: str, cell: Range, number: int, prefix: int) -> Asker:
 class _People:
     """Askers, each in a world that has them in it.
 
-    Whoever has an address that something names, such as that of a gateway which nobody described, is in a world alone: the packets of
-    others would go to them. Those who stand for many are in one world together.
+    Whoever has an address that packets are sent to by name, such as that of a gateway which nobody described, is in a world alone: the
+    packets of others would go to them. All others are in one world together.
     """
 
-    def __init__(self, world: World, askers: list[Asker]) -> None:
+    def __init__(self, world: World, askers: list[Asker], named: frozenset[IPAddress]) -> None:
         self.askers = askers
-        alone = [each for each in askers if each.range is not None and each.range.first == each.range.last]
-        together = world.with_vantages(*(each.vantage for each in askers if each not in alone))
-        self._worlds = [world.with_vantages(each.vantage) if each in alone else together for each in askers]
+        fresh = [each for each in askers if each.vantage.name not in world.estate.vantages]
+        alone = {id(each) for each in fresh if each.range is not None and each.range.address in named}
+        together = world.with_vantages(*(each.vantage for each in fresh if id(each) not in alone))
+        self._worlds = [world.with_vantages(each.vantage) if id(each) in alone else together for each in askers]
 
     def asked(self, address: IPAddress, port: int, protocol: str) -> list[tuple[Asker, Connection]]:
         """What comes of each asker's connection; nobody of the other family asks."""
