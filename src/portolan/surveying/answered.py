@@ -69,7 +69,8 @@ class Chunk(Value, frozen=True):
             yield from _DECODER.decode(zlib.decompress(self.packed))
 
 
-_ENCODER = msgspec.msgpack.Encoder()
+#: Words of the estate have types of their own; here they are words.
+_ENCODER = msgspec.msgpack.Encoder(enc_hook=str)
 _DECODER = msgspec.msgpack.Decoder(list[Answered])
 
 

@@ -58,12 +58,20 @@ class Picture(Value, frozen=True):
 
 def picture(visit: Visit, met: bool, outcome: str) -> Picture:
     """The picture of a visit; `outcome` is what it comes to, in words."""
-    lanes = [lane for each in visit.exchanges for lane in _lanes(each, visit.stop, 0)]
+    lanes = [lane for each in visit.exchanges for lane in _lanes(each, _deepest(visit), 0)]
     if visit.stop is not None and not any(box.breaks for lane in lanes for box in lane.boxes):
         # What ends a visit and no box of it: redirects that lead round, too many of them, a target that is none.
         ends = _notes([visit.stop], visit.stop)
         lanes.append(Lane(f"{visit.vantage.name} goes no further", (Box("visitor", visit.vantage.name, "", ends),)))
     return Picture(visit.url, visit.vantage.name, tuple(lanes), met, outcome)
+
+
+def _deepest(visit: Visit) -> Decision | None:
+    """Where a visit breaks: what a program in front only answers for is told there, and breaks behind it."""
+    if visit.stop is None:
+        return None
+    drawn = {id(each) for each in visit.decisions}
+    return [visit.stop, *(each for each in visit.stop.grounds if id(each) in drawn)][-1]
 
 
 def _lanes(exchange: Exchange, stop: Decision | None, depth: int) -> Iterator[Lane]:
