@@ -19,6 +19,7 @@ COLUMN = {
     "store": 5.0,
     "journey": 2.5,
     "diagnosis": 2.5,
+    "surveying": 2.5,
     "views": 3.5,
     "cli": 3.5,
     "rehearsal": 6.0,

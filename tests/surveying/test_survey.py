@@ -359,3 +359,55 @@ def test_kept_files_give_again_what_was_read():
             again.read(path)
     assert str(second.value)
     assert type(first.value) is type(second.value)
+
+
+def test_watched_estates_are_asked_again(tmp_path):
+    """At once, after each change of a file, through an estate that does not load meanwhile; stopped at the keyboard."""
+    import subprocess
+    import sys
+    import time
+
+    estate = tmp_path / "estate.yaml"
+    estate.write_text(OFFICE, "utf-8")
+    running = subprocess.Popen(
+        [sys.executable, "-m", "portolan", "survey", "--watch"],
+        cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True,
+    )  # fmt: skip
+    told = []
+    try:
+        steps = [
+            ("every expectation is met", KEPT_OUT),
+            ("4 of 7 questions miss", "portolan: 1\nhosts: ["),
+            ("nothing was answered", OFFICE),
+            ("every expectation is met", None),
+        ]
+        for wanted, following in steps:
+            while wanted not in (line := running.stdout.readline()):
+                assert line, told
+                told.append(line)
+            if following is not None:
+                time.sleep(0.5)  # the watch begins when the answer is out
+                estate.write_text(following, "utf-8")
+        running.send_signal(signal.SIGINT)
+        assert running.wait(20) == 130
+    finally:
+        running.kill()
+    assert sum("estate.yaml changed" in line for line in told) == 3
+
+
+def test_standard_input_cannot_be_watched(program):
+    done = program("check", "--watch", "-e", "-", stdin=OFFICE)
+    assert (done.returncode, done.stdout) == (2, "")
+    assert "standard input is read once" in done.stderr
+
+
+def test_wide_letters_take_two_columns():
+    """Rows end where the terminal does, whatever the script of a name."""
+    from portolan.views.style import columns_of, row, wrapped
+
+    assert [columns_of(each) for each in ("abc", "天文台", "e\u0301", "✗")] == [3, 6, 1, 1]
+    (line,) = row(Style(width=40), "  ", 2, "天文台 is open", "estate.yaml:4")
+    assert columns_of(line) == 40
+    lines = wrapped("天文台 " * 12 + "天" * 40, 30)
+    assert all(columns_of(each) <= 30 for each in lines)
+    assert "".join(lines).replace(" ", "") == "天文台" * 12 + "天" * 40

@@ -3,7 +3,7 @@
 import argparse
 from typing import TYPE_CHECKING
 
-from portolan.cli.options import add_command, estate_options, format_option
+from portolan.cli.options import add_command, estate_options, format_option, watch_option
 
 if TYPE_CHECKING:
     from portolan.journey.world import World
@@ -16,6 +16,7 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         "check",
         "load an estate, ask every expectation, and name what is wrong or will go wrong",
         "portolan check --estate observatory/",
+        "portolan check --renewals",
     )
     parser.add_argument(
         "--renewals",
@@ -26,11 +27,16 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
     )
     estate_options(parser)
     format_option(parser, "text", "json")
+    watch_option(parser)
     parser.set_defaults(run=run)
 
 
 def run(arguments: argparse.Namespace) -> int:
     """Answers; 0 when no expectation is missed and nothing is an error, else 1."""
+    if arguments.watch:
+        from portolan.cli.watch import again_and_again
+
+        return again_and_again(arguments, run)
     from portolan.cli.question import ready
     from portolan.cli.terminal import print_json, style_of
     from portolan.diagnosis.asking import answers

@@ -12,6 +12,7 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         "completion",
         "print a shell's completion script",
         "portolan completion bash > ~/.local/share/bash-completion/completions/portolan",
+        "portolan completion zsh > ~/.zfunc/_portolan",
     )
     parser.add_argument("shell", choices=("bash", "zsh", "tcsh"), help="the shell")
     parser.set_defaults(run=run)

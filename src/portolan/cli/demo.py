@@ -13,7 +13,13 @@ MAIN_STORY = "half-open"
 
 def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
     """Adds the command."""
-    parser = add_command(commands, "demo", "run a shipped story from question to proven remedy", "portolan demo --list")
+    parser = add_command(
+        commands,
+        "demo",
+        "run a shipped story from question to proven remedy",
+        "portolan demo --list",
+        "portolan demo first-light --copy observatory",
+    )
     parser.add_argument("story", nargs="?", metavar="STORY", default=None, help=f"the story (default: {MAIN_STORY})")
     parser.add_argument("--list", action="store_true", help="list the stories")
     parser.add_argument(

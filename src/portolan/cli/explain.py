@@ -19,6 +19,7 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         "explain",
         "why a visitor does not get what was expected, and what mends it",
         "portolan explain https://visit.kestrel-ridge.example/ --from street",
+        "portolan explain --estate observatory/",
     )
     question_options(parser, "all that misses an expectation, a cause at a time")
     parser.add_argument(

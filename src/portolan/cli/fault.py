@@ -8,7 +8,9 @@ from portolan.cli.options import add_command, format_option
 
 def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
     """Adds the command."""
-    parser = add_command(commands, "fault", "what a fault is, and how it is mended", "portolan fault forward-missing")
+    parser = add_command(
+        commands, "fault", "what a fault is, and how it is mended", "portolan fault forward-missing", "portolan fault"
+    )
     parser.add_argument("code", metavar="CODE", nargs="?", help="the fault's code; left out: all codes")
     format_option(parser, "text", "json")
     parser.set_defaults(run=run)

@@ -17,6 +17,7 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         "follow",
         "follow one request, leg by leg, to its outcome",
         "portolan follow https://visit.kestrel-ridge.example/ --from street",
+        "portolan follow https://visit.kestrel-ridge.example/ --ladder",
     )
     question_options(parser)
     parser.add_argument(

@@ -12,6 +12,7 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         "init",
         "start an estate from a blank of a usual shape; alone: list the shapes",
         "portolan init home-server observatory",
+        "portolan init",
     )
     parser.add_argument("shape", metavar="SHAPE", nargs="?", default=None, help="the shape (default: list them)")
     parser.add_argument("folder", metavar="DIR", nargs="?", default=None, help="a new folder for the estate")

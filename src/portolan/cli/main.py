@@ -121,10 +121,9 @@ def main(argv: Sequence[str] | None = None) -> int:
     try:
         return _carried_out(argv)
     except EstateError as error:
-        return _refused(error)
+        return refused(error)
     except UsageError as error:
-        end = "" if error.message.endswith(".") else "."
-        complain(f"portolan: {one_line(error.message, 2000)}{end} {plain(error.hint)}".rstrip())
+        complain(told(error))
         return 2
     except BrokenPipeError:
         # Whoever read the output has enough.
@@ -155,11 +154,17 @@ def main(argv: Sequence[str] | None = None) -> int:
         return 3
 
 
+def told(error: UsageError) -> str:
+    """A wrong command line in one line, with the next thing to do."""
+    end = "" if error.message.endswith(".") else "."
+    return f"portolan: {one_line(error.message, 2000)}{end} {plain(error.hint)}".rstrip()
+
+
 #: So many problems are shown; the rest is counted.
 _MOST_SHOWN = 100
 
 
-def _refused(error: EstateError) -> int:
+def refused(error: EstateError) -> int:
     """Tells what is wrong with the input, each problem with its line."""
     from portolan.formats.secrets import shown_problem
 

@@ -79,6 +79,13 @@ def format_option(parser: argparse.ArgumentParser, *formats: str) -> None:
     )
 
 
+def watch_option(parser: argparse.ArgumentParser) -> None:
+    """Whether it is asked again whenever the estate's files change."""
+    parser.add_argument(
+        "--watch", action="store_true", help="ask again whenever a file of the estate changes, until it is stopped"
+    )
+
+
 def output_option(parser: argparse.ArgumentParser) -> None:
     """Where the output goes."""
     parser.add_argument(

@@ -17,6 +17,7 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         "rehearse",
         "build the estate from real programs here, and compare what they do with what is predicted",
         "portolan rehearse --estate observatory/",
+        "portolan rehearse https://visit.kestrel-ridge.example/ --from street",
         "Builds the estate on this machine in namespaces of its own, from real open-source programs, asks every expectation (or one URL)\n"
         "with a real client from every vantage, and lays predicted and observed side by side.",
     )

@@ -12,6 +12,7 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         "schema",
         "print a JSON Schema, for editors and programs",
         "portolan schema estate > estate.schema.json",
+        "portolan schema survey",
     )
     parser.add_argument(
         "of",

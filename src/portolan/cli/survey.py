@@ -4,7 +4,7 @@ import argparse
 import sys
 from typing import TYPE_CHECKING
 
-from portolan.cli.options import add_command, estate_options, format_option, output_option
+from portolan.cli.options import add_command, estate_options, format_option, output_option, watch_option
 
 if TYPE_CHECKING:
     from portolan.diagnosis.trial import Apply
@@ -45,11 +45,16 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
     estate_options(parser)
     format_option(parser, "text", "json", "csv", "markdown", "junit", "sarif")
     output_option(parser)
+    watch_option(parser)
     parser.set_defaults(run=run)
 
 
 def run(arguments: argparse.Namespace) -> int:
     """Asks; 0 when every expectation is met, 1 when one is missed or could not be asked."""
+    if arguments.watch:
+        from portolan.cli.watch import again_and_again
+
+        return again_and_again(arguments, run)
     from portolan.cli.terminal import style_of
     from portolan.cli.writing import can_put_out, put_out
     from portolan.views.formats import form_of

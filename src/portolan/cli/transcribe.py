@@ -17,6 +17,7 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         commands,
         "transcribe",
         "read real configuration into an estate",
+        "portolan transcribe machine -o observatory",
         "portolan transcribe web /etc/nginx -o observatory",
     )
     kinds = parser.add_subparsers(dest="kind", metavar="KIND", required=True)

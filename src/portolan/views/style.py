@@ -53,6 +53,35 @@ class Style(Value, frozen=True):
         return "·" if self.unicode else "."
 
 
+def columns_of(text: str) -> int:
+    """How many columns of a terminal a text takes: wide letters take two, what combines with another none."""
+    if text.isascii():
+        return len(text)
+    from wcwidth import wcswidth
+
+    width: int = wcswidth(text)
+    return width if width >= 0 else len(text)
+
+
+def wrapped(text: str, room: int, broken: bool = True) -> list[str]:
+    """A text in lines of so many columns; words that are longer are broken, unless they are to stay whole."""
+    if text.isascii() or columns_of(text) == len(text):
+        return textwrap.wrap(text, room, break_long_words=broken, break_on_hyphens=False) or [""]
+    lines, line = list[str](), ""
+    for word in text.split():
+        joined = f"{line} {word}" if line else word
+        if columns_of(joined) <= room:
+            line = joined
+            continue
+        lines += [line] if line else []
+        while broken and columns_of(word) > room:
+            fits = next(size for size in range(len(word), 0, -1) if columns_of(word[:size]) <= room or size == 1)
+            lines.append(word[:fits])
+            word = word[fits:]
+        line = word
+    return [*lines, line] if line or not lines else lines
+
+
 def row(style: Style, lead: str, lead_width: int, text: str, where: str = "", ink: tuple[str, ...] = ()) -> list[str]:
     """A lead, wrapped text, and at the right end of the first line where it is written.
 
@@ -63,23 +92,23 @@ def row(style: Style, lead: str, lead_width: int, text: str, where: str = "", in
     text = style.safe(text)
     where = style.place(where)
     held = f"  {where}" if where else ""
-    if len(text) + len(held) <= room:
-        gap = room - len(text) - len(where) if where else 0
+    if columns_of(text) + columns_of(held) <= room:
+        gap = room - columns_of(text) - columns_of(where) if where else 0
         return [lead + style.ink(text, *ink) + (" " * gap + style.ink(where, "dim") if where else "")]
-    lines = textwrap.wrap(text, room, break_long_words=True, break_on_hyphens=False) or [""]
+    lines = wrapped(text, room)
     out = [lead + style.ink(lines[0], *ink)]
     out += [" " * lead_width + style.ink(line, *ink) for line in lines[1:]]
     if where:
         last = lines[-1]
-        if len(last) + len(held) <= room:
-            out[-1] += " " * (room - len(last) - len(where)) + style.ink(where, "dim")
+        if columns_of(last) + columns_of(held) <= room:
+            out[-1] += " " * (room - columns_of(last) - columns_of(where)) + style.ink(where, "dim")
         else:
-            out.append(" " * max(lead_width, style.width - len(where)) + style.ink(where, "dim"))
+            out.append(" " * max(lead_width, style.width - columns_of(where)) + style.ink(where, "dim"))
     return out
 
 
 def paragraph(style: Style, text: str, indent: int = 0, ink: tuple[str, ...] = ()) -> list[str]:
     """Wrapped text."""
     room = max(24, min(style.width, 100) - indent)
-    lines = textwrap.wrap(style.safe(text), room, break_on_hyphens=False) or [""]
+    lines = wrapped(style.safe(text), room)
     return [" " * indent + style.ink(line, *ink) for line in lines]
