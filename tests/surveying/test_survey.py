@@ -328,7 +328,7 @@ def test_a_process_that_dies_costs_its_chunk_only(monkeypatch):
     task = jobs.Task(files, "estate.yaml", (), ready.now, frozenset(), (), None)
     monkeypatch.setattr(jobs, "_ask", _dies_at_the_second)
     asked = questions(ready)
-    chunks = list(jobs.side_by_side(task, len(asked), 2, lambda first: Chunk(first, 0), lambda done: None))
+    chunks = list(jobs.side_by_side(task, len(asked), 2, lambda first: Chunk(first, 0)))
     found = collected(ready, asked, chunks, lambda patch: ready.stated)
     assert (found.questions, found.asked, [each.first for each in found.failed]) == (3400, 2400, [1000])
     assert sorted(each.first for each in found.chunks) == [0, 1000, 2000, 3000]
@@ -369,29 +369,29 @@ def test_watched_estates_are_asked_again(tmp_path):
 
     estate = tmp_path / "estate.yaml"
     estate.write_text(OFFICE, "utf-8")
-    running = subprocess.Popen(
+    told = []
+    steps = [
+        ("every expectation is met", KEPT_OUT),
+        ("4 of 7 questions miss", "portolan: 1\nhosts: ["),
+        ("nothing was answered", OFFICE),
+        ("every expectation is met", None),
+    ]
+    with subprocess.Popen(
         [sys.executable, "-m", "portolan", "survey", "--watch"],
         cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True,
-    )  # fmt: skip
-    told = []
-    try:
-        steps = [
-            ("every expectation is met", KEPT_OUT),
-            ("4 of 7 questions miss", "portolan: 1\nhosts: ["),
-            ("nothing was answered", OFFICE),
-            ("every expectation is met", None),
-        ]
-        for wanted, following in steps:
-            while wanted not in (line := running.stdout.readline()):
-                assert line, told
-                told.append(line)
-            if following is not None:
-                time.sleep(0.5)  # the watch begins when the answer is out
-                estate.write_text(following, "utf-8")
-        running.send_signal(signal.SIGINT)
-        assert running.wait(20) == 130
-    finally:
-        running.kill()
+    ) as running:  # fmt: skip
+        try:
+            for wanted, following in steps:
+                while wanted not in (line := running.stdout.readline()):
+                    assert line, told
+                    told.append(line)
+                if following is not None:
+                    time.sleep(0.5)  # the watch begins when the answer is out
+                    estate.write_text(following, "utf-8")
+            running.send_signal(signal.SIGINT)
+            assert running.wait(20) == 130
+        finally:
+            running.kill()
     assert sum("estate.yaml changed" in line for line in told) == 3
 
 
@@ -411,3 +411,40 @@ def test_wide_letters_take_two_columns():
     lines = wrapped("天文台 " * 12 + "天" * 40, 30)
     assert all(columns_of(each) <= 30 for each in lines)
     assert "".join(lines).replace(" ", "") == "天文台" * 12 + "天" * 40
+
+
+def test_a_cluster_says_the_same_though_a_worker_is_killed(tmp_path, program):
+    """A worker dies in the middle of a chunk: what comes is, byte for byte, what one process says."""
+    distributed = pytest.importorskip("distributed")
+    from portolan.cli.cluster import on_cluster
+    from portolan.formats.estate_file import load
+
+    text = many(2100)
+    (tmp_path / "estate.yaml").write_text(text, "utf-8")
+    files = KeptFiles(MemoryFiles({"estate.yaml": text}))
+    ready = world(text)
+    load(files, "estate.yaml")
+    task = jobs.Task(files, "estate.yaml", (), ready.now, frozenset(), (), None)
+    asked = questions(ready)
+    with distributed.LocalCluster(
+        n_workers=2, threads_per_worker=1, processes=True, dashboard_address=None, silence_logs=50
+    ) as cluster:
+        found, killed = [], []
+        for each in on_cluster(task, len(asked), cluster.scheduler_address, 2):
+            found.append(each)
+            if not killed:
+                with distributed.Client(cluster) as client:
+                    killed.append(next(iter(client.run(os.getpid).values())))
+                os.kill(killed[0], signal.SIGKILL)
+    theirs = collected(ready, asked, found, lambda patch: ready.stated)
+    own = collected(
+        ready, asked, [chunk(ready, asked, first) for first in range(0, len(asked), CHUNK)], lambda patch: ready.stated
+    )
+    assert len(found) == len(range(0, len(asked), CHUNK))
+    for form in ("json", "csv", "junit"):
+        shown = ["".join(form_of("survey", form).shown(each, Style())) for each in (theirs, own)]
+        assert shown[0] == shown[1]
+        assert len(shown[0]) > 100_000
+    refused = program("survey", "--cluster", "tcp://127.0.0.1:9")
+    assert (refused.returncode, refused.stdout) == (2, "")
+    assert "no cluster answers at 'tcp://127.0.0.1:9'" in refused.stderr

@@ -3,12 +3,11 @@
 import os
 import signal
 import threading
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterator
 from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
 from concurrent.futures.process import BrokenProcessPool
 from datetime import datetime
 from multiprocessing import get_context, parent_process
-from typing import Any
 
 from portolan.cli.question import Given, with_changes
 from portolan.formats.estate_file import load
@@ -71,17 +70,11 @@ def _ask(first: int) -> Chunk:
     return found
 
 
-def side_by_side(
-    task: Task, count: int, jobs: int, here: Callable[[int], Chunk], progress: Callable[[int], None]
-) -> Iterator[Chunk]:
+def side_by_side(task: Task, count: int, jobs: int, here: Callable[[int], Chunk]) -> Iterator[Chunk]:
     """Every chunk of so many questions, as they come; where one process is enough it is this one, which asks `here`."""
     firsts = list(range(0, count, CHUNK))
     jobs = min(jobs, len(firsts))
-    done = 0
-    for each in (here(first) for first in firsts) if jobs < 2 else _pooled(task, firsts, count, jobs):
-        done += each.count
-        progress(done)
-        yield each
+    return (here(first) for first in firsts) if jobs < 2 else _pooled(task, firsts, count, jobs)
 
 
 def _pooled(task: Task, firsts: list[int], count: int, jobs: int) -> Iterator[Chunk]:
@@ -97,7 +90,7 @@ def _pool(task: Task, jobs: int) -> ProcessPoolExecutor:
     return ProcessPoolExecutor(jobs, get_context("spawn"), _begin, (task,))
 
 
-def _until_broken(task: Task, waiting: list[int], jobs: int) -> "Any":
+def _until_broken(task: Task, waiting: list[int], jobs: int) -> Generator[Chunk, None, list[int]]:
     """Yields chunks and takes them from `waiting`, until there are none or a process dies; then returns what was under way."""
     with _pool(task, jobs) as pool:
         asked: dict[Future[Chunk], int] = {}
@@ -129,8 +122,3 @@ def _alone(task: Task, first: int, count: int) -> Iterator[Chunk]:
 def cores() -> int:
     """How many processors this process may use."""
     return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
-
-
-def names(asked: Sequence[Asked]) -> tuple[str, ...]:
-    """The places that are asked from, in their order."""
-    return tuple(dict.fromkeys(vantage.name for _, vantage in asked))

@@ -24,7 +24,7 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
     )
     estate_options(parser)
     output_option(parser)
-    parser.set_defaults(run=run, only=None, jobs=1)
+    parser.set_defaults(run=run, only=None, jobs=1, cluster=None)
 
 
 def run(arguments: argparse.Namespace) -> int:

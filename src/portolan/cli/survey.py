@@ -7,8 +7,11 @@ from typing import TYPE_CHECKING
 from portolan.cli.options import add_command, estate_options, format_option, output_option, watch_option
 
 if TYPE_CHECKING:
+    from collections.abc import Callable, Iterable, Iterator
+
     from portolan.diagnosis.trial import Apply
     from portolan.journey.world import World
+    from portolan.surveying.answered import Chunk
     from portolan.surveying.baseline import Since
     from portolan.surveying.survey import Asked, Survey
 
@@ -41,6 +44,12 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
     )
     parser.add_argument(
         "--jobs", metavar="N", type=int, default=None, help="how many processes ask (default: one for each processor)"
+    )
+    parser.add_argument(
+        "--cluster",
+        metavar="ADDRESS",
+        default=None,
+        help="let a cluster ask (dask.distributed): its scheduler's address, or 'local' to start one here",
     )
     estate_options(parser)
     format_option(parser, "text", "json", "csv", "markdown", "junit", "sarif")
@@ -95,12 +104,24 @@ def asked_for(arguments: argparse.Namespace) -> "tuple[Survey, World, list[Asked
         arguments.only,
     )
     many = arguments.jobs if arguments.jobs is not None else jobs.cores()
-    chunks = jobs.side_by_side(
-        task, len(asked), many, lambda first: chunk(world, asked, first), lambda done: show("asked", done, len(asked))
-    )
-    found = collected(world, asked, chunks, about.apply)
+    if arguments.cluster is not None and asked:
+        from portolan.cli.cluster import on_cluster
+
+        chunks = on_cluster(task, len(asked), arguments.cluster, many)
+    else:
+        chunks = jobs.side_by_side(task, len(asked), many, lambda first: chunk(world, asked, first))
+    found = collected(world, asked, _told(chunks, lambda done: show("asked", done, len(asked))), about.apply)
     show("", 0, 0)
     return found, world, asked, about.apply
+
+
+def _told(chunks: "Iterable[Chunk]", tell: "Callable[[int], None]") -> "Iterator[Chunk]":
+    """The same chunks; how many questions are done is told with each."""
+    done = 0
+    for each in chunks:
+        done += each.count
+        tell(done)
+        yield each
 
 
 def _earlier(name: str | None) -> "dict[tuple[str, str], bool] | None":
