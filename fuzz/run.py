@@ -27,6 +27,7 @@ from typing import Any, NamedTuple
 from conformance.run import table
 from fuzz.mutate import Pool, byte_change, data_change, line_change, url_change
 from portolan.source.plain import unseen
+from portolan.views.formats import FORMATS
 
 ROOT = Path(__file__).resolve().parent.parent
 STORIES = ROOT / "src" / "portolan" / "stories"
@@ -152,11 +153,26 @@ def command(rng: random.Random, main: str, url: str, vantage: str, extra: list[s
     boot = ["--after-reboot"] if rng.random() < 0.1 else []
     common = ["-e", main, *extra, *moment]
     word = rng.random()
-    if word < 0.4:
+    if word < 0.3:
         return ["check", *common, *form, *boot]
+    if word < 0.4:
+        return glance(rng, main, url, [*common, *boot], extra)
     asker = ["--from", vantage] if rng.random() < 0.9 else []
-    large = ["--zoom", rng.choice(("name", "way"))] if rng.random() < 0.3 and form[1] == "text" else []
+    large = ["--zoom", rng.choice(("name", "connect"))] if rng.random() < 0.3 and form[1] == "text" else []
     return ["follow" if word < 0.85 else "explain", *common, *asker, *form, *large, *boot, "--", url]
+
+
+def glance(rng: random.Random, main: str, url: str, common: list[str], changes: list[str]) -> list[str]:
+    """A command line that looks at all of an estate."""
+    word = rng.choice(("survey", "survey", "exposed", "compare", "draw", "draw", "report"))
+    if word == "survey":
+        return ["survey", *common, "--jobs", "1", "--format", rng.choice(tuple(FORMATS["survey"]))]
+    if word == "compare":
+        sides = [] if changes else ["--", main, main]
+        return ["compare", *common, "--format", rng.choice(tuple(FORMATS["compare"])), *sides]
+    if word == "exposed":
+        return ["exposed", *common, "--format", rng.choice(("text", "json"))]
+    return ["draw", *common, "--", url] if word == "draw" and rng.random() < 0.7 else [word, *common]
 
 
 def carried_out(each: Input, folder: Path) -> tuple[int, float, str]:
@@ -185,7 +201,7 @@ def wrong_with(status: int, took: float, said: str, most: float) -> str | None:
         return f"status {status}: {said[-300:]}"
     if took > most:
         return f"{took:.1f} s"
-    bad = unseen(said, "\n")
+    bad = unseen(said, "\n\r")
     return f"raw character U+{ord(bad):04X} in the output" if bad is not None else None
 
 

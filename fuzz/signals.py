@@ -22,6 +22,7 @@ URL = "https://visit.kestrel-ridge.example/"
 COMMANDS = (
     ["--version"], ["demo"], ["demo", "half-open", "--copy", "made"], ["check", "-e", "e"], ["check", "-e", "e", "--format", "json"],
     ["follow", URL, "-e", "e", "--from", "street"], ["explain", URL, "-e", "e", "--from", "street"], ["explain", URL, "-e", "e", "--format", "patch"],
+    ["survey", "-e", "e"], ["survey", "-e", "e", "--format", "json", "-o", "out.json"], ["exposed", "-e", "e"], ["report", "-e", "e"], ["draw", "-e", "e"],
     ["fault", "cert-name"], ["schema", "estate"], ["completion", "bash"], ["rehearse", URL, "-e", "e", "--from", "street"],
 )  # fmt: skip
 SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGINT)

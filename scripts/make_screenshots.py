@@ -1,6 +1,6 @@
-"""Takes the pictures of docs/screenshots/: each command in a real terminal window on a virtual screen.
+"""Takes the pictures of docs/screenshots/: each command in a real terminal window on a virtual screen, pictures and pages in a browser.
 
-Needs Debian's xvfb, xterm, imagemagick and fonts-dejavu-core, and the program installed in .venv.
+Needs Debian's xvfb, xterm, imagemagick, chromium and fonts-dejavu-core, and the program installed in .venv.
 """
 
 import os
@@ -20,25 +20,16 @@ PICTURES = {
     "follow": (f"portolan follow {URL} --from street -e inside-only", 100, 18),
     "explain": (f"portolan explain {URL} --from street -e half-open", 100, 36),
     "rehearse": ("portolan rehearse -e half-open", 100, 18),
-    "zoom-name": ("portolan follow http://www.kestrel-ridge.example/ -e old-ledger --zoom name | head -16", 100, 20),
+    "survey": ("portolan survey -e closed-desk; portolan survey -e two-signs", 110, 34),
+    "compare": ("portolan compare inside-only first-light", 100, 46),
+    "exposed": ("portolan exposed orion -e first-light", 100, 24),
     "zoom-connect": (
         "portolan follow https://bookings.kestrel-ridge.example/ -e one-way-street --zoom connect | head -22",
         100,
         26,
     ),
-    "after-reboot": (
-        "portolan explain https://bookings.kestrel-ridge.example/ -e one-way-street --from rack --after-reboot",
-        100,
-        24,
-    ),
     "upstream": ("portolan explain https://bookings.kestrel-ridge.example/ -e night-shift", 100, 47),
-    "socket": ("portolan explain wss://live.kestrel-ridge.example/stream/dome -e dark-window", 100, 34),
-    "replies": (f"portolan explain {URL} --from street -e first-word", 100, 31),
-    "folder": (f"portolan explain {URL} -e lost-shelf | tail -50", 100, 53),
-    "endless": ("portolan explain https://bookings.kestrel-ridge.example/ -e revolving-door", 100, 50),
-    "edge": ("portolan follow https://images.kestrel-ridge.example/domes/ -e open-gallery", 100, 32),
     "gallery": ("portolan explain https://images.kestrel-ridge.example/ -e three-locks | tail -46", 100, 49),
-    "chapter": ("portolan explain https://diary.kestrel-ridge.example/chapter/7 -e closed-chapter", 100, 40),
     "check": ("portolan check -e half-open", 100, 14),
     "renewals": ("portolan check --renewals -e last-bell; echo; portolan check -e last-bell", 100, 24),
     "transcribe": (
@@ -51,6 +42,12 @@ PICTURES = {
         100,
         44,
     ),
+}
+#: name: (what makes the file, in which form, and how high the window is)
+PAGES = {
+    "way": (("draw", "https://bookings.kestrel-ridge.example/", "--from", "street", "-e", "night-shift"), "svg", 800),
+    "estate": (("draw", "-e", "first-light"), "svg", 960),
+    "report": (("report", "-e", "inside-only"), "html", 1300),
 }
 
 
@@ -66,6 +63,21 @@ def main() -> None:
     finally:
         screen.terminate()
         screen.wait()
+    for name, (arguments, form, height) in PAGES.items():
+        if len(sys.argv) < 2 or name in sys.argv[1:]:
+            page(name, arguments, form, height)
+
+
+def page(name: str, arguments: tuple[str, ...], form: str, height: int) -> None:
+    """Makes one file and takes it in a browser without a window."""
+    with tempfile.TemporaryDirectory() as folder:
+        made = Path(folder) / f"made.{form}"
+        subprocess.run([PROGRAM, *arguments, "-o", str(made)], cwd=ROOT / "src" / "portolan" / "stories", check=False)
+        subprocess.run(
+            ["chromium", "--headless", "--no-sandbox", "--disable-gpu", "--hide-scrollbars", f"--window-size=1280,{height}",
+             f"--screenshot={OUT / name}.png", f"file://{made}"],
+            check=True, stderr=subprocess.DEVNULL,
+        )  # fmt: skip
 
 
 def picture(name: str, command: str, columns: int, rows: int) -> None:

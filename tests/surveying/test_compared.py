@@ -10,7 +10,7 @@ import pytest
 from portolan.journey.question import question
 from portolan.surveying.compared import compared
 from portolan.surveying.places import side_by_side
-from tests.conftest import OFFICE, schema, swap, world
+from tests.conftest import OFFICE, STORIES, schema, swap, world
 
 VISIT = "https://visit.kestrel-ridge.example/"
 FORWARD = "      - {on: line, tcp: 443, to: 10.20.0.15}"
@@ -191,3 +191,18 @@ def test_before_and_after_a_change(program, tmp_path):
     assert (
         "- street gets the page" in program("compare", "--from", "street,office", VISIT, "--format", "markdown").stdout
     )
+
+
+def test_any_two_estates_can_be_compared():
+    """Whatever one has and the other has not: networks, places, machines; what is open counts as gained, then as lost."""
+    from portolan.public import described
+
+    stories = [
+        described(str(STORIES / name)) for name in ("first-light", "inside-only", "one-way-street", "hall-of-mirrors")
+    ]
+    for one in stories:
+        for other in stories:
+            there, back = one.compare(other), other.compare(one)
+            assert [each.at for each in there.gained] == [each.at for each in back.lost]
+            assert (there.differences == ()) is (back.differences == ())
+        assert (one.compare(one).differences, one.compare(one).gained) == ((), ())

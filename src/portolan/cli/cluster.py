@@ -87,7 +87,7 @@ def _plugin(engine: Any, task: Task) -> Any:
         def setup(self, worker: Any) -> None:
             from portolan import version
 
-            if version.VERSION != self.version:
+            if self.version != version.VERSION:
                 raise RuntimeError(f"the worker has Portolan {version.VERSION}, and is asked by {self.version}")
             setattr(worker, _HELD, task.prepared())
 

@@ -89,10 +89,7 @@ def revision_of(text: str, beside: str) -> tuple[RevisionFiles, str | None]:
     """
     revision, _, path = text.partition(":")
     here = beside if os.path.isdir(beside) else os.path.dirname(beside) or "."
-    try:
-        repository = _git(here, ("rev-parse", "--show-toplevel")).decode("utf-8", "surrogateescape").rstrip("\n")
-    except UsageError:
-        repository = _git(".", ("rev-parse", "--show-toplevel")).decode("utf-8", "surrogateescape").rstrip("\n")
+    repository = _repository(here)
     if not path:
         path = os.path.relpath(os.path.realpath(here), os.path.realpath(repository))
     elif path.startswith(("./", "../")) or path == ".":
@@ -104,6 +101,17 @@ def revision_of(text: str, beside: str) -> tuple[RevisionFiles, str | None]:
     if path.endswith((".yaml", ".yml", ".json")):
         folder, main = os.path.split(path)
     return RevisionFiles(repository, revision, folder), main
+
+
+def _repository(here: str) -> str:
+    """The folder of the repository that a folder lies in, else of the one here; one without files of its own has itself. Raises UsageError."""
+    for folder, command in ((here, "--show-toplevel"), (".", "--show-toplevel"), (".", "--absolute-git-dir")):
+        try:
+            told = _git(folder, ("rev-parse", command))
+        except UsageError:
+            continue
+        return told.decode("utf-8", "surrogateescape").rstrip("\n")
+    raise UsageError("no repository is here, and a revision is read from one", "Ask from within it.")
 
 
 def _resolved(repository: str, revision: str) -> str:

@@ -76,13 +76,23 @@ def exposure(before: World, after: World, asked: Asked, seen: Visit) -> Exposure
         asked = asked.but(closed=False)
     policy = with_policy_of(before.stated, after.stated)
     kept = after.changed(policy) if policy is not None else None
-    # With no other policy than before nobody gets through who was not let through all the time.
+    if kept is not None and not _same_boxes(one, other):
+        # With no other policy than before nobody gets through who was not let through all the time.
+        reached, whole = reach_gains(before, after, kept, asked, seen)
+        gains += reached
+    gains += besides(before, after, kept, asked, seen)
+    return Exposure(tuple({gain.key: gain for gain in reversed(gains)}.values())[::-1], whole)
+
+
+def besides(before: World, after: World, kept: World | None, asked: Asked, seen: Visit) -> list[Gain]:
+    """What a change lays open beside the ways to programs; `kept` is the changed world with the policy of before, None where that is the same."""
+    gains: list[Gain] = []
+    one, other = before.estate, after.estate
     if kept is not None:
-        if not _same_boxes(one, other):
-            reached, whole = reach_gains(before, after, kept, asked, seen)
-            gains += reached
-        plainly = policy if "takes-payments" in asked.marks else with_policy_of(before.stated, after.stated, PLAINNESS)
-        if plainly is not None:
+        plainly = with_policy_of(before.stated, after.stated, PLAINNESS)
+        if "takes-payments" in asked.marks:
+            gains += page_gains(before, after, kept, asked)
+        elif plainly is not None:
             gains += page_gains(before, after, after.changed(plainly), asked)
         gains += site_gains(one, other, asked, seen)
         gains += forcing_gains(before, after, asked)
@@ -92,7 +102,7 @@ def exposure(before: World, after: World, asked: Asked, seen: Visit) -> Exposure
     gains += bucket_gains(one, other, asked, seen)
     gains += edge_gains(before, after, asked, seen)
     gains += trust_gains(one, other, asked)
-    return Exposure(tuple({gain.key: gain for gain in reversed(gains)}.values())[::-1], whole)
+    return gains
 
 
 def _same_boxes(one: Estate, other: Estate) -> bool:

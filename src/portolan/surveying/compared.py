@@ -4,10 +4,13 @@ from collections.abc import Iterable, Iterator
 from datetime import datetime
 from typing import Literal
 
+import msgspec
+
 from portolan.diagnosis.asking import missed_at
-from portolan.diagnosis.exposure import exposure
+from portolan.diagnosis.exposure import besides
 from portolan.diagnosis.gains import Asked as Meant
 from portolan.diagnosis.gains import Gain
+from portolan.diagnosis.policy import with_policy_of
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines, whole_edges
 from portolan.estate.names import is_exact
@@ -334,15 +337,21 @@ def _gains(each: Reached, who: str, everybody: bool) -> Access:
 def _laid_open(before: World, after: World, asked: list[tuple[str, str]]) -> tuple[tuple[str, ...], tuple[str, ...]]:
     """What else is newly open to somebody, and what is less safe, in sentences."""
     found: dict[tuple[str, ...], Gain] = {}
-    for url, name in asked[:1]:
-        try:
-            world, vantage, _ = place(after, name)
-            earlier, _, _ = place(before, name)
-        except UnknownPlaceError:
-            continue
-        vantage = world.there(vantage)
-        meant = Meant(url, vantage, None, frozenset())
-        for gain in exposure(earlier, world, meant, visit(world, url, vantage)).gains:
+    # Who asks must be there on both sides, at the same network; who else asks is no matter of what is newly open.
+    common = {
+        name: each
+        for name, each in after.stated.vantages.items()
+        if (was := before.stated.vantages.get(name)) is not None
+        and (was.network, was.host) == (each.network, each.host)
+    }
+    vantage = next(iter(common.values()), None)
+    if vantage is not None and asked:
+        now = World(msgspec.structs.replace(after.stated, vantages=common), after.now, None, after.booted)
+        vantage = now.there(vantage)
+        policy = with_policy_of(before.stated, now.stated)
+        kept = now.changed(policy) if policy is not None else None
+        meant = Meant(asked[0][0], vantage, None, frozenset())
+        for gain in besides(before, now, kept, meant, visit(now, asked[0][0], vantage)):
             found.setdefault(gain.key, gain)
     opens = [each.text for each in found.values() if each.kind in ("readable", "lifted")]
     weak = [each.text for each in found.values() if each.kind in ("plain", "unencrypted", "unverified", "trusted")]
