@@ -41,6 +41,12 @@ class Answer:
         self.detail: Detail | None = None
         self.zone: str | None = None
 
+    def take(self, other: "Answer") -> None:
+        """Goes on as another answer does."""
+        self.decisions += other.decisions
+        self.aliases += other.aliases
+        self.types, self.name, self.detail, self.zone = other.types, other.name, other.detail, other.zone
+
     def fail(self, detail: Detail, decision: Decision) -> None:
         """Ends it badly."""
         self.detail = detail

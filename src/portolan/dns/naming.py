@@ -39,6 +39,8 @@ Reach = Callable[[Machine | Vantage | None, IPAddress, int, str], Connection]
 Described = Callable[[IPAddress], bool]
 
 _LONGEST = 253
+#: So many answers of ordinary resolvers are kept.
+_MOST_KEPT = 4096
 
 #: What one resolver hears from another, and its client as a failure.
 
@@ -72,7 +74,13 @@ class Naming:
         self._ways_of = ways_of
         self.tree = Tree(estate)
         self._ways: dict[tuple[int, IPAddress], Connection] = {}
+        #: What ordinary resolvers found, by the name and by what they are like.
+        self._ordinary: dict[tuple[str, Asker], Answer] = {}
         self._servers = Servers(estate, self.tree, reach, described, self._addresses_of, self._way_out, now)
+
+    def forget(self) -> None:
+        """Lets go of what resolvers found; it is found again."""
+        self._ordinary.clear()
 
     def index(self, zone: Zone, held: Held | None = None) -> ZoneIndex:
         """The index of a zone, or of a version of it; made once."""
@@ -502,7 +510,18 @@ class Naming:
                 return
         kind = name_kinds.ResolverValidating if asker.validates else name_kinds.ResolverOrdinary
         answer.decisions.append(kind(label, place=place, beside=read))
-        self.recurse(name, asker, answer)
+        if asker.machine is not None or asker.since is not None:
+            self.recurse(name, asker, answer)
+            return
+        # One that nobody describes finds the same for everybody who asks it.
+        key = (name, asker)
+        found = self._ordinary.get(key)
+        if found is None:
+            if len(self._ordinary) >= _MOST_KEPT:
+                self._ordinary.clear()
+            found = self._ordinary[key] = Answer()
+            self.recurse(name, asker, found)
+        answer.take(found)
 
     def _way_out(self, machine: Machine) -> Decision | None:
         """What keeps a machine's questions from servers on the internet that nobody describes."""

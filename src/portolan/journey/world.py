@@ -156,6 +156,7 @@ class World:
         self._walked.clear()
         self._looked_up.clear()
         self._chains.clear()
+        self.naming.forget()
 
     def resolve(self, client: Client, host: str, literal: IPAddress | None) -> Resolution:
         """A host's addresses as a client finds them; the same name is looked up once."""
