@@ -23,7 +23,8 @@ def lies_at(
         # A file is none behind a slash (path_resolution(7)).
         return "inside" if found == "file" and path.endswith("/") else found, None
     gives = site.folder is not None or (site.answer is None and site.upstream is None)
-    what = "nothing" if not gives else "folder" if path.endswith("/") else "file"
+    # Where a site gives nothing of a folder, the program has one of its own, of which only the top is sure.
+    what = ("folder" if not path.strip("/") else "nothing") if not gives else "folder" if path.endswith("/") else "file"
     return what, content_kinds.LyingAssumed(site.name, path, what, place=site.place, subject=site)
 
 

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 from typing import Any, NamedTuple
-from urllib.parse import quote
+from urllib.parse import quote, unquote
 
 from portolan.estate.client import Saying
 from portolan.estate.machine import Machine
@@ -590,8 +590,8 @@ class Serving:
             response, passed = sent, False
         else:
             here = effective(self.site, sent, self.program, self.shared)
-            # What is passed on is judged anew, unless it is the very path that was asked.
-            judged = here.upstream is not None and page != asking.url.path
+            # What is passed on is judged anew, unless it is the very path that was turned away, by rules or not (measured).
+            judged = here.upstream is not None and sent != unquote(onward.path)
             if let_in is not None and here.access is let_in.access and not judged:
                 here = here.but(access=None)
             response, passed = self._phases(here, sent, sent)

@@ -304,7 +304,8 @@ def _section_source(section: Section, room: WebRoom, number: str, passing: bool)
             path = quoting.httpd(str(section.path), section.place)
             yield f"ProxyPass {path} {where}{_upgraded(upstream)}"
             if upstream.turns_redirects:
-                yield f"ProxyPassReverse {path} {where}"
+                # Outside of a section it would turn what comes for other paths, too (measured).
+                yield from (f"<Location {path}>", f"ProxyPassReverse {where}", "</Location>")
             yield from _turned(upstream)
         return
     if section.not_passed_on and passing and section.path is not None:
