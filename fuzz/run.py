@@ -153,7 +153,7 @@ def command(rng: random.Random, main: str, url: str, vantage: str, extra: list[s
     boot = ["--after-reboot"] if rng.random() < 0.1 else []
     common = ["-e", main, *extra, *moment]
     word = rng.random()
-    if word < 0.3:
+    if word < 0.36:
         return ["check", *common, *form, *boot]
     if word < 0.4:
         return glance(rng, main, url, [*common, *boot], extra)

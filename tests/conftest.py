@@ -27,7 +27,7 @@ settings.register_profile(
 settings.register_profile(
     "explore",
     deadline=None,
-    max_examples=400,
+    max_examples=200,
     database=None,
     print_blob=True,
     suppress_health_check=[HealthCheck.too_slow],

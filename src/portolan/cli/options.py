@@ -79,6 +79,18 @@ def format_option(parser: argparse.ArgumentParser, *formats: str) -> None:
     )
 
 
+def places_option(parser: argparse.ArgumentParser) -> None:
+    """From where it is asked; several."""
+    parser.add_argument(
+        "--from",
+        dest="vantages",
+        metavar="VANTAGE",
+        action="append",
+        default=[],
+        help="only from here: a vantage, a machine, near:NETWORK or internet; several with commas, or given again",
+    )
+
+
 def watch_option(parser: argparse.ArgumentParser) -> None:
     """Whether it is asked again whenever the estate's files change."""
     parser.add_argument(

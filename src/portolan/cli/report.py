@@ -2,7 +2,7 @@
 
 import argparse
 
-from portolan.cli.options import add_command, estate_options, output_option
+from portolan.cli.options import add_command, estate_options, output_option, places_option
 
 
 def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
@@ -14,14 +14,7 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         "portolan report --estate observatory/ -o report.html",
         "portolan report --at 2026-06-01T00:00:00Z -o june.html",
     )
-    parser.add_argument(
-        "--from",
-        dest="vantages",
-        metavar="VANTAGE",
-        action="append",
-        default=[],
-        help="only from here: a vantage, a machine, near:NETWORK or internet; several with commas, or given again",
-    )
+    places_option(parser)
     estate_options(parser)
     output_option(parser)
     parser.set_defaults(run=run, only=None, jobs=1, cluster=None)

@@ -4,7 +4,7 @@ import argparse
 import sys
 from typing import TYPE_CHECKING
 
-from portolan.cli.options import add_command, estate_options, format_option, output_option, watch_option
+from portolan.cli.options import add_command, estate_options, format_option, output_option, places_option, watch_option
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator
@@ -25,14 +25,7 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         "portolan survey --estate observatory/",
         "portolan survey --from street --only '*.kestrel-ridge.example' --format junit -o survey.xml",
     )
-    parser.add_argument(
-        "--from",
-        dest="vantages",
-        metavar="VANTAGE",
-        action="append",
-        default=[],
-        help="only from here: a vantage, a machine, near:NETWORK or internet; several with commas, or given again",
-    )
+    places_option(parser)
     parser.add_argument(
         "--only", metavar="GLOB", default=None, help="only addresses, or host names, that fit, such as '*.example'"
     )

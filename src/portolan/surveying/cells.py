@@ -64,10 +64,6 @@ class Cuts(Value, frozen=True):
             found += [Range(version, one, other - 1) for one, other in _between(self.addresses[version], first, end)]
         return found
 
-    def port_cells(self) -> list[PortRange]:
-        """The cells of ports."""
-        return [PortRange(first, end - 1) for first, end in _between(self.ports, 1, PORTS_END)]
-
 
 def int_of(network: IPNetwork) -> int:
     """A range's first address as a number."""
