@@ -322,3 +322,20 @@ def test_a_name_alone_is_asked_as_it_is_typed(program, office):
     assert json.loads(done.stdout)["url"] == "http://visit.kestrel-ridge.example"
     assert json.loads(done.stdout)["vantage"] == "orion"
     assert "note: no scheme is given; http:// is what curl asks" in done.stderr
+
+
+def test_the_manual_page_has_every_command_and_option():
+    """Made by scripts/make_man.py, and brought to share/man/man1 by a wheel."""
+    import argparse
+    from pathlib import Path
+
+    from portolan.cli.main import COMMANDS, parser
+
+    page = (Path(__file__).parent.parent.parent / "docs" / "portolan.1").read_text("utf-8").replace("\\-", "-")
+    (below,) = [each for each in parser()._actions if isinstance(each, argparse._SubParsersAction)]
+    assert list(below.choices) == list(COMMANDS)
+    starts = [page.index(f"'portolan {name}'") for name in COMMANDS]
+    assert starts == sorted(starts)
+    for (name, command), start, end in zip(below.choices.items(), starts, [*starts[1:], len(page)], strict=True):
+        options = {option for action in command._actions for option in action.option_strings} - {"-h", "--help"}
+        assert [option for option in options if option not in page[start:end]] == [], name

@@ -119,7 +119,11 @@ def test_forty_are_planted():
 
 
 COMMANDS = [
-    ["check"], ["check", "--format", "json"], ["schema", "estate"],
+    ["check"], ["check", "--format", "json"], ["schema", "estate"], ["exposed"], ["exposed", "--format", "json"], ["report"], ["draw"],
+    *(["survey", "--format", form] for form in ("text", "json", "csv", "markdown", "junit", "sarif")),
+    *(["compare", ".", ".", "--format", form] for form in ("text", "json", "markdown")),
+    *(["compare", "--from", "known", "--from", "street", f"http://bob:zz90secret@{V[7:]}/old", "--format", form] for form in ("text", "json", "markdown")),
+    *(["draw", f"http://bob:zz90secret@{V[7:]}{path}", "--from", "known"] for path in ("/old", "/app/", "/private/")),
     *([command, url, "--from", place, *more] for command, url, place, more in [
         ("follow", f"http://bob:zz90secret@{V[7:]}/old", "known", []), ("follow", f"{V}/older", "street", ["--format", "json"]), ("follow", f"{V}/away", "street", []),
         ("explain", f"{V}/", "street", []), ("explain", f"{V}/", "known", ["--format", "json"]), ("explain", f"{H}/", "street", ["--format", "json"]), ("explain", f"{V}/app/", "known", []),

@@ -77,7 +77,7 @@ def _verdict(estate: Estate, findings: list[Finding], answers: Answers, style: S
     good = not errors
     if answers.asked:
         asked = f"{counted(answers.asked, 'question')} asked"
-        asked += f", {answers.left:,} left to 'portolan follow'" if answers.left else ""
+        asked += f", {answers.left:,} left to 'portolan survey'" if answers.left else ""
         text = (
             f"{missed:,} of {asked} miss{'es' if missed == 1 else ''} what is expected"
             if missed

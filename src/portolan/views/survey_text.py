@@ -17,11 +17,11 @@ _WIDE, _NAME = 100, 10
 def shown(survey: Survey, style: Style) -> Iterator[str]:
     """The text, line by line."""
     for group in survey.groups:
-        yield from _lines(_group(group, style))
+        yield from _lines([*_group(group, style), ""])
     for chunk in survey.failed:
         text = f"{counted(chunk.count, 'question')} from number {chunk.first + 1:,} on: {chunk.failed}"
         yield from _lines(row(style, style.ink("! ", "warn", "bold"), 2, f"not answered: {text}"))
-    if survey.groups or survey.failed:
+    if survey.failed:
         yield "\n"
     if style.width >= _WIDE:
         yield from _lines(_matrix(survey, style))
