@@ -32,10 +32,14 @@ def drawn(picture: Picture, style: Style) -> Svg:
         svg.text(_MARGIN + 24, y, line, 14, kind, True)
         y += 18
     many = sum(len(lane.boxes) for lane in picture.lanes) > _MANY
-    columns, size = (8, 9.5) if many else (5, 11.5)
+    most, size = (8, 10.0) if many else (5, 11.5)
+    # As many side by side as the longest lane has, and no fewer than four; every box is as wide as every other.
+    columns = max(4, min(most, max((len(lane.boxes) for lane in picture.lanes), default=4)))
+    deepest = max((lane.depth for lane in picture.lanes), default=0)
+    width = (_WIDTH - 2 * _MARGIN - min(_INDENT * deepest, 10 * _INDENT) - _GAP * (columns - 1)) / columns
     y += 4
     for lane in picture.lanes:
-        y = _lane(svg, lane, y, columns, size, style) + (10 if many else 18)
+        y = _lane(svg, lane, y, (columns, width), size, style) + (8 if many else 18)
     return svg
 
 
@@ -46,10 +50,10 @@ def _in_words(picture: Picture) -> str:
     return plain("; ".join(lanes) + (f". It breaks at {broken[0]}." if broken else "."))
 
 
-def _lane(svg: Svg, lane: Lane, y: float, columns: int, size: float, style: Style) -> float:
-    """Draws a lane from a height on; the height below it."""
-    left = _MARGIN + _INDENT * lane.depth
-    width = (_WIDTH - _MARGIN - left - _GAP * (columns - 1)) / columns
+def _lane(svg: Svg, lane: Lane, y: float, grid: tuple[int, float], size: float, style: Style) -> float:
+    """Draws a lane from a height on, so many boxes of a width side by side; the height below it."""
+    columns, width = grid
+    left = _MARGIN + _INDENT * min(lane.depth, 10)
     svg.path(f"M{left:g} {y:g}H{_WIDTH - _MARGIN:g}", "p-lane")
     lead = "in turn, " if lane.depth else ""
     kind = "p-dim" if lane.depth or lane.back else "p-text"
