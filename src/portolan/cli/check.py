@@ -38,34 +38,29 @@ def run(arguments: argparse.Namespace) -> int:
 
         return again_and_again(arguments, run)
     from portolan.cli.question import ready
-    from portolan.cli.terminal import print_json, style_of
+    from portolan.cli.terminal import put, style_of
     from portolan.diagnosis.asking import answers
     from portolan.diagnosis.lint import lint
+    from portolan.views.results import Checked
 
     question = ready(arguments)
     if arguments.renewals is not None:
         return _renewals(arguments, question.world)
     findings = lint(question.world)
     found = answers(question.world, question.apply)
-    if arguments.format == "json":
-        from portolan.views.data import check_data
-
-        print_json(check_data(question.loaded.estate, question.world.now, findings, found))
-    else:
-        from portolan.views.check_text import check_text
-
-        print(check_text(question.loaded.estate, findings, found, style_of(arguments)), end="")
+    result = Checked(question.loaded.estate, question.world.now, findings, found)
+    put("check", arguments.format, result, style_of(arguments))
     return 1 if found.groups or any(finding.severity == "error" for finding in findings) else 0
 
 
 def _renewals(arguments: argparse.Namespace, world: "World") -> int:
     """Rehearses the next renewals; 0 where each can be had, else 1."""
     from portolan.cli.errors import UsageError
-    from portolan.cli.terminal import print_json, style_of
+    from portolan.cli.terminal import put, style_of
     from portolan.diagnosis.renewals import renewals
     from portolan.source.nearest import did_you_mean
     from portolan.source.plain import one_line
-    from portolan.views.renewals import renewals_data, renewals_text
+    from portolan.views.results import Renewed
 
     found = renewals(world, arguments.renewals.lower() or None)
     if arguments.renewals and not found:
@@ -76,8 +71,5 @@ def _renewals(arguments: argparse.Namespace, world: "World") -> int:
             did_you_mean(arguments.renewals, known) or f"Renewed are {', '.join(dict.fromkeys(known)) or 'none here'}."
         )
         raise UsageError(f"no certificate is renewed for '{one_line(arguments.renewals)}'", hint)
-    if arguments.format == "json":
-        print_json(renewals_data(found, world.now))
-    else:
-        print(renewals_text(found, world.now, style_of(arguments)), end="")
+    put("renewals", arguments.format, Renewed(found, world.now), style_of(arguments))
     return 1 if any(each.blocked for each in found) else 0

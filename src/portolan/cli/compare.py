@@ -74,7 +74,7 @@ def run(arguments: argparse.Namespace) -> int:
         return _two_places(arguments)
     before, after = _worlds(arguments)
     found = compared(before, after)
-    put_out(arguments.output, form_of("compare", arguments.format).shown(found, style_of(arguments)))
+    put_out(arguments.output, form_of("compare", arguments.format)(found, style_of(arguments)))
     return 1 if found.worse(worse) else 0
 
 
@@ -136,5 +136,5 @@ def _two_places(arguments: argparse.Namespace) -> int:
     about = ready(arguments)
     with asked():
         found = side_by_side(*(question(about.world, arguments.sides[0], name) for name in names))
-    put_out(arguments.output, form_of("places", arguments.format).shown(found, style_of(arguments)))
+    put_out(arguments.output, form_of("places", arguments.format)(found, style_of(arguments)))
     return 0 if found.difference is None or not {"outcome", "page"} & set(found.difference.what) else 1

@@ -32,18 +32,15 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
 def run(arguments: argparse.Namespace) -> int:
     """Tells a story; 0 when it came to its end."""
     from portolan.cli.errors import UsageError
-    from portolan.cli.terminal import print_json, style_of
+    from portolan.cli.terminal import put, style_of
     from portolan.source.nearest import did_you_mean
     from portolan.source.plain import one_line
 
     stories = story_index()
     if arguments.list:
-        if arguments.format == "json":
-            print_json({"stories": list(stories.values())})
-        else:
-            from portolan.views.demo_text import list_text
+        from portolan.views.results import Stories
 
-            print(list_text(list(stories.values()), style_of(arguments)), end="")
+        put("stories", arguments.format, Stories(tuple(stories.values())), style_of(arguments))
         return 0
     name = arguments.story or MAIN_STORY
     if name not in stories:

@@ -50,12 +50,12 @@ def run(arguments: argparse.Namespace) -> int:
         from portolan.surveying.plan import plan
 
         drawn = plan(about.world)
-        put_out(arguments.output, form_of("plan", "svg").shown(drawn, style))
+        put_out(arguments.output, form_of("plan", "svg")(drawn, style))
         return 0 if drawn.met else 1
     question = posed(arguments, about)
     with asked():
         found = question.answer()
     missed = misses(question.expectation, found)
     drawn_way = picture(found, not missed, in_words(found.outcome))
-    put_out(arguments.output, form_of("draw", "svg").shown(drawn_way, style))
+    put_out(arguments.output, form_of("draw", "svg")(drawn_way, style))
     return 1 if missed else 0

@@ -36,12 +36,13 @@ def run(arguments: argparse.Namespace) -> int:
     """Answers; 0 when nothing is to be mended, else 1."""
     from portolan.cli.asking import asked
     from portolan.cli.question import posed, ready
-    from portolan.cli.terminal import print_json, style_of
+    from portolan.cli.terminal import put, style_of
     from portolan.diagnosis.base import Case
     from portolan.diagnosis.registry import recognise
     from portolan.diagnosis.search import explain
     from portolan.diagnosis.smallest import EVERY, MOST_TRIED
     from portolan.journey.turns import missed_turns
+    from portolan.views.results import Explained
 
     about = ready(arguments)
     if arguments.url is None:
@@ -56,21 +57,10 @@ def run(arguments: argparse.Namespace) -> int:
             complain(f"note: {turns[0].words}; else as expected")
             found = explain(question.world, question.url, turns[0].visit.vantage, about.apply, most)
     findings = recognise(Case(question.world, found.visit, found.expectation))
-    if arguments.format == "patch":
-        print_json(found.best.patch if found.best is not None else [])
-        if found.missed and (found.best is None or not found.best.patch):
-            complain(f"portolan: {_why_empty(found)}")
-    elif arguments.format == "json":
-        from portolan.views.data import explain_data
-
-        print_json(explain_data(found, findings))
-    else:
-        from portolan.views.explain_text import explain_text
-        from portolan.views.zoom_text import zoom_text
-
-        style = style_of(arguments)
-        zoomed = zoom_text(found.visit, arguments.zoom, style) if arguments.zoom is not None else []
-        print(explain_text(found, findings, style, arguments.every_step, zoomed), end="")
+    result = Explained(found, findings, arguments.every_step, arguments.zoom)
+    put("explain", arguments.format, result, style_of(arguments))
+    if arguments.format == "patch" and found.missed and (found.best is None or not found.best.patch):
+        complain(f"portolan: {_why_empty(found)}")
     return 1 if found.missed else 0
 
 
@@ -81,14 +71,13 @@ _MOST_CAUSES = 8
 def _all_missed(arguments: argparse.Namespace, about: "Ready") -> int:
     """Explains what misses an expectation, worst first, one question a cause; 1 where something does."""
     from portolan.cli.errors import UsageError
-    from portolan.cli.terminal import print_json, style_of
+    from portolan.cli.terminal import put, style_of
     from portolan.diagnosis.asking import answers
     from portolan.diagnosis.base import Case
     from portolan.diagnosis.registry import recognise
     from portolan.diagnosis.search import explain
     from portolan.diagnosis.smallest import EVERY, MOST_TRIED
-    from portolan.views.data import all_explained_data, explain_data
-    from portolan.views.explain_text import all_explained_text, explain_text
+    from portolan.views.results import AllExplained, Explained
 
     if arguments.vantage is not None or arguments.zoom is not None or arguments.format == "patch":
         raise UsageError("no URL is named", "Name one, or leave --from, --zoom and --format patch out.")
@@ -98,13 +87,10 @@ def _all_missed(arguments: argparse.Namespace, about: "Ready") -> int:
     explained = []
     for first in (group.missed[0] for group in groups[:_MOST_CAUSES]):
         one = explain(about.world, first.expectation.url, first.vantage, about.apply, most)
-        explained.append((one, recognise(Case(about.world, one.visit, one.expectation))))
-    if arguments.format == "json":
-        print_json(all_explained_data(about.world.now, found, [explain_data(*each) for each in explained]))
-    else:
-        style = style_of(arguments)
-        told = [explain_text(*each, style, arguments.every_step, []) for each in explained]
-        print(all_explained_text(told, found, style), end="")
+        findings = recognise(Case(about.world, one.visit, one.expectation))
+        explained.append(Explained(one, findings, arguments.every_step))
+    result = AllExplained(about.world.now, found, tuple(explained))
+    put("explain all", arguments.format, result, style_of(arguments))
     return 1 if groups else 0
 
 

@@ -44,5 +44,5 @@ def run(arguments: argparse.Namespace) -> int:
     except UnknownTargetError as error:
         hint = did_you_mean(arguments.target, error.known) or f"Machines are {', '.join(error.known[:12])}."
         raise UsageError(f"no machine has the name or the address '{one_line(arguments.target)}'", hint) from None
-    put_out(arguments.output, form_of("exposed", arguments.format).shown(found, style_of(arguments)))
+    put_out(arguments.output, form_of("exposed", arguments.format)(found, style_of(arguments)))
     return 0

@@ -18,26 +18,20 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
 
 def run(arguments: argparse.Namespace) -> int:
     """Prints the page. Raises UsageError for a code that is none."""
-    from portolan.cli.terminal import print_json, style_of
+    from portolan.cli.terminal import put, style_of
     from portolan.diagnosis.registry import BY_CODE, OLD_CODES
     from portolan.source.nearest import did_you_mean
     from portolan.source.plain import one_line
-    from portolan.views.fault_text import fault_data, fault_list, fault_page
+    from portolan.views.results import Faults
 
     code = arguments.code
     if code is None:
-        every = [BY_CODE[each] for each in sorted(BY_CODE)]
-        if arguments.format == "json":
-            print_json({"faults": [fault_data(each) for each in every]})
-        else:
-            print(fault_list(every, style_of(arguments)))
+        every = tuple(BY_CODE[each] for each in sorted(BY_CODE))
+        put("fault", arguments.format, Faults(every, True), style_of(arguments))
         return 0
     if code not in BY_CODE:
         now = OLD_CODES.get(code)
         hint = f"It is called '{now}' now." if now else did_you_mean(code, BY_CODE) or "See 'portolan fault'."
         raise UsageError(f"no fault has the code '{one_line(code)}'", hint)
-    if arguments.format == "json":
-        print_json(fault_data(BY_CODE[code]))
-    else:
-        print(fault_page(BY_CODE[code], style_of(arguments)))
+    put("fault", arguments.format, Faults((BY_CODE[code],), False), style_of(arguments))
     return 0

@@ -34,10 +34,11 @@ def run(arguments: argparse.Namespace) -> int:
     """Answers; 0 when the visitor gets what was expected, else 1."""
     from portolan.cli.asking import asked
     from portolan.cli.question import posed, ready
-    from portolan.cli.terminal import print_json, style_of
+    from portolan.cli.terminal import put, style_of
     from portolan.journey.expectation import misses
     from portolan.journey.parts import lacking
     from portolan.journey.turns import turns as turns_of
+    from portolan.views.results import Followed
 
     about = ready(arguments)
     question = posed(arguments, about)
@@ -55,47 +56,26 @@ def run(arguments: argparse.Namespace) -> int:
         from portolan.diagnosis.registry import recognise
 
         findings = recognise(Case(question.world, found, expectation))
-    if arguments.format == "json":
-        from portolan.views.data import follow_data
-
-        print_json(follow_data(found, missed, expectation is not None, findings, turns, parts))
-    else:
-        from portolan.views.text import follow_text
-
-        style, zoomed = style_of(arguments), None
-        if arguments.zoom is not None:
-            from portolan.views.zoom_text import zoom_text
-
-            zoomed = zoom_text(found, arguments.zoom, style)
-        print(
-            follow_text(
-                found, missed, expectation is not None, findings, style, arguments.every_step, zoomed, turns, parts
-            ),
-            end="",
-        )
+    facts = (found, missed, expectation is not None, findings, turns, parts)
+    result = Followed(*facts, arguments.every_step, arguments.zoom)
+    put("follow", arguments.format, result, style_of(arguments))
     return 1 if missed or any(each.misses for each in turns) else 0
 
 
 def _climb(arguments: argparse.Namespace, about: "Ready", question: "Question") -> int:
     """Asks from rung to rung; 0 where every one holds, else 1 with the first that fails explained."""
     from portolan.cli.asking import asked
-    from portolan.cli.terminal import print_json, style_of
+    from portolan.cli.terminal import put, style_of
     from portolan.diagnosis.ladder import ladder
-    from portolan.views.ladder import ladder_data, ladder_text
+    from portolan.views.results import Climbed, Explained
 
     with asked():
         climbed = ladder(question)
-    broken, moment = climbed.broken, question.world.now
-    if arguments.format == "json":
-        print_json(ladder_data(climbed, moment))
-        return 0 if broken is None else 1
-    style = style_of(arguments)
-    print("\n".join(ladder_text(climbed, moment, style)))
-    if broken is None:
-        return 0
-    from portolan.diagnosis.search import explain
-    from portolan.views.explain_text import explain_text
+    broken, explained = climbed.broken, None
+    if broken is not None and arguments.format == "text":
+        from portolan.diagnosis.search import explain
 
-    found = explain(broken.world, broken.visit.url, broken.vantage, about.apply)
-    print(explain_text(found, broken.findings, style, arguments.every_step, []), end="")
-    return 1
+        found = explain(broken.world, broken.visit.url, broken.vantage, about.apply)
+        explained = Explained(found, broken.findings, arguments.every_step)
+    put("ladder", arguments.format, Climbed(climbed, question.world.now, explained), style_of(arguments))
+    return 0 if broken is None else 1

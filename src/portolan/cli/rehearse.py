@@ -64,9 +64,10 @@ def _rehearse(arguments: argparse.Namespace) -> int:
     from portolan.cli.asking import asked
     from portolan.cli.errors import UsageError
     from portolan.cli.question import ready
-    from portolan.cli.terminal import print_json, progress_line, style_of
+    from portolan.cli.terminal import progress_line, put, style_of
     from portolan.journey.visit import visit
     from portolan.rehearsal.run import Staging, confinement, lacking, missing_programs, rehearse
+    from portolan.views.results import HeldAgainst
 
     about = ready(arguments)
     missing = missing_programs(arguments.client)
@@ -96,14 +97,7 @@ def _rehearse(arguments: argparse.Namespace) -> int:
             )
     finally:
         shown("", 0, 0)
-    if arguments.format == "json":
-        from portolan.views.rehearse_view import rehearse_data
-
-        print_json(rehearse_data(found))
-    else:
-        from portolan.views.rehearse_view import rehearse_text
-
-        print(rehearse_text(found, style_of(arguments), arguments.evidence), end="")
+    put("rehearse", arguments.format, HeldAgainst(found, arguments.evidence), style_of(arguments))
     if found.failed:
         return 2
     # Where nothing was compared, nothing agrees.

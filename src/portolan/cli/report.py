@@ -32,5 +32,5 @@ def run(arguments: argparse.Namespace) -> int:
     can_put_out(arguments.output)
     found, world, asked, apply = asked_for(arguments)
     page = report(world, found, asked, apply, in_words)
-    put_out(arguments.output, form_of("report", "html").shown(page, style_of(arguments)))
+    put_out(arguments.output, form_of("report", "html")(page, style_of(arguments)))
     return 1 if found.groups or found.failed else 0

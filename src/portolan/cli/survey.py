@@ -66,7 +66,7 @@ def run(arguments: argparse.Namespace) -> int:
     survey = asked_for(arguments)[0]
     if earlier is not None:
         survey = survey.but(since=_since(survey, earlier, arguments.baseline))
-    put_out(arguments.output, form_of("survey", arguments.format).shown(survey, style_of(arguments)))
+    put_out(arguments.output, form_of("survey", arguments.format)(survey, style_of(arguments)))
     return 1 if survey.groups or survey.failed or not survey.questions else 0
 
 

@@ -47,6 +47,14 @@ def progress_line(stream: TextIO) -> Callable[[str, int, int], None]:
     return show
 
 
+def put(what: str, form: str, result: object, style: Style) -> None:
+    """Prints a result in one of its forms."""
+    from portolan.views.formats import form_of
+
+    for piece in form_of(what, form)(result, style):
+        sys.stdout.write(piece)
+
+
 def print_json(data: object) -> None:
     """Plain data as JSON in ASCII, so that nothing in it can move a terminal."""
     import json

@@ -1,13 +1,22 @@
-"""Every form of output: one module of this room each, with one function; a further form is one module, and its line here."""
+"""Every form of output: one function each, `shown` of a module of this room unless it is named; a further form is that, and its line here."""
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from importlib import import_module
-from typing import Any, Protocol
+from typing import Any
 
 from portolan.views.style import Style
 
-#: What is shown, in which forms, and the module for each; the first form is the usual one.
+#: What is shown, in which forms, and the module (and function) for each; the first form is the usual one.
 FORMATS: dict[str, dict[str, str]] = {
+    "follow": {"text": "text", "json": "json_forms:followed"},
+    "ladder": {"text": "text_forms:climbed", "json": "json_forms:climbed"},
+    "check": {"text": "text_forms:checked", "json": "json_forms:checked"},
+    "renewals": {"text": "text_forms:renewed", "json": "json_forms:renewed"},
+    "explain": {"text": "text_forms:explained", "json": "json_forms:explained", "patch": "json_forms:patch"},
+    "explain all": {"text": "text_forms:all_explained", "json": "json_forms:all_explained"},
+    "rehearse": {"text": "text_forms:held_against", "json": "json_forms:held_against"},
+    "fault": {"text": "text_forms:faults", "json": "json_forms:faults"},
+    "stories": {"text": "text_forms:stories", "json": "json_forms:stories"},
     "survey": {
         "text": "survey_text",
         "json": "survey_json",
@@ -18,21 +27,18 @@ FORMATS: dict[str, dict[str, str]] = {
     },
     "compare": {"text": "compare_text", "json": "compare_json", "markdown": "compare_markdown"},
     "places": {"text": "places_text", "json": "places_json", "markdown": "places_markdown"},
+    "exposed": {"text": "exposed_text", "json": "exposed_json"},
     "draw": {"svg": "draw_svg"},
     "plan": {"svg": "plan_svg"},
     "report": {"html": "report_html"},
-    "exposed": {"text": "exposed_text", "json": "exposed_json"},
 }
 
-
-class Form(Protocol):
-    """A module that shows results of one kind in one form."""
-
-    def shown(self, result: Any, style: Style) -> Iterable[str]:
-        """The output piece by piece, so that nobody holds the whole of a long one."""
+#: Shows a result piece by piece, so that nobody holds the whole of a long one.
+Form = Callable[[Any, Style], Iterable[str]]
 
 
 def form_of(what: str, name: str) -> Form:
-    """The module that shows results of a kind in a form, loaded when it is asked for."""
-    form: Form = import_module(f"portolan.views.{FORMATS[what][name]}")
+    """What shows results of a kind in a form; its module is loaded when it is asked for."""
+    module, _, function = FORMATS[what][name].partition(":")
+    form: Form = getattr(import_module(f"portolan.views.{module}"), function or "shown")
     return form

@@ -1,5 +1,6 @@
 """The text view: a leg a line, the break marked, the verdict last."""
 
+from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from portolan.evidence.decision import Decision
@@ -14,6 +15,18 @@ from portolan.views.words import in_words
 
 if TYPE_CHECKING:
     from portolan.diagnosis.base import Finding  # not loaded for a visit that went well
+    from portolan.views.results import Followed
+
+
+def shown(result: "Followed", style: Style) -> Iterator[str]:
+    """A visit, with the leg that is to be drawn large before the rest."""
+    zoomed = None
+    if result.zoom is not None:
+        from portolan.views.zoom_text import zoom_text
+
+        zoomed = zoom_text(result.visit, result.zoom, style)
+    facts = (result.visit, result.missed, result.expected, result.findings, style, result.every)
+    yield follow_text(*facts, zoomed, result.turns, result.parts)
 
 
 def follow_text(

@@ -1,0 +1,94 @@
+"""What commands hand to the forms of output: finished results, and how much of them is to be shown."""
+
+from datetime import datetime
+from typing import TYPE_CHECKING, Any
+
+from portolan.journey.expectation import Miss
+from portolan.journey.parts import Part
+from portolan.journey.turns import Turn
+from portolan.journey.visit import Visit
+from portolan.source.value import Value
+
+if TYPE_CHECKING:
+    # What failed is shown by values of that room; an answer in which nothing did does not wait for it.
+    from portolan.diagnosis.asking import Answers
+    from portolan.diagnosis.base import Fault, Finding
+    from portolan.diagnosis.ladder import Ladder
+    from portolan.diagnosis.renewals import Renewal
+    from portolan.diagnosis.trial import Explanation
+    from portolan.estate.estate import Estate
+    from portolan.rehearsal.run import Rehearsed
+
+
+class Followed(Value, frozen=True):
+    """A visit. `every` step is shown, or the main ones; `zoom` is the leg that is drawn large."""
+
+    visit: Visit
+    missed: tuple[Miss, ...]
+    expected: bool
+    findings: "list[Finding]"
+    turns: tuple[Turn, ...] = ()
+    parts: tuple[Part, ...] = ()
+    every: bool = False
+    zoom: str | None = None
+
+
+class Checked(Value, frozen=True):
+    """What a check found."""
+
+    estate: "Estate"
+    at: datetime
+    findings: "list[Finding]"
+    answers: "Answers"
+
+
+class Explained(Value, frozen=True):
+    """One explanation, with what else was recognised."""
+
+    explanation: "Explanation"
+    findings: "list[Finding]"
+    every: bool = False
+    zoom: str | None = None
+
+
+class AllExplained(Value, frozen=True):
+    """Several explanations, one a cause."""
+
+    at: datetime
+    answers: "Answers"
+    explained: tuple[Explained, ...]
+
+
+class Climbed(Value, frozen=True):
+    """A ladder, and the explanation of its first rung that fails."""
+
+    ladder: "Ladder"
+    at: datetime
+    broken: Explained | None = None
+
+
+class Renewed(Value, frozen=True):
+    """The next renewals."""
+
+    renewals: "tuple[Renewal, ...]"
+    at: datetime
+
+
+class HeldAgainst(Value, frozen=True):
+    """A rehearsal; with the evidence of every question, or of those only that disagree."""
+
+    rehearsed: "Rehearsed"
+    every: bool = False
+
+
+class Faults(Value, frozen=True):
+    """Faults: a list of all, or the page of one."""
+
+    faults: "tuple[Fault, ...]"
+    listed: bool
+
+
+class Stories(Value, frozen=True):
+    """The shipped stories: name, title, URL and vantage of each."""
+
+    stories: tuple[dict[str, Any], ...]
