@@ -96,10 +96,13 @@ def differing(text: str, rng: random.Random, count: int) -> tuple[list[str], int
     found = exposed(world)
     targets = [item.ip for box in machines(world.estate) for _, items in attachments(box) for item in items]
     ports = sorted({each.asked for each in found.reached} | {80, 443, 22, 8080, rng.randint(1, 65535)})
+    # What some reach and others do not has boundaries: half of the points ask there.
+    some = [(each.address, each.asked) for each in found.reached if not each.everywhere and each.protocol == "tcp"]
     wrong, asked = [], 0
     for point in points(world, rng, count):
         network, address, prefix = point
-        target, port = rng.choice(targets), rng.choice(ports)
+        narrow = [each for each in some if each[0].version == address.version] if rng.random() < 0.5 else []
+        target, port = rng.choice(narrow) if narrow else (rng.choice(targets), rng.choice(ports))
         if target.version != address.version:
             continue
         who = Vantage(name="(point)", network=network, address=(ip_interface(f"{address}/{prefix}"),))

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from conformance.exposed_points import differing
 from conformance.topologies import Draw
 from portolan.source.problem import EstateError
-from portolan.surveying.cells import Range, cuts, joined, without
+from portolan.surveying.cells import Cuts, Range, cuts, joined, without
 from portolan.surveying.exposed import MACHINES, UnknownTargetError, exposed, networks_of, shown_ranges
 from tests.conftest import OFFICE, schema, swap, world
 
@@ -113,6 +113,25 @@ def test_as_follow_says_in_random_topologies():
         assert wrong == []
         asked, estates = asked + count, estates + 1
     assert (estates > 8, asked > 200) == (True, True)
+
+
+def test_a_boundary_that_is_overlooked_would_be_noticed(monkeypatch):
+    """The comparison with single connections finds cells that are cut too coarsely."""
+    real = cuts
+
+    def coarse(estate):
+        found = real(estate)
+        held = {version: numbers[::3] for version, numbers in found.addresses.items()}
+        return Cuts(held, found.ports, found.named)
+
+    monkeypatch.setattr("portolan.surveying.exposed.cuts", coarse)
+    wrong = 0
+    for number in range(14):
+        try:
+            wrong += len(differing(json.dumps(Draw(4200 + number).estate()), random.Random(number), 20)[0])
+        except EstateError:
+            continue
+    assert wrong > 0
 
 
 _RANGE = st.tuples(st.integers(0, 60), st.integers(0, 8)).map(lambda pair: Range(4, pair[0], pair[0] + pair[1]))
