@@ -26,7 +26,7 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         help="rehearse the next renewals instead: would an authority be convinced; of one certificate or name",
     )
     estate_options(parser)
-    format_option(parser, "text", "json")
+    format_option(parser, "check")
     watch_option(parser)
     parser.set_defaults(run=run)
 

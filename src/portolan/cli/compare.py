@@ -49,7 +49,7 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         help="what also makes the exit status 1: opens, weakens (breaks always does); several with commas",
     )
     estate_options(parser)
-    format_option(parser, "text", "json", "markdown")
+    format_option(parser, "compare")
     output_option(parser)
     parser.set_defaults(run=run)
 

@@ -25,7 +25,7 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
     parser.add_argument(
         "--copy", metavar="DIR", default=None, help="write the story's estate to a new folder, to start from"
     )
-    format_option(parser, "text", "json")
+    format_option(parser, "stories")
     parser.set_defaults(run=run)
 
 

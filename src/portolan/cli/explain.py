@@ -28,7 +28,7 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         help="try every change that might have been meant, however long it takes, and not only the likeliest",
     )
     estate_options(parser)
-    format_option(parser, "text", "json", "patch")
+    format_option(parser, "explain")
     parser.set_defaults(run=run)
 
 

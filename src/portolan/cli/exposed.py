@@ -19,7 +19,7 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
     )
     parser.add_argument("--port", metavar="P", type=int, default=None, help="only at this port, as it is asked")
     estate_options(parser)
-    format_option(parser, "text", "json")
+    format_option(parser, "exposed")
     output_option(parser)
     parser.set_defaults(run=run)
 

@@ -12,7 +12,7 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         commands, "fault", "what a fault is, and how it is mended", "portolan fault forward-missing", "portolan fault"
     )
     parser.add_argument("code", metavar="CODE", nargs="?", help="the fault's code; left out: all codes")
-    format_option(parser, "text", "json")
+    format_option(parser, "fault")
     parser.set_defaults(run=run)
 
 

@@ -26,7 +26,7 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         help="ask from ever farther away: the machine itself, its neighbours, the internet, by address and by name",
     )
     estate_options(parser)
-    format_option(parser, "text", "json")
+    format_option(parser, "follow")
     parser.set_defaults(run=run)
 
 

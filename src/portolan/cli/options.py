@@ -4,6 +4,8 @@ import argparse
 import os
 import sys
 
+from portolan.views.formats import FORMATS
+
 
 def columns() -> int:
     """How wide the terminal is: what COLUMNS says, else what the terminal says, else 80.
@@ -68,9 +70,12 @@ def boot_option(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def format_option(parser: argparse.ArgumentParser, *formats: str) -> None:
-    """The form of the output."""
-    parser.add_argument("--format", choices=formats, default="text", help="the form of the output (default: text)")
+def format_option(parser: argparse.ArgumentParser, what: str) -> None:
+    """The form of the output: every one that there is for what is shown."""
+    forms = tuple(FORMATS[what])
+    parser.add_argument(
+        "--format", choices=forms, default=forms[0], help=f"the form of the output (default: {forms[0]})"
+    )
     parser.add_argument(
         "--color",
         choices=("auto", "always", "never"),

@@ -41,7 +41,7 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         "--sweep", action="store_true", help="end whatever an earlier rehearsal left behind, and say what it was"
     )
     estate_options(parser)
-    format_option(parser, "text", "json")
+    format_option(parser, "rehearse")
     parser.set_defaults(run=run)
 
 

@@ -45,7 +45,7 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         help="let a cluster ask (dask.distributed): its scheduler's address, or 'local' to start one here",
     )
     estate_options(parser)
-    format_option(parser, "text", "json", "csv", "markdown", "junit", "sarif")
+    format_option(parser, "survey")
     output_option(parser)
     watch_option(parser)
     parser.set_defaults(run=run)

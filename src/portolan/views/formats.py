@@ -1,10 +1,17 @@
 """Every form of output: one function each, `shown` of a module of this room unless it is named; a further form is that, and its line here."""
 
-from collections.abc import Callable, Iterable
 from importlib import import_module
-from typing import Any
+from typing import TYPE_CHECKING
 
-from portolan.views.style import Style
+if TYPE_CHECKING:
+    # Which forms there are is asked for help, too, where nothing is shown.
+    from collections.abc import Callable, Iterable
+    from typing import Any
+
+    from portolan.views.style import Style
+
+    #: Shows a result piece by piece, so that nobody holds the whole of a long one.
+    Form = Callable[[Any, Style], Iterable[str]]
 
 #: What is shown, in which forms, and the module (and function) for each; the first form is the usual one.
 FORMATS: dict[str, dict[str, str]] = {
@@ -33,11 +40,8 @@ FORMATS: dict[str, dict[str, str]] = {
     "report": {"html": "report_html"},
 }
 
-#: Shows a result piece by piece, so that nobody holds the whole of a long one.
-Form = Callable[[Any, Style], Iterable[str]]
 
-
-def form_of(what: str, name: str) -> Form:
+def form_of(what: str, name: str) -> "Form":
     """What shows results of a kind in a form; its module is loaded when it is asked for."""
     module, _, function = FORMATS[what][name].partition(":")
     form: Form = getattr(import_module(f"portolan.views.{module}"), function or "shown")
