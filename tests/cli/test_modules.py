@@ -9,7 +9,8 @@ import pytest
 
 from tests.conftest import OFFICE, STORIES
 
-ALWAYS = {"cli", "source", "version"}
+#: Of the views only the table of forms, which help asks for its choices.
+ALWAYS = {"cli", "source", "version", "views"}
 ASKING = ALWAYS | {
     "estate",
     "formats",
@@ -22,7 +23,21 @@ ASKING = ALWAYS | {
     "tls",
     "views",
 }
-LIBRARIES = ("dns", "cryptography", "idna", "re2", "yaml", "msgspec", "jsonschema", "shtab")
+LIBRARIES = (
+    "dns",
+    "cryptography",
+    "idna",
+    "re2",
+    "yaml",
+    "msgspec",
+    "jsonschema",
+    "shtab",
+    "jinja2",
+    "watchfiles",
+    "wcwidth",
+    "distributed",
+    "multiprocessing",
+)
 PLAIN = "http://visit.kestrel-ridge.example/"
 
 #: A command line, the rooms that it loads, and the libraries.
@@ -30,6 +45,8 @@ LOADS = {
     "--version": (ALWAYS, set()), "--help": (ALWAYS, set()), "fault cert-name": (None, {"msgspec", "yaml"}), "schema estate": (None, {"msgspec", "yaml"}),
     f"follow {PLAIN} --from street": (ASKING, {"yaml", "msgspec"}), f"follow {PLAIN} --from street --format json": (ASKING, {"yaml", "msgspec"}),
     f"explain {PLAIN} --from street": (ASKING | {"diagnosis", "edge", "store"}, {"yaml", "msgspec"}), "check": (ASKING | {"diagnosis", "edge", "store"}, {"yaml", "msgspec"}),
+    "survey": (ASKING | {"diagnosis", "edge", "store", "surveying"}, {"yaml", "msgspec"}), "exposed": (None, {"yaml", "msgspec"}),
+    "report": (None, {"yaml", "msgspec", "jinja2"}), "draw": (None, {"yaml", "msgspec"}), "compare . .": (None, {"yaml", "msgspec"}),
 }  # fmt: skip
 CODE = """
 import contextlib, io, json, sys
@@ -62,6 +79,8 @@ def test_a_command_loads_what_it_needs(tmp_path, line):
     modules = loaded_by(line.split(), tmp_path)
     if wanted is not None:
         assert rooms(modules) == wanted
+    if wanted == ALWAYS:
+        assert {name for name in modules if name.startswith("portolan.views.")} == {"portolan.views.formats"}
     assert set(LIBRARIES) & set(modules) <= libraries
     assert not rooms(modules) & {"rehearsal", "transcribing"} or line == "--help"
 

@@ -12,7 +12,7 @@ import jsonschema
 import junitparser
 import pytest
 
-from portolan.cli import jobs
+from portolan.cli import jobs, pool
 from portolan.diagnosis.registry import BY_CODE
 from portolan.formats.files import FileError, KeptFiles, MemoryFiles
 from portolan.journey.question import UnknownPlaceError
@@ -329,7 +329,7 @@ def test_a_process_that_dies_costs_its_chunk_only(monkeypatch):
 
     load(files, "estate.yaml")
     task = jobs.Task(files, "estate.yaml", (), ready.now, frozenset(), (), None)
-    monkeypatch.setattr(jobs, "_ask", _dies_at_the_second)
+    monkeypatch.setattr(pool, "_ask", _dies_at_the_second)
     asked = questions(ready)
     chunks = list(jobs.side_by_side(task, len(asked), 2, lambda first: Chunk(first, 0)))
     found = collected(ready, asked, chunks, lambda patch: ready.stated)
@@ -344,7 +344,7 @@ def test_a_process_that_dies_costs_its_chunk_only(monkeypatch):
 def _dies_at_the_second(first):
     if first == 1000:
         os.kill(os.getpid(), signal.SIGKILL)
-    return jobs._HELD and chunk(*jobs._HELD[0], first)
+    return pool._HELD and chunk(*pool._HELD[0], first)
 
 
 def test_kept_files_give_again_what_was_read():
