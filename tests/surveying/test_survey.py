@@ -318,6 +318,10 @@ def test_any_number_of_processes_says_the_same(program, tmp_path):
         assert (one.stdout, one.returncode) == (two.stdout, two.returncode)
         assert one.returncode == 1
     assert "site-not-enabled" in one.stdout
+    # A change on standard input is read once, and asked by all.
+    change = '{"hosts": {"orion": {"services": {"web": {"sites": {"s7": {"enabled": true}}}}}}}'
+    mended = program("survey", "--with", "-", "--jobs", "2", stdin=change)
+    assert (mended.returncode, mended.stderr) == (0, "")
 
 
 def test_a_process_that_dies_costs_its_chunk_only(monkeypatch):

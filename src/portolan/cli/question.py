@@ -56,12 +56,16 @@ def load_estate(arguments: argparse.Namespace, keep: bool = False) -> Loaded:
 
 
 def given_changes(arguments: argparse.Namespace) -> tuple[Given, ...]:
-    """What the files of the arguments' changes say. Raises UsageError."""
+    """What the files of the arguments' changes say; read once, since standard input can be read no more often. Raises UsageError."""
+    held: tuple[Given, ...] | None = getattr(arguments, "given", None)
+    if held is not None:
+        return held
     if "-" in arguments.changes and named_estate(arguments) == "-":
         raise UsageError("estate and change cannot both come from standard input", "Name a file for one of them.")
-    return tuple(
+    arguments.given = tuple(
         ("(standard input)" if name == "-" else name, given_bytes(name, "change")) for name in arguments.changes
     )
+    return given_changes(arguments)
 
 
 def with_changes(loaded: Loaded, changes: Iterable[Given], tell: Callable[[str], None]) -> Loaded:

@@ -40,6 +40,7 @@ def _watched(path: str) -> str:
 def _answered(arguments: argparse.Namespace, run: Callable[[argparse.Namespace], int]) -> None:
     from portolan.cli.main import refused, told
 
+    arguments.given = None  # changes are read again, too
     try:
         run(arguments)
     except EstateError as error:
