@@ -21,8 +21,8 @@ PICTURES = {
     "explain": (f"portolan explain {URL} --from street -e half-open", 100, 36),
     "rehearse": ("portolan rehearse -e half-open", 100, 18),
     "survey": ("portolan survey -e closed-desk; portolan survey -e two-signs", 110, 34),
-    "compare": ("portolan compare inside-only first-light", 100, 46),
-    "exposed": ("portolan exposed orion -e first-light", 100, 24),
+    "compare": ("portolan compare inside-only half-open", 100, 32),
+    "exposed": ("portolan exposed orion -e first-light", 100, 28),
     "zoom-connect": (
         "portolan follow https://bookings.kestrel-ridge.example/ -e one-way-street --zoom connect | head -22",
         100,

@@ -101,9 +101,9 @@ def verdict(found: Compared) -> tuple[str, str]:
     differing = len(found.differences)
     same = found.questions - differing
     parts.append(f"{differing:,} of {counted(found.questions, 'question')} answered otherwise, {same:,} as before")
-    parts.append(f"{found.still_met:,} expected answers stay met")
+    parts.append(f"{counted(found.still_met, 'expected answer')} stay{'s' if found.still_met == 1 else ''} met")
     if found.still_missed:
-        parts.append(f"{found.still_missed:,} stay missed")
+        parts.append(f"{found.still_missed:,} stay{'s' if found.still_missed == 1 else ''} missed")
     if found.newly_stated:
         parts.append(f"{counted(found.newly_stated, 'expectation')} new")
     if found.stated_no_more:
