@@ -99,9 +99,7 @@ def _ask(first: int) -> Chunk:
     from distributed import get_worker
 
     world, asked = getattr(get_worker(), _HELD)
-    found = chunk(world, asked, first)
-    world.forget()
-    return found
+    return chunk(world, asked, first)
 
 
 def _asked(engine: Any, client: Any, count: int) -> Iterator[Chunk]:

@@ -43,9 +43,7 @@ def _begin(task: Task) -> None:
 def _ask(first: int) -> Chunk:
     """The answers to one chunk."""
     world, asked = _HELD[0]
-    found = chunk(world, asked, first)
-    world.forget()
-    return found
+    return chunk(world, asked, first)
 
 
 def pooled(task: Task, firsts: list[int], count: int, jobs: int) -> Iterator[Chunk]:
