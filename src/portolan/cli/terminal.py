@@ -8,7 +8,7 @@ from collections.abc import Callable
 from typing import TextIO
 
 from portolan.cli.options import columns, named_estate
-from portolan.source.plain import without_passwords
+from portolan.source.plain import document
 from portolan.views.style import Style
 
 _WIDEST = 140
@@ -56,7 +56,5 @@ def put(what: str, form: str, result: object, style: Style) -> None:
 
 
 def print_json(data: object) -> None:
-    """Plain data as JSON in ASCII, so that nothing in it can move a terminal."""
-    import json
-
-    sys.stdout.write(without_passwords(json.dumps(data, indent=2, ensure_ascii=True)) + "\n")
+    """Plain data as JSON."""
+    sys.stdout.write(document(data))

@@ -12,7 +12,7 @@ from portolan.estate.edge import EdgeService, SwitchedEdge
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import asked_by, attachments, machine_called, machines, rented_edges
 from portolan.estate.machine import Forward, Machine
-from portolan.estate.names import answers_to
+from portolan.estate.names import ByName, answers_to
 from portolan.estate.service import Service, WebService
 from portolan.estate.site import Site, Upstream
 from portolan.estate.vantage import Expectation, Vantage
@@ -335,16 +335,12 @@ class _Homes:
         self.every = list(all_homes(estate))
         self.passing = [home for home in self.every if home.passes_on]
         self._sites: dict[str, list[Home]] = {}
-        #: Names that are no patterns, with the numbers of the homes that have them; and the patterns with theirs.
-        self._exact: dict[str, set[int]] = {}
-        self._patterns: list[tuple[str, int]] = []
+        #: The numbers of the homes that answer to names.
+        self._named = ByName[int]()
         for number, home in enumerate(self.every):
             self._sites.setdefault(home.site.name, []).append(home)
             for name in home.names:
-                if "*" in name or name.startswith("."):
-                    self._patterns.append((name, number))
-                else:
-                    self._exact.setdefault(name, set()).add(number)
+                self._named.add(name, number)
 
     def of_site(self, name: str) -> list[Home]:
         """The sites that are called so."""
@@ -352,8 +348,7 @@ class _Homes:
 
     def of_name(self, host: str) -> list[Home]:
         """The sites that answer to a host name, in the order in which they are written."""
-        found = {number for pattern, number in self._patterns if answers_to(pattern, host)}
-        return [self.every[number] for number in sorted(found | self._exact.get(host, set()))]
+        return [self.every[number] for number in sorted(self._named.of(host))]
 
 
 def all_homes(estate: Estate) -> Iterable[Home]:

@@ -178,8 +178,8 @@ def _worked_out(site: Site, sections: tuple[Section, ...], program: WebProgram) 
 
 def says_to_caches(giving: Giving) -> bool:
     """Whether it says anything to caches."""
-    said = giving.cache_control is None and giving.expires_after is None and giving.age is None
-    return giving.sets_cookie or not said
+    unsaid = giving.cache_control is None and giving.expires_after is None and giving.age is None
+    return giving.sets_cookie or not unsaid
 
 
 def for_caches(response: Response, giving: Giving) -> Response:

@@ -6,7 +6,7 @@ from datetime import datetime
 
 from portolan.estate.client import CLOSED_PORTS, SWITCHING, Saying, opening
 from portolan.estate.guesses import machines
-from portolan.estate.names import answers_to, is_exact
+from portolan.estate.names import ByName
 from portolan.estate.service import WebService, sites_of
 from portolan.estate.site import Site
 from portolan.estate.store import StoreDoor
@@ -136,24 +136,19 @@ def _meant(world: World, last: Exchange) -> str | None:
     if not any(isinstance(each, http_kinds.SiteDefault | http_kinds.SiteFirst) for each in response.decisions):
         return None
     host = last.url.host.rstrip(".")
-    exact, patterns = world.once("sites by name", lambda: _named_sites(world))
-    found = exact.get(host, set()) | {site for pattern, site in patterns if answers_to(pattern, host)}
+    found = world.once("sites by name", lambda: _named_sites(world)).of(host)
     return next(iter(found)) if len(found) == 1 and response.site.name not in found else None
 
 
-def _named_sites(world: World) -> tuple[dict[str, set[str]], list[tuple[str, str]]]:
-    """The sites that answer to each name, switched on or not; and those that answer to patterns of names."""
-    exact: dict[str, set[str]] = {}
-    patterns: list[tuple[str, str]] = []
+def _named_sites(world: World) -> ByName[str]:
+    """The sites that answer to each name, whether they are switched on or not."""
+    found = ByName[str]()
     for machine in machines(world.estate):
         for service in machine.services.values():
             for site in sites_of(service).values():
-                for name in map(str, site.names):
-                    if is_exact(name) or not name:
-                        exact.setdefault(name, set()).add(site.name)
-                    else:
-                        patterns.append((name, site.name))
-    return exact, patterns
+                for name in site.names:
+                    found.add(str(name), site.name)
+    return found
 
 
 def _closed(vantage: Vantage, url: Url) -> Decision | None:

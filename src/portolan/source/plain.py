@@ -54,3 +54,10 @@ def unseen(text: str, allowed: str = "") -> str | None:
 def _escape(char: str) -> str:
     code = ord(char)
     return f"\\x{code:02x}" if code < 0x100 else f"\\u{code:04x}" if code < 0x10000 else f"\\U{code:08x}"
+
+
+def document(data: object) -> str:
+    """Plain data as JSON in ASCII, so that nothing in it can move a terminal, and without what stands for passwords."""
+    import json
+
+    return without_passwords(json.dumps(data, indent=2, ensure_ascii=True)) + "\n"

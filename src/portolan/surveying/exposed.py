@@ -250,7 +250,6 @@ class _People:
             who = world.estate.vantages.get(each.vantage.name)
             if who is not None:
                 found.append((each, world.connect(who, address, port, protocol)))
-                world.forget()
         return found
 
 

@@ -1,10 +1,9 @@
 """Two states of an estate side by side, as JSON."""
 
-import json
 from collections.abc import Iterator
 from typing import Any
 
-from portolan.source.plain import without_passwords
+from portolan.source.plain import document
 from portolan.surveying.compared import SAFETY, Access, Changed, Compared, Difference, Seen
 from portolan.views.data import VERSION, moment, outcome_data
 from portolan.views.style import Style
@@ -13,7 +12,7 @@ from portolan.views.style import Style
 def shown(found: Compared, style: Style) -> Iterator[str]:
     """The document."""
     del style
-    yield without_passwords(json.dumps(compared_data(found), indent=2, ensure_ascii=True)) + "\n"
+    yield document(compared_data(found))
 
 
 def compared_data(found: Compared) -> dict[str, Any]:

@@ -1,10 +1,9 @@
 """Who gets through to what, as JSON."""
 
-import json
 from collections.abc import Iterator
 from typing import Any
 
-from portolan.source.plain import without_passwords
+from portolan.source.plain import document
 from portolan.surveying.exposed import MACHINES, Exposed, Reached, networks_of
 from portolan.views.data import VERSION
 from portolan.views.style import Style
@@ -13,7 +12,7 @@ from portolan.views.style import Style
 def shown(found: Exposed, style: Style) -> Iterator[str]:
     """The document."""
     del style
-    yield without_passwords(json.dumps(exposed_data(found), indent=2, ensure_ascii=True)) + "\n"
+    yield document(exposed_data(found))
 
 
 def exposed_data(found: Exposed) -> dict[str, Any]:

@@ -1,9 +1,8 @@
 """The JSON of results of the commands about one question, each by its name in `formats.py`; in ASCII, so that nothing in it moves a terminal."""
 
-import json
 from collections.abc import Iterator
 
-from portolan.source.plain import without_passwords
+from portolan.source.plain import document
 from portolan.views.data import all_explained_data, check_data, explain_data, follow_data
 from portolan.views.results import (
     AllExplained,
@@ -21,7 +20,7 @@ from portolan.views.style import Style
 
 def _document(data: object, style: Style) -> Iterator[str]:
     del style
-    yield without_passwords(json.dumps(data, indent=2, ensure_ascii=True)) + "\n"
+    yield document(data)
 
 
 def followed(result: Followed, style: Style) -> Iterator[str]:

@@ -1,11 +1,10 @@
 """One address from two places, as JSON."""
 
-import json
 from collections.abc import Iterator
 from typing import Any
 
 from portolan.evidence.decision import Decision
-from portolan.source.plain import without_passwords
+from portolan.source.plain import document
 from portolan.surveying.compared import seen
 from portolan.surveying.places import SideBySide
 from portolan.views.compare_json import seen_data
@@ -16,7 +15,7 @@ from portolan.views.style import Style
 def shown(found: SideBySide, style: Style) -> Iterator[str]:
     """The document."""
     del style
-    yield without_passwords(json.dumps(places_data(found), indent=2, ensure_ascii=True)) + "\n"
+    yield document(places_data(found))
 
 
 def places_data(found: SideBySide) -> dict[str, Any]:
