@@ -20,7 +20,7 @@ from portolan.estate.vantage import Expectation, Vantage
 from portolan.evidence.kinds import tls as tls_kinds
 from portolan.evidence.legs import Exchange
 from portolan.evidence.outcome import Outcome
-from portolan.journey.expectation import vantages_for
+from portolan.journey.expectation import expected_urls, vantages_for
 from portolan.journey.question import UnknownPlaceError, place
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
@@ -203,10 +203,9 @@ def _questions(before: World, after: World) -> tuple[list[tuple[str, str]], int]
     """What is asked of both: all that either expects, then every name that either serves, plainly and securely."""
     found: dict[tuple[str, str], None] = {}
     for world in (after, before):
-        for expectation in world.estate.expected:
+        for expectation, _ in expected_urls(world.estate):
             for vantage in vantages_for(world.estate, expectation):
-                if _usable(str(expectation.url)):
-                    found[str(expectation.url), vantage.name] = None
+                found[str(expectation.url), vantage.name] = None
     places = list(dict.fromkeys(each.name for world in (after, before) for each in _written(world)))
     for url in dict.fromkeys(url for world in (after, before) for url in _names(world.stated)):
         for name in places:
@@ -258,8 +257,7 @@ def _judged(world: World) -> dict[_Expected, tuple[Expectation, Vantage]]:
     """Every expectation of a world from every place, by what it says."""
     return {
         _facts(each, vantage): (each, vantage)
-        for each in world.estate.expected
-        if _usable(str(each.url))
+        for each, _ in expected_urls(world.estate)
         for vantage in vantages_for(world.estate, each)
     }
 

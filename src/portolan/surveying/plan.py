@@ -9,9 +9,8 @@ from portolan.estate.guesses import attachments, machines, whole_edges
 from portolan.estate.machine import Machine, Router
 from portolan.estate.network import Network
 from portolan.estate.places import INTERNET
-from portolan.estate.url import BadUrlError
 from portolan.evidence.legs import Exchange
-from portolan.journey.expectation import vantages_for
+from portolan.journey.expectation import expected_urls, vantages_for
 from portolan.journey.visit import Visit
 from portolan.journey.world import World
 from portolan.source.value import Value
@@ -147,12 +146,9 @@ def _rented(estate: Estate) -> Iterator[Thing]:
 
 def _ways(world: World) -> Iterator[Drawn]:
     """The way of every expectation from every place that it is for."""
-    for expectation in world.estate.expected:
+    for expectation, _ in expected_urls(world.estate):
         for vantage in vantages_for(world.estate, expectation):
-            try:
-                found, missed = missed_at(world, expectation, vantage)
-            except BadUrlError:
-                continue
+            found, missed = missed_at(world, expectation, vantage)
             text = missed[0].misses[0].text if missed else ""
             yield Drawn(str(expectation.url), vantage.name, tuple(_passed(found)), not missed, text)
 

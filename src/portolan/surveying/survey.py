@@ -10,9 +10,8 @@ from portolan.diagnosis.registry import recognise
 from portolan.diagnosis.search import explain
 from portolan.diagnosis.smallest import MOST_IN_CHECK
 from portolan.diagnosis.trial import Apply
-from portolan.estate.url import BadUrlError, parse
 from portolan.estate.vantage import Expectation, Vantage
-from portolan.journey.expectation import vantages_for
+from portolan.journey.expectation import expected_urls, vantages_for
 from portolan.journey.question import place
 from portolan.journey.world import World
 from portolan.source.value import Value
@@ -88,23 +87,14 @@ def questions(world: World, vantages: Sequence[Vantage] = (), only: str | None =
     An expectation whose URL is none is left out: `check` says so.
     """
     found: list[Asked] = []
-    for expectation in world.estate.expected:
-        if not _fits(expectation.url, only):
+    for expectation, url in expected_urls(world.estate):
+        if only is not None and not any(fnmatchcase(each, only) for each in (expectation.url, str(url), url.host)):
             continue
         if vantages:
             found += [(expectation, each) for each in vantages if expectation.is_for(each.name)]
         else:
             found += [(expectation, each) for each in vantages_for(world.estate, expectation)]
     return found
-
-
-def _fits(url: str, only: str | None) -> bool:
-    """Whether an address is a URL, and fits a pattern: as a whole, or its host name."""
-    try:
-        parsed = parse(url)
-    except BadUrlError:
-        return False
-    return only is None or any(fnmatchcase(each, only) for each in (url, str(parsed), parsed.host))
 
 
 def chunk(world: World, asked: Sequence[Asked], first: int) -> Chunk:
