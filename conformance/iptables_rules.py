@@ -9,8 +9,8 @@ from portolan.estate.base import IPNetwork, PortRange
 from portolan.estate.filter import Area, Chain, Filter, FilterRule
 from portolan.estate.machine import Forward, Machine, SourceNat
 from portolan.rehearsal.facts import Box, runs
-from portolan.rehearsal.network import device_name
 from portolan.rehearsal.plan import Plan
+from portolan.rehearsal.ways import device_name
 
 _STATES = {
     "new": "NEW",

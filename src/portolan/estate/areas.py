@@ -1,11 +1,11 @@
 """Areas written as the rules that they stand for: what the engine walks, and what a remedy adds to."""
 
-from typing import Literal
+from typing import Literal, TypeVar
 
 import msgspec
 
 from portolan.estate.base import PortRange
-from portolan.estate.filter import Area, Chain, Filter, FilterRule, NamedChain
+from portolan.estate.filter import Answer, Area, Chain, FilterRule, NamedChain, OneFilter
 
 Transport = Literal["tcp", "udp"]
 
@@ -33,6 +33,11 @@ SERVICES: dict[str, tuple[tuple[Transport, int], ...]] = {
 }
 
 
+#: What an area says to what it rejects, where nothing is written: as filters made of areas do.
+REJECTS: Answer = "admin-prohibited"
+_Filter = TypeVar("_Filter", bound=OneFilter)
+
+
 def service_ports(text: str) -> list[tuple[Transport, PortRange]]:
     """Protocol and ports of a service as an area writes it. Raises ValueError with what was expected."""
     known = SERVICES.get(text)
@@ -47,7 +52,7 @@ def service_ports(text: str) -> list[tuple[Transport, PortRange]]:
     raise ValueError("a service's name, or ports and protocol such as 8080/tcp")
 
 
-def as_rules(filtering: Filter) -> Filter:
+def as_rules(filtering: _Filter) -> _Filter:
     """The filter with its areas as an inbound chain that jumps to one chain an area; itself without areas.
 
     What belongs to no area is dropped. Every rule cites the line of the area that it stands for.
@@ -83,7 +88,7 @@ def _rules(area: Area) -> tuple[FilterRule, ...]:
         rules += [FilterRule(place=place, allow=protocol, ports=(ports,)) for protocol, ports in service_ports(text)]
     last = area.place.key("otherwise")
     if area.otherwise == "reject":
-        rules.append(FilterRule(place=last, reject="any", answer=area.answer))
+        rules.append(FilterRule(place=last, reject="any", answer=area.answer or REJECTS))
     elif area.otherwise == "drop":
         rules.append(FilterRule(place=last, drop="any"))
     else:

@@ -15,6 +15,15 @@ IPAddress = IPv4Address | IPv6Address
 IPNetwork = IPv4Network | IPv6Network
 IPInterface = IPv4Interface | IPv6Interface
 
+
+class Alone4(IPv4Interface):
+    """An IPv4 address that is written with its full prefix length: its range is itself, whatever the network says."""
+
+
+class Alone6(IPv6Interface):
+    """The same for IPv6."""
+
+
 #: The place of values that no file states.
 NOWHERE = Place((), FixedNode(FixedMark("(assumed)", 0, 0)))
 

@@ -203,7 +203,9 @@ class Area(Stated, frozen=True, kw_only=True, eq=False):
         ),
     ] = ()
     otherwise: Annotated[Verdict, says("What happens to the rest.")] = "reject"
-    answer: Annotated[Answer | None, says("With `otherwise: reject`: what the sender hears.")] = None
+    answer: Annotated[
+        Answer | None, says("With `otherwise: reject`: what the sender hears. Left out: `admin-prohibited`.")
+    ] = None
 
 
 class NamedSet(Stated, frozen=True, kw_only=True, eq=False):
@@ -216,7 +218,7 @@ class NamedSet(Stated, frozen=True, kw_only=True, eq=False):
     ports: Annotated[tuple[PortRange, ...], says("The ports that belong to it.", example=[80, 443])] = ()
 
 
-class Filter(Stated, frozen=True, kw_only=True, eq=False):
+class OneFilter(Stated, frozen=True, kw_only=True, eq=False):
     """A machine's packet filter, in force now."""
 
     basics: Annotated[
@@ -261,3 +263,20 @@ class Filter(Stated, frozen=True, kw_only=True, eq=False):
     def states(self, basic: Basic) -> bool:
         """Whether the filter itself says that something passes or does not; else it is assumed to pass."""
         return self.basics is not None or (not self.stateful and basic == "known-connections")
+
+
+class Filter(OneFilter, frozen=True, kw_only=True, eq=False):
+    """A machine's packet filter, and what is asked behind it."""
+
+    then: Annotated[
+        tuple[OneFilter, ...],
+        says(
+            "Further filters of the machine, asked one after the other behind this one, each with chains, sets and basics of "
+            "its own: what one lets pass the next may still stop."
+        ),
+    ] = ()
+
+    @property
+    def every(self) -> "tuple[OneFilter, ...]":
+        """This filter, and those behind it."""
+        return (self, *self.then)

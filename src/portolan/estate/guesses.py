@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from ipaddress import IPv4Network, IPv6Network
 from operator import itemgetter
 
-from portolan.estate.base import IPAddress, IPInterface, IPNetwork
+from portolan.estate.base import Alone4, Alone6, IPAddress, IPInterface, IPNetwork, is_public
 from portolan.estate.client import Client
 from portolan.estate.edge import Edge, EdgeService
 from portolan.estate.estate import Estate
@@ -17,6 +17,8 @@ _Held = tuple[int, Machine, IPAddress]
 
 #: The network that exists in every estate.
 INTERNET = Network(name="internet", kind="internet")
+#: The range of every link (RFC 4291 section 2.5.6).
+LINK = IPv6Network("fe80::/64")
 
 
 def seat_of(estate: Estate, client: Client) -> Machine | Vantage:
@@ -105,12 +107,12 @@ def stated_sources(estate: Estate) -> set[IPNetwork]:
 
 def passes_on(machine: Machine | Vantage) -> bool:
     """Whether a device passes packets between its networks: routers do, and hosts that say so or could not translate else."""
-    if isinstance(machine, Router):
-        return True
-    if not isinstance(machine, Host):
+    if not isinstance(machine, Machine):
         return False
     if machine.passes_on is not None:
         return machine.passes_on
+    if isinstance(machine, Router):
+        return True
     away = any(forward.to is not None and forward.to not in machine.addresses for forward in machine.forwards)
     return away or bool(machine.one_to_one or machine.source_nat or machine.masquerade)
 
@@ -119,13 +121,47 @@ def prefix_of(address: IPInterface, network: Network | None) -> IPNetwork | None
     """The range that a machine believes to be its neighbours.
 
     The written prefix length, else the network's subnet that holds the address; None on the internet, which has no
-    neighbours, and where no subnet fits.
+    neighbours, and where no subnet fits. Every link has its link-local range (RFC 4291 section 2.5.6).
     """
     if network is None or network.kind == "internet":
         return None
-    if address.network.prefixlen < address.max_prefixlen:
+    if isinstance(address, Alone4 | Alone6) or address.network.prefixlen < address.max_prefixlen:
         return address.network
+    if address.version == 6 and address.ip.is_link_local:
+        return LINK
     return next((subnet for subnet in network.subnets if address.ip in subnet), None)
+
+
+def leg_towards(estate: Estate, machine: Machine | Vantage, neighbour: IPAddress) -> str | None:
+    """The interface by which a machine finds a next router: one whose range holds it, else one that a route leads to it by.
+
+    A link-local address is found by the only interface that has IPv6, and a provider's router by the only line to the internet
+    that has the family. None where none is.
+    """
+    held = _by_interface(machine)
+    for name, (network, addresses) in held.items():
+        for address in addresses:
+            prefix = prefix_of(address, estate.networks.get(network))
+            if prefix is not None and neighbour in prefix:
+                return name
+    leading = [each for each in machine.routes if each.via is None and each.on in held and neighbour in each.to]
+    if leading:
+        return max(leading, key=lambda each: each.to.prefixlen).on
+    having = {
+        name: network
+        for name, (network, addresses) in held.items()
+        if any(each.version == neighbour.version for each in addresses)
+    }
+    if neighbour.version == 6 and neighbour.is_link_local:
+        return next(iter(having)) if len(having) == 1 else None
+    lines = [name for name, network in having.items() if network == INTERNET.name]
+    return lines[0] if len(lines) == 1 and is_public(neighbour) else None
+
+
+def _by_interface(machine: Machine | Vantage) -> dict[str, tuple[str, tuple[IPInterface, ...]]]:
+    if isinstance(machine, Vantage):
+        return {machine.network or INTERNET.name: (machine.network or INTERNET.name, machine.address)}
+    return {each.name: (each.network, each.address) for each in machine.interfaces.values()}
 
 
 def attachments(machine: Machine | Vantage) -> list[tuple[str, tuple[IPInterface, ...]]]:

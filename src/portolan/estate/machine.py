@@ -8,7 +8,7 @@ from portolan.estate.base import EstatePath, HostName, IPAddress, IPNetwork, Por
 from portolan.estate.changing import Changing
 from portolan.estate.content import Folder
 from portolan.estate.filter import Filter
-from portolan.estate.network import Interface, Route
+from portolan.estate.network import Interface, MarkRule, ReversePath, Route, RoutingRule, RoutingTable
 from portolan.estate.services import AnyService
 
 
@@ -46,10 +46,10 @@ class Forward(Stated, frozen=True, kw_only=True, eq=False):
     ] = None
     not_on: Annotated[tuple[str, ...], says("Interfaces of which it takes nothing that arrives there.")] = ()
     address: Annotated[
-        tuple[IPAddress, ...] | Literal["own"] | None,
+        tuple[IPAddress, ...] | Literal["own", "any"] | None,
         says(
-            "The addresses asked that it is for; `own`: every address of the machine, loopback included. Left out: those "
-            "of the interface `on`, or of all interfaces."
+            "The addresses asked that it is for; `own`: every address of the machine, loopback included; `any`: whatever "
+            "is asked by way of the machine. Left out: those of the interface `on`, or of all interfaces."
         ),
     ] = None
     tcp: Annotated[PortRange | None, says("The outside TCP port or range.", example=443)] = None
@@ -148,6 +148,39 @@ class Machine(Changing, frozen=True, kw_only=True, eq=False):
         ),
     ] = None
     routes: Annotated[tuple[Route, ...], says("Further routes.")] = ()
+    tables: Annotated[
+        dict[str, RoutingTable], says("Further routing tables by name, which `routing_rules` lead to.")
+    ] = msgspec.field(default_factory=dict)
+    routing_rules: Annotated[
+        tuple[RoutingRule, ...],
+        says(
+            "Which packets ask which routing table, in this order; then `routes` and `gateway` are asked. What goes to an "
+            "address of the machine itself needs no route."
+        ),
+    ] = ()
+    marks: Annotated[tuple[MarkRule, ...], says("Marks by which `routing_rules` tell packets apart.")] = ()
+    reverse_path: Annotated[
+        ReversePath | None,
+        says(
+            "Whether IPv4 packets are dropped that came by another interface than an answer to their source would leave "
+            "by (`strict`), or for whose source there is no route at all (`loose`; RFC 3704). Left out: they are assumed not "
+            "to be, and that is said where it would decide."
+        ),
+    ] = None
+    passes_on: Annotated[
+        bool | None,
+        says(
+            "Whether it passes packets between its networks. Left out: routers do; hosts do where they have a forward to "
+            "another machine, a one-to-one address or source NAT, as the host of containers does."
+        ),
+    ] = None
+    clamp_mss: Annotated[
+        bool,
+        says(
+            "Whether it lowers what TCP connections through it agree on as their largest segment to what fits the MTU on "
+            "both sides of it."
+        ),
+    ] = False
     filter: Annotated[Filter | None, says("Its packet filter; left out: everything passes.")] = None
     services: Annotated[dict[str, AnyService], says("The programs that listen on it.")] = msgspec.field(
         default_factory=dict
@@ -215,14 +248,6 @@ class Machine(Changing, frozen=True, kw_only=True, eq=False):
 
 class Host(Machine, frozen=True, kw_only=True, eq=False):
     """A machine that serves; it passes packets on only where that is said."""
-
-    passes_on: Annotated[
-        bool | None,
-        says(
-            "Whether it passes packets between its networks. Left out: where it has a forward to another machine, a "
-            "one-to-one address or source NAT, as the host of containers does."
-        ),
-    ] = None
 
 
 class Router(Machine, frozen=True, kw_only=True, eq=False):

@@ -69,23 +69,113 @@ class Network(Stated, frozen=True, kw_only=True, eq=False):
         ),
     ] = ()
     access_list: Annotated[AccessList | None, says("The subnet's access list; left out: all passes.")] = None
+    mtu: Annotated[
+        int | None,
+        says(
+            "The largest packet that the link carries, in octets; larger ones vanish on it without a word. Interfaces "
+            "send no larger ones unless they say otherwise. Left out: 1500.",
+            example=1492,
+        ),
+    ] = None
+    isolated: Annotated[
+        bool,
+        says(
+            "Whether hosts and visitors on it reach routers only, and not each other, as with wireless client isolation."
+        ),
+    ] = False
 
 
 class Route(Stated, frozen=True, kw_only=True, eq=False):
-    """One line of a routing table; the longest prefix wins, then the lowest metric. One of `via`, `on`, `type`."""
+    """One line of a routing table; the longest prefix wins, then the lowest metric. `via`, `on` or both, or else `type`."""
 
     to: Annotated[IPNetwork, says("The range that the line is about.", example="10.30.0.0/24")]
     via: Annotated[
         IPAddress | None, says("The next router's address, a neighbour on one of the machine's networks.")
     ] = None
-    on: Annotated[str | None, says("Instead: the interface on whose network the range's addresses are neighbours.")] = (
-        None
-    )
+    on: Annotated[
+        str | None,
+        says(
+            "Without `via`: the interface on whose network the range's addresses are neighbours. With it: the interface "
+            "by which the next router is reached, though no range of the machine's holds its address."
+        ),
+    ] = None
     type: Annotated[
         Literal["unreachable", "blackhole", "prohibit"] | None,
         says("Instead: packets go nowhere. `blackhole` says nothing; the others send an ICMP error."),
     ] = None
     metric: Annotated[int, says("Of two lines for one range the lower metric wins.")] = 0
+    source: Annotated[
+        IPAddress | None, says("The address that the machine itself sends from by this line (`src` in routing tables).")
+    ] = None
+    mtu: Annotated[int | None, says("The largest packet that is sent by this line, in octets.")] = None
+
+
+#: The machine's own routes, as routing rules name them.
+MAIN_TABLE = "main"
+ReversePath = Literal["off", "strict", "loose"]
+
+
+class RoutingTable(Stated, frozen=True, kw_only=True, eq=False):
+    """A further routing table; routing rules lead to it."""
+
+    name: str
+    gateway: Annotated[IPAddress | None, says("Where all goes that none of its routes takes.")] = None
+    on: Annotated[
+        str | None,
+        says("The interface by which the gateway is reached; alone: the line to the internet by which all goes."),
+    ] = None
+    routes: Annotated[tuple[Route, ...], says("Its routes.")] = ()
+
+
+class RoutingRule(Stated, frozen=True, kw_only=True, eq=False):
+    """Which packets ask which routing table (policy routing). What a table has no route for asks the next rule."""
+
+    table: Annotated[
+        str | None,
+        says("The table that is asked: one of `tables`, or `main`, the machine's own routes.", example="second"),
+    ] = None
+    type: Annotated[
+        Literal["unreachable", "blackhole", "prohibit"] | None,
+        says("Instead: packets go nowhere. `blackhole` says nothing; the others send an ICMP error."),
+    ] = None
+    sources: Annotated[
+        tuple[IPNetwork, ...],
+        says("Only packets from these addresses; what a machine sends without an address of its own yet is from none."),
+    ] = msgspec.field(default=(), name="from")
+    destinations: Annotated[tuple[IPNetwork, ...], says("Only packets to these addresses.")] = msgspec.field(
+        default=(), name="to"
+    )
+    entering: Annotated[
+        str | None, says("Only packets that came by this interface; `lo`: what the machine itself sends.")
+    ] = msgspec.field(default=None, name="in")
+    mark: Annotated[int | None, says("Only packets with this mark; `marks` says which have it.")] = None
+    without_default: Annotated[
+        bool, says("Whether the table's line for everything is passed over (`suppress_prefixlength 0`).")
+    ] = False
+
+
+class MarkRule(Stated, frozen=True, kw_only=True, eq=False):
+    """Marks packets as they arrive, before port forwards and routing; of a machine's lines the first that matches counts."""
+
+    mark: Annotated[int, says("The mark, a number above 0.", example=2)]
+    entering: Annotated[tuple[str, ...], says("The interfaces by which they came; left out: any.")] = msgspec.field(
+        default=(), name="in"
+    )
+    own: Annotated[bool, says("Instead of what arrives: what the machine itself sends.")] = False
+    sources: Annotated[tuple[IPNetwork, ...], says("Source ranges; left out: anybody.")] = msgspec.field(
+        default=(), name="from"
+    )
+    destinations: Annotated[tuple[IPNetwork, ...], says("Destination ranges; left out: all.")] = msgspec.field(
+        default=(), name="to"
+    )
+    tcp: Annotated[tuple[PortRange, ...], says("Only TCP to these ports.", example=443)] = ()
+    udp: Annotated[tuple[PortRange, ...], says("Only UDP to these ports.")] = ()
+    keep: Annotated[
+        bool,
+        says(
+            "Whether the connection keeps the mark: all its packets bear it, answers too (`CONNMARK` saved and restored)."
+        ),
+    ] = True
 
 
 class Interface(Changing, frozen=True, kw_only=True, eq=False):
@@ -110,6 +200,46 @@ class Interface(Changing, frozen=True, kw_only=True, eq=False):
         tuple[PortRange, ...],
         says("Ports that the provider of this line lets nobody from the internet connect to.", example=[25, 80]),
     ] = ()
+    provider_checks_source: Annotated[
+        bool | None,
+        says(
+            "Whether the provider of this line drops what comes from addresses that are not this line's (RFC 2827). Left "
+            "out: it is assumed not to, and said so where it would decide."
+        ),
+    ] = None
+    up: Annotated[bool, says("Whether it is up. By one that is down nothing comes and goes.")] = True
+    mtu: Annotated[
+        int | None,
+        says(
+            "The largest packet that it sends, in octets; on the internet also the largest that the line brings. Left "
+            "out: as its network says, else 1500.",
+            example=1492,
+        ),
+    ] = None
+    deprecated: Annotated[
+        tuple[IPAddress, ...],
+        says("Those of its IPv6 addresses that no new connection leaves from if there is another."),
+    ] = ()
+    temporary: Annotated[
+        tuple[IPAddress, ...],
+        says("Those of its IPv6 addresses that are temporary (RFC 8981): connections leave from them before others."),
+    ] = ()
+    proxy_arp: Annotated[
+        bool,
+        says(
+            "Whether the machine answers here for every IPv4 address that it has a route to by another interface (RFC 1027)."
+        ),
+    ] = False
+    proxy_for: Annotated[
+        tuple[IPAddress, ...], says("Further addresses, IPv4 and IPv6, that the machine answers for here.")
+    ] = ()
+    route_localnet: Annotated[
+        bool, says("Whether packets from here may be led to 127.0.0.0/8, and leave here from it.")
+    ] = False
+    reverse_path: Annotated[
+        ReversePath | None,
+        says("As the machine's `reverse_path`, for this interface. Where they differ, `loose` counts, else `strict`."),
+    ] = None
     groups: Annotated[
         tuple[str, ...] | None,
         says(

@@ -8,7 +8,7 @@ import msgspec
 
 from portolan.estate.areas import as_rules
 from portolan.estate.base import IPAddress, IPNetwork
-from portolan.estate.filter import CHAINS, Chain, Filter, FilterRule, NamedChain
+from portolan.estate.filter import CHAINS, Chain, FilterRule, NamedChain, OneFilter
 
 #: Every machine's interface to itself, and its ranges there (RFC 1122 section 3.2.1.3, RFC 4291 section 2.5.3).
 LOOPBACK = "lo"
@@ -20,7 +20,7 @@ _NOBODY: tuple[IPNetwork, ...] = (IPv4Network("0.0.0.0/32"), IPv6Network("::/128
 _Chain = TypeVar("_Chain", Chain, NamedChain)
 
 
-def rules_here(filtering: Filter, interfaces: tuple[str, ...], addresses: Iterable[IPAddress]) -> Filter:
+def rules_here(filtering: OneFilter, interfaces: tuple[str, ...], addresses: Iterable[IPAddress]) -> OneFilter:
     """The filter with nothing left that depends on the machine; rules that need no change stay the same values."""
     filtering = as_rules(filtering)
     own = (*map(_alone, addresses), *_LOOPBACK_RANGES)

@@ -12,7 +12,7 @@ from portolan.estate.certificate import Authority, Certificate
 from portolan.estate.content import Folder, PagePart
 from portolan.estate.edge import Edge, EdgePart, EdgeService, Origin, SwitchedEdge
 from portolan.estate.estate import Estate
-from portolan.estate.filter import CHAINS, Chain, Filter, FilterRule, NamedChain, NamedSet
+from portolan.estate.filter import CHAINS, Chain, Filter, FilterRule, NamedChain, NamedSet, OneFilter
 from portolan.estate.guesses import INTERNET
 from portolan.estate.machine import HostsFile
 from portolan.estate.network import Interface, Network
@@ -408,6 +408,7 @@ COMPLETERS: dict[type, Callable[[Completing, Values, Node, Path, str], None]] = 
     Zone: _zone,
     Interface: _interface,
     Filter: _filter,
+    OneFilter: _filter,
     Estate: _estate,
     Site: _giving,
     Section: _giving,

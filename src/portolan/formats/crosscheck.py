@@ -16,7 +16,6 @@ from portolan.estate.changing import Changing, Otherwise, booted, others, with_f
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import (
     Gateways,
-    attachments,
     on_internet,
     passes_on,
     prefix_of,
@@ -29,6 +28,7 @@ from portolan.estate.services import AnyService
 from portolan.estate.url import BadUrlError, parse
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
+from portolan.formats.crosscheck_routes import kinds_of, mtu, neighbour, routes, ruled
 from portolan.formats.crosscheck_way import access_list, filters, translations
 from portolan.formats.crosscheck_web import machine_folders, site_makes_sense, web_service
 from portolan.formats.reader import plan_of
@@ -152,6 +152,8 @@ def _references(estate: Estate, value: Stated, note: _Notes) -> None:
 
 
 def _names_of_machines(estate: Estate, note: _Notes) -> None:
+    for network in estate.networks.values():
+        mtu(network.mtu, network.place, note)
     for name in estate.hosts.keys() & estate.routers.keys():
         note(
             estate.hosts[name].place,
@@ -162,6 +164,9 @@ def _names_of_machines(estate: Estate, note: _Notes) -> None:
     for network in internets:
         if network.subnets:
             note(network.place.key("subnets"), "the internet has no subnets of its own")
+        if network.isolated or network.mtu is not None:
+            key = "isolated" if network.isolated else "mtu"
+            note(network.place.key(key), f"the internet has no '{key}'", "Say it of an interface, or of a network.")
         if network.name != "internet":
             note(
                 network.place,
@@ -184,9 +189,11 @@ def _machine(estate: Estate, machine: Machine, note: _Notes) -> None:
                 did_you_mean(interface.name, [*estate.networks, "internet"]) or "Add 'network: ...'.",
             )
         _interface(estate, interface, note)
-    _routes(estate, machine, note)
+    routes(estate, machine, note)
+    ruled(estate, machine, note)
     _gateway(estate, machine, note)
-    filters(machine.filter, tuple(machine.interfaces), note, passes_on(machine))
+    for filtering in machine.filter.every if machine.filter is not None else ():
+        filters(filtering, tuple(machine.interfaces), note, passes_on(machine))
     if machine.local_name is not None and not machine.local_name.endswith(".local"):
         note(machine.place.key("local_name"), f"expected a name under .local, found '{one_line(machine.local_name)}'")
     for service in machine.services.values():
@@ -216,6 +223,10 @@ def _hosts_file(file: HostsFile | None, note: _Notes) -> None:
 
 
 def _line(interface: Interface, kind: str, note: _Notes) -> None:
+    if interface.provider_checks_source is not None and kind != "internet":
+        note(interface.place.key("provider_checks_source"), "a provider has a line to the internet only")
+    kinds_of(interface, note)
+    mtu(interface.mtu, interface.place, note)
     if interface.provider_blocks and kind != "internet":
         note(interface.place.key("provider_blocks"), "a provider blocks ports on a line to the internet only")
 
@@ -238,6 +249,8 @@ def _interface(estate: Estate, interface: Interface, note: _Notes) -> None:
                     "Put the interface on a network of its own, behind a router; where the provider shares an address, that is "
                     "its router, with 'provider: true'.",
                 )
+        elif address.ip.is_link_local:
+            continue
         elif prefix_of(address, network) is None:
             if network.subnets:
                 ranges = ", ".join(map(str, network.subnets))
@@ -253,47 +266,13 @@ def _interface(estate: Estate, interface: Interface, note: _Notes) -> None:
             note(place, f"{address.ip} lies outside the network {network.name} ({ranges})")
 
 
-def _neighbour(estate: Estate, machine: Machine | Vantage, via: IPAddress, place: Place, note: _Notes) -> None:
-    reachable = []
-    for name, addresses in attachments(machine):
-        network = estate.networks.get(name)
-        for address in addresses:
-            prefix = prefix_of(address, network)
-            if prefix is not None:
-                reachable.append(prefix)
-    if not any(via in prefix for prefix in reachable):
-        ranges = ", ".join(map(str, reachable)) or "none"
-        note(place, f"{via} is on no network of '{one_line(machine.name)}' (its ranges: {ranges})")
-
-
-def _routes(estate: Estate, machine: Machine | Vantage, note: _Notes) -> None:
-    names = tuple(machine.interfaces) if isinstance(machine, Machine) else (machine.network or "",)
-    for route in machine.routes:
-        if sum(each is not None for each in (route.via, route.on, route.type)) != 1:
-            note(
-                route.place,
-                "a route has exactly one of 'via', 'on' and 'type'",
-                "Write for example: {to: 10.30.0.0/24, via: 10.20.0.1}.",
-            )
-        if route.via is not None:
-            _neighbour(estate, machine, route.via, route.place.key("via"), note)
-            if route.via.version != route.to.version:
-                note(route.place, "'to' and 'via' are of different IP versions")
-        if route.on is not None and route.on not in names:
-            note(
-                route.place.key("on"),
-                f"no interface is named '{one_line(route.on)}' on this machine",
-                did_you_mean(route.on, names),
-            )
-
-
 def _gateway(estate: Estate, machine: Machine | Vantage, note: _Notes) -> None:
     written = machine.gateway
     if written == "none":
         return
     if written is not None:
         for address in written:
-            _neighbour(estate, machine, address, machine.place.key("gateway"), note)
+            neighbour(estate, machine, address, machine.place.key("gateway"), note)
         if len({address.version for address in written}) < len(written):
             note(machine.place.key("gateway"), "two gateways of one IP version", "Keep one of each.")
         return
@@ -454,9 +433,10 @@ def _vantage(estate: Estate, vantage: Vantage, note: _Notes) -> None:
             ),
             note,
         )
-        _routes(estate, vantage, note)
+        routes(estate, vantage, note)
         _gateway(estate, vantage, note)
-    filters(vantage.filter, (), note, False)
+    for filtering in vantage.filter.every if vantage.filter is not None else ():
+        filters(filtering, (), note, False)
     _hosts_file(vantage.hosts_file, note)
     if vantage.redirect_limit is not None and not 0 <= vantage.redirect_limit <= 100:
         note(vantage.place.key("redirect_limit"), f"expected 0 to 100, found {vantage.redirect_limit}")

@@ -3,7 +3,7 @@
 import re
 from collections.abc import Callable, Iterator
 
-from portolan.estate.filter import CHAINS, Filter, FilterRule
+from portolan.estate.filter import CHAINS, FilterRule, OneFilter
 from portolan.estate.guesses import MOST_SPREAD
 from portolan.estate.machine import Forward, Machine, SourceNat
 from portolan.estate.network import Network
@@ -16,7 +16,7 @@ Note = Callable[..., None]
 _MOST_JUMPS = 15
 
 
-def filters(filtering: Filter | None, interfaces: tuple[str, ...], note: Note, routes: bool) -> None:
+def filters(filtering: OneFilter | None, interfaces: tuple[str, ...], note: Note, routes: bool) -> None:
     """A filter: its chains, its areas, and whom its rules name."""
     if filtering is None:
         return
@@ -51,7 +51,7 @@ def filters(filtering: Filter | None, interfaces: tuple[str, ...], note: Note, r
     _sets(filtering, note)
 
 
-def _sets(filtering: Filter, note: Note) -> None:
+def _sets(filtering: OneFilter, note: Note) -> None:
     for held in filtering.sets.values():
         if not re.fullmatch(patterns.SET_NAME, held.name):
             note(
@@ -63,7 +63,7 @@ def _sets(filtering: Filter, note: Note) -> None:
             note(held.place, "a set holds either 'addresses' or 'ports'", "Write for example: {ports: [80, 443]}.")
 
 
-def _before_tracking(filtering: Filter, note: Note) -> None:
+def _before_tracking(filtering: OneFilter, note: Note) -> None:
     """What the chain `arriving` cannot ask, nor the chains that it leads to: nothing is tracked or forwarded yet."""
     chain = filtering.arriving
     if chain is None:
@@ -81,7 +81,7 @@ def _before_tracking(filtering: Filter, note: Note) -> None:
             waiting += filtering.chains[rule.next].rules
 
 
-def _depth(filtering: Filter, note: Note) -> None:
+def _depth(filtering: OneFilter, note: Note) -> None:
     """How deep chains jump into each other: the kernel loads no more levels (NFT_JUMP_STACK_SIZE, measured)."""
     for name, place, rules in _chains(filtering):
         if name in filtering.chains:
@@ -103,7 +103,7 @@ def _depth(filtering: Filter, note: Note) -> None:
             )
 
 
-def _chains(filtering: Filter) -> Iterator[tuple[str, Place, tuple[FilterRule, ...]]]:
+def _chains(filtering: OneFilter) -> Iterator[tuple[str, Place, tuple[FilterRule, ...]]]:
     for name in CHAINS:
         chain = getattr(filtering, name)
         if chain is not None:
@@ -112,7 +112,7 @@ def _chains(filtering: Filter) -> Iterator[tuple[str, Place, tuple[FilterRule, .
         yield named.name, named.place, named.rules
 
 
-def _circle(filtering: Filter, name: str, jumps: list[str]) -> bool:
+def _circle(filtering: OneFilter, name: str, jumps: list[str]) -> bool:
     """Whether a chain leads back to itself; each chain is looked at once."""
     seen: set[str] = set()
     waiting = list(jumps)
@@ -186,7 +186,7 @@ def _interfaces(names: tuple[str, ...], interfaces: tuple[str, ...], place: Plac
             note(place, f"no interface is named '{one_line(name)}' on this machine", did_you_mean(name, interfaces))
 
 
-def _areas(filtering: Filter, interfaces: tuple[str, ...], note: Note) -> None:
+def _areas(filtering: OneFilter, interfaces: tuple[str, ...], note: Note) -> None:
     if not filtering.areas:
         return
     if filtering.inbound is not None:
@@ -216,7 +216,7 @@ def translations(machine: Machine, note: Note) -> None:
         named += [(forward.place.key("on"), forward.on)] if forward.on is not None else []
         named += [(forward.place.key("not_on"), name) for name in forward.not_on]
     for place, name in named:
-        if name not in interfaces:
+        if name not in interfaces and not (name == "lo" and "source_nat" in place.path):
             note(place, f"no interface is named '{one_line(name)}' on this machine", did_you_mean(name, interfaces))
     for pair in machine.one_to_one:
         if pair.outside.version != pair.inside.version:

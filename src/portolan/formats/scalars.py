@@ -10,6 +10,8 @@ from typing import Any, TypeVar
 
 from portolan.estate.areas import SERVICES, service_ports
 from portolan.estate.base import (
+    Alone4,
+    Alone6,
     AnyStatus,
     AreaService,
     CoveredName,
@@ -75,7 +77,10 @@ def address(text: str) -> IPAddress:
 def interface(text: str) -> IPInterface:
     """An address with or without its prefix length; without one the prefix is full (the reader knows the network)."""
     try:
-        return _unscoped(ip_interface(_with_length(text)))
+        found = _unscoped(ip_interface(_with_length(text)))
+        if "/" in text and found.network.prefixlen == found.max_prefixlen:
+            return Alone4(text) if found.version == 4 else Alone6(text)
+        return found
     except ValueError:
         raise UnfitError("an IP address such as 10.20.0.15, or with its prefix length such as 10.20.0.15/24") from None
 

@@ -213,8 +213,7 @@ class World:
         device = self.topology.device(self.seat(origin))
         if address in device.local or is_loopback(address):
             return address
-        line = device.route(address)
-        return line.port.source_for(line.via or address) if line is not None else None
+        return device.source_for(address)
 
     def table(self, service: WebService, listener: Listener, address: IPAddress | None = None) -> Table:
         """The sites of a service's listener, for what was asked of one address under it."""

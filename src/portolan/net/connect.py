@@ -12,8 +12,9 @@ from portolan.evidence.outcome import Detail
 from portolan.evidence.packet import State
 from portolan.net import law
 from portolan.net.packet import EPHEMERAL, Addressed, Packet
+from portolan.net.sources import source_by
 from portolan.net.topology import Device, Topology
-from portolan.net.walk import End, Walk
+from portolan.net.walk import End, Walk, way_back
 
 _HERE: dict[int, IPAddress] = {4: IPv4Address("127.0.0.1"), 6: IPv6Address("::1")}
 
@@ -74,9 +75,7 @@ def _source(origin: Device, address: IPAddress) -> IPAddress | Decision:
         return connect_kinds.NoRoute(origin.label, address, place=origin.place, subject=origin)
     if line.ends is not None:
         return connect_kinds.RouteEnds(origin.label, address, line.ends, place=line.place, subject=origin)
-    source = line.port.source_for(line.via or address)
-    if source is None:
-        source = next((each for each in origin.local if each.version == address.version), None)
+    source = source_by(origin, line, address)
     return source or connect_kinds.NoSource(origin.label, address.version, place=origin.place, subject=origin)
 
 
@@ -126,9 +125,13 @@ def _answered(walk: Walk, end: End, packet: Packet, asked: Addressed) -> Detail 
             answer.inner == asked if answer.inner is not None else (answer.src, answer.sport) == (asked[2], asked[3])
         )
         if right:
+            _doubt_ways_back(walk)
             return _followed(walk, end, packet, asked) if end.how == "open" else result
+        came, meant = _spoken(answer.src, answer.sport), _spoken(asked[2], asked[3])
+        if answer.inner is not None or answer.src != asked[2]:
+            came, meant = str(answer.src), str(asked[2])
         lost: Decision = connect_kinds.ReplyStranger(
-            walk.origin.label, answer.src, asked[2], place=end.device.place, subject=end.device, beside=back
+            walk.origin.label, came, meant, place=end.device.place, subject=end.device, beside=back
         )
     elif answer_end.decision is not None:
         lost = answer_end.decision
@@ -140,6 +143,17 @@ def _answered(walk: Walk, end: End, packet: Packet, asked: Addressed) -> Detail 
         )
     walk.decisions.append(lost)
     return Detail.TIMED_OUT
+
+
+def _doubt_ways_back(walk: Walk) -> None:
+    """Tells where a box got a packet by another interface than it would answer by, and does not say what it makes of that."""
+    for device, port, before in walk.unsaid:
+        line = way_back(device, Packet("tcp", *before))
+        if line is None or line.port is not port:
+            would = "no interface" if line is None else line.port.name
+            facts = (device.label, before[0], port.name, would)
+            told = connect_kinds.ReversePathAssumed(*facts, place=device.place, subject=device.stated)
+            walk.assumed.setdefault((device.name, "reverse path"), told)
 
 
 def _stays(walk: Walk, end: End) -> bool:
@@ -158,8 +172,9 @@ def _stays(walk: Walk, end: End) -> bool:
 
 def _followed(walk: Walk, end: End, packet: Packet, asked: Addressed) -> Detail | None:
     """What the visitor sends next, and the server's words, where boxes saw only one direction, or ask their rules each time."""
-    there = {each[0] for each in walk.trail if not each[6]}
-    back = {each[0] for each in walk.trail if each[6]}
+    # Boxes by their passages: one that is passed twice has two connections, and may have seen the answer of one.
+    there = sorted(each[0] for each in walk.trail if not each[6])
+    back = sorted(each[0] for each in walk.trail if each[6])
     if (there == back and not walk.stateless) or packet.protocol != "tcp":
         return None
     kept, trail = len(walk.decisions), len(walk.trail)
@@ -180,15 +195,22 @@ def _followed(walk: Walk, end: End, packet: Packet, asked: Addressed) -> Detail 
                 came.device.label, place=came.device.place, subject=came.device
             )
         elif (data.src, data.sport) != (asked[2], asked[3]):
-            lost = connect_kinds.ReplyStranger(
-                walk.origin.label, data.src, asked[2], place=end.device.place, subject=end.device
-            )
+            facts = (walk.origin.label, _spoken(data.src, data.sport), _spoken(asked[2], asked[3]))
+            lost = connect_kinds.ReplyStranger(*facts, place=end.device.place, subject=end.device)
+            # The visitor's system knows no such connection and resets it; where that reaches the server, all is over.
+            reset = Packet("tcp", asked[0], asked[1], data.src, data.sport)
+            ended = walk.go(walk.origin, reset, reply=True)
+            cut = ended.how == "delivered" and ended.device is end.device and reset.addressed == packet.addressed
     del walk.decisions[kept:], walk.trail[trail:]
     if lost is None:
         return None
     kind = connect_kinds.LaterRejected if cut else connect_kinds.LaterLost
     walk.decisions.append(kind(lost.text, place=lost.place, subject=lost))
     return Detail.CUT_OFF if cut else Detail.STALLED
+
+
+def _spoken(address: IPAddress, port: int) -> str:
+    return f"{address} port {port}"
 
 
 def _told(walk: Walk, end: End, packet: Packet, asked: Addressed) -> bool:
@@ -207,13 +229,10 @@ def _speaker(walk: Walk, device: Device, packet: Packet) -> IPAddress:
     if walk.meant is not None:
         if walk.meant in device.local:
             return walk.meant
-        line = device.route(walk.meant)
-        spoken = line.port.source_for(line.via or walk.meant) if line is not None else None
-        return spoken or packet.dst
+        return device.source_for(walk.meant) or packet.dst
     if packet.dst in device.local:
         return packet.dst
-    line = device.route(packet.src)
-    own = line.port.source_for(line.via or packet.src) if line is not None else None
+    own = device.source_for(packet.src)
     return own or next((each for each in device.local if each.version == packet.src.version), packet.dst)
 
 

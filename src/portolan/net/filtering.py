@@ -1,7 +1,7 @@
 """Filters, security groups and access lists: which rule decides."""
 
 from portolan.estate.base import IPAddress, PortRange
-from portolan.estate.filter import Basic, Chain, ChainName, Filter, FilterRule, Verdict
+from portolan.estate.filter import Basic, Chain, ChainName, FilterRule, OneFilter, Verdict
 from portolan.estate.network import GroupRule, ListRule, Network
 from portolan.estate.rules_here import LOOPBACK
 from portolan.evidence.decision import Decision
@@ -35,15 +35,12 @@ _PASS = Outcome("allow")
 _KINDS = {"allow": connect_kinds.FilterAllows, "drop": connect_kinds.FilterDrops, "reject": connect_kinds.FilterRejects}
 
 
-def through_filter(device: Device, name: ChainName, packet: Packet, at: Circumstances) -> Outcome:
-    """What a device's filter does with a packet, and the decision to show; the first rule that ends it decides.
+def through_filter(device: Device, filtering: OneFilter, name: ChainName, packet: Packet, at: Circumstances) -> Outcome:
+    """What a filter of a device does with a packet, and the decision to show; the first rule that ends it decides.
 
     What passes by the basics is not asked about; where the filter leaves the basics unsaid, the rules are asked none the
     less, and that they would have stopped it is told as assumed.
     """
-    filtering = device.filter
-    if filtering is None:
-        return _PASS
     chain: Chain | None = getattr(filtering, name)
     if chain is None:
         return _PASS
@@ -65,7 +62,7 @@ def through_filter(device: Device, name: ChainName, packet: Packet, at: Circumst
     return _asked(device, filtering, name, chain, packet, at)
 
 
-def _basics(filtering: Filter, packet: Packet, at: Circumstances) -> tuple[Basic, ...]:
+def _basics(filtering: OneFilter, packet: Packet, at: Circumstances) -> tuple[Basic, ...]:
     """The basics by which a packet passes, said or not."""
     found: list[Basic] = []
     if LOOPBACK in (at.entering, at.leaving) and filtering.passes("loopback"):
@@ -77,13 +74,13 @@ def _basics(filtering: Filter, packet: Packet, at: Circumstances) -> tuple[Basic
     return tuple(found)
 
 
-def _stated(filtering: Filter, chain: Chain, basic: Basic) -> bool:
+def _stated(filtering: OneFilter, chain: Chain, basic: Basic) -> bool:
     """Whether a basic is more than assumed: said, or part of the areas that the chain was made of."""
     return filtering.states(basic) or chain.place.path[-1:] == ("areas",)
 
 
 def _asked(
-    device: Device, filtering: Filter, name: ChainName, chain: Chain, packet: Packet, at: Circumstances
+    device: Device, filtering: OneFilter, name: ChainName, chain: Chain, packet: Packet, at: Circumstances
 ) -> Outcome:
     rule = _decides(device, filtering, chain, packet, at, set())
     if rule is None:
@@ -92,7 +89,7 @@ def _asked(
 
 
 def _decides(
-    device: Device, filtering: Filter, chain: object, packet: Packet, at: Circumstances, passed: set[str]
+    device: Device, filtering: OneFilter, chain: object, packet: Packet, at: Circumstances, passed: set[str]
 ) -> FilterRule | None:
     """The rule that ends it; None where the chain's rules let it go to the default, or back to where it came from.
 

@@ -12,6 +12,7 @@ from typing import Any, Protocol
 
 from portolan.estate.base import IPNetwork, PortRange
 from portolan.estate.filter import FilterRule
+from portolan.evidence.packet import State
 from portolan.net.packet import Packet
 from portolan.source.value import Value
 
@@ -82,6 +83,10 @@ def _fits(rule: FilterRule, asks: _Asks, packet: Packet, at: Circumstances) -> b
     )
 
 
+#: What belongs to no connection: nft asks nothing of a connection's status there (measured).
+_UNKNOWN = (State.INVALID, State.UNTRACKED)
+
+
 def _of_kind(asked: _KindAsked, packet: Packet, at: Circumstances) -> bool:
     entering, leaving, not_entering, not_leaving, forwarded, state, not_state, icmp_types = asked
     return (
@@ -89,7 +94,7 @@ def _of_kind(asked: _KindAsked, packet: Packet, at: Circumstances) -> bool:
         and (not leaving or at.leaving in leaving)
         and at.entering not in not_entering
         and at.leaving not in not_leaving
-        and (forwarded is None or forwarded is at.forwarded)
+        and (forwarded is None or (forwarded is at.forwarded and (forwarded or packet.state not in _UNKNOWN)))
         and (not state or packet.state in state)
         and packet.state not in not_state
         and (not icmp_types or packet.message in icmp_types)

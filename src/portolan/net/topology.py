@@ -5,13 +5,12 @@ from ipaddress import IPv6Address
 from typing import Any
 from zlib import crc32
 
-from portolan.estate.base import IPAddress, IPInterface, IPNetwork, is_public
+from portolan.estate.base import IPAddress, IPInterface, is_public
 from portolan.estate.estate import Estate
-from portolan.estate.filter import Filter
+from portolan.estate.filter import OneFilter
 from portolan.estate.guesses import (
     Gateways,
     machines,
-    on_internet,
     passes_on,
     prefix_of,
     routed_to,
@@ -24,34 +23,12 @@ from portolan.estate.service import Service
 from portolan.estate.vantage import AsIfVantage, Vantage
 from portolan.evidence.start import StartFailure
 from portolan.net.listeners import Sockets, Ways, open_sockets
+from portolan.net.routes import Asking, RouteLine, Tables
 from portolan.net.rules import Rules
-from portolan.source.place import Place
-from portolan.source.value import Value
+from portolan.net.sources import source_by
 
 #: Says why a service does not start for reasons of another room (a certificate without its key, say), or None.
 Startup = Callable[[Service], StartFailure | None]
-
-
-class RouteLine(Value, frozen=True):
-    """One line of a routing table; `via` None means that the destination is a neighbour or on the internet."""
-
-    network: int
-    mask: int
-    length: int
-    via: IPAddress | None
-    port: "Port"
-    place: Place | None
-    #: "unreachable", "blackhole" or "prohibit" where packets go nowhere.
-    ends: str | None = None
-    metric: int = 0
-    #: Whether nothing states the gateway.
-    assumed: bool = False
-
-    def __str__(self) -> str:
-        return self.port.name if self.via is None else f"{self.port.name}, gateway {self.via}"
-
-    def __format__(self, spec: str) -> str:
-        return format(str(self), spec)
 
 
 class Port:
@@ -69,7 +46,9 @@ class Port:
         "network",
         "place",
         "prefixes",
+        "reverse_path",
         "stated",
+        "up",
     )
 
     def __init__(
@@ -94,16 +73,13 @@ class Port:
         self.near: tuple[dict[int, Port], dict[int, Port]] = ({}, {})
         self.stated = stated
         self.place = stated.place if stated is not None else device.place
-
-    def source_for(self, target: IPAddress) -> IPAddress | None:
-        """The address to send from towards a next hop: one in its range first, else the first of its family."""
-        first = None
-        for address, prefix in zip(self.addresses, self.prefixes, strict=True):
-            if address.version == target.version:
-                if prefix is not None and target in prefix:
-                    return address
-                first = first or address
-        return first
+        self.up = stated is None or stated.up
+        #: What becomes of packets for whose source there is another way: of two settings Linux takes the higher number.
+        said = (
+            device.stated.reverse_path if isinstance(device.stated, Machine) else None,
+            stated and stated.reverse_path,
+        )
+        self.reverse_path: str | None = next((each for each in ("loose", "strict", "off") if each in said), None)
 
 
 class Device:
@@ -114,9 +90,11 @@ class Device:
         self.stated = stated
         self.place = stated.place
         self.is_router = passes_on(stated)
-        self.filter: Filter | None = topology.filter_of(stated) if stated.filter is not None else None
+        #: What is asked of packets, one after the other; the first of them is the machine's filter.
+        self.filters = topology.filters_of(stated) if stated.filter is not None else ()
+        self.filter: OneFilter | None = self.filters[0] if self.filters else None
         #: Whether a chain is asked about everything that arrives.
-        self.arriving = self.filter is not None and self.filter.arriving is not None
+        self.arriving = any(each.arriving is not None for each in self.filters)
         self.label = f"the visitor ({stated.name})" if isinstance(stated, Vantage) else stated.name
         #: Whose addresses these are. Two vantages that differ only in what they ask are one visitor's device.
         self.seat: object = self
@@ -134,14 +112,18 @@ class Device:
         #: The same by number: for IPv4, for IPv6.
         self.own: tuple[dict[int, Port], dict[int, Port]] = ({}, {})
         for address, port in self.local.items():
-            self.own[address.version == 6][int(address)] = port
+            # Linux takes the IPv6 addresses of an interface away that goes down, and keeps the IPv4 ones.
+            if port.up or address.version == 4:
+                self.own[address.version == 6][int(address)] = port
         machine = self.machine = stated if isinstance(stated, Machine) else None
         self.translates = machine is not None and bool(machine.forwards or machine.one_to_one)
         #: Whether a forward takes connections that the machine makes itself.
         self.translates_own = machine is not None and any(each.own_connections for each in machine.forwards)
         self.renames = machine is not None and bool(machine.translates)
         self._asks_each: bool | None = None
-        self._tables: dict[bool, list[RouteLine]] = {}
+        self._tables: dict[bool, Tables] = {}
+        #: Whether which way a packet goes depends on more than where it goes.
+        self.ruled = machine is not None and bool(machine.routing_rules)
         self._topology = topology
         #: By protocol and port, those for one port; then those for ranges; each with its number in the order.
         self._forwards: tuple[dict[tuple[str, int], list[tuple[int, Forward]]], list[tuple[int, Forward]]] | None = None
@@ -169,15 +151,16 @@ class Device:
     def asks_each(self) -> bool:
         """Whether its filter's rules decide about later packets of a connection, or would where the basics are unsaid."""
         if self._asks_each is None:
-            held = self.filter
-            if held is None or (held.states("known-connections") and held.passes("known-connections")):
-                self._asks_each = False
-            else:
-                chains = (held.inbound, held.forward, held.outbound)
-                self._asks_each = not held.passes("known-connections") or any(
-                    chain is not None and self.prepared(chain).asks_state for chain in chains
-                )
+            self._asks_each = any(map(self._asks_of_each, self.filters))
         return self._asks_each
+
+    def _asks_of_each(self, held: OneFilter) -> bool:
+        if held.states("known-connections") and held.passes("known-connections"):
+            return False
+        chains = (held.inbound, held.forward, held.outbound)
+        return not held.passes("known-connections") or any(
+            chain is not None and self.prepared(chain).asks_state for chain in chains
+        )
 
     def prepared(self, chain: Any) -> Rules:
         """A chain's rules ready for packets; made once for each chain."""
@@ -196,64 +179,22 @@ class Device:
         return self._sockets
 
     def route(self, target: IPAddress) -> RouteLine | None:
-        """The longest prefix that holds the target (RFC 1812 section 5.2.4.3)."""
+        """The longest prefix that holds the target, as the machine finds it for a packet without a source yet."""
         return self.route_to(int(target), target.version == 6)
 
-    def route_to(self, value: int, v6: bool) -> RouteLine | None:
-        """The same for an address's number."""
-        lines = self._tables.get(v6)
-        if lines is None:
-            lines = self._tables[v6] = self._table(6 if v6 else 4)
-        for line in lines:
-            if value & line.mask == line.network:
-                return line
-        return None
+    def route_to(self, value: int, v6: bool, asking: Asking | None = None) -> RouteLine | None:
+        """The same for an address's number; `asking` is what routing rules look at, where the device has any."""
+        tables = self._tables.get(v6)
+        if tables is None:
+            tables = self._tables[v6] = Tables(self._topology, self, 6 if v6 else 4)
+        if self.ruled and asking is None:
+            asking = Asking(0, value, v6)
+        return tables.find(value, asking)
 
-    def _table(self, version: int) -> list[RouteLine]:
-        estate, stated = self._topology.estate, self.stated
-        lines = [
-            _line(prefix, None, port, port.place)
-            for port in self.ports
-            for prefix in port.prefixes
-            if prefix is not None and prefix.version == version
-        ]
-        for route in stated.routes:
-            if route.via is not None:
-                out = self._port_towards(route.via)
-            elif route.on is not None:
-                out = next((port for port in self.ports if port.name == route.on), None)
-            else:
-                out = self.ports[0] if self.ports else None
-            if route.to.version == version and out is not None:
-                lines.append(_line(route.to, route.via, out, route.place).but(ends=route.type, metric=route.metric))
-        written = stated.gateway
-        everything = 0, 0, 0
-        if written == "none":
-            pass
-        elif written is not None:
-            for address in written:
-                out = self._port_towards(address)
-                if address.version == version and out is not None:
-                    lines.append(RouteLine(*everything, address, out, stated.place.key("gateway")))
-        elif on_internet(estate, stated, version):
-            out = next(
-                port
-                for port in self.ports
-                if port.network.kind == "internet" and any(address.version == version for address in port.addresses)
-            )
-            lines.append(RouteLine(*everything, None, out, out.place))
-        else:
-            for _, address in self._topology.gateways.candidates(stated, version)[:1]:
-                out = self._port_towards(address)
-                if out is not None:
-                    lines.append(RouteLine(*everything, address, out, None, assumed=True))
-        return sorted(lines, key=lambda line: (-line.length, line.metric))
-
-    def _port_towards(self, neighbour: IPAddress) -> Port | None:
-        for port in self.ports:
-            if any(prefix is not None and neighbour in prefix for prefix in port.prefixes):
-                return port
-        return None
+    def source_for(self, target: IPAddress) -> IPAddress | None:
+        """The address that it sends from towards another; None without a route or without an address."""
+        line = self.route(target)
+        return source_by(self, line, target) if line is not None else None
 
 
 class Topology:
@@ -293,9 +234,15 @@ class Topology:
         # RFC 1122 section 3.3.4.2 (weak end system model): Linux answers ARP by any interface for any of its addresses.
         for device in list(self._devices.values()):
             for port in device.ports if len(device.ports) > 1 else ():
-                if port.network.kind != "internet":
+                if port.network.kind != "internet" and port.up:
                     for value in device.own[False]:
                         port.near[False].setdefault(value, port)
+        #: By network: the interfaces at which a machine answers for addresses of others.
+        self.proxies: dict[str, list[Port]] = {}
+        for device in self._devices.values():
+            for port in device.ports:
+                if port.up and port.stated is not None and (port.stated.proxy_arp or port.stated.proxy_for):
+                    self.proxies.setdefault(port.network.name, []).append(port)
         self._internet = near.get("internet", ({}, {}))
         self._ranges = self._routed_ranges()
         self.members: dict[str, frozenset[IPAddress]] = {
@@ -329,8 +276,8 @@ class Topology:
             found = self._devices[id(stated)] = Device(self, stated)
         return found
 
-    def filter_of(self, stated: Machine | Vantage) -> Filter:
-        """A device's filter as rules that depend on nothing else; made once while what it depends on is the same."""
+    def filters_of(self, stated: Machine | Vantage) -> tuple[OneFilter, ...]:
+        """A device's filters as rules that depend on nothing else; made once while what they depend on is the same."""
         assert stated.filter is not None
         if isinstance(stated, Vantage):
             names: tuple[str, ...] = (stated.network or "internet",)
@@ -342,8 +289,9 @@ class Topology:
         key = ("filter", id(stated.filter), names, held)
         found = self.shared.get(key)
         if found is None:
-            found = self.shared[key] = (rules_here(stated.filter, names, held), stated.filter)
-        made: Filter = found[0]
+            made_here = tuple(rules_here(each, names, held) for each in stated.filter.every)
+            found = self.shared[key] = (made_here, stated.filter)
+        made: tuple[OneFilter, ...] = found[0]
         return made
 
     def holder(self, address: IPAddress) -> Device | None:
@@ -387,7 +335,3 @@ class Topology:
 def link_local(name: str) -> IPAddress:
     """A device's link-local address (RFC 4291 section 2.5.6): some number of its own, for nothing states it."""
     return IPv6Address(0xFE80 << 112 | 1 << 32 | crc32(name.encode()))
-
-
-def _line(prefix: IPNetwork, via: IPAddress | None, port: Port, place: Place | None) -> RouteLine:
-    return RouteLine(int(prefix.network_address), int(prefix.netmask), prefix.prefixlen, via, port, place)

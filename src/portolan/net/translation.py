@@ -5,10 +5,13 @@ from ipaddress import IPv4Address, IPv6Address
 from portolan.estate.base import IPAddress, is_loopback
 from portolan.estate.guesses import spread
 from portolan.estate.machine import Forward, Machine, OneToOne, SourceNat
+from portolan.estate.rules_here import LOOPBACK
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.net.packet import Packet
-from portolan.net.topology import Device, Port, RouteLine
+from portolan.net.routes import RouteLine
+from portolan.net.sources import source_at
+from portolan.net.topology import Device, Port
 from portolan.source.value import Value
 
 #: Where a machine's own connections go that are redirected to it.
@@ -71,6 +74,8 @@ def _is_asked(device: Device, forward: Forward, packet: Packet) -> bool:
     """Whether the address asked is one that a forward is for."""
     if isinstance(forward.address, tuple):
         return packet.dst in forward.address
+    if forward.address == "any":
+        return True
     port = device.own[packet.v6].get(packet.dv)
     if forward.address == "own":
         return port is not None or is_loopback(packet.dst)
@@ -128,7 +133,7 @@ def source(
     machine, out = device.machine, line.port
     assert machine is not None
     if sent_on is not None and out is entering and hairpin_of(machine, sent_on) == "full":
-        address = out.source_for(line.via or packet.dst)
+        address = source_at(out, line.via or packet.dst, packet.dst)
         if address is None:
             return None
         packet.comes_from(address)
@@ -143,7 +148,7 @@ def source(
         if rule.on == out.name and _leaves_so(rule, packet):
             return _renamed(device, packet, line, rule, choice)
     if not packet.v6 and out.name in machine.masquerade:
-        address = out.source_for(line.via or packet.dst)
+        address = source_at(out, line.via or packet.dst, packet.dst)
         if address is not None and packet.src != address:
             packet.comes_from(address)
             place = device.place.key("masquerade")
@@ -173,8 +178,27 @@ def _renamed(device: Device, packet: Packet, line: RouteLine, rule: SourceNat, c
         packet.comes_from(address)
         fixed = connect_kinds.SourceFixed(device.label, address, place=rule.place, subject=rule)
         return Renamed(fixed, len(held))
-    own = line.port.source_for(line.via or packet.dst)
+    own = source_at(line.port, line.via or packet.dst, packet.dst)
     if own is None or packet.src == own:
         return None
     packet.comes_from(own)
     return Renamed(connect_kinds.Masqueraded(device.label, own, place=rule.place, subject=rule))
+
+
+def source_inside(device: Device, packet: Packet, choice: int) -> Renamed | None:
+    """Rewrites the source of what a machine sends to itself: it leaves by the loopback interface, and source NAT may be on that."""
+    machine = device.machine
+    assert machine is not None
+    for rule in machine.source_nat:
+        if rule.on == LOOPBACK and _leaves_so(rule, packet):
+            held = (
+                spread(rule.to, rule.up_to)
+                or tuple(each for each in device.local if each.version == packet.dst.version)[:1]
+            )
+            if not held:
+                return None
+            address = held[choice % len(held)]
+            packet.comes_from(address)
+            fixed = connect_kinds.SourceFixed(device.label, address, place=rule.place, subject=rule)
+            return Renamed(fixed, len(held) if rule.to is not None else 1)
+    return None

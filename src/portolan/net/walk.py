@@ -14,17 +14,20 @@ from ipaddress import IPv6Address
 from typing import Any
 
 from portolan.estate.base import IPAddress, in_short, is_loopback, is_public_value
-from portolan.estate.filter import ChainName
-from portolan.estate.machine import Forward, OneToOne
+from portolan.estate.filter import ChainName, OneFilter
+from portolan.estate.machine import Forward, OneToOne, Router
+from portolan.estate.network import MarkRule
 from portolan.estate.rules_here import LOOPBACK
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.packet import State
 from portolan.net.filtering import through_filter, through_groups, through_list
 from portolan.net.packet import Addressed, Packet
+from portolan.net.routes import Asking, RouteLine
 from portolan.net.rules import Circumstances
-from portolan.net.topology import Device, Port, RouteLine, Topology, link_local
-from portolan.net.translation import destination, source
+from portolan.net.sources import source_at
+from portolan.net.topology import Device, Port, Topology, link_local
+from portolan.net.translation import destination, source, source_inside
 from portolan.source.value import Value
 
 _MOST_HOPS = 64  # the time to live that Linux sends
@@ -55,6 +58,7 @@ class Walk:
         "choice",
         "decisions",
         "later",
+        "marks",
         "meant",
         "met",
         "origin",
@@ -64,6 +68,7 @@ class Walk:
         "tracked",
         "trail",
         "twice",
+        "unsaid",
     )
 
     def __init__(self, topology: Topology, origin: Device, choice: int = 0) -> None:
@@ -71,8 +76,10 @@ class Walk:
         self.origin = origin
         self.choice = choice
         self.twice = 0
-        #: The boxes that the answer passed, and whether packets after it are walked.
-        self.answered: set[str] = set()
+        #: The connections whose answer a box saw, by the box and how they came in; and whether packets after it are walked.
+        self.answered: set[tuple[str, Addressed]] = set()
+        #: The marks that connections keep, by the box and how they came in.
+        self.marks: dict[tuple[str, Addressed], int] = {}
         self.later = False
         #: Whether a filter was met that asks its rules about every packet of a connection.
         self.stateless = False
@@ -81,6 +88,8 @@ class Walk:
         self.decisions: list[Decision] = []
         #: The fields of a Hop for every box.
         self.trail: list[tuple[Any, ...]] = []
+        #: Where a box with several ways does not say whether it checks by which one packets come.
+        self.unsaid: list[tuple[Device, Port, Addressed]] = []
         self.tracked: dict[str, list[Tracked]] = {}
         #: What nothing states: by the box and what it is about.
         self.assumed: dict[tuple[str, str], Decision] = {}
@@ -127,13 +136,16 @@ class Walk:
                 self.decisions.append(found.decision)
         forwarded = device.filter is not None and _forwarded(before, packet, known)
         at = _Passing(before, sent_on, known, mapped, forwarded)
-        if packet.dv in own or ((entering is None or sent_on is not None) and is_loopback(packet.dst)):
+        if packet.dv in own or (
+            (entering is None or sent_on is not None or mapped is not None) and is_loopback(packet.dst)
+        ):
             return self._deliver(device, packet, entering, at, reply)
         if entering is not None and not device.is_router:
             return self._lost(
                 device, connect_kinds.NotARouter(device.label, packet.dst, place=device.place, subject=device)
             )
-        line = device.route_to(packet.dv, packet.v6)
+        asking = self._asking(device, packet, entering, at, reply) if device.ruled else None
+        line = device.route_to(packet.dv, packet.v6, asking)
         if line is None:
             return self._end(
                 "net-unreachable",
@@ -144,6 +156,10 @@ class Walk:
             )
         if line.ends is not None:
             return self._ends(device, packet, line, before)
+        if entering is not None and entering.reverse_path not in (None, "off") and not packet.v6:
+            barred = self._comes_back(device, packet, entering)
+            if barred is not None:
+                return barred
         return self._onward(device, packet, entering, line, at, reply)
 
     def _onward(
@@ -156,7 +172,8 @@ class Walk:
                 "gateway",
                 connect_kinds.GatewayAssumed(device.label, line.via, place=device.place, subject=device.stated),
             )
-        if entering is None and not packet.v6 and is_loopback(packet.src):
+        localnet = line.port.stated is not None and line.port.stated.route_localnet
+        if entering is None and not packet.v6 and is_loopback(packet.src) and not localnet:
             return self._lost(
                 device, connect_kinds.LoopbackLeaves(device.label, packet.src, place=device.place, subject=device)
             )
@@ -181,6 +198,7 @@ class Walk:
                 if renamed is not None:
                     self._met_several(renamed.ways)
                     self.decisions.append(renamed.decision)
+                self._kept_apart(device, packet)
             self.remember(device, at.before, packet.addressed)
         if out.guarded:
             barred = self._leaves(out, packet)
@@ -188,6 +206,56 @@ class Walk:
                 return barred
         self._passed(device, packet, entering, out, at.before, reply)
         return self._next(device, packet, line, entering, at.before, reply)
+
+    def _asking(self, device: Device, packet: Packet, entering: Port | None, at: "_Passing", reply: bool) -> Asking:
+        """What routing rules are asked with. A mark that a packet has makes Linux route it anew, by its source.
+
+        What a machine asks over IPv6 itself is routed before its source is chosen, and not again.
+        """
+        mark = self._mark(device, packet, entering, at)
+        unchosen = packet.v6 and entering is None and not reply and not mark and at.sent_on is None
+        return Asking(
+            0 if unchosen else packet.sv, packet.dv, packet.v6, mark, "lo" if entering is None else entering.name
+        )
+
+    def _mark(self, device: Device, packet: Packet, entering: Port | None, at: "_Passing") -> int:
+        """The mark of a packet at a box: the one that its connection keeps, else that of the first line that matches it."""
+        machine = device.machine
+        if machine is None or not machine.marks:
+            return 0
+        connection = (device.name, at.known[0] if at.known is not None else at.before)
+        kept = self.marks.get(connection)
+        if kept is not None:
+            return kept
+        for rule in machine.marks:
+            if _is_marked(rule, packet, at.before, entering):
+                if rule.keep:
+                    self.marks[connection] = rule.mark
+                return rule.mark
+        return 0
+
+    def _comes_back(self, device: Device, packet: Packet, entering: Port) -> End | None:
+        """Reverse-path filtering (RFC 3704): whether an answer to the packet's source would leave by where it came in."""
+        line = way_back(device, packet)
+        if line is not None and line.ends is None and (entering.reverse_path == "loose" or line.port is entering):
+            return None
+        place = (entering.stated if entering.stated and entering.stated.reverse_path else device.stated).place
+        would = "no interface" if line is None or line.ends is not None else line.port.name
+        facts = (device.label, packet.src, entering.name, would)
+        return self._lost(
+            device, connect_kinds.ReversePath(*facts, place=place.key("reverse_path"), subject=device.stated)
+        )
+
+    def _kept_apart(self, device: Device, packet: Packet) -> None:
+        """Gives a new connection another port where the box has one already that an answer could belong to.
+
+        Linux takes a free port of the same kind at random (nf_nat_core.c, get_unique_tuple); here it is the next one.
+        """
+        src, sport, dst, dport = packet.addressed
+        for before, after in self.tracked.get(device.name, ()):
+            if before == (dst, dport, src, sport) or (after == packet.addressed and before != after):
+                packet.comes_from(src, sport + 1 if sport < 65535 else 1024)
+                return
 
     def _met_several(self, ways: int) -> None:
         """Notes that a translation takes one of several addresses."""
@@ -206,7 +274,8 @@ class Walk:
         if reply:
             known = self._known(device, packet)
             packet.state = _reply_state(packet, known, self.later, device.name == self.rejecting)
-            self.answered.add(device.name)
+            if known is not None:
+                self.answered.add((device.name, known[0]))
             return known, None
         if self.later:
             mapped = self._mapped(device, packet)
@@ -218,6 +287,8 @@ class Walk:
         self, device: Device, packet: Packet, entering: Port | None, out: Port | None, before: Addressed, reply: bool
     ) -> None:
         """Notes a box on the trail: how the packet came in, and how it goes on; without a way out where it was delivered."""
+        if entering is not None and entering.reverse_path is None and not packet.v6 and len(device.ports) > 1:
+            self.unsaid.append((device, entering, before))
         self.trail.append(
             (
                 device.label,
@@ -243,10 +314,9 @@ class Walk:
 
     def _mapped(self, device: Device, packet: Packet) -> Addressed | None:
         """How a box that saw the answer sends on what follows in the visitor's direction."""
-        if device.name in self.answered:
-            for before, after in self.tracked.get(device.name, ()):
-                if before == packet.addressed:
-                    return after
+        for before, after in self.tracked.get(device.name, ()):
+            if before == packet.addressed and (device.name, before) in self.answered:
+                return after
         return None
 
     def remember(self, device: Device, before: Addressed, after: Addressed) -> None:
@@ -310,8 +380,6 @@ class Walk:
     def _filter(
         self, device: Device, name: ChainName, packet: Packet, at: Circumstances, before: Addressed
     ) -> End | None:
-        found = through_filter(device, name, packet, at)
-        decision, rule = found.decision, found.rule
         for holder, what in ((device.filter, "filter"), (device.machine, "own settings")):
             if holder is not None and holder.unread:
                 place = holder.place.key("unread")
@@ -319,6 +387,23 @@ class Walk:
                     device.label, what, in_short(holder.unread), place=place, subject=holder
                 )
                 self._assume(device, f"unread {what}", told)
+        for filtering in device.filters:
+            barred = self._through(device, filtering, name, packet, at, before)
+            if barred is not None:
+                return barred
+        return None
+
+    def _through(
+        self,
+        device: Device,
+        filtering: OneFilter,
+        name: ChainName,
+        packet: Packet,
+        at: Circumstances,
+        before: Addressed,
+    ) -> End | None:
+        found = through_filter(device, filtering, name, packet, at)
+        decision, rule = found.decision, found.rule
         if found.assumed is not None:
             self._assume(device, f"{name} {found.assumed.facts['basic']}", found.assumed)
         if decision is None:
@@ -335,7 +420,8 @@ class Walk:
         return self._end(answer, device, packet, decision, before)
 
     def _deliver(self, device: Device, packet: Packet, entering: Port | None, at: "_Passing", reply: bool) -> End:
-        if entering is not None and at.sent_on is not None and is_loopback(packet.dst):
+        localnet = entering is not None and entering.stated is not None and entering.stated.route_localnet
+        if entering is not None and is_loopback(packet.dst) and not localnet:
             return self._lost(
                 device, connect_kinds.NotARouter(device.label, packet.dst, place=device.place, subject=device)
             )
@@ -343,7 +429,13 @@ class Walk:
             self.decisions.append(
                 connect_kinds.OwnAddress(packet.dst, device.label, place=device.place, subject=device)
             )
-        if device.filter is not None:
+        if entering is not None and entering.reverse_path not in (None, "off") and not packet.v6:
+            barred = self._comes_back(device, packet, entering)
+            if barred is not None:
+                return barred
+        if device.ruled:
+            self._mark(device, packet, entering, at)
+        if device.filter is not None or (device.renames and entering is None):
             barred = self._delivered_through(device, packet, entering, at)
             if barred is not None:
                 return barred
@@ -362,6 +454,11 @@ class Walk:
             self.meant = None
             leaves = Circumstances(None, towards, at.forwarded)
             barred = self._filter(device, "outbound", packet, leaves, at.before)
+            if barred is None and device.renames and at.known is None and at.mapped is None:
+                renamed = source_inside(device, packet, self.choice)
+                if renamed is not None:
+                    self._met_several(renamed.ways)
+                    self.decisions.append(renamed.decision)
             if barred is None and device.arriving:
                 barred = self._arrives(device, packet, LOOPBACK)
             if barred is not None:
@@ -386,22 +483,62 @@ class Walk:
                 unheard = self._unheard((device, port), (None, None), _PROVIDER, packet)
                 if unheard is not None:
                     return self._unfound(device, _PROVIDER, unheard, packet, before)
-            return self._over_internet(device, packet, reply)
+            return self._over_internet(device, port, packet, reply)
         hop = packet.dst if line.via is None else line.via
         value = packet.dv if line.via is None else int(hop)
         neighbour = port.near[packet.v6].get(value)
         if self.topology.twice and neighbour is not None:
             neighbour = self._chosen(device, port.network.name, hop, (value, packet.v6), neighbour, reply)
         if neighbour is None or neighbour.device is device:
-            decision = connect_kinds.NeighbourMissing(
-                port.network.name, hop, device.label, place=line.place, subject=port.network
-            )
-            return self._end("host-unreachable", device, packet, decision, before)
+            neighbour = self._stands_for(device, port, hop, reply)
+        missing = self._missing(device, port, hop, neighbour)
+        if missing is not None or neighbour is None:
+            return self._end("host-unreachable", device, packet, missing or _absent(device, port, hop, line), before)
+        if neighbour.reverse_path not in (None, "off") and not packet.v6:
+            deaf = _deaf(device, port, hop, neighbour, packet)
+            if deaf is not None:
+                return self._end("host-unreachable", device, packet, deaf, before)
         if packet.v6 and (device.filter is not None or neighbour.device.filter is not None):
             unheard = self._unheard((device, port), (neighbour.device, neighbour), hop, packet)
             if unheard is not None:
                 return self._unfound(device, hop, unheard, packet, before)
         return neighbour
+
+    def _missing(self, device: Device, port: Port, hop: IPAddress, neighbour: Port | None) -> Decision | None:
+        """Why a neighbour that is there does not answer: its interface is down, or the network keeps members apart."""
+        if neighbour is not None and not neighbour.up:
+            facts = (neighbour.device.label, neighbour.name, hop)
+            place = neighbour.place.key("up")
+            return connect_kinds.InterfaceDown(*facts, place=place, subject=neighbour.stated)
+        apart = port.network.isolated and neighbour is not None
+        if apart and not (isinstance(device.stated, Router) or isinstance(neighbour.device.stated, Router)):  # type: ignore[union-attr]
+            network = port.network
+            return connect_kinds.MembersApart(
+                network.name, device.label, hop, place=network.place.key("isolated"), subject=network
+            )
+        return None
+
+    def _stands_for(self, device: Device, port: Port, hop: IPAddress, reply: bool) -> Port | None:
+        """Who answers for an address that no neighbour has: a proxy (RFC 1027, RFC 4389), or the only router there.
+
+        A router's link-local address is seldom written down: that it is the only router's is assumed.
+        """
+        for each in self.topology.proxies.get(port.network.name, ()):
+            if each.device is not device and _answers_for(each, hop):
+                if not reply:
+                    facts = (each.device.label, port.network.name, hop)
+                    self.decisions.append(connect_kinds.ProxyAnswers(*facts, place=each.place, subject=each.stated))
+                return each
+        if hop.version == 6 and hop.is_link_local:
+            held = self.topology.on_link.get(port.network.name, {}).values()
+            routers = {id(each.device): each for each in held if each.device.is_router and each.device is not device}
+            if len(routers) == 1:
+                (found,) = routers.values()
+                if not any(each.is_link_local for each in found.addresses):
+                    told = connect_kinds.LinkLocalAssumed(hop, found.device.label, place=device.place, subject=device)
+                    self._assume(device, f"link-local {hop}", told)
+                    return found
+        return None
 
     def _unfound(self, device: Device, hop: IPAddress, why: Decision, packet: Packet, before: Addressed) -> End:
         stop = connect_kinds.NeighbourUnheard(device.label, hop, why.text, place=why.place, subject=why)
@@ -430,11 +567,12 @@ class Walk:
                 ("inbound", heard, Circumstances(at.name, None, False)),
             )
             for name, each, circumstances in ways:
-                found = through_filter(box, name, each, circumstances)
-                if found.verdict != "allow":
-                    return found.decision
-                if found.assumed is not None:
-                    self._assume(box, f"{name} neighbour-discovery", found.assumed)
+                for filtering in box.filters:
+                    found = through_filter(box, filtering, name, each, circumstances)
+                    if found.verdict != "allow":
+                        return found.decision
+                    if found.assumed is not None:
+                        self._assume(box, f"{name} neighbour-discovery", found.assumed)
         for (box, _), known in ((asker, hop), (holder, source)):
             if box is not None:
                 self.met.add((box.name, known))
@@ -460,16 +598,24 @@ class Walk:
             )
         return chosen
 
-    def _over_internet(self, device: Device, packet: Packet, reply: bool) -> "End | Port":
+    def _over_internet(self, device: Device, port: Port, packet: Packet, reply: bool) -> "End | Port":
         if not is_public_value(packet.dv, packet.v6):
             return self._lost(device, connect_kinds.InternetPrivate(packet.dst, place=device.place, subject=device))
         if not is_public_value(packet.sv, packet.v6):
             return self._lost(device, connect_kinds.SourcePrivate(packet.src, place=device.place, subject=device))
+        if packet.src not in port.addresses:
+            barred = self._foreign(device, port, packet)
+            if barred is not None:
+                return barred
         target = self.topology.on_internet(packet.dv, packet.v6)
         if target is not None and self.topology.twice:
             target = self._chosen(device, "internet", packet.dst, (packet.dv, packet.v6), target, reply)
         if target is None:
             return self._lost(device, connect_kinds.InternetUnknown(packet.dst))
+        if not target.up:
+            facts = (target.device.label, target.name, packet.dst)
+            down = connect_kinds.InterfaceDown(*facts, place=target.place.key("up"), subject=target.stated)
+            return self._lost(device, down)
         if packet.v6 and target.device.filter is not None:
             barred = self._line_unheard(device, target, packet)
             if barred is not None:
@@ -484,6 +630,23 @@ class Walk:
                 connect_kinds.InternetCarries(target.device.label, place=target.place, subject=target.stated)
             )
         return target
+
+    def _foreign(self, device: Device, port: Port, packet: Packet) -> End | None:
+        """What the provider of a line makes of a source that is another line's (RFC 2827)."""
+        home = self.topology.on_internet(packet.sv, packet.v6)
+        checks = port.stated.provider_checks_source if port.stated is not None else False
+        if home is port or checks is False:
+            return None
+        if checks:
+            place = port.place.key("provider_checks_source")
+            facts = (device.label, port.name, packet.src)
+            return self._lost(device, connect_kinds.SourceChecked(*facts, place=place, subject=port.stated))
+        if home is not None and home.device is device:
+            told = connect_kinds.SourceUncheckedAssumed(
+                device.label, port.name, packet.src, place=port.place, subject=port.stated
+            )
+            self._assume(device, f"source by {port.name}", told)
+        return None
 
     def _line_unheard(self, device: Device, target: Port, packet: Packet) -> End | None:
         """Neighbour discovery on the far line: the provider's router is open, and silent about machines that it does not find."""
@@ -518,6 +681,62 @@ class Walk:
             packet.comes_from(before[0], before[1])
             packet.goes_to(before[2], before[3])
         return End(how, device, decision)
+
+
+def way_back(device: Device, packet: Packet) -> RouteLine | None:
+    """The line by which an answer to a packet's source would leave: asked as Linux asks it, without mark or interface."""
+    return device.route_to(packet.sv, packet.v6, Asking(packet.dv, packet.sv, packet.v6) if device.ruled else None)
+
+
+def _is_marked(rule: MarkRule, packet: Packet, before: Addressed, entering: Port | None) -> bool:
+    """Whether a line marks a packet: as it came, before its destination was rewritten."""
+    src, _, dst, dport = before
+    if rule.own is not (entering is None) or (
+        rule.entering and (entering is None or entering.name not in rule.entering)
+    ):
+        return False
+    ports = rule.tcp if packet.protocol == "tcp" else rule.udp if packet.protocol == "udp" else ()
+    return (
+        (not rule.sources or any(src in net for net in rule.sources))
+        and (not rule.destinations or any(dst in net for net in rule.destinations))
+        and (not (rule.tcp or rule.udp) or any(dport in each for each in ports))
+    )
+
+
+def _answers_for(port: Port, hop: IPAddress) -> bool:
+    """Whether a machine answers for an address that is not its own: one that is listed, or that it has a way to elsewhere."""
+    stated = port.stated
+    if stated is None:
+        return False
+    if hop in stated.proxy_for:
+        return True
+    if not stated.proxy_arp or hop.version == 6 or not port.device.is_router:
+        return False
+    line = port.device.route(hop)
+    return line is not None and line.ends is None and line.port is not port
+
+
+def _deaf(device: Device, port: Port, hop: IPAddress, neighbour: Port, packet: Packet) -> Decision | None:
+    """Why a neighbour does not answer who looks for it (ARP): it would answer by another interface, and takes no such packet.
+
+    Who asks says its packet's source where that is its own, else its own address there (arp_announce).
+    """
+    asker = packet.src if packet.src in device.local else source_at(port, hop)
+    if asker is None:
+        return None
+    line = way_back(neighbour.device, Packet("udp", asker, 0, hop, 0))
+    if line is not None and line.ends is None and (neighbour.reverse_path == "loose" or line.port is neighbour):
+        return None
+    would = "no interface" if line is None or line.ends is not None else line.port.name
+    stated = (
+        neighbour.stated if neighbour.stated is not None and neighbour.stated.reverse_path else neighbour.device.stated
+    )
+    facts = (neighbour.device.label, asker, neighbour.name, would)
+    return connect_kinds.ReversePath(*facts, place=stated.place.key("reverse_path"), subject=neighbour.device.stated)
+
+
+def _absent(device: Device, port: Port, hop: IPAddress, line: RouteLine) -> Decision:
+    return connect_kinds.NeighbourMissing(port.network.name, hop, device.label, place=line.place, subject=port.network)
 
 
 def _reply_state(packet: Packet, known: Tracked | None, later: bool, rejecting: bool) -> State:

@@ -15,10 +15,10 @@ from urllib.parse import quote, urlsplit
 
 import msgspec
 
-from portolan.estate.base import IPAddress, IPInterface, IPNetwork, PortRange
+from portolan.estate.base import Alone4, Alone6, IPAddress, IPInterface, IPNetwork, PortRange
 from portolan.estate.estate import Estate
 from portolan.estate.filter import FilterRule
-from portolan.estate.machine import Forward, Host, Machine, Router
+from portolan.estate.machine import Forward, Machine, Router
 from portolan.estate.network import Interface, ListRule, Network
 from portolan.estate.service import Service
 from portolan.estate.vantage import Vantage
@@ -117,8 +117,10 @@ def length_of(address: IPInterface, network: Network) -> int:
     """The prefix length that a box believes for one of its addresses: as written, else its network's; the internet has none."""
     if network.kind == "internet":
         return int(address.max_prefixlen)
-    if address.network.prefixlen != address.max_prefixlen:
+    if isinstance(address, Alone4 | Alone6) or address.network.prefixlen != address.max_prefixlen:
         return address.network.prefixlen
+    if address.version == 6 and int(address.ip) >> 118 == 0x3FA:
+        return 64  # link-local, RFC 4291 section 2.5.6
     fitting = [
         subnet.prefixlen for subnet in network.subnets if subnet.version == address.version and address.ip in subnet
     ]
@@ -166,10 +168,12 @@ def router_beside(estate: Estate, box: Box, version: int) -> IPAddress | None:
 
 def passes_packets(box: Box) -> bool:
     """Whether a box passes packets on: every router; a host that says so, or that translates for others."""
-    if not isinstance(box, Host):
-        return isinstance(box, Router)
+    if not isinstance(box, Machine):
+        return False
     if box.passes_on is not None:
         return box.passes_on
+    if isinstance(box, Router):
+        return True
     return bool(box.masquerade or box.source_nat or box.one_to_one) or any(
         each.to not in (None, *addresses_of(box)) for each in box.forwards
     )

@@ -5,14 +5,14 @@ from ipaddress import IPv4Network, IPv6Network
 
 from portolan.estate.base import IPNetwork, PortRange
 from portolan.estate.estate import Estate
-from portolan.estate.filter import Area, Chain, Filter, FilterRule
+from portolan.estate.filter import Area, Chain, FilterRule, OneFilter
 from portolan.estate.machine import Machine, Router
 from portolan.estate.network import GroupRule, Interface, ListRule
 from portolan.rehearsal.facts import Box, area_ports, every_box, every_machine, network_of, protocol_of
-from portolan.rehearsal.network import device_name
 from portolan.rehearsal.plan import Plan
 from portolan.rehearsal.quoting import rules
 from portolan.rehearsal.translations import addressed, translation
+from portolan.rehearsal.ways import device_name, marking
 
 _NEIGHBOURS = "icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert, nd-router-solicit, nd-router-advert } accept"
 _ANSWERS = {
@@ -38,7 +38,7 @@ Loader = Callable[[Plan, Box], None]
 def build_filters(plan: Plan, loader: Loader | None = None) -> None:
     """Rules for every box that has any."""
     for box in every_box(plan.estate):
-        tables = [*_groups(box, plan.estate), *_lists(box, plan.estate)]
+        tables = [*_groups(box, plan.estate), *_lists(box, plan.estate), *marking(box)]
         if loader is not None:
             loader(plan, box)
         else:
@@ -185,31 +185,33 @@ def _verdicts(verdict: str, answer: str | None) -> list[str]:
 
 
 def _filter(box: Box) -> list[str]:
+    """A box's filters, each as a table of its own, asked in their order."""
     if box.filter is None:
         return []
-    filtering = box.filter
-    names = list(filtering.chains)
-    chains = [
-        "\n".join(
-            [
-                f"  chain c{number} {{",
-                *(f"    {text}" for rule in held.rules for text in _rule(rule, box, names)),
-                "  }",
-            ]
-        )
-        for number, held in enumerate(filtering.chains.values())
-    ]
-    if filtering.areas:
-        chains += _areas(filtering, box)
-    for hook, chain in (("input", filtering.inbound), ("forward", filtering.forward), ("output", filtering.outbound)):
-        if chain is not None:
-            chains.append(_chain(hook, chain, filtering, box))
-    if filtering.arriving is not None:
-        chains.append(_chain("prerouting", filtering.arriving, filtering, box))
-    return ["table inet box {", *chains, "}"]
+    found = []
+    for number, filtering in enumerate((box.filter, *box.filter.then)):
+        names = list(filtering.chains)
+        chains = [
+            "\n".join(
+                [
+                    f"  chain c{chain} {{",
+                    *(f"    {text}" for rule in held.rules for text in _rule(rule, box, names)),
+                    "  }",
+                ]
+            )
+            for chain, held in enumerate(filtering.chains.values())
+        ]
+        if filtering.areas:
+            chains += _areas(filtering, box, number)
+        hooks = (("input", filtering.inbound), ("forward", filtering.forward), ("output", filtering.outbound))
+        for hook, chain in (*hooks, ("prerouting", filtering.arriving)):
+            if chain is not None:
+                chains.append(_chain(hook, chain, filtering, box, number))
+        found += [f"table inet box{number or ''} {{", *chains, "}"]
+    return found
 
 
-def _areas(filtering: Filter, box: Box) -> list[str]:
+def _areas(filtering: OneFilter, box: Box, place: int) -> list[str]:
     """Areas: a packet's is the first whose ranges hold its source, else the first with its interface, else the default one.
 
     What belongs to none is dropped.
@@ -227,7 +229,7 @@ def _areas(filtering: Filter, box: Box) -> list[str]:
         if area.interfaces
     ]
     jumps += [f"goto a{number}" for number, area in enumerate(areas) if area.default]
-    body = ["type filter hook input priority 0; policy drop;", *_basics("input", filtering), *jumps]
+    body = [f"type filter hook input priority {place}; policy drop;", *_basics("input", filtering), *jumps]
     return [
         *(f"  chain a{number} {{\n    {lines}\n  }}" for number, lines in enumerate(map(_area, areas))),
         "\n    ".join(["  chain input_areas {", *body]) + "\n  }",
@@ -238,10 +240,12 @@ def _area(area: Area) -> str:
     lines = [
         f"{protocol} dport {ports} counter accept" for text in area.services for protocol, ports in area_ports(text)
     ]
-    return "\n    ".join([*lines, *(f"counter {verdict}" for verdict in _verdicts(area.otherwise, area.answer))])
+    return "\n    ".join(
+        [*lines, *(f"counter {verdict}" for verdict in _verdicts(area.otherwise, area.answer or "admin-prohibited"))]
+    )
 
 
-def _basics(hook: str, filtering: Filter) -> Iterator[str]:
+def _basics(hook: str, filtering: OneFilter) -> Iterator[str]:
     """What passes before the rules: as it is written, else everything of the kind; nothing before connection tracking."""
     if hook == "prerouting":
         return
@@ -254,7 +258,7 @@ def _basics(hook: str, filtering: Filter) -> Iterator[str]:
         yield "ct state { established, related } accept"
 
 
-def _chain(hook: str, chain: Chain, filtering: Filter, box: Box) -> str:
+def _chain(hook: str, chain: Chain, filtering: OneFilter, box: Box, place: int) -> str:
     names = list(filtering.chains)
     # A chain of its own, so that `return` leads to the default.
     rules = [
@@ -262,7 +266,7 @@ def _chain(hook: str, chain: Chain, filtering: Filter, box: Box) -> str:
         *(f"    {text}" for rule in chain.rules for text in _rule(rule, box, names)),
         "  }",
     ]
-    priority = "-300" if hook == "prerouting" else "0"
+    priority = place - 300 if hook == "prerouting" else place
     lines = [*rules, f"  chain {hook}_box {{", f"    type filter hook {hook} priority {priority}; policy accept;"]
     lines += [f"    {text}" for text in _basics(hook, filtering)]
     lines.append(f"    jump {hook}_rules")

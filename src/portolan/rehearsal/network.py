@@ -3,31 +3,42 @@
 from collections.abc import Iterator
 
 from portolan.estate.base import IPAddress
-from portolan.estate.machine import Machine
+from portolan.estate.machine import Machine, Router
 from portolan.estate.vantage import Vantage
 from portolan.rehearsal.facts import (
     PRIVATE,
     Box,
-    believes_near,
     every_box,
     every_machine,
     legs,
     length_of,
     network_of,
-    online_leg,
     passes_packets,
     public,
-    router_beside,
     routers_to_internet,
     several,
 )
 from portolan.rehearsal.plan import BASE, Plan
+from portolan.rehearsal.ways import (
+    GATE_6,
+    device_name,
+    gate_of,
+    mtu_of,
+    proxied,
+    put_down,
+    routes_of,
+    rules_of,
+    settings,
+    stated_of,
+    unstated_links,
+)
 
 INTERNET, SWITCHES, AUTHORITY, RESOLVER = "inet", "lans", "auth", "reso"
 #: Where undescribed name servers and the ordinary resolver are; benchmarking ranges (RFC 2544, RFC 5180).
 ROOT_ADDRESS, TIER_ADDRESS = "198.18.1.1", "198.18.1.{}"
 RESOLVERS_4, RESOLVERS_6 = "198.18.0.{}", "2001:2::{}"
-_GATE_4, _GATE_6 = "169.254.0.1", "fe80::1"
+#: The far end of lines that no box of the estate has.
+_FAR_4 = "169.254.0.1"
 _QUIET = (
     "cd /proc/sys/net/ipv4; "
     "echo 0 > icmp_ratelimit; echo 0 > icmp_ratemask; echo 0 > conf/all/rp_filter; echo 0 > conf/default/rp_filter; "
@@ -55,14 +66,6 @@ def build_network(plan: Plan) -> None:
     _internet(plan)
 
 
-def device_name(box: Box, interface: str) -> str:
-    """The kernel's name of an interface: its place among the box's, since estate names may be long."""
-    if interface == "lo":
-        return interface
-    names = list(box.interfaces) if isinstance(box, Machine) else [interface]
-    return f"if{names.index(interface)}"
-
-
 def _box(plan: Plan, box: Box, bridges: dict[str, str]) -> None:
     space = plan.space_of(box)
     script = plan.spaces[space]
@@ -74,19 +77,22 @@ def _box(plan: Plan, box: Box, bridges: dict[str, str]) -> None:
     script.append(
         f"echo {forwarding} > /proc/sys/net/ipv4/ip_forward; echo {forwarding} > /proc/sys/net/ipv6/conf/all/forwarding"
     )
-    batch = ["link set dev lo up"]
+    batch, near = ["link set dev lo up"], list[str]()
+    links = unstated_links(plan.estate, box)
     for interface, network, addresses in legs(plan.estate, box):
         on = network.name
+        stated = stated_of(box, interface)
         device = device_name(box, interface)
         outer = f"{space}{device}"
         if network.kind == "internet":
             plan.link(space, device, INTERNET, outer)
             plan.ip(
                 INTERNET,
-                f"link set {outer} up",
-                f"addr add {_GATE_4}/32 dev {outer}",
-                f"addr add {_GATE_6}/64 dev {outer} nodad",
+                f"link set {outer} mtu {mtu_of(box, interface, network)} up",
+                f"addr add {gate_of(device, 4)}/32 dev {outer}",
+                f"addr add {GATE_6}/64 dev {outer} nodad",
             )
+            near.append(f"route add {gate_of(device, 4)}/32 dev {device}")
             plan.ip(INTERNET, *(f"route add {address.ip}/{address.max_prefixlen} dev {outer}" for address in addresses))
         else:
             bridge = bridges.get(on)
@@ -94,49 +100,24 @@ def _box(plan: Plan, box: Box, bridges: dict[str, str]) -> None:
                 bridge = bridges[on] = f"br{len(bridges)}"
                 plan.ip(SWITCHES, f"link add {bridge} type bridge forward_delay 0", f"link set {bridge} up")
             plan.link(space, device, SWITCHES, outer)
-            plan.ip(SWITCHES, f"link set {outer} master {bridge} up")
-        batch.append(f"link set dev {device} up")
+            plan.ip(SWITCHES, f"link set {outer} mtu {network.mtu or 1500} master {bridge} up")
+            if network.isolated and not isinstance(box, Router):
+                plan.ip(SWITCHES, f"link set dev {outer} type bridge_slave isolated on")
+        batch.append(f"link set dev {device} mtu {mtu_of(box, interface, network)} gso_max_segs 1 up")
         for address in addresses:
             length = length_of(address, network)
-            batch.append(f"addr add {address.ip}/{length} dev {device}{' nodad' if address.version == 6 else ''}")
+            old = " preferred_lft 0" if stated is not None and address.ip in stated.deprecated else ""
+            batch.append(f"addr add {address.ip}/{length} dev {device}{' nodad' if address.version == 6 else ''}{old}")
         if any(address.version == 6 for address in addresses):
             batch.append(f"addr add fe80::{plan_number(space)}:{device[2:]}/64 dev {device} nodad")
-    plan.ip(space, *batch, *_routes(plan, box))
+        batch += [f"addr add {each}/64 dev {device} nodad" for each in links.get(interface, ())]
+    plan.ip(space, *batch, *near, *routes_of(plan.estate, box), *proxied(box), *put_down(box))
+    script += [*settings(box), *rules_of(box)]
 
 
 def plan_number(space: str) -> int:
     """A number for a namespace, for its link-local addresses."""
     return int(space[1:]) + (1000 if space[0] == "v" else 1)
-
-
-def _routes(plan: Plan, box: Box) -> list[str]:
-    """The default first: a more particular route may end where the gateway is, and the kernel would refuse it then."""
-    found = _default(plan, box)
-    for route in box.routes:
-        metric = f" metric {route.metric}" if route.metric else ""
-        if route.type is not None:
-            found.append(f"route add {route.type} {route.to}{metric}")
-        elif route.on is not None:
-            found.append(f"route add {route.to} dev {device_name(box, route.on)}{metric}")
-        else:
-            found.append(f"route add {route.to} via {route.via}{metric}")
-    return found
-
-
-def _default(plan: Plan, box: Box) -> list[str]:
-    if box.gateway is not None:
-        return [] if box.gateway == "none" else [f"route add default via {address}" for address in box.gateway]
-    found = []
-    for version in (4, 6):
-        leg = online_leg(plan.estate, box, version)
-        gate = router_beside(plan.estate, box, version)
-        if leg is not None:
-            far = _GATE_4 if version == 4 else _GATE_6
-            found.append(f"route add default via {far} dev {device_name(box, leg)} onlink")
-        elif gate is not None and believes_near(plan.estate, box, gate):
-            # One that the machine's own mask leaves out is no neighbour, and the kernel does not take it.
-            found.append(f"route add default via {gate}")
-    return found
 
 
 def _internet(plan: Plan) -> None:
@@ -173,7 +154,7 @@ def _internet(plan: Plan) -> None:
     )
     plan.files["inet.nft"] = (
         f"table inet carry {{\n  chain f {{\n    type filter hook forward priority 0; policy accept;\n    {drops}\n  }}\n"
-        "  chain o {\n    type filter hook output priority 0; policy accept;\n    icmpv6 type destination-unreachable drop\n  }\n}\n"
+        "  chain o {\n    type filter hook output priority 0; policy accept;\n    icmpv6 type destination-unreachable drop\n    icmp type destination-unreachable icmp code host-unreachable drop\n  }\n}\n"
     )
     script.append("nft -f inet.nft")
     for number, space in enumerate((AUTHORITY, RESOLVER)):
@@ -181,8 +162,8 @@ def _internet(plan: Plan) -> None:
         plan.ip(
             INTERNET,
             f"link set n{number} up",
-            f"addr add {_GATE_4}/32 dev n{number}",
-            f"addr add {_GATE_6}/64 dev n{number} nodad",
+            f"addr add {_FAR_4}/32 dev n{number}",
+            f"addr add {GATE_6}/64 dev n{number} nodad",
         )
         plan.spaces[space].append(_QUIET)
         plan.ip(space, "link set lo up", "link set wan0 up", f"addr add fe80::9{number}/64 dev wan0 nodad")
@@ -193,10 +174,10 @@ def _internet(plan: Plan) -> None:
     plan.ip(
         AUTHORITY,
         *(f"addr add {TIER_ADDRESS.format(number)}/32 dev wan0" for number in range(1, 9)),
-        f"route add default via {_GATE_4} dev wan0 onlink",
+        f"route add default via {_FAR_4} dev wan0 onlink",
     )
     plan.ip(
-        RESOLVER, f"route add default via {_GATE_4} dev wan0 onlink", f"route add default via {_GATE_6} dev wan0 onlink"
+        RESOLVER, f"route add default via {_FAR_4} dev wan0 onlink", f"route add default via {GATE_6} dev wan0 onlink"
     )
 
 
@@ -207,23 +188,43 @@ def _line(plan: Plan, machine: Machine, brought: set[IPAddress]) -> Iterator[str
         outer = f"{space}{device_name(machine, interface.name)}"
         if network_of(plan.estate, interface).kind != "internet":
             continue
+        if interface.provider_checks_source:
+            mine = [item.ip for item in interface.address]
+            mine += [address for name, address in _fixed(machine) if name == interface.name]
+            for family, version in (("ip", 4), ("ip6", 6)):
+                held = [str(each) for each in mine if each.version == version]
+                held += [
+                    str(subnet)
+                    for network in plan.estate.networks.values()
+                    for router, line in routers_to_internet(plan.estate, network)
+                    if router is machine and line is interface
+                    for subnet in network.subnets
+                    if subnet.version == version and public(subnet.network_address)
+                ]
+                if held:
+                    yield f"iifname {outer} {family} saddr != {{ {', '.join(held)} }} drop"
         if interface.provider_blocks:
             ports = ", ".join(map(str, interface.provider_blocks))
             yield f"oifname {outer} tcp flags & (syn | ack) == syn tcp dport {{ {ports} }} drop"
             yield f"oifname {outer} udp dport {{ {ports} }} drop"
-        fixed = [(each.on, each.outside) for each in machine.one_to_one]
-        fixed += [(each.on, address) for each in machine.source_nat for address in several(each.to, each.up_to)]
-        fixed += [
-            (each.on, address)
-            for each in machine.forwards
-            if each.on is not None and isinstance(each.address, tuple)
-            for address in each.address
-        ]
-        for name, address in fixed:
+        for name, address in _fixed(machine):
             via = next((item.ip for item in interface.address if item.version == address.version), None)
             if name == interface.name and via is not None and address not in brought:
                 brought.add(address)
                 plan.ip(INTERNET, f"route add {address} via {via} dev {outer} onlink")
+
+
+def _fixed(machine: Machine) -> list[tuple[str, IPAddress]]:
+    """Addresses that a line brings to a machine without its having them."""
+    found = [(each.on, each.outside) for each in machine.one_to_one]
+    found += [(each.on, address) for each in machine.source_nat for address in several(each.to, each.up_to)]
+    found += [
+        (each.on, address)
+        for each in machine.forwards
+        if each.on is not None and isinstance(each.address, tuple)
+        for address in each.address
+    ]
+    return found
 
 
 def place_authority(plan: Plan, address: IPAddress) -> None:

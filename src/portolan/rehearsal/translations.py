@@ -7,7 +7,7 @@ from portolan.estate.filter import FilterRule
 from portolan.estate.machine import Forward, Machine, SourceNat
 from portolan.estate.service import NameServer, Resolver
 from portolan.rehearsal.facts import Box, addresses_of, forwarded, runs, several
-from portolan.rehearsal.network import device_name
+from portolan.rehearsal.ways import device_name
 
 
 def translation(box: Box) -> list[str]:
@@ -24,7 +24,7 @@ def translation(box: Box) -> list[str]:
         if _turns_round(box):
             for interface in box.interfaces.values():
                 device = device_name(box, interface.name)
-                out.append(f"ct mark {_mark(device)} oifname {device} ct status dnat counter masquerade")
+                out.append(f"ct mark and 0xffff == {_mark(device)} oifname {device} ct status dnat counter masquerade")
         for pair in box.one_to_one:
             if pair.outside.version == version:
                 device = device_name(box, pair.on)
@@ -62,6 +62,8 @@ def _asked_of(box: Machine, forward: Forward, version: int) -> str | None:
     word = "ip" if version == 4 else "ip6"
     if forward.address == "own":
         return "fib daddr type local"
+    if forward.address == "any":
+        return ""
     if isinstance(forward.address, tuple):
         held = [each for each in forward.address if each.version == version]
     else:
@@ -138,7 +140,7 @@ def _turns_round(box: Machine) -> bool:
 def _unturned(box: Machine, forward: Forward | None) -> str:
     """Takes the mark away by which postrouting knows what came from where, for what is not to be turned round."""
     how = (forward.hairpin if forward is not None else None) or box.hairpin
-    return "ct mark set 0 " if _turns_round(box) and how != "full" else ""
+    return "ct mark set ct mark and 0xffff0000 " if _turns_round(box) and how != "full" else ""
 
 
 def _mark(device: str) -> int:

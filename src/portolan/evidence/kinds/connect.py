@@ -66,6 +66,100 @@ class NeighbourMissing(ConnectDecision, frozen=True):
     box: str
 
 
+class InterfaceDown(ConnectDecision, frozen=True):
+    kind = "interface-down"
+    words = "{box}'s interface {interface} is down: nobody answers there for {address}"
+    stops = True
+
+    box: str
+    interface: str
+    address: IPAddress
+
+
+class MembersApart(ConnectDecision, frozen=True):
+    kind = "members-apart"
+    words = "{network} keeps its members apart: {box} reaches no {address} on it, only routers"
+    stops = True
+
+    network: str
+    box: str
+    address: IPAddress
+
+
+class ProxyAnswers(ConnectDecision, frozen=True):
+    kind = "proxy-answers"
+    words = "{box} answers on {network} for {address}, which is elsewhere"
+    standard = "RFC 1027"
+    seen_by_itself = True
+
+    box: str
+    network: str
+    address: IPAddress
+
+
+class LinkLocalAssumed(ConnectDecision, frozen=True):
+    kind = "link-local-assumed"
+    words = "nothing says whose link-local address {address} is; it is assumed to be {router}'s, the only router there"
+    assumed = True
+    seen_by_itself = True
+
+    address: IPAddress
+    router: str
+
+
+class ReversePath(ConnectDecision, frozen=True):
+    kind = "reverse-path"
+    words = (
+        "{box} throws the packet from {source} away: it came by {came}, and an answer would leave by {would} "
+        "(reverse-path filtering)"
+    )
+    standard = "RFC 3704 section 2"
+    stops = True
+
+    box: str
+    source: IPAddress
+    came: str
+    would: str
+
+
+class ReversePathAssumed(ConnectDecision, frozen=True):
+    kind = "reverse-path-assumed"
+    words = (
+        "{box} gets the question from {source} by {came} and would answer by {would}; it does not say whether it drops "
+        "such packets (`reverse_path`, rp_filter), and is assumed not to"
+    )
+    assumed = True
+
+    box: str
+    source: IPAddress
+    came: str
+    would: str
+
+
+class SourceChecked(ConnectDecision, frozen=True):
+    kind = "source-checked"
+    words = "the provider of {box}'s line {interface} drops what comes from {source}, which is not this line's address"
+    standard = "RFC 2827 section 4"
+    stops = True
+
+    box: str
+    interface: str
+    source: IPAddress
+
+
+class SourceUncheckedAssumed(ConnectDecision, frozen=True):
+    kind = "source-unchecked-assumed"
+    words = (
+        "{box} answers by {interface} from {source}, which is not this line's address; its provider is assumed to let that "
+        "pass, and most do not (`provider_checks_source`)"
+    )
+    assumed = True
+
+    box: str
+    interface: str
+    source: IPAddress
+
+
 class InternetCarries(ConnectDecision, frozen=True):
     kind = "internet-carries"
     words = "the internet carries the packet to {box}"
@@ -414,8 +508,8 @@ class ReplyStranger(ConnectDecision, frozen=True):
     of_the_answer = True
 
     box: str
-    source: IPAddress
-    asked: IPAddress
+    source: str
+    asked: str
 
 
 class ReplyAstray(ConnectDecision, frozen=True):

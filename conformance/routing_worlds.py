@@ -1,0 +1,347 @@
+"""The table's worlds about routing: sources, tables, marks, reverse paths, proxies, interfaces, sizes of packets."""
+
+from collections.abc import Iterator
+
+from conformance.web_common import WebWorld
+
+_WEB = "services: {web: {program: nginx, sites: {A: {files: [index.html]}}}}"
+_STREET = "  street: {network: internet, address: 198.51.100.77}\n"
+
+
+def _world(text: str, *asked: tuple[str, str]) -> WebWorld:
+    return WebWorld('portolan: 1\nat: "2026-03-14T20:00:00Z"\n' + text, list(asked))
+
+
+#: A server with an address for each of two routers, each with a line of its own.
+_TWO = """\
+networks: {{lan: {{subnets: [10.1.0.0/24]}}}}
+routers:
+  r1:
+    interfaces: {{line: {{network: internet, address: 203.0.113.40}}, lan: {{address: 10.1.0.1}}}}
+    masquerade: [line]
+    forwards: [{{on: line, tcp: 80, to: 10.1.0.15}}]
+  r2:
+    interfaces: {{line: {{network: internet, address: 203.0.113.41}}, lan: {{address: 10.1.0.2}}}}
+    masquerade: [line]
+    forwards: [{{on: line, tcp: 80, to: 10.1.0.25}}]
+hosts:
+  srv:
+    interfaces: {{lan: {{address: [10.1.0.15, 10.1.0.25]}}}}
+    gateway: 10.1.0.1
+    {more}
+    {web}
+vantages:
+{street}  self: {{host: srv}}
+  near: {{network: lan, address: 10.1.0.50, gateway: 10.1.0.2}}
+"""
+_LINES = (("http://203.0.113.40/", "street"), ("http://203.0.113.41/", "street"), ("http://198.51.100.77/", "self"))
+_TABLE = "tables: {second: {gateway: 10.1.0.2}}"
+
+
+def _two(more: str) -> WebWorld:
+    return _world(_TWO.format(more=more, web=_WEB, street=_STREET), *_LINES)
+
+
+#: A router with two lines of its own.
+_ONE_ROUTER = """\
+networks: {{lan: {{subnets: [10.1.0.0/24]}}}}
+routers:
+  gate:
+    interfaces:
+      one: {{network: internet, address: 203.0.113.40{one}}}
+      two: {{network: internet, address: 203.0.113.41{two}}}
+      lan: {{address: 10.1.0.1}}
+    masquerade: [one, two]
+    forwards: [{{tcp: 80, to: 10.1.0.15}}]
+    services: {{admin: {{listens: [8080]}}}}
+    {more}
+hosts:
+  srv:
+    interfaces: {{lan: {{address: 10.1.0.15}}}}
+    {web}
+vantages:
+{street}  lan: {{network: lan, address: 10.1.0.50}}
+"""
+
+
+def _lines(more: str, one: str = "", two: str = "") -> WebWorld:
+    text = _ONE_ROUTER.format(more=more, one=one, two=two, web=_WEB, street=_STREET)
+    asked = [(f"http://203.0.113.{last}{port}/", "street") for last in (40, 41) for port in ("", ":8080")]
+    return _world(text, *asked, ("http://203.0.113.41/", "lan"))
+
+
+_KEEP = "marks: [{mark: 2, in: two}]"
+_BY_MARK = "tables: {second: {on: two}}\n    routing_rules: [{mark: 2, table: second}]"
+_BY_SOURCE = "tables: {second: {on: two}}\n    routing_rules: [{from: 203.0.113.41/32, table: second}]"
+
+#: A server with legs on two networks, with a router between them.
+_LEGS = """\
+networks:
+  one: {{subnets: [10.1.0.0/24]}}
+  two: {{subnets: [10.2.0.0/24]}}
+routers:
+  gate: {{interfaces: {{one: {{address: 10.1.0.1{one}}}, two: {{address: 10.2.0.1{two}}}}}, gateway: none{gate}}}
+hosts:
+  srv:
+    interfaces: {{one: {{address: 10.1.0.15{mine}}}, two: {{address: 10.2.0.15{other}}}}}
+    gateway: 10.1.0.1
+    {more}
+    {web}
+  pc: {{interfaces: {{two: {{address: 10.2.0.60}}}}, gateway: 10.2.0.1, services: {{web: {{listens: [80]}}}}}}
+vantages:
+  office: {{network: one, address: 10.1.0.50, gateway: 10.1.0.1}}
+  hall: {{network: two, address: 10.2.0.50, gateway: 10.2.0.1}}
+"""
+
+
+def _legs(more: str = "", one: str = "", two: str = "", gate: str = "", mine: str = "", other: str = "") -> WebWorld:
+    text = _LEGS.format(more=more, one=one, two=two, gate=gate, mine=mine, other=other, web=_WEB)
+    urls = ("http://10.1.0.15/", "http://10.2.0.15/", "http://10.2.0.60/")
+    return _world(text, *((url, vantage) for url in urls for vantage in ("office", "hall")))
+
+
+#: A home with several IPv6 addresses of one interface.
+_HOME = """\
+networks: {{home: {{subnets: ["fd00:1::/64", "2001:db8:1::/64", "2001:db8:9:1::/64"]}}}}
+routers:
+  gate:
+    interfaces:
+      line: {{network: internet, address: "2001:db8:40::1"}}
+      home: {{address: ["fd00:1::1", "2001:db8:1::1"]}}
+hosts:
+  far: {{interfaces: {{internet: {{address: "2001:db8:9::9"}}}}, {web}}}
+  near:
+    interfaces: {{home: {{address: [{addresses}]{more}}}}}
+    {web}
+vantages:
+  near: {{host: near}}
+"""
+
+
+def _home(addresses: str, more: str = "") -> WebWorld:
+    text = _HOME.format(addresses=addresses, more=more, web=_WEB)
+    return _world(text, ("http://[2001:db8:9::9]/", "near"), ("http://[fd00:1::1]/", "near"))
+
+
+#: A rented machine whose gateway lies outside of its range.
+_RENTED = """\
+networks: {{rack: {{subnets: [203.0.113.32/28, 172.31.1.0/24]}}}}
+routers:
+  isp:
+    provider: true
+    interfaces: {{line: {{network: internet, address: 203.0.113.1}}, rack: {{address: [203.0.113.33, 172.31.1.1]}}}}
+hosts:
+  srv:
+    interfaces: {{eth: {{network: rack, address: 203.0.113.40/32}}}}
+    {way}
+    {web}
+vantages:
+{street}  beside: {{network: rack, address: 203.0.113.41, gateway: 203.0.113.33}}
+"""
+
+
+def _rented(way: str) -> WebWorld:
+    url = "http://203.0.113.40/"
+    return _world(_RENTED.format(way=way, web=_WEB, street=_STREET), (url, "street"), (url, "beside"))
+
+
+_LINK_LOCAL = """\
+networks: {{lan: {{subnets: ["2001:db8:1::/64"]}}}}
+routers:
+  gate:
+    interfaces:
+      line: {{network: internet, address: "2001:db8:40::1"}}
+      lan: {{address: [{router}]}}
+hosts:
+  srv:
+    interfaces: {{lan: {{address: ["2001:db8:1::15"]}}}}
+    {way}
+    {web}
+vantages:
+  street: {{network: internet, address: "2001:db8:77::7"}}
+"""
+
+
+def _link_local(way: str, router: str = '"2001:db8:1::1"') -> WebWorld:
+    return _world(_LINK_LOCAL.format(way=way, router=router, web=_WEB), ("http://[2001:db8:1::15]/", "street"))
+
+
+_PROXY = """\
+networks: {{up: {{subnets: [203.0.113.32/28]}}, dmz: {{subnets: [203.0.113.32/28]}}}}
+routers:
+  isp:
+    provider: true
+    interfaces: {{line: {{network: internet, address: 203.0.113.1}}, up: {{address: 203.0.113.33}}}}
+  r1:
+    interfaces: {{up: {{address: 203.0.113.34{up}}}, dmz: {{address: 203.0.113.34{dmz}}}}}
+    gateway: 203.0.113.33
+    routes: [{{to: 203.0.113.40/32, on: dmz}}, {{to: 203.0.113.33/32, on: up}}]
+    {more}
+hosts:
+  h1:
+    interfaces: {{dmz: {{address: 203.0.113.40}}}}
+    gateway: 203.0.113.34
+    {web}
+vantages:
+{street}  dmz: {{network: dmz, address: 203.0.113.41, gateway: 203.0.113.34}}
+  up: {{network: up, address: 203.0.113.42, gateway: 203.0.113.33}}
+"""
+
+
+def _proxy(up: str, dmz: str = "", more: str = "") -> WebWorld:
+    text = _PROXY.format(up=up, dmz=dmz, more=more, web=_WEB, street=_STREET)
+    return _world(text, *(("http://203.0.113.40/", each) for each in ("street", "dmz", "up")))
+
+
+_PLAIN = """\
+networks: {{lan: {{subnets: [10.1.0.0/24, "fd00:1::/64"]{network}}}}}
+routers:
+  gate:
+    interfaces:
+      line: {{network: internet, address: 203.0.113.40{line}}}
+      lan: {{address: [10.1.0.1, "fd00:1::1"]{lan}}}
+    masquerade: [line]
+    forwards: [{{on: line, tcp: 80, to: {to}}}]
+    {gate}
+hosts:
+  srv:
+    interfaces: {{lan: {{address: [10.1.0.15{mask}, "fd00:1::15"]{srv}}}}}
+    {more}
+    services: {{web: {{program: nginx, listens: [{listens}], sites: {{A: {{files: [index.html]}}}}}}}}
+vantages:
+{street}  office: {{network: lan, address: [10.1.0.50, "fd00:1::50"]}}
+  self: {{host: srv}}
+"""
+
+
+def _plain(**words: str) -> WebWorld:
+    held = {
+        "network": "",
+        "line": "",
+        "lan": "",
+        "gate": "",
+        "srv": "",
+        "more": "",
+        "mask": "",
+        "to": "10.1.0.15",
+        "listens": "80",
+        **words,
+    }
+    inner = ("http://10.1.0.15/", "http://[fd00:1::15]/")
+    asked = [("http://203.0.113.40/", "street"), *((url, each) for url in inner for each in ("office", "self"))]
+    return _world(_PLAIN.format(street=_STREET, **held), *asked)
+
+
+def _several(second: str, first: str = "{default: drop, rules: [{allow: tcp, ports: 80}]}") -> str:
+    return f"filter: {{basics: [loopback, known-connections, neighbour-discovery], inbound: {first}, then: [{second}]}}"
+
+
+def _worlds() -> Iterator[tuple[str, WebWorld]]:
+    yield "tables: none", _two("")
+    yield "tables: by source", _two(f"{_TABLE}\n    routing_rules: [{{from: 10.1.0.25/32, table: second}}]")
+    yield "tables: rule first", _two(f"{_TABLE}\n    routing_rules: [{{table: second}}]")
+    yield (
+        "tables: main before",
+        _two(f"{_TABLE}\n    routing_rules: [{{table: main}}, {{from: 10.1.0.25/32, table: second}}]"),
+    )
+    specific = "{table: main, without_default: true}"
+    yield (
+        "tables: main without its default before",
+        _two(f"{_TABLE}\n    routing_rules: [{specific}, {{from: 10.1.0.25/32, table: second}}]"),
+    )
+    yield "tables: rule that ends", _two("routing_rules: [{from: 10.1.0.25/32, type: blackhole}]")
+    yield "tables: rule that ends aloud", _two("routing_rules: [{to: 198.51.100.0/24, type: unreachable}]")
+    yield "tables: to a range", _two(f"{_TABLE}\n    routing_rules: [{{to: 198.51.100.0/24, table: second}}]")
+    yield (
+        "tables: no route in the table",
+        _two(
+            "tables: {second: {routes: [{to: 10.9.0.0/24, via: 10.1.0.2}]}}\n"
+            "    routing_rules: [{from: 10.1.0.25/32, table: second}]"
+        ),
+    )
+    yield "source of a route", _two("routes: [{to: 0.0.0.0/0, via: 10.1.0.2, source: 10.1.0.25, metric: 5}]")
+    yield (
+        "source of the default's own line",
+        _two("routes: [{to: 198.51.100.0/24, via: 10.1.0.2, source: 10.1.0.25}]"),
+    )
+    yield "lines: default by one", _lines("")
+    yield "lines: by source", _lines(_BY_SOURCE)
+    yield "lines: by mark", _lines(f"{_KEEP}\n    {_BY_MARK}")
+    yield "lines: mark not kept", _lines(f"marks: [{{mark: 2, in: two, keep: false}}]\n    {_BY_MARK}")
+    yield "lines: marked by port", _lines(f"marks: [{{mark: 2, in: two, tcp: 8080}}]\n    {_BY_MARK}")
+    yield "lines: marked by asker", _lines(f"marks: [{{mark: 2, from: 198.51.100.0/24}}]\n    {_BY_MARK}")
+    yield "lines: own packets marked", _lines(f"marks: [{{mark: 2, own: true, keep: false}}]\n    {_BY_MARK}")
+    yield "lines: strict, marks", _lines(f"reverse_path: strict\n    {_KEEP}\n    {_BY_MARK}")
+    yield "lines: loose, marks", _lines(f"reverse_path: loose\n    {_KEEP}\n    {_BY_MARK}")
+    yield "lines: strict, by source", _lines(f"reverse_path: strict\n    {_BY_SOURCE}")
+    yield "lines: strict", _lines("reverse_path: strict")
+    yield "lines: by interface", _lines("tables: {second: {on: two}}\n    routing_rules: [{in: lan, table: second}]")
+    yield "lines: providers check", _lines("", ", provider_checks_source: true", ", provider_checks_source: true")
+    yield "lines: providers check, by mark", _lines(f"{_KEEP}\n    {_BY_MARK}", ", provider_checks_source: true", "")
+    yield "legs: off", _legs("reverse_path: 'off'")
+    yield "legs: strict", _legs("reverse_path: strict")
+    yield "legs: loose", _legs("reverse_path: loose")
+    yield "legs: strict at one", _legs("", mine=", reverse_path: strict")
+    yield "legs: strict, loose at one", _legs("reverse_path: strict", other=", reverse_path: loose")
+    yield "legs: loose without a default", _legs("reverse_path: loose\n    routes: [{to: 10.9.0.0/16, via: 10.2.0.1}]")
+    yield "legs: strict router", _legs("", gate=", reverse_path: strict")
+    yield "legs: router that does not pass on", _legs("", gate=", passes_on: false")
+    yield "legs: a leg down", _legs("", mine=", up: false")
+    yield "legs: the other down", _legs("", other=", up: false")
+    yield "legs: a router's leg down", _legs("", two=", up: false")
+    yield "home: ULA first", _home('"fd00:1::50", "2001:db8:1::50"')
+    yield "home: ULA last", _home('"2001:db8:1::50", "fd00:1::50"')
+    yield "home: two global", _home('"2001:db8:1::50", "2001:db8:1::51", "fd00:1::50"')
+    yield (
+        "home: deprecated",
+        _home('"2001:db8:1::50", "2001:db8:1::51", "fd00:1::50"', ', deprecated: ["2001:db8:1::51"]'),
+    )
+    yield "home: longer prefix", _home('"2001:db8:9:1::50", "2001:db8:1::51"')
+    yield "rented: routes", _rented("routes: [{to: 172.31.1.1/32, on: eth}]\n    gateway: 172.31.1.1")
+    yield "rented: onlink", _rented("routes: [{to: 0.0.0.0/0, via: 172.31.1.1, on: eth}]\n    gateway: none")
+    yield "rented: no way", _rented("gateway: none")
+    yield "link-local: nobody's", _link_local("gateway: fe80::1")
+    yield "link-local: stated", _link_local("gateway: fe80::7", '"fe80::7", "2001:db8:1::1"')
+    yield "link-local: another", _link_local("gateway: fe80::8", '"fe80::7", "2001:db8:1::1"')
+    yield (
+        "link-local: in a route",
+        _link_local('routes: [{to: "::/0", via: fe80::7, on: lan}]\n    gateway: none', '"fe80::7"'),
+    )
+    yield "proxy: none", _proxy("")
+    yield "proxy: at one side", _proxy(", proxy_arp: true")
+    yield "proxy: at both", _proxy(", proxy_arp: true", ", proxy_arp: true")
+    yield "proxy: listed", _proxy(", proxy_for: [203.0.113.40]")
+    yield "proxy: does not pass on", _proxy(", proxy_arp: true", more="passes_on: false")
+    yield "mask: alone", _plain(mask="/32")
+    yield "mask: written", _plain(mask="/24")
+    yield "isolated", _plain(network=", isolated: true")
+    yield "line down", _plain(line=", up: false")
+    yield "server down", _plain(srv=", up: false")
+    yield "router does not pass on", _plain(gate="passes_on: false")
+    localnet = "forwards: [{tcp: 80, to: 127.0.0.1}]\n    passes_on: false"
+    yield "localnet: not allowed", _plain(more=localnet, listens="127.0.0.1:80")
+    yield "localnet: allowed", _plain(more=localnet, listens="127.0.0.1:80", srv=", route_localnet: true")
+    yield "any destination", _plain(gate="source_nat: [{on: lan, to: 10.1.0.1}]", to="10.1.0.15")
+    any_ = "forwards: [{tcp: 80, to: 10.1.0.15, address: any}]\n    hairpin: full"
+    yield (
+        "any destination, at the router",
+        _plain().__class__(
+            _plain().text.replace("forwards: [{on: line, tcp: 80, to: 10.1.0.15}]", any_),
+            [("http://203.0.113.40/", "street"), ("http://192.0.2.99/", "office"), ("http://10.1.0.1/", "office")],
+        ),
+    )
+    yield "filters: the next drops", _plain(more=_several("{inbound: {default: drop}}"))
+    yield "filters: the next allows", _plain(more=_several("{inbound: {default: drop, rules: [{allow: tcp}]}}"))
+    yield (
+        "filters: the first drops",
+        _plain(more=_several("{inbound: {default: allow}}", "{default: drop, rules: [{allow: tcp, ports: 443}]}")),
+    )
+    yield (
+        "filters: the next asks each packet",
+        _plain(more=_several("{basics: [], inbound: {default: drop, rules: [{allow: tcp, state: [new]}]}}")),
+    )
+    yield "filters: the next rejects", _plain(more=_several("{inbound: {default: reject}}"))
+    yield "area's own answer", _plain(more="filter: {areas: {all: {default: true, services: [ssh]}}}")
+
+
+ROUTING_WORLDS: dict[str, WebWorld] = {f"routing: {name}": world for name, world in _worlds()}
