@@ -1,5 +1,6 @@
 """The table's worlds about routing: sources, tables, marks, reverse paths, proxies, interfaces, sizes of packets."""
 
+import re
 from collections.abc import Iterator
 
 from conformance.web_common import WebWorld
@@ -236,6 +237,92 @@ def _several(second: str, first: str = "{default: drop, rules: [{allow: tcp, por
     return f"filter: {{basics: [loopback, known-connections, neighbour-discovery], inbound: {first}, then: [{second}]}}"
 
 
+#: Pages of two sizes, and encryption, behind a router, with a segment between.
+_SIZES = """\
+networks:
+  lan: {{subnets: [10.1.0.0/24, "2001:db8:1::/64"]}}
+  dmz: {{subnets: [10.2.0.0/24, "2001:db8:2::/64"]{dmz}}}
+routers:
+  gate:
+    interfaces:
+      line: {{network: internet, address: [203.0.113.40, "2001:db8:40::1"]{line}}}
+      lan: {{address: [10.1.0.1, "2001:db8:1::1"]{lan}}}
+    masquerade: [line]
+    forwards: [{{on: line, tcp: 80, to: 10.2.0.15}}, {{on: line, tcp: 443, to: 10.2.0.15}}]
+    routes: [{{to: 10.2.0.0/24, via: 10.1.0.2}}, {{to: "2001:db8:2::/64", via: "2001:db8:1::2"}}]
+    {gate}
+  inner:
+    interfaces: {{lan: {{address: [10.1.0.2, "2001:db8:1::2"]{up}}}, dmz: {{address: [10.2.0.1, "2001:db8:2::1"]{down}}}}}
+    gateway: [10.1.0.1, "2001:db8:1::1"]
+    {inner}
+hosts:
+  srv:
+    interfaces: {{dmz: {{address: [10.2.0.15, "2001:db8:2::15"]{srv}}}}}
+    gateway: {gateway}
+    {more}
+    services:
+      web:
+        program: nginx
+        listens: [80, 443 tls]
+        certificate: c
+        sites: {{A: {{files: [index.html, big.html], large: [big.html], sections: [{{path: /up/, upstream: "http://10.1.0.60"}}]}}}}
+  app:
+    interfaces: {{lan: {{address: 10.1.0.60{app}}}}}
+    gateway: 10.1.0.1
+    routes: [{{to: 10.2.0.0/24, via: 10.1.0.2}}]
+    services: {{app: {{program: nginx, sites: {{P: {{files: [up/big.html, up/s.html], large: [up/big.html]}}}}}}}}
+certificates: {{c: {{names: [203.0.113.40, 10.2.0.15]}}}}
+vantages:
+  street: {{network: internet, address: [198.51.100.77, "2001:db8:77::7"], trusts: [c]}}
+  office: {{network: lan, address: [10.1.0.50, "2001:db8:1::50"], gateway: [10.1.0.1, "2001:db8:1::1"]}}
+"""
+
+
+def _sizes(v6: bool = False, **words: str) -> WebWorld:
+    names = ("dmz", "line", "lan", "gate", "up", "down", "inner", "srv", "more", "app")
+    gateway = words.get("srv_gate", '[10.2.0.1, "2001:db8:2::1"]')
+    text = _SIZES.format(gateway=gateway, **{name: words.get(name, "") for name in names}).replace(", trusts: [c]", "")
+    if not v6:
+        # IPv6 needs 1,280 octets of every link (RFC 8200 section 5).
+        text = re.sub(r', "2001:[^"]*"|, \{to: "2001:[^}]*\}', "", text)
+    pages = ("index.html", "big.html", *(() if v6 else ("up/big.html", "up/s.html")))
+    asked = [("http://203.0.113.40/" + page, "street") for page in pages if not v6]
+    asked += [("http://10.2.0.15/" + page, "office") for page in pages if not v6]
+    asked += [("http://[2001:db8:2::15]/" + page, each) for page in pages if v6 for each in ("street", "office")]
+    return _world(text, *asked, *([] if v6 else [("https://203.0.113.40/", "street")]))
+
+
+_NO_WORD = "filter: {basics: [], outbound: {rules: [{drop: icmp}]}}"
+_DEAF = "filter: {basics: [], inbound: {rules: [{drop: icmp, icmp_types: [destination-unreachable, packet-too-big]}]}}"
+
+
+def _size_worlds() -> Iterator[tuple[str, WebWorld]]:
+    """Where a smaller MTU is, with and without the word of it."""
+    for v6 in (False, True):
+        small, name = (", mtu: 1300", " (IPv6)") if v6 else (", mtu: 600", "")
+        yield f"size: line, word comes{name}", _sizes(v6, line=small)
+        yield f"size: line, router silent{name}", _sizes(v6, line=small, gate=_NO_WORD)
+        yield f"size: line, server deaf{name}", _sizes(v6, line=small, more=_DEAF)
+        yield f"size: between the routers{name}", _sizes(v6, up=small, inner=_NO_WORD)
+        yield f"size: link carries less{name}", _sizes(v6, dmz=small, srv=", mtu: 1500", down=", mtu: 1500")
+        yield f"size: link carries less, all know{name}", _sizes(v6, dmz=small)
+        yield f"size: server's own{name}", _sizes(v6, srv=small)
+        yield f"size: clamped{name}", _sizes(v6, line=small, gate=f"clamp_mss: true\n    {_NO_WORD}")
+        yield f"size: clamped in the middle{name}", _sizes(v6, line=small, gate=_NO_WORD, inner="clamp_mss: true")
+        yield f"size: router's way back{name}", _sizes(v6, lan=small, gate=_NO_WORD)
+        yield (
+            f"size: forward filter drops the word{name}",
+            _sizes(v6, line=small, inner="filter: {basics: [], forward: {rules: [{drop: icmp}]}}"),
+        )
+    yield "size: program behind", _sizes(app=", mtu: 600")
+    yield (
+        "size: program behind, deaf",
+        _sizes(up=", mtu: 600", down=", mtu: 600", inner="filter: {basics: [], outbound: {rules: [{drop: icmp}]}}"),
+    )
+    by_route = "routes: [{to: 0.0.0.0/0, via: 10.2.0.1, mtu: 600}]"
+    yield "size: by a route", _sizes(more=by_route, srv_gate="none", gate=_NO_WORD, line=", mtu: 600")
+
+
 def _worlds() -> Iterator[tuple[str, WebWorld]]:
     yield "tables: none", _two("")
     yield "tables: by source", _two(f"{_TABLE}\n    routing_rules: [{{from: 10.1.0.25/32, table: second}}]")
@@ -341,6 +428,7 @@ def _worlds() -> Iterator[tuple[str, WebWorld]]:
         _plain(more=_several("{basics: [], inbound: {default: drop, rules: [{allow: tcp, state: [new]}]}}")),
     )
     yield "filters: the next rejects", _plain(more=_several("{inbound: {default: reject}}"))
+    yield from _size_worlds()
     yield "area's own answer", _plain(more="filter: {areas: {all: {default: true, services: [ssh]}}}")
 
 

@@ -102,6 +102,12 @@ class Draw:
         if self.maybe(0.15):
             vantages["street"]["filter"] = self.filtered(("inbound", "outbound"), [])
         groups = {name: self.group() for name in self.groups}
+        if self.maybe(0.4):
+            for box in (*routers.values(), *hosts.values()):
+                self.vary(box)
+            for network in networks.values():
+                if self.maybe(0.12):
+                    network["isolated"] = True
         return {
             "portolan": 1,
             "at": "2026-03-14T20:00:00Z",
@@ -111,6 +117,87 @@ class Draw:
             "groups": groups,
             "vantages": vantages,
         }
+
+    def vary(self, box: dict[str, Any]) -> None:
+        """What few boxes have: settings of interfaces, further tables, marks, filters behind the filter."""
+        names = list(box["interfaces"])
+        for interface in box["interfaces"].values():
+            for key, chance, values in (
+                ("up", 0.05, [False]),
+                ("reverse_path", 0.1, ["strict", "loose", "off"]),
+                ("route_localnet", 0.1, [True]),
+                ("proxy_arp", 0.08, [True]),
+            ):
+                if self.maybe(chance):
+                    interface[key] = self.rng.choice(values)
+            if self.maybe(0.06):
+                interface["proxy_for"] = [self.rng.choice(self.plain())]
+            elif self.six and self.maybe(0.2):
+                old = [each for each in interface["address"] if ":" in each and "/" not in each]
+                interface["deprecated"] = old[:1]
+        if self.maybe(0.15):
+            box["reverse_path"] = self.rng.choice(("strict", "loose", "off"))
+        if self.maybe(0.08):
+            box["passes_on"] = self.maybe(0.5)
+        if self.maybe(0.3):
+            self.table(box, names)
+        if "filter" in box and self.maybe(0.3):
+            held = box["filter"]
+            chains = tuple(each for each in ("inbound", "forward", "outbound") if each in held) or ("inbound",)
+            more = self.filtered(chains, names)
+            if "chains" not in held or "chains" not in more:
+                held["then"] = [more]
+
+    def plain(self) -> list[str]:
+        """Known addresses, or one that nobody has."""
+        return [each for each in self.known if ":" not in each] or ["10.1.0.98"]
+
+    def table(self, box: dict[str, Any], names: list[str]) -> None:
+        """A further table by one of the box's networks, with rules and perhaps marks that lead to it."""
+        segment = self.rng.choice(names)
+        last = self.rng.choice((1, 2, 3))
+        if segment == "line":
+            box["tables"] = {"second": {"on": "line"}}
+        elif segment in self.segments:
+            box["tables"] = {"second": {"gateway": f"10.{self.segments.index(segment) + 1}.0.{last}"}}
+        else:
+            return
+        if self.maybe(0.2):
+            box["tables"]["second"].pop("gateway", None)
+            box["tables"]["second"].pop("on", None)
+            box["tables"]["second"]["routes"] = [{"to": "10.2.0.0/24", "type": self.rng.choice(("unreachable", "blackhole"))}]
+        rules: list[dict[str, Any]] = []
+        for _ in range(self.rng.choice((1, 1, 2))):
+            rule: dict[str, Any] = {"table": self.rng.choice(("second", "second", "second", "main"))}
+            if self.maybe(0.5):
+                rule["from"] = [self.plain_net()]
+            if self.maybe(0.2):
+                rule["to"] = [self.plain_net()]
+            if self.maybe(0.2):
+                rule["in"] = self.rng.choice([*names, "lo"])
+            if self.maybe(0.4):
+                rule["mark"] = 2
+            if rule["table"] == "main":
+                rule["without_default"] = self.maybe(0.7)
+            rules.append(rule)
+        box["routing_rules"] = rules
+        mark: dict[str, Any] = {"mark": 2, "keep": self.maybe(0.7)}
+        if self.maybe(0.3):
+            mark["own"] = True
+        elif self.maybe(0.6):
+            mark["in"] = [self.rng.choice(names)]
+        if self.maybe(0.4):
+            mark["tcp"] = self.rng.choice(PORTS)
+        if self.maybe(0.3):
+            mark["from"] = [self.plain_net()]
+        box["marks"] = [mark]
+
+    def plain_net(self) -> str:
+        """A range, never a set's name."""
+        held, self.sets = self.sets, False
+        found = next(each for each in iter(self.net, None) if "-" not in each)
+        self.sets = held
+        return found
 
     def every_router(self) -> Iterator[tuple[str, dict[str, Any]]]:
         """The first on the internet; others between segments, or on the internet too."""

@@ -39,7 +39,7 @@ EXPECTED = {
     "way: addresses after a change": ["visit/index.html", "timed-out"],
     "way: jump and return": ["visit/index.html", "timed-out"],
     "way: return to the default": ["visit/index.html", "timed-out"],
-    "way: areas": ["visit/index.html", "refused", "refused", "refused", "timed-out", "visit/index.html"],
+    "way: areas": ["visit/index.html", "refused", "refused", "unreachable", "timed-out", "visit/index.html"],
     "way: area that nothing belongs to": ["timed-out", "refused", "timed-out", "visit/index.html"],
     "way: list denies in": ["visit/index.html", "timed-out"],
     "way: list denies the answers": ["timed-out"],
@@ -99,7 +99,7 @@ def test_what_follows_an_answer_may_be_lost():
     )
     ready = world(text)
     found = visit(ready, "http://10.20.0.15/", ready.estate.vantages["office"])
-    assert (found.outcome.detail, found.stop.kind) == ("stalled", "later-lost")
+    assert (found.outcome.detail, found.stop.kind) == ("cut-off", "later-rejected")
 
 
 def test_two_boxes_with_one_address_tell_the_bad_case():

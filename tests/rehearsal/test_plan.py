@@ -62,7 +62,7 @@ def test_a_plan_is_plain_data_inside_its_own_folder():
         ([], "iifname if0 ip daddr { 203.0.113.40 } tcp dport 443 counter dnat to 10.20.0.15"),
         ([], "oifname if0 counter masquerade"),
         ([("tcp: 443, to: 10.20.0.15}", "tcp: 443, to: 10.20.0.15, enabled: false}")], "tcp dport 80 counter dnat"),
-        ([("    masquerade", "    hairpin: full\n    masquerade")], "ct mark 2 oifname if1 ct status dnat counter masquerade"),
+        ([("    masquerade", "    hairpin: full\n    masquerade")], "ct mark and 0xffff == 2 oifname if1 ct status dnat counter masquerade"),
         ([("    masquerade", "    filter: {forward: {default: drop, rules: [{allow: tcp, ports: [80, 443], from: 10.0.0.0/8, in: dome, forwarded: false}]}}\n    masquerade")],
          "meta l4proto tcp iifname { if1 } tcp dport { 80, 443 } ct status & 0x20 == 0 meta nfproto ipv4 ip saddr { 10.0.0.0/8 } counter accept"),
         ([("    masquerade", "    filter: {inbound: {rules: [{reject: tcp, answer: tcp-reset}]}}\n    masquerade")], "meta l4proto tcp counter reject with tcp reset"),

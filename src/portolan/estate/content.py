@@ -49,6 +49,13 @@ class Holding(Stated, frozen=True, kw_only=True, eq=False):
         dict[FolderPath, str],
         says("Symbolic links by path, with what they lead to: relative to where they stand, or absolute."),
     ] = {}
+    large: Annotated[
+        bool | tuple[FolderPath, ...] | None,
+        says(
+            "Whether the files are larger than one packet (about 1,000 octets); or those that are, by their paths. Left "
+            "out: an inventory may say; else it is not known, and told where it would decide."
+        ),
+    ] = None
     #: Whether it is known to hold nothing, since it is not there.
     absent: bool = False
 

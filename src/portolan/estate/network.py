@@ -211,7 +211,7 @@ class Interface(Changing, frozen=True, kw_only=True, eq=False):
     mtu: Annotated[
         int | None,
         says(
-            "The largest packet that it sends, in octets; on the internet also the largest that the line brings. Left "
+            "The largest packet that it sends and takes, in octets; larger ones are lost there, and a line's provider says so. Left "
             "out: as its network says, else 1500.",
             example=1492,
         ),

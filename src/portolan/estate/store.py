@@ -75,6 +75,10 @@ class Bucket(Changing, frozen=True, kw_only=True, eq=False):
             "{host}, {path} and {rest}."
         ),
     ] = ()
+    large: Annotated[
+        bool | tuple[FolderPath, ...] | None,
+        says("Whether its objects are larger than one packet, or which are, by key, as at a site."),
+    ] = None
     objects: Annotated[
         tuple[str, ...] | None,
         says(

@@ -68,11 +68,19 @@ class Hop(Value, frozen=True):
     decided: int
 
 
+class Fits(Value, frozen=True):
+    """How many octets of an answer one packet holds at most that arrives, and what keeps larger ones from arriving."""
+
+    octets: int
+    stop: Decision
+
+
 class Connection(Value, frozen=True):
     """An attempt to connect. `detail` is None when it is open, else `refused`, `timed-out`, `unreachable`, `reset`.
 
     `reached` is the machine that the packet was delivered to, whether or not something listens there; `seen_from` the
-    address that it last came from, after every translation; `trail` the boxes on the way there and back.
+    address that it last came from, after every translation; `trail` the boxes on the way there and back; `fits` is not None
+    where large packets of the answer do not arrive.
     """
 
     address: IPAddress
@@ -84,6 +92,7 @@ class Connection(Value, frozen=True):
     stop: Decision | None = None
     seen_from: IPAddress | None = None
     trail: tuple[tuple[Any, ...], ...] = ()
+    fits: Fits | None = None
 
     @property
     def hops(self) -> tuple[Hop, ...]:
@@ -118,6 +127,8 @@ class Response(Value, frozen=True):
     cookie: bool = False
     expires: int | None = None
     age: int = 0
+    #: Whether the content is larger than one packet; None where nothing says so.
+    large: bool | None = None
 
 
 class Exchange(Value, frozen=True):

@@ -200,6 +200,8 @@ def _listed(reader: Completing, values: Values, path: Path, folder: str | None) 
     values["files"] = found.files
     values["rights"] = {**found.rights, **values.get("rights", {})}
     values["links"] = {**found.links, **values.get("links", {})}
+    if found.large is not None:
+        values.setdefault("large", found.large)
 
 
 def _giving(reader: Completing, values: Values, node: Node, path: Path, name: str) -> None:

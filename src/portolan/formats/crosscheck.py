@@ -28,7 +28,7 @@ from portolan.estate.services import AnyService
 from portolan.estate.url import BadUrlError, parse
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
-from portolan.formats.crosscheck_routes import kinds_of, mtu, neighbour, routes, ruled
+from portolan.formats.crosscheck_routes import kinds_of, mtu, neighbour, routes, ruled, sized
 from portolan.formats.crosscheck_way import access_list, filters, translations
 from portolan.formats.crosscheck_web import machine_folders, site_makes_sense, web_service
 from portolan.formats.reader import plan_of
@@ -226,7 +226,6 @@ def _line(interface: Interface, kind: str, note: _Notes) -> None:
     if interface.provider_checks_source is not None and kind != "internet":
         note(interface.place.key("provider_checks_source"), "a provider has a line to the internet only")
     kinds_of(interface, note)
-    mtu(interface.mtu, interface.place, note)
     if interface.provider_blocks and kind != "internet":
         note(interface.place.key("provider_blocks"), "a provider blocks ports on a line to the internet only")
 
@@ -236,6 +235,7 @@ def _interface(estate: Estate, interface: Interface, note: _Notes) -> None:
     if network is None:
         return
     _line(interface, network.kind, note)
+    sized(interface, network, note)
     for address in (
         *interface.address,
         *(each for other in others(interface) for each in other.facts.get("address", ())),

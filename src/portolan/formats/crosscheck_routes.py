@@ -6,7 +6,7 @@ from portolan.estate.base import IPAddress
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import attachments, leg_towards, prefix_of
 from portolan.estate.machine import Machine
-from portolan.estate.network import MAIN_TABLE, Interface, Route, RoutingTable
+from portolan.estate.network import MAIN_TABLE, Interface, Network, Route, RoutingTable
 from portolan.estate.vantage import Vantage
 from portolan.source.nearest import did_you_mean
 from portolan.source.place import Place
@@ -151,12 +151,24 @@ def _source_of(machine: Machine | Vantage, route: Route, note: Note) -> None:
 
 #: The smallest MTU of IPv4 links (RFC 791), and the largest packet there is.
 _MTUS = (68, 65535)
+_LEAST_V6 = 1280
 
 
 def mtu(octets: int | None, place: Place, note: Note) -> None:
     """A size of packets."""
     if octets is not None and not _MTUS[0] <= octets <= _MTUS[1]:
         note(place.key("mtu"), f"expected {_MTUS[0]} to {_MTUS[1]} octets, found {octets}")
+
+
+def sized(interface: Interface, network: Network, note: Note) -> None:
+    """An interface's MTU: IPv6 needs 1,280 octets of every link (RFC 8200 section 5)."""
+    mtu(interface.mtu, interface.place, note)
+    least = min(interface.mtu or 65535, network.mtu or 65535)
+    if least < _LEAST_V6 and any(item.version == 6 for item in interface.address):
+        of = interface if (interface.mtu or 65535) == least else network
+        note(
+            of.place.key("mtu"), f"IPv6 needs {_LEAST_V6} octets of every link, and {interface.name} has IPv6 addresses"
+        )
 
 
 def kinds_of(interface: Interface, note: Note) -> None:

@@ -74,6 +74,15 @@ def exchange(world: World, url: Url, client: Client, way: Way | None = None, say
         from portolan.journey.handshake import handshake as shaken
 
         handshake = shaken(world, url, client, arrival, saying)
+        if attempts[-1].fits is not None:
+            from portolan.journey.large import handshake_stalls
+
+            last, unsaid = handshake_stalls(attempts[-1], handshake.certificate)
+            attempts = (*attempts[:-1], last)
+            if last.detail is not None:
+                return Exchange(url, client, resolution, attempts)
+            if unsaid is not None:
+                handshake = handshake.but(decisions=(*handshake.decisions, unsaid))
         if handshake.detail is not None:
             return Exchange(url, client, resolution, attempts, handshake)
     if len(way.passed) > _DEEPEST:
@@ -88,6 +97,10 @@ def exchange(world: World, url: Url, client: Client, way: Way | None = None, say
     named = server_name(url, client, saying) if secure else None
     request = request_of(url, secure, saying, arrival.source, named)
     response, inner = _answered(world, client, arrival, request, way)
+    if world.topology.sized:
+        from portolan.journey.large import with_size
+
+        response = with_size(response, inner, attempts[-1].fits, arrival.machine)
     return Exchange(url, client, resolution, attempts, handshake, response, inner)
 
 

@@ -12,6 +12,7 @@ from portolan.evidence.outcome import Detail
 from portolan.evidence.packet import State
 from portolan.net import law
 from portolan.net.packet import EPHEMERAL, Addressed, Packet
+from portolan.net.sizes import fitting
 from portolan.net.sources import source_by
 from portolan.net.topology import Device, Topology
 from portolan.net.walk import End, Walk, way_back
@@ -62,8 +63,11 @@ def _tried(
         stop = next((each for each in reversed(walk.decisions) if each.stops), None)
         arrival = None
     decisions = (*walk.decisions, *walk.assumed.values())
+    fits = None
+    if topology.sized and arrival is not None and protocol == "tcp":
+        fits = fitting(walk, end, packet, asked)
     return Connection(
-        address, port, detail, decisions, arrival, reached, stop, seen_from, tuple(walk.trail)
+        address, port, detail, decisions, arrival, reached, stop, seen_from, tuple(walk.trail), fits
     ), walk.twice
 
 

@@ -31,16 +31,22 @@ from portolan.net.sources import source_by
 Startup = Callable[[Service], StartFailure | None]
 
 
+#: What links carry where nothing is said (RFC 894).
+USUAL_MTU = 1500
+
+
 class Port:
     """An interface of a device."""
 
     __slots__ = (
         "addresses",
         "blocks",
+        "carried",
         "device",
         "groups",
         "guarded",
         "lists",
+        "mtu",
         "name",
         "near",
         "network",
@@ -74,6 +80,10 @@ class Port:
         self.stated = stated
         self.place = stated.place if stated is not None else device.place
         self.up = stated is None or stated.up
+        #: The largest packet that it sends.
+        self.mtu = (stated.mtu if stated is not None else None) or network.mtu or USUAL_MTU
+        #: The largest packet that arrives by it: the link may carry less than it sends.
+        self.carried = min(self.mtu, network.mtu or self.mtu)
         #: What becomes of packets for whose source there is another way: of two settings Linux takes the higher number.
         said = (
             device.stated.reverse_path if isinstance(device.stated, Machine) else None,
@@ -243,6 +253,8 @@ class Topology:
             for port in device.ports:
                 if port.up and port.stated is not None and (port.stated.proxy_arp or port.stated.proxy_for):
                     self.proxies.setdefault(port.network.name, []).append(port)
+        #: Whether anything says how large packets may be.
+        self.sized = any(network.mtu for network in estate.networks.values()) or any(map(_says_sizes, boxes))
         self._internet = near.get("internet", ({}, {}))
         self._ranges = self._routed_ranges()
         self.members: dict[str, frozenset[IPAddress]] = {
@@ -330,6 +342,16 @@ class Topology:
                 if is_public(subnet.network_address):
                     found.append((subnet.version == 6, int(subnet.network_address), int(subnet.netmask), port))
         return found
+
+
+def _says_sizes(box: Machine | Vantage) -> bool:
+    """Whether anything of a box says how large packets may be."""
+    if any(route.mtu for route in box.routes):
+        return True
+    return isinstance(box, Machine) and (
+        any(each.mtu for each in box.interfaces.values())
+        or any(route.mtu for table in box.tables.values() for route in table.routes)
+    )
 
 
 def link_local(name: str) -> IPAddress:

@@ -62,7 +62,10 @@ class Walk:
         "meant",
         "met",
         "origin",
+        "out",
+        "passages",
         "rejecting",
+        "size",
         "stateless",
         "topology",
         "tracked",
@@ -88,6 +91,11 @@ class Walk:
         self.decisions: list[Decision] = []
         #: The fields of a Hop for every box.
         self.trail: list[tuple[Any, ...]] = []
+        #: How large the packet is, where that matters; the boxes that the question passed, with where it came and went; and
+        #: the line by which the last packet left for the internet.
+        self.size = 0
+        self.passages: list[tuple[Device, Port | None, RouteLine]] = []
+        self.out: Port | None = None
         #: Where a box with several ways does not say whether it checks by which one packets come.
         self.unsaid: list[tuple[Device, Port, Addressed]] = []
         self.tracked: dict[str, list[Tracked]] = {}
@@ -99,9 +107,8 @@ class Walk:
         #: Who has found which neighbour (IPv6), by box and address.
         self.met: set[tuple[str, IPAddress]] = set()
 
-    def go(self, device: Device, packet: Packet, reply: bool = False) -> End:
-        """Walks a packet from a device that sends it, until it ends. The packet is rewritten on the way."""
-        entering: Port | None = None
+    def go(self, device: Device, packet: Packet, reply: bool = False, entering: Port | None = None) -> End:
+        """Walks a packet from a device that sends it, or that it enters, until it ends. The packet is rewritten on the way."""
         for _ in range(_MOST_HOPS):
             step = self._box(device, packet, entering, reply)
             if isinstance(step, End):
@@ -146,6 +153,11 @@ class Walk:
             )
         asking = self._asking(device, packet, entering, at, reply) if device.ruled else None
         line = device.route_to(packet.dv, packet.v6, asking)
+        if entering is None and (sent_on is not None or (asking is not None and asking.mark)):
+            # What a machine sends is routed anew where it was rewritten; without a way the kernel forgets it in silence.
+            stuck = _stuck(device, packet, line)
+            if stuck is not None:
+                return self._lost(device, stuck)
         if line is None:
             return self._end(
                 "net-unreachable",
@@ -172,6 +184,16 @@ class Walk:
                 "gateway",
                 connect_kinds.GatewayAssumed(device.label, line.via, place=device.place, subject=device.stated),
             )
+        if self.topology.sized:
+            if not reply:
+                self.passages.append((device, entering, line))
+            limit = line.mtu or line.port.mtu
+            if self.size > limit and entering is not None:
+                place = line.port.place.key("mtu") if line.mtu is None else line.place
+                large = connect_kinds.TooLarge(
+                    device.label, line.port.name, self.size, limit, place=place, subject=line.port.stated or device
+                )
+                return End("too-large", device, large)
         localnet = line.port.stated is not None and line.port.stated.route_localnet
         if entering is None and not packet.v6 and is_loopback(packet.src) and not localnet:
             return self._lost(
@@ -494,6 +516,8 @@ class Walk:
         missing = self._missing(device, port, hop, neighbour)
         if missing is not None or neighbour is None:
             return self._end("host-unreachable", device, packet, missing or _absent(device, port, hop, line), before)
+        if self.size > neighbour.carried:
+            return self._lost(device, _vanishes(neighbour, self.size))
         if neighbour.reverse_path not in (None, "off") and not packet.v6:
             deaf = _deaf(device, port, hop, neighbour, packet)
             if deaf is not None:
@@ -625,6 +649,11 @@ class Walk:
             return self._lost(
                 device, connect_kinds.LineBlocks(target.device.label, packet.dport, place=place, subject=target.stated)
             )
+        if self.size > target.mtu:
+            facts_large = ("the provider's router", target.name, self.size, target.mtu)
+            large = connect_kinds.TooLarge(*facts_large, place=target.place.key("mtu"), subject=target.stated)
+            self.out = port
+            return End("too-large-there", device, large)
         if not reply:
             self.decisions.append(
                 connect_kinds.InternetCarries(target.device.label, place=target.place, subject=target.stated)
@@ -683,6 +712,15 @@ class Walk:
         return End(how, device, decision)
 
 
+def _stuck(device: Device, packet: Packet, line: RouteLine | None) -> Decision | None:
+    """Why a packet has no way, if it has none."""
+    if line is None:
+        return connect_kinds.NoRoute(device.label, packet.dst, place=device.place, subject=device)
+    if line.ends is not None:
+        return connect_kinds.RouteEnds(device.label, packet.dst, line.ends, place=line.place, subject=device)
+    return None
+
+
 def way_back(device: Device, packet: Packet) -> RouteLine | None:
     """The line by which an answer to a packet's source would leave: asked as Linux asks it, without mark or interface."""
     return device.route_to(packet.sv, packet.v6, Asking(packet.dv, packet.sv, packet.v6) if device.ruled else None)
@@ -714,6 +752,16 @@ def _answers_for(port: Port, hop: IPAddress) -> bool:
         return False
     line = port.device.route(hop)
     return line is not None and line.ends is None and line.port is not port
+
+
+def _vanishes(port: Port, size: int) -> Decision:
+    """A packet that is larger than a link carries, or than the interface at its end takes."""
+    network = port.network
+    if network.mtu == port.carried:
+        facts = (network.name, size, port.carried)
+        return connect_kinds.VanishesOnLink(*facts, place=network.place.key("mtu"), subject=network)
+    facts = (f"{port.device.label}'s interface {port.name}", size, port.carried)
+    return connect_kinds.VanishesOnLink(*facts, place=port.place.key("mtu"), subject=port.stated)
 
 
 def _deaf(device: Device, port: Port, hop: IPAddress, neighbour: Port, packet: Packet) -> Decision | None:

@@ -139,7 +139,7 @@ def _read(facts: dict[str, Any], url: str, body: str, words: str) -> Observed:
         kind = "served" if status == SWITCHING else "http-error"
         return Observed(kind, (), status, None, f"ws{url.removeprefix('http')}", f"status {status}")
     if code == 0 and 200 <= status < 300:
-        return Observed("served", (), status, body or None, url, told)
+        return Observed("served", (), status, body.rstrip("\n") or None, url, told)
     if code == 0:
         return Observed("http-error", (), status, None, url, f"status {status}")
     if code == 6:

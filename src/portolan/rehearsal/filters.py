@@ -12,7 +12,7 @@ from portolan.rehearsal.facts import Box, area_ports, every_box, every_machine, 
 from portolan.rehearsal.plan import Plan
 from portolan.rehearsal.quoting import rules
 from portolan.rehearsal.translations import addressed, translation
-from portolan.rehearsal.ways import device_name, marking
+from portolan.rehearsal.ways import clamping, device_name, marking
 
 _NEIGHBOURS = "icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert, nd-router-solicit, nd-router-advert } accept"
 _ANSWERS = {
@@ -38,7 +38,7 @@ Loader = Callable[[Plan, Box], None]
 def build_filters(plan: Plan, loader: Loader | None = None) -> None:
     """Rules for every box that has any."""
     for box in every_box(plan.estate):
-        tables = [*_groups(box, plan.estate), *_lists(box, plan.estate), *marking(box)]
+        tables = [*_groups(box, plan.estate), *_lists(box, plan.estate), *marking(box), *clamping(box)]
         if loader is not None:
             loader(plan, box)
         else:

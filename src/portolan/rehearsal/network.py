@@ -90,7 +90,7 @@ def _box(plan: Plan, box: Box, bridges: dict[str, str]) -> None:
                 INTERNET,
                 f"link set {outer} mtu {mtu_of(box, interface, network)} up",
                 f"addr add {gate_of(device, 4)}/32 dev {outer}",
-                f"addr add {GATE_6}/64 dev {outer} nodad",
+                *([f"addr add {GATE_6}/64 dev {outer} nodad"] if any(each.version == 6 for each in addresses) else []),
             )
             near.append(f"route add {gate_of(device, 4)}/32 dev {device}")
             plan.ip(INTERNET, *(f"route add {address.ip}/{address.max_prefixlen} dev {outer}" for address in addresses))

@@ -173,6 +173,16 @@ def mark_of(box: Machine, mark: int) -> int:
     return (sorted({each.mark for each in box.marks}).index(mark) + 1) << SHIFT
 
 
+def clamping(box: Box) -> list[str]:
+    """A table that lowers what connections agree on, where a machine does so."""
+    if not isinstance(box, Machine) or not box.clamp_mss:
+        return []
+    chain = "type filter hook forward priority -150; policy accept;"
+    return [
+        f"table inet clamping {{\n  chain f {{\n    {chain}\n    tcp flags syn tcp option maxseg size set rt mtu\n  }}\n}}"
+    ]
+
+
 def marking(box: Box) -> list[str]:
     """A machine's marks as a table: what a connection keeps first, then the first line that matches."""
     if not isinstance(box, Machine) or not box.marks:

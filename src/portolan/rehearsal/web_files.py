@@ -76,7 +76,7 @@ def furnish(
         names = [] if elsewhere else _asked_for(paths, documents, prefix)
         for name in names:
             if not any(other.startswith(f"{name}/") for other in names):
-                plan.files[f"{where}{path}/{name}"] = f"{site.name}/{prefix}{name}"
+                plan.files[f"{where}{path}/{name}"] = f"{site.name}/{prefix}{name}" + _filling(giving, name)
         if giving is not None:
             _rights(plan, where, Held(path, giving), service)
         return room
@@ -91,6 +91,12 @@ def furnish(
         if not _fit(name.split("/")):
             raise quoting.UnstageableError("a file's name", name, file.place)
     return room
+
+
+def _filling(holding: Holding | None, name: str) -> str:
+    """What makes a file large that is said to be: empty lines."""
+    said = holding.large if holding is not None else None
+    return "\n" * 40_000 if said is True or (isinstance(said, tuple) and name in said) else ""
 
 
 def _reaches(held: Held, path: str) -> bool:
@@ -169,7 +175,7 @@ def _lay_out(plan: Plan, where: str, held: Held, room: Room, identity: str) -> N
         whole = f"{held.path}/{name}"
         inside = _inside(room.path, whole)
         page = identity + inside if inside is not None else identity.partition("/")[0] + "/" + whole
-        plan.files[f"{below}/{name}"] = page
+        plan.files[f"{below}/{name}"] = page + _filling(held.holding, name)
     for name, target in held.holding.links.items():
         if not _fit(str(name).split("/")) or "\0" in target:
             raise quoting.UnstageableError("a link's name", name, held.holding.place.key("links"))

@@ -34,7 +34,8 @@ class ByLine:
             if mode[0] == "l" and "target" in match.groupdict():
                 target = match["target"]
             rights = Rights(bits(mode[1:10]), match["owner"], match["group"])
-            found.append(Entry(path.rstrip("/") or "/", mode[0], rights, target))
+            size = match.groupdict().get("size")
+            found.append(Entry(path.rstrip("/") or "/", mode[0], rights, target, int(size) if size else None))
         return found, other
 
 
@@ -42,12 +43,12 @@ _WHO = r"(?P<owner>[^\s/:]+)\s+(?P<group>[^\s/:]+)"
 READERS = (
     ByLine(
         "find -ls",
-        rf"\s*\d+\s+\d+\s+(?P<mode>MODE)\s+\d+\s+{_WHO}\s+(?:\d+,?\s+)+\w{{3}}\s+\d+\s+[\d:]+\s(?P<path>.+)",
+        rf"\s*\d+\s+\d+\s+(?P<mode>MODE)\s+\d+\s+{_WHO}\s+(?:\d+,\s+)?(?P<size>\d+)\s+\w{{3}}\s+\d+\s+[\d:]+\s(?P<path>.+)",
         escapes=True,
     ),
     ByLine(
         "tar -tv",
-        r"(?P<mode>MODE)\s+(?P<owner>[^\s/]+)/(?P<group>\S+)\s+\d+\s+\d{4}-\d\d-\d\d\s+[\d:]+\s(?P<path>.+)",
+        r"(?P<mode>MODE)\s+(?P<owner>[^\s/]+)/(?P<group>\S+)\s+(?P<size>\d+)\s+\d{4}-\d\d-\d\d\s+[\d:]+\s(?P<path>.+)",
     ),
     ByLine("find -printf or stat", rf"(?P<mode>MODE)\s+{_WHO}\s+(?P<path>\.?/.*|\.|(?!\d+\s+\w{{3}}\s|\d).+)"),
 )

@@ -7,7 +7,7 @@ from portolan.formats.inventories.protocol import MODE, Entry, bits, with_target
 
 _TIME = r"(?:\w{3}\s+\d+\s+[\d:]+|\d+\s+\w{3}\s+[\d:]+|\d{4}-\d\d-\d\d\s+[\d:.]+(?:\s[+-]\d{4})?)"
 _ENTRY = re.compile(
-    rf"(?P<mode>{MODE.pattern.replace('(', '(?:', 2)})\s+\d+\s+(?P<owner>\S+)\s+(?P<group>\S+)\s+(?:\d+,?\s+)+{_TIME}\s(?P<name>.+)"
+    rf"(?P<mode>{MODE.pattern.replace('(', '(?:', 2)})\s+\d+\s+(?P<owner>\S+)\s+(?P<group>\S+)\s+(?:\d+,\s+)?(?P<size>\d+)\s+{_TIME}\s(?P<name>.+)"
 )
 _HEAD = re.compile(r"(?P<folder>.+):")
 _TOTAL = re.compile(r"total \d+.*")
@@ -50,4 +50,4 @@ class Ls:
             above = folder.rstrip("/").rpartition("/")[0]
             return [Entry(above, "d", rights)] if above.startswith("/") else []
         path = folder.rstrip("/") or "." if name == "." else folder + name
-        return [Entry(path, mode[0], rights, target)]
+        return [Entry(path, mode[0], rights, target, int(match["size"]))]

@@ -17,6 +17,7 @@ class Entry(Value, frozen=True):
     kind: str
     rights: Rights | None
     target: str | None = None
+    size: int | None = None
 
 
 class InventoryReader(Protocol):

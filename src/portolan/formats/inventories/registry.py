@@ -7,6 +7,8 @@ from portolan.source.value import Value
 
 READERS: tuple[InventoryReader, ...] = (ls.Ls(), *lines.READERS)
 _MOST_ENTRIES = 200_000
+#: More octets than this do not fit one packet beside an answer's head.
+LARGE = 1000
 
 
 class Inventory(Value, frozen=True):
@@ -16,6 +18,8 @@ class Inventory(Value, frozen=True):
     rights: dict[FolderPath, Rights]
     links: dict[FolderPath, str]
     other: tuple[int, ...]
+    #: The files that are larger than one packet; None where it says no sizes.
+    large: tuple[FolderPath, ...] | None = None
 
 
 def inventory(text: str, folder: str | None) -> Inventory:
@@ -32,6 +36,8 @@ def inventory(text: str, folder: str | None) -> Inventory:
     files: dict[str, None] = {}
     rights: dict[FolderPath, Rights] = {}
     links: dict[FolderPath, str] = {}
+    large: list[FolderPath] = []
+    sized = False
     for entry in entries:
         if not entry.path.isprintable() or ".." in entry.path.split("/"):
             raise ValueError(f"it holds a name that cannot be shown ({ascii(entry.path)[:80]})")
@@ -46,7 +52,10 @@ def inventory(text: str, folder: str | None) -> Inventory:
             links[FolderPath(path)] = entry.target
         elif path:
             files[path + "/" if entry.kind == "d" else path] = None
-    return Inventory(tuple(files), rights, links, tuple(other))
+            if entry.size is not None and entry.kind != "d":
+                sized = True
+                large += [FolderPath(path)] if entry.size > LARGE else []
+    return Inventory(tuple(files), rights, links, tuple(other), tuple(large) if sized else None)
 
 
 def _base(entries: list[Entry], folder: str | None) -> str:
