@@ -234,7 +234,7 @@ def _speaker(walk: Walk, device: Device, packet: Packet) -> IPAddress:
         if walk.meant in device.local:
             return walk.meant
         return device.source_for(walk.meant) or packet.dst
-    if packet.dst in device.local:
+    if packet.dst in device.local or is_loopback(packet.dst):
         return packet.dst
     own = device.source_for(packet.src)
     return own or next((each for each in device.local if each.version == packet.src.version), packet.dst)
