@@ -21,6 +21,7 @@ from conformance import edge_worlds, web_random
 from conformance.edge_worlds import EDGE_WORLDS
 from conformance.estates import estates, questions_of
 from conformance.front_worlds import FRONT_WORLDS
+from conformance.resolver_worlds import RESOLVER_WORLDS
 from conformance.routing_worlds import ROUTING_WORLDS
 from conformance.rule_worlds import RULE_WORLDS
 from conformance.site_worlds import SITE_WORLDS
@@ -35,7 +36,7 @@ from portolan.rehearsal.run import RehearsalError, Rehearsed, Staging, confineme
 from portolan.source.problem import EstateError
 from portolan.views.words import in_words
 
-WEB_WORLDS = {**SITE_WORLDS, **RULE_WORLDS, **FRONT_WORLDS, **EDGE_WORLDS, **ROUTING_WORLDS}
+WEB_WORLDS = {**SITE_WORLDS, **RULE_WORLDS, **FRONT_WORLDS, **EDGE_WORLDS, **ROUTING_WORLDS, **RESOLVER_WORLDS}
 KEPT = Path(__file__).with_name("kept")
 
 

@@ -165,7 +165,9 @@ class Draw:
         if self.maybe(0.2):
             box["tables"]["second"].pop("gateway", None)
             box["tables"]["second"].pop("on", None)
-            box["tables"]["second"]["routes"] = [{"to": "10.2.0.0/24", "type": self.rng.choice(("unreachable", "blackhole"))}]
+            box["tables"]["second"]["routes"] = [
+                {"to": "10.2.0.0/24", "type": self.rng.choice(("unreachable", "blackhole"))}
+            ]
         rules: list[dict[str, Any]] = []
         for _ in range(self.rng.choice((1, 1, 2))):
             rule: dict[str, Any] = {"table": self.rng.choice(("second", "second", "second", "main"))}

@@ -25,7 +25,7 @@ from tests.conftest import OFFICE, STORIES, ask, loaded, problems, swap
         ([("address: 203.0.113.40", "address: 192.168.1.1")], ["192.168.1.1 is no public address"]),
         ([("[10.20.0.0/24]", "[10.20.0.1/24]")], ["host bits are zero", "Did you mean 10.20.0.0/24?"]),
         ([("      dome: {address: 10.20.0.1}", "      dome: {address: 10.20.0.1}\n      two: {network: dome, address: 10.20.0.1}")], ["10.20.0.1 is on interface dome already"]),
-        ([("    masquerade", "    routes: [{to: 10.9.0.0/16}]\n    masquerade")], ["a route has exactly one of 'via', 'on' and 'type'"]),
+        ([("    masquerade", "    routes: [{to: 10.9.0.0/16}]\n    masquerade")], ["a route has 'via', 'on' or both, or else 'type'"]),
         ([("    masquerade", "    routes: [{to: 10.9.0.0/16, on: dmoe}]\n    masquerade")], ["no interface is named 'dmoe'", "Did you mean 'dome'?"]),
         ([("    masquerade", "    one_to_one: [{on: lien, outside: 203.0.113.41, inside: 10.20.0.15}]\n    masquerade")], ["no interface is named 'lien'", "Did you mean 'line'?"]),
         ([("    masquerade", "    one_to_one: [{on: line, outside: 203.0.113.41, inside: '2001:db8::1'}]\n    masquerade")], ["of different IP versions"]),

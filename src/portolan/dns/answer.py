@@ -31,7 +31,7 @@ class Asker(Value, frozen=True):
 class Answer:
     """The last node found, the aliases on the way, every decision; `detail` once it failed."""
 
-    __slots__ = ("aliases", "decisions", "detail", "name", "types", "zone")
+    __slots__ = ("aliases", "decisions", "detail", "leads_out", "name", "referred", "types", "zone")
 
     def __init__(self) -> None:
         self.decisions: list[Decision] = []
@@ -40,6 +40,9 @@ class Answer:
         self.name = ""
         self.detail: Detail | None = None
         self.zone: str | None = None
+        #: Of a name server's own answer: whether it named other servers, and whether it is an alias without its target.
+        self.referred = False
+        self.leads_out = False
 
     def take(self, other: "Answer") -> None:
         """Goes on as another answer does."""

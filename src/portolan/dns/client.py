@@ -8,9 +8,11 @@ from ipaddress import IPv4Address, IPv6Address
 from typing import Any
 
 from portolan.dns.answer import Answer, Asker
+from portolan.dns.memory import FAILED
 from portolan.dns.naming import Naming, ordinary_resolver
+from portolan.dns.sizes import PLAIN_UDP, longest
 from portolan.dns.tree import address_records, within
-from portolan.estate.base import IPAddress
+from portolan.estate.base import IPAddress, is_public
 from portolan.estate.client import Client
 from portolan.estate.guesses import machines, seat_of
 from portolan.estate.machine import Machine
@@ -22,6 +24,8 @@ from portolan.evidence.legs import Resolution
 from portolan.evidence.outcome import Detail
 
 _LOOPBACK: tuple[IPAddress, ...] = (IPv6Address("::1"), IPv4Address("127.0.0.1"))
+#: So many resolvers a device asks (MAXNS of glibc).
+MOST_RESOLVERS = 3
 #: After these a device tries the next domain of its search list; after the others it gives up.
 _SEARCHES_ON = frozenset((Detail.NO_SUCH_NAME, Detail.NO_ADDRESS, Detail.RESOLVER_FAILURE, Detail.REFUSED))
 
@@ -56,7 +60,7 @@ def lookup(naming: Naming, host: str, client: Client) -> Answer:
             _no_address(naming, answer)
         return answer
     further = [f"{name}.{domain}" for domain in device.search]
-    tries = [name, *further] if "." in name else [*further, name]
+    tries = [name, *further] if name.count(".") >= device.ndots else [*further, name]
     first: Answer | None = None
     failed: list[Decision] = []
     for each in tries:
@@ -87,8 +91,33 @@ def _ask(naming: Naming, name: str, device: Machine | Vantage, client: Client, a
         label = device.name if client.last_asked else "an ordinary resolver"
         asker = Asker(label, None, None, None, address is not None, client.last_asked)
         naming.ask_ordinary(name, device, ordinary_resolver(device), asker, device.place, answer)
-    else:
-        naming.ask(name, device, address, answer, device.place.key("resolver"), since=client.last_asked)
+        return
+    place = device.place.key("resolver")
+    for number, each in enumerate(address[:MOST_RESOLVERS]):
+        asked = Answer()
+        naming.ask(name, device, each, asked, place, since=client.last_asked)
+        if asked.detail is None or asked.detail not in FAILED:
+            _fits(naming, name, device, each, asked)
+        before, answer.decisions = answer.decisions, []
+        answer.take(asked)
+        answer.decisions[:0] = before
+        if asked.detail not in FAILED or number + 1 == len(address[:MOST_RESOLVERS]):
+            return
+        tried = name_kinds.NextResolver(device.name, each, answer.decisions.pop().text, place=place, subject=device)
+        answer.decisions.append(tried)
+
+
+def _fits(naming: Naming, name: str, device: Machine | Vantage, address: IPAddress, answer: Answer) -> None:
+    """Whether a large answer comes from the resolver: more than 512 octets are asked for again by TCP."""
+    size, kind = longest(name, answer.types)
+    if size <= PLAIN_UDP or not (naming.described(address) or not is_public(address)):
+        return
+    connection = naming.reach(device, address, 53, "tcp")
+    if connection.arrival is None:
+        reason = connection.stop.text if connection.stop is not None else "no answer"
+        place = answer.types[kind][0].place
+        stop = zone_kinds.LargeNeedsTcp(name, kind, size, address, reason, place=place, subject=connection.stop)
+        answer.fail(Detail.RESOLVER_FAILURE, stop)
 
 
 def addresses(naming: Naming, host: str, answer: Answer) -> Resolution:

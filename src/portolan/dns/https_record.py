@@ -79,7 +79,7 @@ def offers(naming: Naming, host: str, port: int, asker: Client) -> Offers:
                 assert alias is not None
                 seen = name_kinds.HttpsAliasLeft(answer.name, alias[0].target, place=alias[1].place, subject=alias[1])
                 return Offers(True, (), (seen,))
-            return _service(host if not decisions else target, answer.name, port, read, decisions)
+            return _service(host if not decisions else target, answer.name, port, read, decisions, asker.https_records)
         parts, record = alias
         name = parts.target
         if name in ("", answer.name):
@@ -89,7 +89,9 @@ def offers(naming: Naming, host: str, port: int, asker: Client) -> Offers:
     return NONE
 
 
-def _service(host: str, owner: str, port: int, read: list[tuple[Parsed, Record]], before: list[Decision]) -> Offers:
+def _service(
+    host: str, owner: str, port: int, read: list[tuple[Parsed, Record]], before: list[Decision], kind: str
+) -> Offers:
     found, decisions, fits = [], list(before), bool(before)
     for parts, record in sorted(read, key=lambda each: each[0].priority):
         protocols = parts.protocols if parts.no_default else parts.protocols | {"http/1.1"}
@@ -100,6 +102,11 @@ def _service(host: str, owner: str, port: int, read: list[tuple[Parsed, Record]]
             continue
         at = parts.port if parts.port is not None else 443 if port == 80 else port
         target = parts.target or host
+        if kind == "offers" and (at, target) != (443 if port == 80 else port, host):
+            # Such a browser goes to https by it, and to the name's own address and the usual port (measured).
+            left = name_kinds.HttpsOfferLeft(owner, target, at, place=record.place, subject=record)
+            decisions.append(left)
+            continue
         decision = name_kinds.HttpsService(owner, target, at, place=record.place, subject=record)
         found.append(Offer(target, at, parts.hints, decision))
     return Offers(fits, tuple(found), tuple(decisions))

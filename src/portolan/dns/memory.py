@@ -87,11 +87,16 @@ def _note(
 ) -> None:
     assert asker.since is not None
     until = kept_until(records, asker.since, naming.ways_of(asker))
-    if until <= (asker.at or naming.now):
+    expired = until <= (asker.at or naming.now)
+    if expired and not (asker.service is not None and asker.service.serves_expired):
         raise ForgottenError
     answer.zone = zone
     facts = (asker.label, name, when(asker.since), when(until), kind)
     subject = naming.estate.zones.get(zone or "")
+    if expired:
+        old = name_kinds.RememberedExpired(*facts, place=records[0].place, subject=subject)
+        answer.decisions.append(old)
+        return
     answer.decisions.append(name_kinds.Remembered(*facts, place=records[0].place, subject=subject))
 
 

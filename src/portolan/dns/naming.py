@@ -11,15 +11,17 @@ from typing import Any
 
 from portolan.dns import law
 from portolan.dns.answer import Answer, Asker
-from portolan.dns.memory import ASKED, FAILED, ForgottenError, heard_now, remembered, together, when
+from portolan.dns.forwarding import authoritative, passed_on, passes_to
+from portolan.dns.memory import ASKED, ForgottenError, heard_now, remembered, together, when
 from portolan.dns.servers import Reached, Servers, program_of
-from portolan.dns.signatures import judged, named_keys
+from portolan.dns.signatures import judged, named_keys, set_fault, sets_of
+from portolan.dns.sizes import BY_UDP, COOKIE, longest
 from portolan.dns.tree import Tree, above, address_records, within
 from portolan.dns.versions import Held, remembered_until, same_answer, version_at
 from portolan.dns.zone import Below, Cut, Found, Types, ZoneIndex
 from portolan.estate.base import IPAddress, is_public
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import attachments
+from portolan.estate.guesses import attachments, machines
 from portolan.estate.machine import Machine
 from portolan.estate.records import SERVER_PROGRAMS
 from portolan.estate.service import NameServer, Resolver, Service
@@ -73,6 +75,11 @@ class Naming:
         #: What resolvers do as their program does it.
         self._ways_of = ways_of
         self.tree = Tree(estate)
+        self.refusing = any(
+            isinstance(service, Resolver) and bool(service.refuses)
+            for machine in machines(estate)
+            for service in machine.services.values()
+        )
         self._ways: dict[tuple[int, IPAddress], Connection] = {}
         #: What ordinary resolvers found, by the name and by what they are like.
         self._ordinary: dict[tuple[str, Asker], Answer] = {}
@@ -169,40 +176,6 @@ class Naming:
         answer.fail(Detail(service.refuses_with), stop)
         return True
 
-    def authoritative(self, name: str, service: NameServer, client: IPAddress | None, answer: Answer) -> None:
-        """What a name server without recursion answers; it follows aliases within its own zones."""
-        seen: set[str] = set()
-        while True:
-            zone = self.tree.holding(name, service)
-            if zone is None and not seen:
-                answer.fail(
-                    Detail.REFUSED,
-                    name_kinds.ResolverNotRecursive(service.name, name, place=service.place, subject=service),
-                )
-                return
-            if zone is None or name in seen:
-                facts = (next(iter(seen)), name)
-                answer.fail(Detail.NO_ADDRESS, zone_kinds.OutOfZone(*facts, place=service.place, subject=service))
-                return
-            seen.add(name)
-            found = self._look(name, zone, version_at(zone, self.now, client), answer, service)
-            if found is None:
-                return
-            if isinstance(found, Cut):
-                answer.fail(Detail.NO_ADDRESS, zone_kinds.Referred(name, place=found.servers[0].place, subject=service))
-                return
-            if isinstance(found, Below):
-                name = found.renamed(name)
-                answer.aliases.append(name)
-            elif "CNAME" in found.types:
-                record = found.types["CNAME"][0]
-                answer.decisions.append(name_kinds.Alias(name, record.data, place=record.place, subject=record))
-                answer.aliases.append(record.data)
-                name = record.data
-            else:
-                answer.types, answer.name = found.types, name
-                return
-
     # -- one name ------------------------------------------------------------------------------------------------
 
     def _node(self, name: str, asker: Asker, answer: Answer, kind: str | None) -> Found | Below | None:
@@ -226,7 +199,7 @@ class Naming:
     def _moment(self, asker: Asker) -> datetime:
         return asker.at or self.now
 
-    def _begun(self, name: str, asker: Asker, answer: Answer) -> "_Begun | Found | None":
+    def _begun(self, name: str, asker: Asker, answer: Answer) -> "_Begun | Found | Below | None":
         """Where a resolver begins; or what the resolvers that it passes on to answered."""
         service, server = asker.service, None
         own = self.tree.holding(name, service) if service is not None and service.zones else None
@@ -240,8 +213,8 @@ class Naming:
         ) is not None:
             answer.fail(Detail.NO_SUCH_NAME, name_kinds.ResolverEmptyZone(name, empty))
             return None
-        elif service is not None and service.forwards_to:
-            return self._passed_on(name, asker, answer)
+        elif passes_to(service, name)[0]:
+            return passed_on(self, name, asker, answer)
         else:
             top = self.tree.top(name)
             if top is None:
@@ -278,9 +251,11 @@ class Naming:
                 if verdict.stops:
                     answer.detail = Detail.RESOLVER_FAILURE
                     return None
-            found = self._look(name, zone, held, answer, service)
+            found = self.look(name, zone, held, answer, service)
+            if named and found is not None and self._unsigned(name, zone, held, found, asker, answer):
+                return None
             if not isinstance(found, Cut):
-                return found
+                return found if self._fits(name, found, server, asker, answer) else None
             child = self.estate.zones.get(found.name)
             if child is None:
                 self._beyond(name, found, zone, held, answer)
@@ -290,6 +265,51 @@ class Naming:
                 return None
             parent = held.data
             zone, (held, server) = child, below
+
+    def _fits(
+        self, name: str, found: Found | Below | None, server: Reached | None, asker: Asker, answer: Answer
+    ) -> bool:
+        """Whether an answer of that size comes: by UDP, or by TCP where it is larger (RFC 7766 section 5)."""
+        if not isinstance(found, Found):
+            return True
+        most = self.ways_of(asker).most_records
+        crowd = next((records for records in found.types.values() if most is not None and len(records) > most), None)
+        if crowd is not None:
+            stop = zone_kinds.TooManyRecords(
+                asker.label, name, len(crowd), most or 0, place=crowd[0].place, subject=crowd[0]
+            )
+            answer.fail(Detail.RESOLVER_FAILURE, stop)
+            return False
+        size, kind = longest(name, found.types)
+        if server is not None and program_of(server.service) == "named" and self.ways_of(asker).asks_cookies:
+            size += COOKIE
+        if size <= BY_UDP or server is None or not server.targets:
+            return True
+        lost: Connection | None = None
+        for address in server.targets:
+            connection = self.reach(asker.machine, address, 53, "tcp")
+            if connection.arrival is not None:
+                return True
+            lost = lost or connection
+        assert lost is not None
+        reason = lost.stop.text if lost.stop is not None else "no answer"
+        facts = (name, kind, size, server.targets[0], reason)
+        subject, place = lost.stop, found.types[kind][0].place
+        answer.fail(Detail.RESOLVER_FAILURE, zone_kinds.LargeNeedsTcp(*facts, place=place, subject=subject))
+        return False
+
+    def _unsigned(
+        self, name: str, zone: Zone, held: Held, found: Found | Below | Cut, asker: Asker, answer: Answer
+    ) -> bool:
+        """Whether a set of records that the answer needs has no signature that holds now, which is noted."""
+        moment = self._moment(asker)
+        for owner, kind, records in sets_of(name, found, held.data):
+            fault = set_fault(zone.name, held.data, owner, kind, records, moment, self._shared)
+            if fault is not None:
+                stop = zone_kinds.SetUnsigned(kind, owner, fault, place=records[0].place, subject=zone)
+                answer.fail(Detail.RESOLVER_FAILURE, stop)
+                return True
+        return False
 
     def _stepped(self, name: str, zone: Zone, held: Held, server: Reached | None, asker: Asker) -> Zone | None:
         """The next zone down that a server answers from, without a delegation; None where it answers from this one.
@@ -313,7 +333,7 @@ class Naming:
                     return None
         return None
 
-    def _look(
+    def look(
         self, name: str, zone: Zone, held: Held, answer: Answer, server: Service | None
     ) -> Found | Below | Cut | None:
         """What one version of a zone says about a name; None after the failure was noted."""
@@ -413,32 +433,6 @@ class Naming:
         own = found.types if found is not None else {}
         return Found({**own, **{kind: inner.types[kind] for kind in ("A", "AAAA") if kind in inner.types}})
 
-    def _passed_on(self, name: str, asker: Asker, answer: Answer) -> Found | None:
-        """A forwarding resolver: the first of its resolvers that answers, decides."""
-        service, machine = asker.service, asker.machine
-        assert service is not None
-        place = service.place.key("forwards_to")
-        key = f"{asker.label}/{service.name}"
-        if key in asker.passed:
-            answer.fail(Detail.RESOLVER_FAILURE, name_kinds.ResolversInCircle(place=place, subject=service))
-            return None
-        for number, address in enumerate(service.forwards_to):
-            answer.decisions.append(name_kinds.ResolverPassesOn(asker.label, address, place=place, subject=service))
-            inner = Answer()
-            self.ask(
-                name, machine or asker.label, address, inner, place, (*asker.passed, key), asker.validates, at=asker.at
-            )
-            answer.decisions += inner.decisions
-            if inner.detail in FAILED and number + 1 < len(service.forwards_to):
-                continue
-            answer.aliases += inner.aliases
-            answer.zone = inner.zone
-            if inner.detail is not None:
-                answer.detail = Detail.RESOLVER_FAILURE if inner.detail in FAILED else inner.detail
-                return None
-            return Found(inner.types)
-        return None
-
     def ask(
         self,
         name: str,
@@ -484,13 +478,40 @@ class Naming:
                 passed,
             )
             self.recurse(name, asker, answer)
+            if service.drops_private and answer.detail is None:
+                self._without_private(name, service, answer)
         elif isinstance(service, NameServer):
-            self.authoritative(name, service, connection.arrival.source, answer)
+            authoritative(self, name, service, connection.arrival.source, answer)
         else:
             facts = (label, address, f"{service.name} on {machine.name} is no DNS server")
             answer.fail(
                 Detail.RESOLVER_FAILURE, name_kinds.ResolverClosed(*facts, place=place, subject=service, beside=read)
             )
+
+    def _without_private(self, name: str, service: Resolver, answer: Answer) -> None:
+        """Rebind protection: addresses that the internet does not carry are taken out of what others said."""
+        if any(within(name, each) for each in service.may_be_private) or self.tree.holding(name, service) is not None:
+            return
+        kept = dict(answer.types)
+        dropped = []
+        for kind in ("A", "AAAA"):
+            held = kept.pop(kind, ())
+            left = tuple(record for record in held if is_public(record.data))
+            dropped += [record for record in held if record not in left]
+            if left:
+                kept[kind] = left
+        if dropped and not address_records(kept):
+            record = dropped[0]
+            stop = name_kinds.PrivateDropped(
+                service.name,
+                name,
+                record.data,
+                place=service.place.key("drops_private"),
+                subject=service,
+                beside=(record,),
+            )
+            answer.fail(Detail.NO_ADDRESS, stop)
+        answer.types = kept
 
     def ask_ordinary(
         self, name: str, client: Machine | Vantage | str, address: IPAddress, asker: Asker, place: Any, answer: Answer
@@ -556,7 +577,8 @@ class Naming:
         reached: Reached = self._servers.reached(zone, cut, parent, asker, self.tree.between(name, zone))
         answer.decisions.extend(reached.decisions)
         if reached.decisions and reached.decisions[-1].stops:
-            answer.detail = Detail.RESOLVER_FAILURE
+            empty = reached.lame and self.ways_of(asker).referred_is_empty
+            answer.detail = Detail.NO_ADDRESS if empty else Detail.RESOLVER_FAILURE
             return None
         if isinstance(reached.copy, Copy):
             return reached.copy, reached
@@ -571,6 +593,8 @@ class Naming:
         """A name server's addresses, resolved as any name."""
         inner = Answer()
         self.recurse(name, asker.but(since=None), inner)
+        if inner.aliases and not self.ways_of(asker).server_may_be_alias:
+            return []
         return [record.data for record in address_records(inner.types)] if inner.detail is None else []
 
 

@@ -1,29 +1,29 @@
-"""The order in which a client tries several addresses (RFC 6724 section 6, the rules that do not need a history)."""
+"""The order in which a client tries several addresses (RFC 6724 section 6, the rules that do not need a history), by the older table."""
 
 from collections.abc import Callable, Sequence
 from ipaddress import IPv4Address, ip_network
 
 from portolan.estate.base import IPAddress
 
-#: RFC 6724 section 2.1: prefix, precedence, label.
+#: The table of RFC 3484 section 2.1 with later labels, as glibc and browsers have it (measured): local IPv6 addresses come before
+#: IPv4. Prefix, precedence, label.
 _POLICY = tuple(
-    (net, precedence, label)
+    (ip_network(net), precedence, label)
     for net, precedence, label in (
-        (ip_network("::1/128"), 50, 0),
-        (ip_network("::ffff:0:0/96"), 35, 4),
-        (ip_network("2002::/16"), 30, 2),
-        (ip_network("2001::/32"), 5, 5),
-        (ip_network("fc00::/7"), 3, 13),
-        (ip_network("::/96"), 1, 3),
-        (ip_network("fec0::/10"), 1, 11),
-        (ip_network("3ffe::/16"), 1, 12),
+        ("::1/128", 50, 0),
+        ("::ffff:0:0/96", 10, 4),
+        ("::/96", 20, 3),
+        ("2002::/16", 30, 2),
+        ("2001::/32", 40, 7),
+        ("fec0::/10", 40, 5),
+        ("fc00::/7", 40, 6),
     )
 )
 
 
 def _policy(address: IPAddress) -> tuple[int, int]:
     if isinstance(address, IPv4Address):
-        return 35, 4
+        return 10, 4
     return next(((precedence, label) for net, precedence, label in _POLICY if address in net), (40, 1))
 
 

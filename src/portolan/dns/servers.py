@@ -39,6 +39,10 @@ class Reached(Value, frozen=True):
     copy: Copy | None = None
     client: IPAddress | None = None
     service: NameServer | Resolver | None = None
+    #: Where the zone's servers are.
+    targets: tuple[IPAddress, ...] = ()
+    #: Whether all that answered hold the zone above alone, and refer to themselves.
+    lame: bool = False
 
 
 #: All that decides which server answers: the zone, the delegation that leads to it, its parent, and who asks.
@@ -187,6 +191,7 @@ class Servers:
         barred: Decision | None = None
         # That a box of the estate holds the zone decides that nobody else is assumed to.
         read: list[object] = [service for _, service in self._holders.get(zone.name, [])]
+        heard = [0, 0]
         for name, address in targets:
             connection = self._reach(asker.machine, address, 53, "udp")
             if connection.arrival is None:
@@ -198,6 +203,9 @@ class Servers:
                 {zone.name, *below} & set(connection.arrival.service.zones)
             ):
                 reasons.append(f"{name} ({address}) does not hold the zone")
+                heard[0] += 1
+                above = _holds_above(zone, connection.arrival.service)
+                heard[1] += above
                 read += (*connection.decisions, connection.arrival.service)
             else:
                 service, source = connection.arrival.service, connection.arrival.source
@@ -209,7 +217,8 @@ class Servers:
                     subject=service,
                     beside=(zone, *read, *connection.decisions),
                 )
-                reached = Reached((*decisions, answers), None, source, service)
+                every = tuple(each for _, each in targets)
+                reached = Reached((*decisions, answers), None, source, service, every)
                 # RFC 2308 section 7.1: a server that has not loaded the zone says that it fails; others are asked.
                 deeper = bool(set(below) & set(service.zones))
                 if deeper or zone.name not in service.zones or not self.refuses(zone, service, source, asker):
@@ -220,7 +229,7 @@ class Servers:
         place = zone.place.key("delegated_to") if cut is None else cut.servers[0].place
         facts = (zone.name, "; ".join(reasons))
         decisions.append(zone_kinds.ServersFail(*facts, place=place, subject=barred or zone, beside=(zone, *read)))
-        return Reached(tuple(decisions))
+        return Reached(tuple(decisions), lame=0 < heard[0] == heard[1])
 
     def refuses(self, zone: Zone, service: Service, source: IPAddress | None, asker: Asker) -> bool:
         """Whether a server has not loaded the version of a zone that it would answer with."""
@@ -267,6 +276,11 @@ class Servers:
         if not zone.views or asker.machine is None:
             return None
         return self._reach(asker.machine, law.SOMEWHERE, 53, "udp").seen_from
+
+
+def _holds_above(zone: Zone, service: Service) -> bool:
+    """Whether a server holds a zone above this one: it answers with the delegation to itself."""
+    return isinstance(service, NameServer) and any(within(zone.name, each) for each in service.zones)
 
 
 def _key(zone: Zone, name: str) -> Any:

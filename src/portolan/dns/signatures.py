@@ -1,9 +1,12 @@
 """What a validating resolver makes of a zone (RFC 4035 section 5): the keys that the parent names, and time."""
 
+from collections.abc import Iterator
+from contextlib import suppress
 from datetime import UTC, datetime
 from typing import Any
 
 from portolan.dns.rdata import rdata
+from portolan.dns.zone import Below, Cut, Found
 from portolan.estate.records import ZoneData
 from portolan.estate.zone import Zone
 from portolan.evidence.decision import Decision
@@ -44,10 +47,123 @@ def judged(zone: Zone, data: ZoneData, named: tuple[str, ...], now: datetime) ->
     if not any(each in zone.keys for each in named) and not any(_fits(each, zone.name, own) for each in named):
         keys = ", ".join(zone.keys) or f"the key {_tags(own)}"
         return zone_kinds.SignatureBroken(zone.name, shown, keys, place=place, subject=zone)
-    until = signatures_end(zone, data)
+    until = _last_end(zone, data)
     if until is not None and now >= until:
         return zone_kinds.SignatureExpired(zone.name, f"{until:%Y-%m-%d %H:%M} UTC", place=zone.place, subject=zone)
+    unsigned = keys_fault(zone.name, data, named, now)
+    if unsigned is not None:
+        return zone_kinds.SetUnsigned("DNSKEY", zone.name, unsigned, place=own[0].place, subject=zone)
     return zone_kinds.Signed(zone.name, place=place, subject=zone)
+
+
+def sets_of(name: str, found: Found | Below | Cut, data: ZoneData) -> Iterator[tuple[str, str, tuple[Any, ...]]]:
+    """The sets of records that an answer needs, with whose they are: addresses and aliases, a DNAME record, a DS set."""
+    if isinstance(found, Cut):
+        held = data.nodes.get(found.name, {}).get("DS", ())
+        if held:
+            yield found.name, "DS", held
+    elif isinstance(found, Below):
+        yield found.record.owner, "DNAME", (found.record,)
+    else:
+        owner = found.wildcard or name
+        for kind in ("CNAME",) if "CNAME" in found.types else ("A", "AAAA"):
+            if kind in found.types:
+                yield owner, kind, found.types[kind]
+
+
+def set_fault(
+    zone: str,
+    data: ZoneData,
+    owner: str,
+    kind: str,
+    records: tuple[Any, ...],
+    now: datetime,
+    shared: dict[Any, Any],
+) -> str | None:
+    """What is wrong with the signatures of a set, where the zone's file has keys (RFC 4035 section 5.3); None where one holds."""
+    own = data.nodes.get(zone, {})
+    if "DNSKEY" not in own or "RRSIG" not in own:
+        return None
+    key = ("signed", id(data), owner, kind)
+    found = shared.get(key)
+    if found is None:
+        # Whether a signature fits does not change with time; when it holds is asked each time.
+        found = shared[key] = (_fitting(zone, data, owner, kind, records, own["DNSKEY"]), data)
+    return _in_time(found[0], now)
+
+
+def keys_fault(zone: str, data: ZoneData, named: tuple[str, ...], now: datetime) -> str | None:
+    """The same for the zone's keys: one that the parent names must have signed them (RFC 4035 section 5.2)."""
+    own = data.nodes.get(zone, {}).get("DNSKEY", ())
+    signed = data.nodes.get(zone, {}).get("RRSIG", ())
+    if not own or not signed:
+        return None
+    trusted = tuple(each for each in own if any(_fits(one, zone, (each,)) for one in named))
+    return _in_time(_fitting(zone, data, zone, "DNSKEY", own, trusted), now) if trusted else None
+
+
+#: A signature of a set: from when and until when, and whether it fits the set by a key that counts.
+_Signature = tuple[int, int, bool]
+
+
+def _fitting(
+    zone: str, data: ZoneData, owner: str, kind: str, records: tuple[Any, ...], keys: tuple[Any, ...]
+) -> list[_Signature]:
+    """The signatures over a set."""
+    import dns.dnssec
+    import dns.exception
+    import dns.name
+    import dns.rdataclass
+    import dns.rdatatype
+    import dns.rrset
+
+    found: list[_Signature] = []
+    apex = dns.name.from_text(zone)
+    made = [(each, rdata("DNSKEY", str(each.data))) for each in keys]
+    for record in data.nodes.get(owner, {}).get("RRSIG", ()):
+        signature: Any = rdata("RRSIG", str(record.data))
+        if dns.rdatatype.to_text(signature.type_covered) != kind:
+            continue
+        rrset = dns.rrset.from_rdata_list(
+            dns.name.from_text(owner), signature.original_ttl, [rdata(kind, _as_text(kind, each)) for each in records]
+        )
+        fits = False
+        for _, key in made:
+            with suppress(dns.exception.DNSException, ValueError):
+                keyring = {apex: dns.rrset.from_rdata_list(apex, 60, [key])}
+                dns.dnssec.validate_rrsig(rrset, signature, keyring, now=signature.inception)  # type: ignore[arg-type]
+                fits = True
+        found.append((signature.inception, signature.expiration, fits))
+    return found
+
+
+def _as_text(kind: str, record: Any) -> str:
+    """A record's data as the DNS library reads it: names are whole."""
+    return f"{record.data}." if kind in ("CNAME", "DNAME") else str(record.data)
+
+
+def _in_time(signatures: list[_Signature], now: datetime) -> str | None:
+    """Why none of the signatures holds now; None where one does."""
+    if not signatures:
+        return "it has no signature"
+    fitting = [each for each in signatures if each[2]]
+    if not fitting:
+        return "no signature fits it"
+    moment = now.timestamp()
+    if any(begins <= moment < ends for begins, ends, _ in fitting):
+        return None
+    latest = max(fitting, key=lambda each: each[1])
+    if moment < latest[0]:
+        return f"its signature begins on {datetime.fromtimestamp(latest[0], UTC):%Y-%m-%d %H:%M} UTC"
+    return f"its signature ended on {datetime.fromtimestamp(latest[1], UTC):%Y-%m-%d %H:%M} UTC"
+
+
+def _last_end(zone: Zone, data: ZoneData) -> datetime | None:
+    """When the last signature over the zone's apex ends, or the zone says that they do; one that holds is enough."""
+    if zone.signatures_until is not None:
+        return zone.signatures_until
+    held: list[Any] = [rdata("RRSIG", str(each.data)) for each in data.nodes.get(zone.name, {}).get("RRSIG", ())]
+    return max((datetime.fromtimestamp(each.expiration, UTC) for each in held), default=None)
 
 
 def signatures_end(zone: Zone, data: ZoneData) -> datetime | None:

@@ -190,10 +190,10 @@ class Machine(Changing, frozen=True, kw_only=True, eq=False):
     ] = msgspec.field(default_factory=dict)
     hosts_file: Annotated[HostsFile | None, says("Its hosts file.")] = None
     resolver: Annotated[
-        IPAddress | Literal["validating"] | None,
+        tuple[IPAddress, ...] | Literal["validating"] | None,
         says(
-            "The resolver's address. Left out: an ordinary recursive resolver on the internet; `validating`: one that "
-            "checks signatures."
+            "The resolver's address; or several, of which the next is asked where one is silent, fails or refuses. Left out: an "
+            "ordinary recursive resolver on the internet; `validating`: one that checks signatures."
         ),
     ] = None
     search: Annotated[
@@ -203,6 +203,9 @@ class Machine(Changing, frozen=True, kw_only=True, eq=False):
             "else after it failed."
         ),
     ] = ()
+    ndots: Annotated[
+        int, says("How many dots a name must have to be asked for as it is before the domains of `search` are tried.")
+    ] = 1
     local_name: Annotated[
         HostName | None,
         says("The name under `.local` that it announces to the networks it is on (RFC 6762).", example="orion.local"),

@@ -175,6 +175,27 @@ class Resolver(Service, frozen=True, kw_only=True, eq=False):
         tuple[IPAddress, ...],
         says("The resolvers that it passes every question on to. Left out: it asks from the root itself."),
     ] = ()
+    forwards_zones: Annotated[
+        dict[HostName, tuple[IPAddress, ...]],
+        says(
+            "Zones whose names it passes on to others than the rest: each with its resolvers or name servers; the closest zone "
+            "counts. An empty list: it asks from the root itself.",
+            example={"corp.kestrel-ridge.example": ["10.20.0.53"]},
+        ),
+    ] = {}
+    drops_private: Annotated[
+        bool,
+        says(
+            "Whether it takes private addresses out of what others answer (rebind protection, as many home routers do); its "
+            "own zones stay as they are."
+        ),
+    ] = False
+    may_be_private: Annotated[
+        tuple[HostName, ...], says("Zones whose names may have private addresses all the same.")
+    ] = ()
+    serves_expired: Annotated[
+        bool, says("Whether it goes on to give what it remembers when that has ended (RFC 8767).")
+    ] = False
     program: Annotated[
         Literal["unbound", "named"] | None,
         says(

@@ -54,7 +54,9 @@ class Url(Value, frozen=True):
 
 
 _SHAPE = re.compile(r"([A-Za-z][A-Za-z0-9+.-]*):(.*)", re.DOTALL)
-_HOST = re.compile(r"[a-z0-9_]([a-z0-9_-]*[a-z0-9_])?(\.[a-z0-9_]([a-z0-9_-]*[a-z0-9_])?)*\.?")
+#: What clients ask a resolver for: labels of at most 63 octets (RFC 1035 section 2.3.4); a hyphen at a label's end is asked for, and
+#: in front of the whole name not (glibc).
+_HOST = re.compile(r"(?!-)[a-z0-9_-]{1,63}(\.[a-z0-9_-]{1,63})*\.?")
 _SAFE = "/%:@!$&'()*+,;=~-._[]|^"
 
 
@@ -159,7 +161,24 @@ def _ascii(host: str) -> str:
     try:
         return idna.encode(host, uts46=True).decode("ascii").lower()
     except idna.IDNAError as error:
+        symbols = _of_symbols(host)
+        if symbols is not None:
+            return symbols
         raise BadUrlError(f"the host name has no ASCII form (RFC 5891): {error}. Check its spelling.") from None
+
+
+def _of_symbols(host: str) -> str | None:
+    """The form of a name with symbols such as emoji, which RFC 5891 does not allow and clients ask for none the less; or None."""
+    from unicodedata import category
+
+    labels = []
+    for label in host.lower().replace("\u3002", ".").split("."):
+        if not label.isascii():
+            if not all(char.isalnum() or char in "-_" or category(char) in ("So", "Sm", "Sk") for char in label):
+                return None
+            label = "xn--" + label.encode("punycode").decode("ascii")
+        labels.append(label)
+    return ".".join(labels)
 
 
 def _literal(host: str) -> IPAddress | None:

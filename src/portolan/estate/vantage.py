@@ -48,7 +48,8 @@ class Vantage(Stated, frozen=True, kw_only=True, eq=False):
     routes: Annotated[tuple[Route, ...], says("As for a host.")] = ()
     filter: Annotated[Filter | None, says("The device's own filter.")] = None
     hosts_file: Annotated[HostsFile | None, says("The device's hosts file.")] = None
-    resolver: Annotated[IPAddress | Literal["validating"] | None, says("As for a host.")] = None
+    resolver: Annotated[tuple[IPAddress, ...] | Literal["validating"] | None, says("As for a host.")] = None
+    ndots: Annotated[int, says("As for a host.")] = 1
     search: Annotated[tuple[HostName, ...], says("As for a host.")] = ()
     last_asked: Annotated[
         datetime | None,

@@ -183,6 +183,9 @@ def checked_text(kind: str, text: str, origin: str) -> str:
     import dns.rdataclass
     import dns.rdatatype
 
+    if kind in ("HTTPS", "SVCB") and text.split()[:1] == ["0"]:
+        # RFC 9460 section 2.4.2: beside an alias parameters mean nothing, and servers keep them.
+        text = " ".join(text.split()[:2])
     try:
         number = dns.rdatatype.from_text(kind)
         base = dns.name.from_text(origin + ".")

@@ -26,6 +26,7 @@ LINES: dict[str, tuple[str, frozenset[ServerProgram]]] = {
     "not-ascii-name": ("a name with characters beyond ASCII", _NOT_NSD),
     "not-ascii-text": ("a text with characters beyond ASCII", _KNOT),
     "carriage-return": ("lines that end in CR LF", _KNOT),
+    "quoted-include": ("the name of an included file in quotes, which are taken for part of it", _NSD),
     "odd-name": ("a name with a character that is not escaped", _NOT_NSD),
 }
 
@@ -43,6 +44,7 @@ def defects_of(records: Iterable[Record], nodes: Nodes, zone: str, whole: bool) 
     yield from _dnames(nodes)
     yield from _names(records, zone)
     yield from _own_servers(nodes, zone, whole)
+    yield from _crowds(nodes)
 
 
 def _aliases(nodes: Nodes) -> Iterator[Defect]:
@@ -53,8 +55,12 @@ def _aliases(nodes: Nodes) -> Iterator[Defect]:
             continue
         if len(alias) > 1:
             yield Defect("two aliases stand at one name", alias[1], _ALL)
-        elif len(types) > 1 and not set(types) <= {"CNAME", "RRSIG", "NSEC"}:
-            yield Defect("an alias stands beside other records", alias[0], _ALL)
+            continue
+        beside = set(types) - {"CNAME", "RRSIG", "NSEC"}
+        if beside:
+            # Keys for updates may stand there (RFC 3007 section 4.4); of the programs named alone knows that.
+            refusing = _NOT_NAMED if beside == {"KEY"} else _ALL
+            yield Defect("an alias stands beside other records", alias[0], refusing)
 
 
 def _apex_kinds(nodes: Nodes, zone: str) -> Iterator[Defect]:
@@ -104,6 +110,9 @@ def _names(records: Iterable[Record], zone: str) -> Iterator[Defect]:
             if fits is None:
                 own = owner[:-end] if end else owner
                 fits = checked[owner] = not own or own == "*" or _HOST.fullmatch(own) is not None
+                if not fits and kind != "MX":
+                    fits = _excepted(owner, kind)
+                    checked.pop(owner)
             if not fits:
                 yield Defect(f"{owner} is no host name, and has {kind} records", record, _NAMED, line=CHECKED_NAME)
         for leads in _LEADS.get(kind, ()):
@@ -112,6 +121,26 @@ def _names(records: Iterable[Record], zone: str) -> Iterator[Defect]:
                 yield Defect(f"{target} is no host name", record, _NAMED, line=CHECKED_NAME)
             elif kind == "NS" and _DOTTED.fullmatch(target):
                 yield Defect("an address stands where a name server's name belongs", record, _NAMED)
+
+
+def _excepted(owner: str, kind: str) -> bool:
+    """Names that check-names lets have addresses: of a directory's catalogue servers, and for SPF's `exists` (A alone)."""
+    if owner.startswith("gc._msdcs.") and _HOST.fullmatch(owner.removeprefix("gc._msdcs.")):
+        return True
+    return kind == "A" and any(label in ("_spf", "_spf_verify", "_spf_rate") for label in owner.split("."))
+
+
+#: So many records of one name and type named takes (max-records-per-type, from 9.18.28 on); its checker takes more.
+MOST_OF_A_TYPE = 100
+
+
+def _crowds(nodes: Nodes) -> Iterator[Defect]:
+    """Too many records of one type at a name."""
+    for owner, types in nodes.items():
+        for kind, records in types.items():
+            if len(records) > MOST_OF_A_TYPE:
+                text = f"{owner} has {len(records)} {kind} records, and named takes {MOST_OF_A_TYPE}"
+                yield Defect(text, records[MOST_OF_A_TYPE], _NAMED)
 
 
 _DOTTED = re.compile(r"[0-9]+\.[0-9]+\.[0-9]+\.[0-9]+(?:\..*)?")
@@ -151,6 +180,8 @@ def _own_servers(nodes: Nodes, zone: str, whole: bool) -> Iterator[Defect]:
 
 def _own_server(nodes: Nodes, zone: str, target: str) -> str | None:
     """What is wrong with a name server's name in its own zone; delegations and their glue are nobody's business here."""
+    if target != zone and "DNAME" in nodes.get(zone, {}):
+        return f"lies below the DNAME record of {zone}"
     above, names = target, []
     while above != zone:
         names.append(above)

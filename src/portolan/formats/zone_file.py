@@ -187,6 +187,8 @@ class ZoneReader:
                 self._record(Entry(tokens, False, entry.line, " ".join(tokens)), shown, origin, owner)
             return origin
         if word == "$INCLUDE" and len(arguments) in (1, 2):
+            if '"' in entry.text:
+                self._doubt("quoted-include", Record(owner, "", 0, None, shown, entry.line, entry.text), claims=True)
             folder = path.rpartition("/")[0]
             target = inside(f"{folder}/{arguments[0]}" if folder else arguments[0])
             if target is None:

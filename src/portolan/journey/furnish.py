@@ -198,6 +198,11 @@ def box_of(edge: EdgeService) -> str:
     return f"the edge at {edge.zone}" if isinstance(edge, SwitchedEdge) and edge.zone else f"the edge {edge.name}"
 
 
+def _asked(edge: EdgeService) -> tuple[IPAddress, ...] | Literal["validating"] | None:
+    """An edge's resolver, as machines state theirs."""
+    return edge.resolver if edge.resolver is None or isinstance(edge.resolver, str) else (edge.resolver,)
+
+
 def asking_boxes(edge: EdgeService) -> tuple[str, ...]:
     """The names of the machines that a rented edge asks its origin from: one for each range, else the one that it answers on."""
     asking = f", asking {edge.resolver}" if edge.resolver is not None else ""
@@ -217,7 +222,7 @@ def _boxes(edge: Edge, addresses: tuple[IPAddress, ...]) -> dict[str, Host]:
         from portolan.journey.nginx_edge import as_web_service
 
         service = as_web_service(edge)
-    answering = _box(box_of(edge), edge.place, addresses, service, resolver=edge.resolver)
+    answering = _box(box_of(edge), edge.place, addresses, service, resolver=_asked(edge))
     return {answering.name: answering}
 
 
@@ -267,7 +272,7 @@ def _other_parts(network: IPNetwork, first: IPAddress, sources: Sequence[IPNetwo
 
 
 def _range_box(edge: Edge, name: str, address: IPAddress) -> Host:
-    return _box(name, edge.place.key("asks_from"), (address,), resolver=edge.resolver)
+    return _box(name, edge.place.key("asks_from"), (address,), resolver=_asked(edge))
 
 
 def _store_box(store: Store, number: int, way: Way, six: bool) -> tuple[Host, Certificate, tuple[IPAddress, ...]]:

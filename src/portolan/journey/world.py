@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Hashable
 from datetime import datetime
-from ipaddress import IPv4Address, IPv6Address, ip_interface
+from ipaddress import ip_interface
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from portolan.dns.client import resolve
@@ -224,8 +224,10 @@ class World:
         estate = self.estate
         every = [service for machine in machines(estate) for service in machine.services.values()]
         clients: list[Machine | Vantage] = [*machines(estate), *estate.vantages.values()]
-        stated = [each.resolver for each in clients if isinstance(each.resolver, IPv4Address | IPv6Address)]
-        stated += [address for service in every if isinstance(service, Resolver) for address in service.forwards_to]
+        stated = [address for each in clients if isinstance(each.resolver, tuple) for address in each.resolver]
+        for service in every:
+            if isinstance(service, Resolver):
+                stated += [*service.forwards_to, *(each for held in service.forwards_zones.values() for each in held)]
         if not stated:
             return []
         held = {item.ip for box in clients for _, addresses in attachments(box) for item in addresses}

@@ -105,6 +105,14 @@ class ResolverProgram(Protocol):
     absence_is_of_names: bool
     #: Whether it checks signatures as it is installed.
     validates: bool
+    #: Whether it asks name servers whose names are aliases.
+    server_may_be_alias: bool
+    #: The most records of one name and type that it takes; None: any number.
+    most_records: int | None
+    #: Whether it asks name servers for a cookie (RFC 7873), which makes named's answers longer.
+    asks_cookies: bool
+    #: Whether it answers without records, rather than to fail, where it is referred to no server that it has not asked.
+    referred_is_empty: bool
 
 
 class WebProgram(Protocol):

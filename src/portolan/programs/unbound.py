@@ -16,6 +16,12 @@ class Unbound:
     absence_is_of_names = False
     #: With the root's key installed beside it, as the distribution does.
     validates = True
+    #: It takes a name server's name that is an alias, any number of records, and answers without records where all servers of a
+    #: zone hold the zone above alone, or a resolver that it passes on to refers it elsewhere.
+    server_may_be_alias = True
+    most_records: int | None = None
+    referred_is_empty = True
+    asks_cookies = False
     #: Names that it answers by itself with "no such name" (RFC 6761 and RFC 7686 beside the local ones).
     empty_zones = LOCAL_ZONES | {"test", "invalid", "onion"}
 

@@ -1,7 +1,10 @@
 """The name programs: Knot DNS, NSD and named with authority, Unbound and named as resolvers; each in its own folder."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from types import MappingProxyType
+from typing import NamedTuple
 
+from portolan.estate.base import IPAddress
 from portolan.rehearsal.network import ROOT_ADDRESS
 from portolan.rehearsal.plan import BASE, Daemon, Plan
 from portolan.rehearsal.quoting import UnstageableError, dns_name, quoted_name
@@ -46,6 +49,32 @@ _UNBOUND = """server:
 {further}remote-control:
   control-enable: no
 {sections}"""
+
+
+class Ways(NamedTuple):
+    """What a resolver does: whom it passes names on to by zone (`.` for all others), its anchor, what it refuses and holds itself,
+    which zones may have private addresses (None: it drops none), and whether it gives what has ended.
+    """
+
+    forwards: Mapping[str, Sequence[IPAddress]] = MappingProxyType({})
+    anchor: str | None = None
+    refuses: Mapping[str, str] | None = None
+    zones: Mapping[str, str] | None = None
+    may_be_private: Sequence[str] | None = None
+    expired: bool = False
+
+    @property
+    def everywhere(self) -> list[str]:
+        """Whom it passes all names on to that no zone of these holds."""
+        return [str(each) for each in self.forwards.get(".", ())]
+
+    @property
+    def by_zone(self) -> dict[str, list[str]]:
+        """The zones with others."""
+        return {zone: [str(each) for each in to] for zone, to in self.forwards.items() if zone != "."}
+
+
+_PRIVATE = ("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "100.64.0.0/10", "169.254.0.0/16", "fd00::/8", "fe80::/10")
 
 
 def knot(
@@ -143,15 +172,19 @@ def recursive(
     name: str,
     space: str,
     addresses: list[str],
-    forwards: list[str] | None = None,
-    anchor: str | None = None,
-    refuses: Mapping[str, str] | None = None,
-    zones: Mapping[str, str] | None = None,
+    ways: Ways,
     clock: str | None = None,
 ) -> None:
     """named as a resolver: one that passes on, checks signatures, does not look some names up, or holds zones itself."""
-    texts = ['zone "." { type hint; file "root.hints"; };\n'] if not forwards else []
-    texts += [_primary_zone(zone, path) for zone, path in (zones or {}).items()]
+    everywhere = ways.everywhere
+    refuses, anchor = ways.refuses, ways.anchor
+    texts = ['zone "." { type hint; file "root.hints"; };\n'] if not everywhere else []
+    texts += [_primary_zone(zone, path) for zone, path in (ways.zones or {}).items()]
+    for zone, to in ways.by_zone.items():
+        only = "forward only; " if to else ""
+        texts.append(
+            f"zone {quoted_name(zone)} {{ type forward; {only}forwarders {{ {' '.join(f'{each};' for each in to)} }}; }};\n"
+        )
     policy = ""
     if refuses:
         if "always_refuse" in refuses.values():
@@ -163,7 +196,9 @@ def recursive(
             owner = dns_name(each).rstrip(".")
             lines += [f"{owner} 60 CNAME .", f"*.{owner} 60 CNAME ."]
         plan.files[f"{name}/policy.zone"] = "\n".join(lines) + "\n"
-    passed = f"  forward only; forwarders {{ {' '.join(f'{each};' for each in forwards)} }};\n" if forwards else ""
+    passed = f"  forward only; forwarders {{ {' '.join(f'{each};' for each in everywhere)} }};\n" if everywhere else ""
+    if ways.expired:
+        passed += "  stale-answer-enable yes; stale-cache-enable yes;\n"
     plan.files[f"{name}/root.hints"] = f". 3600 NS a.root.\na.root. 3600 A {ROOT_ADDRESS}\n"
     configuration = _RECURSIVE.format(
         folder=f"{BASE}/{name}",
@@ -224,21 +259,27 @@ def unbound(
     name: str,
     space: str,
     addresses: list[str],
-    forwards: list[str] | None = None,
-    anchor: str | None = None,
-    refuses: Mapping[str, str] | None = None,
-    zones: Mapping[str, str] | None = None,
+    ways: Ways,
     clock: str | None = None,
 ) -> None:
     """A recursive resolver; one that passes on, checks signatures, does not look some names up, or holds zones itself."""
     folder = f"{BASE}/{name}"
     further = "".join(f"  interface: {address}\n" for address in addresses)
+    refuses, anchor, zones = ways.refuses, ways.anchor, ways.zones
     further += "".join(f"  local-zone: {quoted_name(each)} {kind}\n" for each, kind in (refuses or {}).items())
+    if ways.may_be_private is not None:
+        further += "".join(f"  private-address: {each}\n" for each in _PRIVATE)
+        further += "".join(f"  private-domain: {quoted_name(each)}\n" for each in ways.may_be_private)
+    if ways.expired:
+        further += "  serve-expired: yes\n"
     if anchor is not None:
         further += f'  trust-anchor: "{anchor}"\n'
     sections = ""
-    if forwards:
-        sections += 'forward-zone:\n  name: "."\n' + "".join(f"  forward-addr: {each}\n" for each in forwards)
+    for name_of, to in (*(((".", ways.everywhere),) if ways.everywhere else ()), *ways.by_zone.items()):
+        if not to:
+            raise UnstageableError("a zone that unbound does not pass on beside others", name_of, None)
+        zone_of = '"."' if name_of == "." else quoted_name(name_of)
+        sections += f"forward-zone:\n  name: {zone_of}\n" + "".join(f"  forward-addr: {each}\n" for each in to)
     for zone, path in (zones or {}).items():
         sections += f'auth-zone:\n  name: {quoted_name(zone)}\n  zonefile: "{BASE}/{path}"\n  for-downstream: no\n  for-upstream: yes\n  fallback-enabled: no\n'
     modules = "iterator" if anchor is None else "validator iterator"

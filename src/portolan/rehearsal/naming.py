@@ -29,7 +29,7 @@ from portolan.rehearsal.network import (
 from portolan.rehearsal.plan import Plan, Round
 from portolan.rehearsal.quoting import UnstageableError, dns_name, plain_words
 from portolan.rehearsal.record_text import data_text, record_line, refused_lines
-from portolan.rehearsal.signing import SIGNED_TYPES, Signer
+from portolan.rehearsal.signing import SIGNED_TYPES, Signer, signs_itself
 
 #: Tiers of zones that nobody described serves; behind them, the servers of copies.
 _FIRST_COPY = 6
@@ -38,6 +38,8 @@ _APART = TIER_ADDRESS.format(5)
 _MOST_ALIASES = 8
 #: Seconds that are waited at most until what a cache remembers is as old as the estate says.
 _LONGEST_WAIT = 60
+#: So many resolvers glibc asks.
+_MOST_RESOLVERS = 3
 
 
 class Naming:
@@ -147,15 +149,19 @@ class Naming:
         if stated is None or isinstance(stated, str):
             place = self.ordinary(stated == "validating", last_asked)
             old = any(each.version == 4 for _, _, held in legs(self.estate, client) for each in held)
-            resolver = (RESOLVERS_4 if old else RESOLVERS_6).format(53 + place)
+            resolvers = [(RESOLVERS_4 if old else RESOLVERS_6).format(53 + place)]
         else:
-            resolver = str(stated)
-            if public(stated) and not has(self.estate, stated):
-                self._nobodys(stated, last_asked, client)
+            resolvers = [str(each) for each in stated[:_MOST_RESOLVERS]]
+            for each in stated[:_MOST_RESOLVERS]:
+                if public(each) and not has(self.estate, each):
+                    self._nobodys(each, last_asked, client)
+        ndots = f" ndots:{client.ndots}" if client.ndots != 1 else ""
         search = (
             f"search {plain_words(list(client.search), 'a search domain', client.place)}\n" if client.search else ""
         )
-        plan.files[f"{name}.resolv"] = f"nameserver {resolver}\n{search}options timeout:2 attempts:1\n"
+        plan.files[f"{name}.resolv"] = (
+            "".join(f"nameserver {each}\n" for each in resolvers) + f"{search}options timeout:2 attempts:1{ndots}\n"
+        )
         lines = ["127.0.0.1 localhost", "::1 localhost"]
         for line in client.hosts_file.entries if client.hosts_file is not None else ():
             lines.append(f"{line.address} {plain_words(list(line.names), 'a name of a hosts file', line.place)}")
@@ -180,7 +186,7 @@ class Naming:
         anchor = self.signer.anchor() if validates and self.signer is not None else None
         for address in addresses:
             place_resolver(self.plan, ip_address(address))
-        self._resolver(name, RESOLVER, addresses, since, anchor=anchor)
+        self._resolver(name, RESOLVER, addresses, since, programs.Ways(anchor=anchor))
 
     def _described_resolver(self, name: str, space: str, listen: list[str], service: Resolver) -> None:
         held: dict[str, str] = {}
@@ -188,14 +194,23 @@ class Naming:
             path = f"{name}/{len(held)}.zone"
             self.plan.files[path] = self.text(self.estate.zones[zone_name])
             held[str(zone_name)] = path
-        for each in service.forwards_to:
+        for each in (*service.forwards_to, *(one for held in service.forwards_zones.values() for one in held)):
             if public(each) and not has(self.estate, each):
                 self._nobodys(each, None, None)
         anchor = self.signer.anchor() if service.checks_signatures and self.signer is not None else None
         kind = "always_refuse" if service.refuses_with == "refused" else "always_nxdomain"
         refuses = {str(each): kind for each in service.refuses}
-        forwards = [str(each) for each in service.forwards_to]
-        self._resolver(name, space, listen, service.last_asked, forwards, anchor, refuses, held, service.program)
+        if service.program == "named" and service.drops_private:
+            raise UnstageableError("private addresses that named drops", service.name, service.place)
+        ways = programs.Ways(
+            {".": service.forwards_to, **{str(each): to for each, to in service.forwards_zones.items()}},
+            anchor,
+            refuses,
+            held,
+            service.may_be_private if service.drops_private else None,
+            service.serves_expired,
+        )
+        self._resolver(name, space, listen, service.last_asked, ways, service.program)
 
     def _resolver(
         self,
@@ -203,10 +218,7 @@ class Naming:
         space: str,
         listen: list[str],
         since: datetime | None,
-        forwards: list[str] | None = None,
-        anchor: str | None = None,
-        refuses: dict[str, str] | None = None,
-        held: dict[str, str] | None = None,
+        ways: programs.Ways,
         program: str | None = None,
     ) -> None:
         clock = f"{name}.clock" if self.timed and program != "named" else None
@@ -214,7 +226,7 @@ class Naming:
             self.plan.files[clock] = _offset(self.now if since is None else since)
             self._resolvers.append(name)
         start = programs.recursive if program == "named" else programs.unbound
-        start(self.plan, name, space, listen, forwards, anchor, refuses, held, clock)
+        start(self.plan, name, space, listen, ways, clock)
         if since is not None:
             address = {"0.0.0.0": "127.0.0.1", "::": "::1"}.get(listen[0], listen[0])
             self._primed.setdefault(since, []).append((name, space, address))
@@ -376,7 +388,7 @@ class Naming:
             lines += self._servers_of(zone, owner, assumed, tier)
         for types in data.nodes.values():
             for kind, records in types.items():
-                if self.signer is None or (kind not in SIGNED_TYPES and kind != "DS"):
+                if self.signer is None or signs_itself(zone) or (kind not in SIGNED_TYPES and kind != "DS"):
                     lines += map(record_line, records)
         if zone.apex_alias is not None:
             for record in self._stated_records(str(zone.apex_alias)) or ():

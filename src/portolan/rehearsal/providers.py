@@ -36,6 +36,11 @@ class Played(NamedTuple):
     records: dict[str, tuple[Record, ...]] = {}
 
 
+def asked_by(edge: Edge | SwitchedEdge) -> tuple[IPAddress, ...] | str | None:
+    """Whom an edge asks for its origin, as machines state it."""
+    return edge.resolver if edge.resolver is None or isinstance(edge.resolver, str) else (edge.resolver,)
+
+
 class _Extended:
     """An estate in the making."""
 
@@ -121,7 +126,7 @@ def _edge(made: _Extended, edge: Edge) -> None:
     sources = made.sources(edge)
     host = f"edge {edge.name}"
     every = (*addresses, *(each for pair in sources for each in pair))
-    made.box(host, tuple(dict.fromkeys(every)), edge, resolver=edge.resolver)
+    made.box(host, tuple(dict.fromkeys(every)), edge, resolver=asked_by(edge))
     made.name(edge.canonical, addresses, edge, below=False)
     made.played.append(Played(host, edge, certificate, sources))
 
@@ -163,7 +168,7 @@ def _switched(made: _Extended, zone: Zone, edge: SwitchedEdge) -> None:
 
     host = f"edge at {zone.name}"
     sources = made.sources(edge)
-    made.box(host, (*addresses, *(each for pair in sources for each in pair)), edge, resolver=edge.resolver)
+    made.box(host, (*addresses, *(each for pair in sources for each in pair)), edge, resolver=asked_by(edge))
     made.zones[zone.name] = msgspec.structs.replace(
         zone,
         data=turned(zone.data),

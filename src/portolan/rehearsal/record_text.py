@@ -11,6 +11,7 @@ _REFUSED = {
     "generate": "$GENERATE 1-1 stage$ 60 TXT x",
     "relative-origin": "$ORIGIN stage",
     "out-of-zone": "stage.invalid. 60 TXT x",
+    "quoted-include": '$INCLUDE "/dev/null"',
     "not-ascii-text": 'stage 60 TXT "caf\u00e9"',
 }
 

@@ -14,7 +14,6 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
 from glob import glob
-from ipaddress import IPv4Address, IPv6Address
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 from urllib.parse import urlsplit
@@ -470,7 +469,7 @@ def exclusion(estate: Estate, predicted: "Visit", client: str = "curl") -> str |
         return "which of two boxes with one address answers is chance"
     if "local-name" in kinds:
         return "names under .local are not announced on the stage"
-    if vantage.last_asked is not None and isinstance(client_of(estate, vantage).resolver, IPv4Address | IPv6Address):
+    if vantage.last_asked is not None and isinstance(client_of(estate, vantage).resolver, tuple):
         return "a device's own cache, beside that of its resolver, is not staged"
     held = {zone for _, service in every_service(estate) if isinstance(service, Resolver) for zone in service.zones}
     names = {name for each in predicted.tree for name in (each.resolution.host, *each.resolution.aliases)}

@@ -22,6 +22,12 @@ def _is_data(named: str) -> bool:
     return " " in named and named[0].isdecimal()
 
 
+def signs_itself(zone: Zone) -> bool:
+    """Whether a zone's file has its keys and signatures: it is staged as it is, and so is what its parent holds."""
+    apex = zone.data.nodes.get(zone.name, {})
+    return not zone.keys and "DNSKEY" in apex and "RRSIG" in apex
+
+
 class Signer:
     """Makes keys and signs zone texts, for resolvers whose clocks show the estate's moment."""
 
@@ -42,7 +48,9 @@ class Signer:
 
         held = parent.nodes.get(zone.name, {}).get("DS", ()) if parent is not None else ()
         named = [*zone.ds, *(str(record.data) for record in held)]
-        found = []
+        found: list[str] = []
+        if signs_itself(zone):
+            return [f"{dns.name.from_text(zone.name)} 60 DS {each}" for each in dict.fromkeys(named)]
         for label in dict.fromkeys(self._label(zone, each) for each in named):
             if _is_data(label):  # DS data that no resolver can check is kept as it is
                 found.append(f"{dns.name.from_text(zone.name)} 60 DS {label}")
@@ -67,7 +75,7 @@ class Signer:
         import dns.zone
 
         labels = (_OWN,) if zone is None else self.labels(zone)
-        if not labels:
+        if not labels or (zone is not None and signs_itself(zone)):
             return text
         until = _signatures_until(zone) if zone is not None else None
         end = self.moment + _LONG if until is None else until

@@ -322,6 +322,19 @@ class HttpsService(NameDecision, frozen=True):
     port: int
 
 
+class HttpsOfferLeft(NameDecision, frozen=True):
+    kind = "https-offer-left"
+    words = (
+        "the HTTPS record of {name} offers {target} at port {port}; the client goes to https by it, and to the name's own "
+        "address and port"
+    )
+    standard = "RFC 9460 section 3"
+
+    name: str
+    target: str
+    port: int
+
+
 class HttpsUnfit(NameDecision, frozen=True):
     kind = "https-unfit"
     words = "an HTTPS record of {owner} is passed over: it wants {wanted}"
@@ -349,3 +362,34 @@ class HttpsUpgraded(NameDecision, frozen=True):
     depth = 0
 
     host: str
+
+
+class PrivateDropped(NameDecision, frozen=True):
+    kind = "private-dropped"
+    words = "{resolver} drops the answer for {name}: {address} is private, and no outside name may lead there (rebind protection)"
+    stops = True
+
+    resolver: str
+    name: str
+    address: IPAddress
+
+
+class RememberedExpired(NameDecision, frozen=True):
+    kind = "remembered-expired"
+    words = "{box} still gives what it heard of {name} ({types}) at {since}, though it ended at {until}: it serves expired answers"
+    standard = "RFC 8767 section 4"
+
+    box: str
+    name: str
+    since: str
+    until: str
+    types: str
+
+
+class NextResolver(NameDecision, frozen=True):
+    kind = "next-resolver"
+    words = "{box} got no answer from its resolver {address} ({reason}), and asks the next one"
+
+    box: str
+    address: IPAddress
+    reason: str

@@ -293,3 +293,40 @@ class Referred(NameDecision, frozen=True):
     stops = True
 
     name: str
+
+
+class SetUnsigned(NameDecision, frozen=True):
+    kind = "set-unsigned"
+    words = "the {set} records of {name} do not stand before who checks signatures: {fault}"
+    standard = "RFC 4035 section 5.3"
+    stops = True
+
+    set: str
+    name: str
+    fault: str
+
+
+class LargeNeedsTcp(NameDecision, frozen=True):
+    kind = "large-needs-tcp"
+    words = (
+        "the answer for {name} ({set}) has {size} octets and needs TCP, and {server} is not reached by that: {reason}"
+    )
+    standard = "RFC 7766 section 5"
+    stops = True
+
+    name: str
+    set: str
+    size: int
+    server: IPAddress
+    reason: str
+
+
+class TooManyRecords(NameDecision, frozen=True):
+    kind = "too-many-records"
+    words = "{name} has {count} records of one type, and {resolver} takes {most}"
+    stops = True
+
+    resolver: str
+    name: str
+    count: int
+    most: int
