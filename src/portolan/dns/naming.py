@@ -15,7 +15,7 @@ from portolan.dns.forwarding import authoritative, passed_on, passes_to
 from portolan.dns.memory import ASKED, ForgottenError, heard_now, remembered, together, when
 from portolan.dns.servers import Reached, Servers, program_of
 from portolan.dns.signatures import judged, named_keys, set_fault, sets_of
-from portolan.dns.sizes import BY_UDP, COOKIE, longest
+from portolan.dns.sizes import comes
 from portolan.dns.tree import Tree, above, address_records, within
 from portolan.dns.versions import Held, remembered_until, same_answer, version_at
 from portolan.dns.zone import Below, Cut, Found, Types, ZoneIndex
@@ -255,7 +255,7 @@ class Naming:
             if named and found is not None and self._unsigned(name, zone, held, found, asker, answer):
                 return None
             if not isinstance(found, Cut):
-                return found if self._fits(name, found, server, asker, answer) else None
+                return found if comes(self, name, found, server, asker, answer) else None
             child = self.estate.zones.get(found.name)
             if child is None:
                 self._beyond(name, found, zone, held, answer)
@@ -265,38 +265,6 @@ class Naming:
                 return None
             parent = held.data
             zone, (held, server) = child, below
-
-    def _fits(
-        self, name: str, found: Found | Below | None, server: Reached | None, asker: Asker, answer: Answer
-    ) -> bool:
-        """Whether an answer of that size comes: by UDP, or by TCP where it is larger (RFC 7766 section 5)."""
-        if not isinstance(found, Found):
-            return True
-        most = self.ways_of(asker).most_records
-        crowd = next((records for records in found.types.values() if most is not None and len(records) > most), None)
-        if crowd is not None:
-            stop = zone_kinds.TooManyRecords(
-                asker.label, name, len(crowd), most or 0, place=crowd[0].place, subject=crowd[0]
-            )
-            answer.fail(Detail.RESOLVER_FAILURE, stop)
-            return False
-        size, kind = longest(name, found.types)
-        if server is not None and program_of(server.service) == "named" and self.ways_of(asker).asks_cookies:
-            size += COOKIE
-        if size <= BY_UDP or server is None or not server.targets:
-            return True
-        lost: Connection | None = None
-        for address in server.targets:
-            connection = self.reach(asker.machine, address, 53, "tcp")
-            if connection.arrival is not None:
-                return True
-            lost = lost or connection
-        assert lost is not None
-        reason = lost.stop.text if lost.stop is not None else "no answer"
-        facts = (name, kind, size, server.targets[0], reason)
-        subject, place = lost.stop, found.types[kind][0].place
-        answer.fail(Detail.RESOLVER_FAILURE, zone_kinds.LargeNeedsTcp(*facts, place=place, subject=subject))
-        return False
 
     def _unsigned(
         self, name: str, zone: Zone, held: Held, found: Found | Below | Cut, asker: Asker, answer: Answer

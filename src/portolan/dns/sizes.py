@@ -3,7 +3,15 @@
 Counted as servers write them, with names compressed (RFC 1035 section 4.1.4): the head, the question, and the records.
 """
 
-from portolan.dns.zone import Types
+from typing import Any, Protocol
+
+from portolan.dns.answer import Answer, Asker
+from portolan.dns.servers import Reached, program_of
+from portolan.dns.zone import Below, Found, Types
+from portolan.evidence.kinds import zone as zone_kinds
+from portolan.evidence.legs import Connection
+from portolan.evidence.outcome import Detail
+from portolan.programs.protocol import ResolverProgram
 
 #: What resolvers take by UDP, and servers give (EDNS buffers since 2020: named 9.18, unbound 1.17, NSD 4.6, Knot DNS 3.2), and what
 #: a device's own lookup takes without EDNS (RFC 1035 section 4.2.1).
@@ -21,3 +29,46 @@ def longest(name: str, types: Types) -> tuple[int, str]:
     base = _HEAD + _OPTION + len(name) + 2 + 4
     sizes = [(base + sum(_RECORD + _DATA[kind] for _ in types.get(kind, ())), kind) for kind in _DATA]
     return max(sizes)
+
+
+class Asking(Protocol):
+    """What is asked of the walk through the zones."""
+
+    #: Asks the packet engine.
+    reach: Any
+
+    def ways_of(self, asker: Asker) -> ResolverProgram:
+        """What the resolver does as its program does it."""
+
+
+def comes(
+    naming: Asking, name: str, found: Found | Below | None, server: Reached | None, asker: Asker, answer: Answer
+) -> bool:
+    """Whether an answer of that size comes: by UDP, or by TCP where it is larger (RFC 7766 section 5)."""
+    if not isinstance(found, Found):
+        return True
+    most = naming.ways_of(asker).most_records
+    crowd = next((records for records in found.types.values() if most is not None and len(records) > most), None)
+    if crowd is not None:
+        stop = zone_kinds.TooManyRecords(
+            asker.label, name, len(crowd), most or 0, place=crowd[0].place, subject=crowd[0]
+        )
+        answer.fail(Detail.RESOLVER_FAILURE, stop)
+        return False
+    size, kind = longest(name, found.types)
+    if server is not None and program_of(server.service) == "named" and naming.ways_of(asker).asks_cookies:
+        size += COOKIE
+    if size <= BY_UDP or server is None or not server.targets:
+        return True
+    lost: Connection | None = None
+    for address in server.targets:
+        connection = naming.reach(asker.machine, address, 53, "tcp")
+        if connection.arrival is not None:
+            return True
+        lost = lost or connection
+    assert lost is not None
+    reason = lost.stop.text if lost.stop is not None else "no answer"
+    facts = (name, kind, size, server.targets[0], reason)
+    subject, place = lost.stop, found.types[kind][0].place
+    answer.fail(Detail.RESOLVER_FAILURE, zone_kinds.LargeNeedsTcp(*facts, place=place, subject=subject))
+    return False

@@ -8,7 +8,7 @@ from portolan.estate.machine import Machine
 from portolan.estate.site import Site
 from portolan.estate.store import Bucket
 from portolan.evidence.decision import Decision
-from portolan.evidence.kinds import connect as connect_kinds
+from portolan.evidence.kinds import sizes as size_kinds
 from portolan.evidence.legs import Connection, Exchange, Fits, Response
 from portolan.evidence.outcome import Detail
 
@@ -31,15 +31,13 @@ def with_size(response: Response, inner: tuple[Exchange, ...], fits: Fits | None
         return response
     page = str(response.page)
     if large:
-        stop = connect_kinds.LargeStalls(
+        stop = size_kinds.LargeStalls(
             page, fits.stop.text, place=fits.stop.place, subject=fits.stop.subject, beside=(fits.stop,)
         )
         return response.but(
             status=0, page=None, protocol=Detail.STALLED, stop=stop, decisions=(*response.decisions, stop)
         )
-    unsaid = connect_kinds.LargeUnsaid(
-        page, fits.octets, fits.stop.text, place=fits.stop.place, subject=fits.stop.subject
-    )
+    unsaid = size_kinds.LargeUnsaid(page, fits.octets, fits.stop.text, place=fits.stop.place, subject=fits.stop.subject)
     return response.but(decisions=(*response.decisions, unsaid))
 
 
@@ -79,13 +77,13 @@ def handshake_stalls(connection: Connection, certificate: Certificate | None) ->
     what = f"what the server says in the handshake, with the certificate {certificate.name},"
     if fits.octets < least or certificate.issuer not in (None, "self"):
         facts = (what, fits.stop.text)
-        stop = connect_kinds.LargeStalls(*facts, place=fits.stop.place, subject=fits.stop.subject, beside=(fits.stop,))
+        stop = size_kinds.LargeStalls(*facts, place=fits.stop.place, subject=fits.stop.subject, beside=(fits.stop,))
         stalled = connection.but(
             detail=Detail.STALLED, arrival=None, stop=stop, decisions=(*connection.decisions, stop)
         )
         return stalled, None
     facts_unsaid = (what, fits.octets, fits.stop.text)
-    unsaid = connect_kinds.LargeUnsaid(*facts_unsaid, place=fits.stop.place, subject=fits.stop.subject)
+    unsaid = size_kinds.LargeUnsaid(*facts_unsaid, place=fits.stop.place, subject=fits.stop.subject)
     return connection, unsaid
 
 

@@ -11,11 +11,12 @@ from portolan.evidence.legs import Arrival, Connection
 from portolan.evidence.outcome import Detail
 from portolan.evidence.packet import State
 from portolan.net import law
+from portolan.net.links import End, way_back
 from portolan.net.packet import EPHEMERAL, Addressed, Packet
 from portolan.net.sizes import fitting
 from portolan.net.sources import source_by
 from portolan.net.topology import Device, Topology
-from portolan.net.walk import End, Walk, way_back
+from portolan.net.walk import Walk
 
 _HERE: dict[int, IPAddress] = {4: IPv4Address("127.0.0.1"), 6: IPv6Address("::1")}
 

@@ -5,11 +5,12 @@ connection where the word does not get back).
 """
 
 from portolan.evidence.decision import Decision
-from portolan.evidence.kinds import connect as connect_kinds
+from portolan.evidence.kinds import sizes as size_kinds
 from portolan.evidence.legs import Fits
 from portolan.evidence.packet import State
+from portolan.net.links import End
 from portolan.net.packet import Addressed, Packet
-from portolan.net.walk import End, Walk
+from portolan.net.walk import Walk
 
 #: IP and TCP headers without options, by IPv6 or not.
 _HEADERS = {False: 40, True: 60}
@@ -58,9 +59,9 @@ def _sent(walk: Walk, end: End, packet: Packet, size: int) -> tuple[Decision | N
     came = walk.go(end.device, data, reply=True)
     walk.size = 0
     decision = came.decision
-    if isinstance(decision, connect_kinds.VanishesOnLink):
+    if isinstance(decision, size_kinds.VanishesOnLink):
         return decision, decision.limit, decision
-    if not isinstance(decision, connect_kinds.TooLarge):
+    if not isinstance(decision, size_kinds.TooLarge):
         return None, size, None
     word = Packet("icmp", data.dst, 0, data.src, 0, State.RELATED)
     word.inner = data.addressed
@@ -82,5 +83,5 @@ def _sent(walk: Walk, end: End, packet: Packet, size: int) -> tuple[Decision | N
     return (
         decision,
         decision.limit,
-        connect_kinds.WordOfSizeLost(*facts, place=place, subject=subject, beside=(decision,)),
+        size_kinds.WordOfSizeLost(*facts, place=place, subject=subject, beside=(decision,)),
     )
