@@ -71,7 +71,7 @@ def _lines(more: str, one: str = "", two: str = "") -> WebWorld:
     return _world(text, *asked, ("http://203.0.113.41/", "lan"))
 
 
-_KEEP = "marks: [{mark: 2, in: two}]"
+_KEEP = "packet_marks: [{mark: 2, in: two}]"
 _BY_MARK = "tables: {second: {on: two}}\n    routing_rules: [{mark: 2, table: second}]"
 _BY_SOURCE = "tables: {second: {on: two}}\n    routing_rules: [{from: 203.0.113.41/32, table: second}]"
 
@@ -354,10 +354,10 @@ def _worlds() -> Iterator[tuple[str, WebWorld]]:
     yield "lines: default by one", _lines("")
     yield "lines: by source", _lines(_BY_SOURCE)
     yield "lines: by mark", _lines(f"{_KEEP}\n    {_BY_MARK}")
-    yield "lines: mark not kept", _lines(f"marks: [{{mark: 2, in: two, keep: false}}]\n    {_BY_MARK}")
-    yield "lines: marked by port", _lines(f"marks: [{{mark: 2, in: two, tcp: 8080}}]\n    {_BY_MARK}")
-    yield "lines: marked by asker", _lines(f"marks: [{{mark: 2, from: 198.51.100.0/24}}]\n    {_BY_MARK}")
-    yield "lines: own packets marked", _lines(f"marks: [{{mark: 2, own: true, keep: false}}]\n    {_BY_MARK}")
+    yield "lines: mark not kept", _lines(f"packet_marks: [{{mark: 2, in: two, keep: false}}]\n    {_BY_MARK}")
+    yield "lines: marked by port", _lines(f"packet_marks: [{{mark: 2, in: two, tcp: 8080}}]\n    {_BY_MARK}")
+    yield "lines: marked by asker", _lines(f"packet_marks: [{{mark: 2, from: 198.51.100.0/24}}]\n    {_BY_MARK}")
+    yield "lines: own packets marked", _lines(f"packet_marks: [{{mark: 2, own: true, keep: false}}]\n    {_BY_MARK}")
     yield "lines: strict, marks", _lines(f"reverse_path: strict\n    {_KEEP}\n    {_BY_MARK}")
     yield "lines: loose, marks", _lines(f"reverse_path: loose\n    {_KEEP}\n    {_BY_MARK}")
     yield "lines: strict, by source", _lines(f"reverse_path: strict\n    {_BY_SOURCE}")

@@ -192,7 +192,7 @@ class Draw:
             mark["tcp"] = self.rng.choice(PORTS)
         if self.maybe(0.3):
             mark["from"] = [self.plain_net()]
-        box["marks"] = [mark]
+        box["packet_marks"] = [mark]
 
     def plain_net(self) -> str:
         """A range, never a set's name."""

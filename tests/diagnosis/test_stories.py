@@ -31,6 +31,8 @@ CAUSES = {
     "open-gallery": [],
     "first-light": [],
     "fresh-ink": ["service-not-reloaded"],
+    "long-tunnel": ["packets-too-large"],
+    "second-line": ["answer-by-other-line"],
 }  # fmt: skip
 
 

@@ -78,7 +78,7 @@ def test_a_machine_as_it_says(told, tmp_path):
         "gateway: 10.20.0.1",
         "to: 10.30.0.0/24",
         "desk.kestrel-ridge.example",
-        "resolver: 10.20.0.1",
+        "resolver: [10.20.0.1, 10.20.0.2]",
         "sshd:",
         "after_boot:",
         "loaded: false",

@@ -1,12 +1,16 @@
 """One configuration in every form that it is given in; and what `ip` says in both of its forms, of real interfaces."""
 
 import random
+import shlex
 import subprocess
+import sys
 import tarfile
 
 import pytest
 
+import portolan
 from portolan.transcribing.addresses import addresses, routes
+from portolan.transcribing.collecting import COMMANDS
 from portolan.transcribing.registry import read_web
 from portolan.transcribing.sources import SourceError, from_folder
 
@@ -119,3 +123,60 @@ def test_real_interfaces_in_both_forms(seed):
         ]
         assert both[0] == both[1]
         assert both[0]
+
+
+#: A machine with two lines, as its owner set it up.
+TWO_LINES = """
+ip link set lo up
+ip link add eth0 type veth peer name far
+ip link set eth0 mtu 1400 up
+ip link set far up
+ip link add eth1 type veth peer name off
+ip address add 10.20.0.15/24 dev eth0
+ip address add 10.20.0.25/32 dev eth0
+ip address add 2001:db8:20::15/64 dev eth0 nodad preferred_lft 0
+ip address add 10.30.0.15/24 dev eth1
+ip route add default via 10.20.0.1
+ip route add 172.31.1.1 dev eth0
+ip route add 10.40.0.0/16 via 172.31.1.1 dev eth0 onlink src 10.20.0.25 mtu 1300
+ip -6 route add default via fe80::1 dev eth0
+ip route add default via 10.20.0.2 table 7
+ip rule add from all lookup main suppress_prefixlength 0 pref 900
+ip rule add from 10.20.0.25 lookup 7 pref 1000
+ip rule add fwmark 0x2 lookup 7 pref 1001
+ip rule add to 192.0.2.0/24 unreachable pref 1002
+echo 2 > /proc/sys/net/ipv4/conf/all/rp_filter
+echo 1 > /proc/sys/net/ipv4/conf/eth0/proxy_arp
+"""
+
+
+def test_a_machine_with_two_lines_read_in(tmp_path):
+    """Tables, rules, next routers, settings: what a real kernel printed becomes an estate that loads and says the same."""
+    names = ("addresses", "routes", "routes-v6", "rules", "rules-v6", "tables", "tables-v6", "settings")
+    commands = [shlex.join(next(each.command for each in COMMANDS if each.name == name)) for name in names]
+    script = " && ".join(TWO_LINES.strip().split("\n")) + "; " + "; echo =====; ".join(commands)
+    answers = dict(zip(names, _said(script), strict=True))
+    for name, text in answers.items():
+        (tmp_path / "a" / "portolan-answers").mkdir(parents=True, exist_ok=True)
+        (tmp_path / "a" / "portolan-answers" / name).write_text(text)
+    command = [sys.executable, "-m", "portolan", "transcribe", "machine", str(tmp_path / "a"), "--name", "orion"]
+    made = subprocess.run([*command, "-o", str(tmp_path / "e")], capture_output=True, text=True, check=False)
+    assert made.returncode == 0, made.stderr
+    host = portolan.load(tmp_path / "e").estate.hosts["orion"]
+    eth0 = host.interfaces["eth0"]
+    assert (eth0.mtu, eth0.proxy_arp, host.interfaces["eth1"].up) == (1400, True, False)
+    assert [str(each) for each in eth0.deprecated] == ["2001:db8:20::15"]
+    assert [str(each) for each in eth0.address] == ["10.20.0.15/24", "10.20.0.25/32", "2001:db8:20::15/64"]
+    assert host.reverse_path == "loose"
+    lines = {(str(each.to), str(each.via), each.on, str(each.source), each.mtu) for each in host.routes}
+    assert ("10.40.0.0/16", "172.31.1.1", "eth0", "10.20.0.25", 1300) in lines
+    assert ("::/0", "fe80::1", "eth0", "None", None) in lines
+    assert ("172.31.1.1/32", "None", "eth0", "None", None) in lines
+    assert [str(each.via) for each in host.tables["table-7"].routes] == ["10.20.0.2"]
+    rules = [(each.table, each.type, [*map(str, each.sources)], each.without_default) for each in host.routing_rules]
+    assert rules == [
+        ("main", None, [], True),
+        ("table-7", None, ["10.20.0.25/32"], False),
+        (None, "unreachable", [], False),
+    ]
+    assert any("rule by mark 2" in each for each in host.unread)

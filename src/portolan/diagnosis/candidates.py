@@ -54,6 +54,10 @@ _NO_SETTINGS = frozenset(
         "answers_after",
         "program",
         "held_by_others",
+        "provider_checks_source",
+        "drops_private",
+        "isolated",
+        "reverse_path",
     )
 )
 #: What of an edge is its provider's to say.

@@ -253,6 +253,7 @@ def view_split(case: Case) -> Finding | None:
     "signature-broken",
     "signature-missing",
     "signature-expired",
+    "set-unsigned",
 )
 def signature_broken(case: Case) -> Finding | None:
     """A validating resolver threw the answer away."""

@@ -158,7 +158,7 @@ class Machine(Changing, frozen=True, kw_only=True, eq=False):
             "address of the machine itself needs no route."
         ),
     ] = ()
-    marks: Annotated[tuple[MarkRule, ...], says("Marks by which `routing_rules` tell packets apart.")] = ()
+    packet_marks: Annotated[tuple[MarkRule, ...], says("Marks by which `routing_rules` tell packets apart.")] = ()
     reverse_path: Annotated[
         ReversePath | None,
         says(

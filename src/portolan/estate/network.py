@@ -148,7 +148,7 @@ class RoutingRule(Stated, frozen=True, kw_only=True, eq=False):
     entering: Annotated[
         str | None, says("Only packets that came by this interface; `lo`: what the machine itself sends.")
     ] = msgspec.field(default=None, name="in")
-    mark: Annotated[int | None, says("Only packets with this mark; `marks` says which have it.")] = None
+    mark: Annotated[int | None, says("Only packets with this mark; `packet_marks` says which have it.")] = None
     without_default: Annotated[
         bool, says("Whether the table's line for everything is passed over (`suppress_prefixlength 0`).")
     ] = False

@@ -63,7 +63,7 @@ def ruled(estate: Estate, machine: Machine, note: Note) -> None:
         _table_of(estate, machine, table, note)
         _route_lines(estate, machine, table.routes, note)
     known = (*machine.tables, MAIN_TABLE)
-    marks = {each.mark for each in machine.marks}
+    marks = {each.mark for each in machine.packet_marks}
     for rule in machine.routing_rules:
         if (rule.table is None) == (rule.type is None):
             note(
@@ -87,9 +87,9 @@ def ruled(estate: Estate, machine: Machine, note: Note) -> None:
             note(
                 rule.place.key("mark"),
                 f"nothing on this machine gives packets the mark {rule.mark}",
-                "Add it under 'marks'.",
+                "Add it under 'packet_marks'.",
             )
-    for mark in machine.marks:
+    for mark in machine.packet_marks:
         if not 0 < mark.mark < 1 << 32:
             note(mark.place.key("mark"), f"expected a mark, 1 to 4294967295, found {mark.mark}")
         if mark.own and mark.entering:

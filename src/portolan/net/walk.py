@@ -215,13 +215,13 @@ class Walk(Links):
     def _mark(self, device: Device, packet: Packet, entering: Port | None, at: "_Passing") -> int:
         """The mark of a packet at a box: the one that its connection keeps, else that of the first line that matches it."""
         machine = device.machine
-        if machine is None or not machine.marks:
+        if machine is None or not machine.packet_marks:
             return 0
         connection = (device.name, at.known[0] if at.known is not None else at.before)
         kept = self.marks.get(connection)
         if kept is not None:
             return kept
-        for rule in machine.marks:
+        for rule in machine.packet_marks:
             if _is_marked(rule, packet, at.before, entering):
                 if rule.keep:
                     self.marks[connection] = rule.mark

@@ -170,7 +170,7 @@ def _rules(box: Machine, rule: RoutingRule, place: int, numbers: dict[str, int])
 
 def mark_of(box: Machine, mark: int) -> int:
     """The kernel's number for a mark: its place among the machine's, in the upper half."""
-    return (sorted({each.mark for each in box.marks}).index(mark) + 1) << SHIFT
+    return (sorted({each.mark for each in box.packet_marks}).index(mark) + 1) << SHIFT
 
 
 def clamping(box: Box) -> list[str]:
@@ -185,7 +185,7 @@ def clamping(box: Box) -> list[str]:
 
 def marking(box: Box) -> list[str]:
     """A machine's marks as a table: what a connection keeps first, then the first line that matches."""
-    if not isinstance(box, Machine) or not box.marks:
+    if not isinstance(box, Machine) or not box.packet_marks:
         return []
     kept = "ct mark and 0xffff0000 != 0 meta mark set ct mark and 0xffff0000 accept"
     lines = ["table inet marking {"]
@@ -193,7 +193,7 @@ def marking(box: Box) -> list[str]:
         ("into", "type filter hook prerouting priority -140", False),
         ("own", "type route hook output priority -140", True),
     ):
-        body = [text for each in box.marks if each.own is own for text in _marked(box, each)]
+        body = [text for each in box.packet_marks if each.own is own for text in _marked(box, each)]
         lines += [
             f"  chain {name} {{",
             f"    {head}; policy accept;",

@@ -17,6 +17,8 @@ class Held(Value, frozen=True):
     address: str
     leased: bool
     spot: Spot
+    #: `deprecated` or `temporary`, of IPv6 addresses.
+    age: str | None = None
 
 
 class Way(Value, frozen=True):
@@ -28,6 +30,18 @@ class Way(Value, frozen=True):
     kind: str | None
     metric: int
     spot: Spot
+    source: str | None = None
+    mtu: int | None = None
+    #: Whether the next router need lie in no range of the interface.
+    onlink: bool = False
+
+
+class Link(Value, frozen=True):
+    """An interface: whether it is up, and the largest packet that it takes."""
+
+    name: str
+    up: bool
+    mtu: int
 
 
 class Socket(Value, frozen=True):
@@ -49,6 +63,7 @@ def addresses(text: str, file: str) -> list[Held]:
                 f"{each['local']}/{each['prefixlen']}",
                 bool(each.get("dynamic")),
                 Spot(file, 1),
+                "deprecated" if each.get("deprecated") else "temporary" if each.get("temporary") else None,
             )
             for link in _json(text, file)
             if isinstance(link, dict) and "LOOPBACK" not in link.get("flags", [])
@@ -66,7 +81,26 @@ def addresses(text: str, file: str) -> list[Held]:
         if match is not None and not loopback:
             length = (match[2] or match[1]).rpartition("/")[2] if match[2] else ""
             address = match[1] if "/" in match[1] else f"{match[1]}/{length or (128 if ':' in match[1] else 32)}"
-            found.append(Held(name, address, " dynamic" in match[3], Spot(file, number)))
+            age = next((each for each in ("deprecated", "temporary") if f" {each}" in match[3]), None)
+            found.append(Held(name, address, " dynamic" in match[3], Spot(file, number), age))
+    return found
+
+
+def links(text: str, file: str) -> list[Link]:
+    """The interfaces of `ip address`, loopback left aside. Raises SourceError."""
+    if text.lstrip()[:1] == "[":
+        return [
+            Link(
+                str(link.get("ifname", "")).partition("@")[0], "UP" in link.get("flags", []), int(link.get("mtu", 1500))
+            )
+            for link in _json(text, file)
+            if isinstance(link, dict) and "LOOPBACK" not in link.get("flags", [])
+        ]
+    found = []
+    for row in text.splitlines():
+        head = re.match(r"\d+:\s+([^\s:@]+)[^:]*:\s+<([^>]*)>.* mtu (\d+)", row)
+        if head is not None and "LOOPBACK" not in head[2].split(","):
+            found.append(Link(head[1], "UP" in head[2].split(","), int(head[3])))
     return found
 
 
@@ -78,8 +112,20 @@ def routes(text: str, file: str) -> list[Way]:
             if isinstance(each, dict) and each.get("protocol") != "kernel" and each.get("type", "unicast") in _KINDS:
                 kind = _KINDS[each.get("type", "unicast")]
                 to = _range(str(each.get("dst")), each.get("gateway"))
+                via = each.get("gateway") or (each.get("via") or {}).get("host")
+                mtu = next((held.get("mtu") for held in each.get("metrics", []) if isinstance(held, dict)), None)
                 found.append(
-                    Way(to, each.get("gateway"), each.get("dev"), kind, int(each.get("metric", 0)), Spot(file, 1))
+                    Way(
+                        to,
+                        via,
+                        each.get("dev"),
+                        kind,
+                        int(each.get("metric", 0)),
+                        Spot(file, 1),
+                        each.get("prefsrc"),
+                        int(mtu) if mtu is not None else None,
+                        "onlink" in each.get("flags", []),
+                    )
                 )
         return found
     for number, row in enumerate(text.splitlines(), 1):
@@ -90,11 +136,24 @@ def routes(text: str, file: str) -> list[Way]:
         rest = words[1:] if kind is not None else words
         if not rest or (words[0] in ("broadcast", "local", "anycast", "multicast", "unicast")):
             continue
-        told = {key: rest[at + 1] for at, key in enumerate(rest[:-1]) if key in ("via", "dev", "metric")}
+        told = {key: rest[at + 1] for at, key in enumerate(rest[:-1]) if key in ("via", "dev", "metric", "src", "mtu")}
         if told.get("via") == "inet6":
             told["via"] = rest[rest.index("inet6") + 1]
         to = _range(rest[0], told.get("via"))
-        found.append(Way(to, told.get("via"), told.get("dev"), kind, int(told.get("metric", 0)), Spot(file, number)))
+        mtu = told.get("mtu")
+        found.append(
+            Way(
+                to,
+                told.get("via"),
+                told.get("dev"),
+                kind,
+                int(told.get("metric", 0)),
+                Spot(file, number),
+                told.get("src"),
+                int(mtu) if mtu is not None and mtu.isdecimal() else None,
+                "onlink" in rest,
+            )
+        )
     return found
 
 

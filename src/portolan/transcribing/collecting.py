@@ -27,6 +27,18 @@ COMMANDS: tuple[Asked, ...] = (
     Asked("routes", ("ip", "-j", "route", "show")),
     Asked("routes-v6", ("ip", "-j", "-6", "route", "show")),
     Asked("rules", ("ip", "rule", "show")),
+    Asked("rules-v6", ("ip", "-6", "rule", "show")),
+    Asked("tables", ("ip", "-j", "route", "show", "table", "all")),
+    Asked("tables-v6", ("ip", "-j", "-6", "route", "show", "table", "all")),
+    Asked(
+        "settings",
+        (
+            "sh",
+            "-c",
+            "cd /; grep -H . /proc/sys/net/ipv4/conf/*/rp_filter /proc/sys/net/ipv4/conf/*/proxy_arp "
+            "/proc/sys/net/ipv4/conf/*/route_localnet",
+        ),
+    ),
     Asked("sockets", ("ss", "-Hltunp")),
     Asked("iptables", ("iptables-save",)),
     Asked("ip6tables", ("ip6tables-save",)),

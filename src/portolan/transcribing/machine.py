@@ -9,6 +9,7 @@ from portolan.estate.base import is_public
 from portolan.estate.names import is_exact
 from portolan.source.value import Value
 from portolan.transcribing import addresses as told
+from portolan.transcribing import routing
 from portolan.transcribing.assembling import Transcript, add_web, pem_blocks, transcript
 from portolan.transcribing.certificates import from_server
 from portolan.transcribing.collecting import ANSWERS, Here, listing
@@ -21,6 +22,9 @@ from portolan.transcribing.sources import Source, SourceError
 from portolan.transcribing.translation import OWN_BUT_LOOPBACK, OWN_OF
 from portolan.transcribing.web import Gathered, unused
 
+_USUAL_MTU = 1500
+#: So many resolvers glibc asks.
+_MOST_RESOLVERS = 3
 #: Programs by the names that they run under.
 _WEB = {"nginx": "nginx", "apache2": "apache", "httpd": "apache"}
 _DNS = frozenset(("systemd-resolve", "named", "unbound", "dnsmasq", "nsd", "knotd"))
@@ -51,6 +55,8 @@ class _Reading:
         self.guesses: list[str] = []
         #: The network that each interface is on.
         self.on: dict[str, str] = {}
+        #: What gives packets marks.
+        self.marks: list[Part] = []
 
     def answer(self, name: str) -> tuple[str, str] | None:
         """A command's answer and where it lies; None where it was not given."""
@@ -96,12 +102,22 @@ class _Reading:
             part.say("address", written[0] if len(written) == 1 else written)
             if any(each.leased and ":" not in each.address for each in held):
                 part.say("leased", True)
+            for age in ("deprecated", "temporary"):
+                aged = [str(ip_interface(each.address).ip) for each in held if each.age == age]
+                if aged and not outside:
+                    part.say(age, aged)
             interfaces[key] = part
             if not outside:
                 ranges = dict.fromkeys(
                     str(each.network) for each in ours if each.network.prefixlen < each.max_prefixlen
                 )
                 self.networks[network] = {"subnets": list(ranges)} if ranges else {}
+        for link in told.links(*given):
+            if link.name in interfaces and not link.up:
+                interfaces[link.name].say("up", False)
+            if link.name in interfaces and link.mtu != _USUAL_MTU:
+                interfaces[link.name].say("mtu", link.mtu)
+        routing.set_interfaces(self.part, interfaces, self.answer("settings"))
         if interfaces:
             self.part.say("interfaces", interfaces)
 
@@ -112,34 +128,60 @@ class _Reading:
         for name in ("routes", "routes-v6"):
             given = self.answer(name)
             for each in told.routes(*given) if given is not None else ():
-                if each.device is not None and each.device not in self.on and each.kind is None:
+                if self._passed_over(each):
                     continue
-                if each.to in ("0.0.0.0/0", "::/0") and each.via is not None:
-                    if self.on.get(each.device or "") != "internet" and not each.via.startswith("fe80"):
+                plain = each.source is None and each.mtu is None and not each.onlink
+                if each.to in ("0.0.0.0/0", "::/0") and each.via is not None and plain:
+                    if self.on.get(each.device or "") == "internet":
+                        continue
+                    if not each.via.startswith("fe80"):
                         gateways.append(each.via)
                         spot = spot or each.spot
-                    continue
-                if each.to.startswith(("fe80", "ff00")) or (each.via or "").startswith("fe80"):
-                    continue
-                part = Part(each.spot)
-                part.say("to", each.to)
-                if each.kind is not None:
-                    part.say("type", each.kind)
-                elif each.via is not None:
-                    part.say("via", each.via)
-                else:
-                    continue
-                if each.metric:
-                    part.say("metric", each.metric)
-                routes.append(part)
+                        continue
+                part = routing.route_of(each)
+                if part is not None:
+                    routes.append(part)
         if gateways:
             self.part.say("gateway", gateways[0] if len(gateways) == 1 else gateways, spot)
         if routes:
             self.part.say("routes", routes)
-        rules = self.answer("rules")
-        for number, row in enumerate(rules[0].splitlines() if rules is not None else (), 1):
-            if row.strip() and not re.search(r"from all lookup (?:local|main|default)\s*$", row):
-                self.part.lose(Spot(rules[1] if rules is not None else "", number), f"ip rule {row.strip()}")
+        self._tables()
+
+    def _passed_over(self, way: told.Way) -> bool:
+        """Whether a line says nothing of the estate: of links alone, or of interfaces that it has not."""
+        if way.to.startswith(("fe80", "ff00")):
+            return True
+        return way.device is not None and way.device not in self.on and way.kind is None
+
+    def _tables(self) -> None:
+        """Further tables, and the rules that lead to them; a rule that says more than can be kept is told."""
+        given = [each for each in (self.answer("tables"), self.answer("tables-v6")) if each is not None]
+        made: dict[str, Part] = {}
+        for name, ways in routing.tables(given).items():
+            part = Part(ways[0].spot if ways else Spot(given[0][1], 1))
+            lines = [held for way in ways if not self._passed_over(way) and (held := routing.route_of(way)) is not None]
+            if lines:
+                part.say("routes", lines)
+                made[routing.table_name(name)] = part
+        rules: list[Part] = []
+        for answer in ("rules", "rules-v6"):
+            said = self.answer(answer)
+            for number, row in enumerate(said[0].splitlines() if said is not None else (), 1):
+                if routing.usual(row):
+                    continue
+                spot = Spot(said[1] if said is not None else "", number)
+                rule = routing.rule_of(row, spot)
+                table = rule.facts.get("table") if rule is not None else None
+                if rule is None or (table is not None and table not in (*made, "main")):
+                    self.part.lose(spot, f"ip rule {row.strip()}")
+                elif not any(rule.facts == each.facts for each in rules):
+                    rules.append(rule)
+        if made and rules:
+            self.part.say("tables", made)
+        if rules:
+            self.part.say("routing_rules", rules)
+            if any("mark" in each.facts for each in rules):
+                routing.without_unknown_marks(self.part, rules, self.marks)
 
     def _names(self) -> None:
         data = self.source.read("/etc/hosts")
@@ -156,12 +198,18 @@ class _Reading:
                 part.say("lines", lines)
                 self.part.say("hosts_file", part)
         data = self.source.read("/etc/resolv.conf")
+        servers: list[str] = []
         for number, row in enumerate(data.decode("utf-8", "replace").splitlines() if data is not None else (), 1):
             words = row.partition("#")[0].split()
             spot = Spot("etc/resolv.conf", number)
-            if words[:1] == ["nameserver"] and len(words) > 1 and "resolver" not in self.part.facts:
-                if not words[1].startswith("127."):
-                    self.part.say("resolver", words[1].partition("%")[0], spot)
+            if words[:1] == ["nameserver"] and len(words) > 1:
+                if not words[1].startswith("127.") and len(servers) < _MOST_RESOLVERS:
+                    servers.append(words[1].partition("%")[0])
+                    self.part.say("resolver", servers[0] if len(servers) == 1 else servers, spot)
+            elif words[:1] == ["options"]:
+                dots = next((each[6:] for each in words if re.fullmatch(r"ndots:\d+", each)), None)
+                if dots not in (None, "1"):
+                    self.part.say("ndots", int(str(dots)), spot)
             elif words[:1] in (["search"], ["domain"]) and len(words) > 1 and words[1] != ".":
                 self.part.say("search", words[1:], spot)
 
