@@ -28,7 +28,7 @@ from portolan.formats.files import MemoryFiles
 from portolan.journey.world import World
 from portolan.net.connect import connect
 from portolan.transcribing.assembling import transcript
-from portolan.transcribing.machine import filters
+from portolan.transcribing.filtering import filters
 from portolan.transcribing.part import Part, Spot
 from portolan.transcribing.text import yaml_text
 

@@ -14,7 +14,8 @@ import traceback
 from conformance.transcribed_filters import iptables, nft
 from conformance.unread import configurations, read
 from portolan.transcribing.assembling import transcript
-from portolan.transcribing.machine import filters, machine
+from portolan.transcribing.filtering import filters
+from portolan.transcribing.machine import machine
 from portolan.transcribing.part import Part, Spot
 from portolan.transcribing.sources import Held, SourceError
 from tests.transcribing.test_machine import ANSWERS, NFT

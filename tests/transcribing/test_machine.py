@@ -8,7 +8,7 @@ import tarfile
 import pytest
 
 from portolan.transcribing.addresses import addresses, routes, sockets
-from portolan.transcribing.machine import filters
+from portolan.transcribing.filtering import filters
 from portolan.transcribing.part import Part, Spot
 from portolan.transcribing.sources import SourceError
 from tests.conftest import STORIES
@@ -312,3 +312,42 @@ def test_blanks_are_filled_in_or_refused(tmp_path):
         assert done.returncode == 2
         assert "is still to be filled in, and" in done.stderr
     assert "Did you mean 'home-server'?" in run("init", "home-servr", tmp_path / "x").stderr
+
+
+MANGLE = """*mangle
+:PREROUTING ACCEPT [0:0]
+-A PREROUTING -j CONNMARK --restore-mark --nfmask 0xffffffff --ctmask 0xffffffff
+-A PREROUTING -i eth1 -m conntrack --ctstate NEW -j CONNMARK --set-xmark 0x2/0xffffffff
+-A PREROUTING -i eth2 -p tcp -m tcp --dport 443 -j CONNMARK --set-xmark 0x3/0xffffffff
+-A PREROUTING -m statistic --mode random --probability 0.5 -j MARK --set-xmark 0x4/0xffffffff
+-A FORWARD -p tcp -m tcp --tcp-flags SYN,RST SYN -j TCPMSS --clamp-mss-to-pmtu
+COMMIT
+"""
+SEVERAL = """{"nftables": [
+ {"chain": {"family": "inet", "table": "a", "name": "i", "type": "filter", "hook": "input", "prio": 10, "policy": "drop"}},
+ {"chain": {"family": "ip", "table": "b", "name": "i", "type": "filter", "hook": "input", "prio": 0, "policy": "accept"}},
+ {"chain": {"family": "ip6", "table": "c", "name": "f", "type": "filter", "hook": "forward", "prio": 0, "policy": "drop"}},
+ {"rule": {"family": "inet", "table": "a", "chain": "i", "expr": [{"accept": null}]}},
+ {"rule": {"family": "ip", "table": "b", "chain": "i", "expr": [{"drop": null}]}}
+]}"""
+
+
+def test_marks_and_the_largest_segment():
+    """The last line that matches counts in the kernel, the first here; what asks for more than can be kept is told."""
+    found = filters([(MANGLE, "m")])
+    assert [(each.facts.get("mark"), each.facts.get("in"), each.facts.get("tcp")) for each in found.marks] == [
+        (3, "eth2", 443),
+        (2, "eth1", None),
+    ]
+    assert found.clamps is not None
+    assert any("statistic" in words for _, words in found.filter.unread)
+
+
+def test_several_chains_of_one_hook_are_filters_one_behind_the_other():
+    """By priority; a table at another hook stays with the first."""
+    found = filters([(SEVERAL, "f")]).filter.data()
+    (behind,) = found["then"]
+    assert [*found["inbound"]["rules"][0]][1] == "drop"
+    assert (behind["inbound"]["default"], [*behind["inbound"]["rules"][0]][1]) == ("drop", "allow")
+    assert "forward" in found
+    assert "forward" not in behind

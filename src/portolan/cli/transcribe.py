@@ -200,7 +200,7 @@ def _run_filter(arguments: argparse.Namespace) -> int:
     """Reads a packet filter in; 0 when the estate is written or agrees."""
     from portolan.cli.transcribed import told, wanted_name
     from portolan.transcribing.assembling import line, transcript
-    from portolan.transcribing.machine import filters
+    from portolan.transcribing.filtering import filters
     from portolan.transcribing.part import Part, Spot
     from portolan.transcribing.registry import text_of
 

@@ -87,6 +87,9 @@ class Saved:
         self.forwards: list[Part] = []
         self.source_nat: list[Part] = []
         self.masquerade: list[tuple[str, Spot]] = []
+        self.marks: list[Part] = []
+        self.clamps: Spot | None = None
+        self._saves_marks = False
         self._nat: dict[str, list[_Line]] = {}
         self._raw: list[_Line] = []
         self._read(text, file)
@@ -131,9 +134,17 @@ class Saved:
             rule = self._made(made)
             if rule is not None:
                 self.chains.add(_HOOKS.get(chain, chain), rule)
+                if rule.facts.get("forwarded") is False and not {"state", "not_state"} & set(rule.facts):
+                    # What belongs to no connection was not sent on either, as iptables has it.
+                    stray = Part(made.spot)
+                    stray.facts = {**rule.facts, "state": "invalid"}
+                    del stray.facts["forwarded"]
+                    self.chains.add(_HOOKS.get(chain, chain), stray)
         elif table == "nat":
             self._nat.setdefault(chain, []).append(made)
-        elif made.does is not None and made.does[1] in SILENT:
+        elif (table == "mangle" and made.does is not None and self._mangled(chain, made)) or (
+            made.does is not None and made.does[1] in SILENT
+        ):
             return
         elif table == "raw" and chain == "PREROUTING" and made.does is not None and made.does[1] in ("DROP", "ACCEPT"):
             rule = self._made(made)
@@ -141,6 +152,62 @@ class Saved:
                 self.chains.add("arriving", rule)
         elif made.does is not None:
             self.chains.unread.append((spot, f"{table}: {' '.join(words[1:])}"))
+
+    def _mangled(self, chain: str, made: _Line) -> bool:
+        """Whether a rule of the mangle table was kept: marks, and the largest segment lowered to what fits."""
+        assert made.does is not None
+        target = made.does[1]
+        if (
+            target == "TCPMSS"
+            and "--clamp-mss-to-pmtu" in {*made.odd, *made.options}
+            and chain in ("FORWARD", "POSTROUTING")
+        ):
+            self.clamps = self.clamps or made.spot
+            return True
+        if target == "CONNMARK" and {"--restore-mark", "--save-mark"} & {*made.odd, *made.options}:
+            self._saves_marks = True
+            return not made.asks
+        number = next((made.options[key] for key in ("--set-mark", "--set-xmark") if key in made.options), None)
+        facts = self._facts(made)
+        if (
+            target not in ("MARK", "CONNMARK")
+            or number is None
+            or facts is None
+            or chain not in ("PREROUTING", "OUTPUT")
+        ):
+            return False
+        mark, _, mask = number.partition("/")
+        protocol, state = facts.pop("protocol", "any"), facts.pop("state", "new")
+        ports = facts.pop("ports", "1-65535")
+        if (
+            mask not in ("", "0xffffffff")
+            or not set(facts) <= {"in", "from", "to"}
+            or state != "new"
+            or not int(mark, 0)
+        ):
+            return False
+        part = Part(made.spot)
+        part.say("mark", int(mark, 0))
+        if chain == "OUTPUT":
+            part.say("own", True)
+        for key, value in facts.items():
+            part.say(key, value)
+        if protocol in ("tcp", "udp"):
+            part.say(protocol, ports)
+        elif protocol != "any":
+            return False
+        if target == "MARK":
+            part.say("keep", False)
+        # The last rule that matches counts there, the first here.
+        self.marks.insert(0, part)
+        return True
+
+    def kept_marks(self) -> list[Part]:
+        """The marks; connections keep those that are saved."""
+        for part in self.marks:
+            if self._saves_marks:
+                part.facts.pop("keep", None)
+        return self.marks
 
     def _lost(self, made: _Line, what: str) -> None:
         self.chains.unread.append((made.spot, what))

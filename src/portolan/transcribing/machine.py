@@ -7,19 +7,15 @@ from typing import Any
 
 from portolan.estate.base import is_public
 from portolan.estate.names import is_exact
-from portolan.source.value import Value
 from portolan.transcribing import addresses as told
 from portolan.transcribing import routing
 from portolan.transcribing.assembling import Transcript, add_web, pem_blocks, transcript
 from portolan.transcribing.certificates import from_server
 from portolan.transcribing.collecting import ANSWERS, Here, listing
-from portolan.transcribing.filter_part import Chains, joined
-from portolan.transcribing.iptables import Saved
-from portolan.transcribing.nft import Listed
+from portolan.transcribing.filtering import Filters, filters
 from portolan.transcribing.part import Part, Spot, items
 from portolan.transcribing.registry import every_web
 from portolan.transcribing.sources import Source, SourceError
-from portolan.transcribing.translation import OWN_BUT_LOOPBACK, OWN_OF
 from portolan.transcribing.web import Gathered, unused
 
 _USUAL_MTU = 1500
@@ -55,8 +51,6 @@ class _Reading:
         self.guesses: list[str] = []
         #: The network that each interface is on.
         self.on: dict[str, str] = {}
-        #: What gives packets marks.
-        self.marks: list[Part] = []
 
     def answer(self, name: str) -> tuple[str, str] | None:
         """A command's answer and where it lies; None where it was not given."""
@@ -180,8 +174,6 @@ class _Reading:
             self.part.say("tables", made)
         if rules:
             self.part.say("routing_rules", rules)
-            if any("mark" in each.facts for each in rules):
-                routing.without_unknown_marks(self.part, rules, self.marks)
 
     def _names(self) -> None:
         data = self.source.read("/etc/hosts")
@@ -228,6 +220,7 @@ class _Reading:
         if not onward:
             _without_forward(found)
         found.into(self.part, self.networks)
+        routing.without_unknown_marks(self.part, list(found.marks))
         self.guesses += [found.doubt] if found.doubt is not None else []
         now = found.filter.data() if found.filter is not None else None
         kept = [
@@ -410,151 +403,10 @@ _USUAL_HOSTS = frozenset(
 )
 
 
-def _without_forward(found: "Filters") -> None:
+def _without_forward(found: Filters) -> None:
     """Takes out what is about packets that are passed on, at a machine that passes none on."""
     if found.filter is not None:
         found.filter.facts.pop("forward", None)
-
-
-class Filters(Value, frozen=True):
-    """A machine's filter, its port forwards and source NAT."""
-
-    filter: Part | None
-    forwards: tuple[Part, ...]
-    source_nat: tuple[Part, ...]
-    masquerade: tuple[tuple[str, Spot], ...]
-    #: The families that were given, where the tables are each of one; 0 stands for both.
-    families: frozenset[int] = frozenset()
-
-    @property
-    def doubt(self) -> str | None:
-        """The family of which nothing says what filters it, in words."""
-        lacking = {4, 6} - self.families if self.families and 0 not in self.families else set()
-        return (
-            f"nothing says what filters IPv{lacking.pop()}: it counts as let pass"
-            if lacking and self.filter is not None
-            else None
-        )
-
-    def into(self, machine: Part, networks: dict[str, Any]) -> None:
-        """States them at a machine; an interface that only they know is on a network of its own."""
-        interfaces = machine.facts.setdefault("interfaces", {})
-        spot = self.filter.spot if self.filter is not None else machine.spot
-        for name in dict.fromkeys(_interfaces_of([self.filter, *self.forwards, *self.source_nat])):
-            if name not in interfaces and name != "lo":
-                part = Part(spot)
-                part.say("network", name)
-                interfaces[name] = part
-                networks.setdefault(name, {})
-        for name, where in self.masquerade:
-            if name not in interfaces:
-                interfaces[name] = Part(where)
-                interfaces[name].say("network", name)
-                networks.setdefault(name, {})
-        if self.filter is not None:
-            machine.say("filter", self.filter)
-        for each in self.forwards:
-            _addressed(each, interfaces)
-        if self.forwards:
-            machine.say("forwards", list(self.forwards))
-        sources: list[Part] = []
-        for each in self.source_nat:
-            if "(not on)" not in each.facts:
-                sources.append(each)
-                continue
-            barred = each.facts.pop("(not on)")
-            for name in interfaces:
-                if name != barred:
-                    one = Part(each.spot)
-                    one.say("on", name)
-                    for key, value in each.facts.items():
-                        one.say(key, value)
-                    sources.append(one)
-        if sources:
-            machine.say("source_nat", sources)
-        if self.masquerade:
-            machine.say("masquerade", list(dict.fromkeys(name for name, _ in self.masquerade)), self.masquerade[0][1])
-
-
-def filters(given: list[tuple[str, str]]) -> Filters:
-    """The filter that saved tables and rulesets come to, each a text and its file's name. Raises SourceError."""
-    families: list[Chains] = []
-    forwards: list[Part] = []
-    sources: list[Part] = []
-    masquerade: list[tuple[str, Spot]] = []
-    for text, file in given:
-        if Saved.recognises(text):
-            saved = Saved(text, file, 6 if _is_v6(text, file) else 4)
-            families.append(saved.chains)
-            forwards += saved.forwards
-            sources += saved.source_nat
-            masquerade += saved.masquerade
-        elif Listed.recognises(text):
-            if any(each.rules or each.default for each in families):
-                # The kernel lists what iptables made, too.
-                continue
-            listed = Listed(text, file)
-            families += [each for each in listed.families.values() if each.rules or each.default or each.unread]
-            forwards += listed.forwards
-            sources += listed.source_nat
-            masquerade += listed.masquerade
-        elif text.strip():
-            raise SourceError(
-                f"'{file}' is no filter known here",
-                "Save it with iptables-save, ip6tables-save or nft -j list ruleset.",
-            )
-    spot = Spot(given[0][1], 1) if given else Spot("", 1)
-    idle = all(
-        not any(each.rules.values())
-        and all(verdict == "allow" for verdict, _ in each.default.values())
-        and not each.unread
-        for each in families
-    )
-    made = None if idle else joined(families, spot)
-    given_families = frozenset(each.family for each in families)
-    return Filters(made, tuple(forwards), tuple(sources), tuple(masquerade), given_families)
-
-
-def _addressed(forward: Part, interfaces: dict[str, Part]) -> None:
-    """The addresses that a forward is for, where its table means the machine's own in words that the estate lacks."""
-    said = forward.facts.get("address")
-    if said not in (OWN_BUT_LOOPBACK, *OWN_OF.values()):
-        return
-    own = [
-        ip_interface(each).ip
-        for name, part in interfaces.items()
-        if forward.facts.get("on", name) == name
-        for each in items(part.facts.get("address", []))
-    ]
-    own = [each for each in own if said == OWN_BUT_LOOPBACK or OWN_OF[each.version] == said]
-    del forward.facts["address"]
-    if own:
-        forward.say("address", [str(each) for each in own])
-    elif "on" not in forward.facts:
-        forward.say("address", "own")
-
-
-def _interfaces_of(parts: Iterable[Any]) -> Iterable[str]:
-    """The interfaces that rules name, but for beginnings of names."""
-    for part in parts:
-        if isinstance(part, Part):
-            for key, value in part.facts.items():
-                if key in ("in", "not_in", "out", "not_out", "on", "not_on", "(not on)"):
-                    yield from (each for each in items(value) if "*" not in str(each))
-                else:
-                    yield from _interfaces_of([value])
-        elif isinstance(part, dict):
-            yield from _interfaces_of(part.values())
-        elif isinstance(part, list):
-            yield from _interfaces_of(part)
-
-
-def _is_v6(text: str, file: str) -> bool:
-    return (
-        "ip6" in file
-        or file.endswith(".v6")
-        or re.search(r"^#.*ip6tables|\s(?:-s|-d)\s+[0-9a-fA-F]*:|icmp6|ipv6-icmp", text, re.M) is not None
-    )
 
 
 def _meant(data: Any) -> Any:

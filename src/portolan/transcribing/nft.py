@@ -57,7 +57,9 @@ class Listed:
     """A whole ruleset."""
 
     def __init__(self, text: str, file: str) -> None:
-        self.families = {0: Chains(0), 4: Chains(4), 6: Chains(6)}
+        #: One set of families for each filter: tables whose chains stand at one hook are asked one after the other.
+        self.layers: list[dict[int, Chains]] = []
+        self._layer_of: dict[tuple[str, str], int] = {}
         self.forwards: list[Part] = []
         self.source_nat: list[Part] = []
         self.masquerade: list[tuple[str, Spot]] = []
@@ -76,6 +78,7 @@ class Listed:
         )
         if not isinstance(held, SequenceNode):
             raise SourceError(f"{file} is no ruleset", "Save it with: nft -j list ruleset.")
+        self._layered([plain_data(node) for node in held.value])
         for node in held.value:
             self._declared(node, Spot(file, node.start_mark.line + 1))
         for node in held.value:
@@ -85,6 +88,41 @@ class Listed:
     def recognises(text: str) -> bool:
         """Whether a text is such a ruleset."""
         return text.lstrip()[:1] == "{" and '"nftables"' in text[:2000]
+
+    @property
+    def families(self) -> dict[int, Chains]:
+        """The families of the first filter."""
+        return self.layers[0]
+
+    def _chains(self, key: tuple[str, str, str]) -> Chains:
+        return self.layers[self._layer_of.get(key[:2], 0)][_FAMILIES[key[0]]]
+
+    def _layered(self, items: list[Any]) -> None:
+        """Which table is of which filter: those whose chains stand at one hook for one IP version are of several, by priority."""
+        hooks: dict[tuple[str, str], dict[str, int]] = {}
+        for each in items:
+            chain = each.get("chain") if isinstance(each, dict) else None
+            if not isinstance(chain, dict) or chain.get("type") != "filter" or chain.get("hook") not in _HOOKS:
+                continue
+            if str(chain.get("family")) not in _FAMILIES:
+                continue
+            name = _HOOKS[str(chain["hook"])]
+            if name == "arriving" and str(chain.get("policy", "accept")) == "accept":
+                continue
+            prio = chain.get("prio")
+            table = (str(chain.get("family")), str(chain.get("table")))
+            hooks.setdefault(table, {})[name] = prio if isinstance(prio, int) else 0
+        taken: list[set[tuple[str, int]]] = []
+        for table, held in sorted(hooks.items(), key=lambda each: min(each[1].values())):
+            versions = (4, 6) if _FAMILIES[table[0]] == 0 else (_FAMILIES[table[0]],)
+            spots = {(name, version) for name in held for version in versions}
+            # Behind every filter that it meets, so that the order stays.
+            at = next((place + 1 for place in reversed(range(len(taken))) if taken[place] & spots), 0)
+            while len(taken) <= at:
+                taken.append(set())
+            taken[at] |= spots
+            self._layer_of[table] = at
+        self.layers = [{0: Chains(0), 4: Chains(4), 6: Chains(6)} for _ in taken or [set()]]
 
     def _declared(self, node: Node, spot: Spot) -> None:
         item = plain_data(node)
@@ -99,11 +137,13 @@ class Listed:
             kind, hook = chain.get("type"), str(chain.get("hook", ""))
             if kind == "filter" and hook in _HOOKS:
                 name = _HOOKS[hook]
-                chains = self.families[family]
+                chains = self._chains(key)
                 taken = [
                     other
                     for other, based in self._bases.items()
-                    if based == ("filter", name) and (family == 0 or _FAMILIES[other[0]] in (family, 0))
+                    if based == ("filter", name)
+                    and self._layer_of.get(other[:2], 0) == self._layer_of.get(key[:2], 0)
+                    and (family == 0 or _FAMILIES[other[0]] in (family, 0))
                 ]
                 if name == "arriving" and str(chain.get("policy", "accept")) == "accept":
                     self._bases[key] = ("filter", name)
@@ -120,7 +160,7 @@ class Listed:
             elif hook:
                 self._bases[key] = ("lost", hook)
             else:
-                self.families[family].rules.setdefault(key[2], [])
+                self._chains(key).rules.setdefault(key[2], [])
         elif isinstance(named, dict) and isinstance(named.get("elem", []), list):
             self._elements[str(named.get("name"))] = (str(named.get("type")), named.get("elem", []))
 
@@ -129,10 +169,9 @@ class Listed:
         rule = item.get("rule") if isinstance(item, dict) else None
         if not isinstance(rule, dict) or str(rule.get("family")) not in _FAMILIES:
             return
-        family = _FAMILIES[str(rule["family"])]
         key = (str(rule.get("family")), str(rule.get("table")), str(rule.get("chain")))
         kind, where = self._bases.get(key, ("filter", key[2]))
-        chains = self.families[family]
+        chains = self._chains(key)
         if kind == "lost" or key in self._closed:
             return
         for facts, does in self._expanded(rule.get("expr", []), spot, chains):

@@ -123,8 +123,9 @@ def set_interfaces(machine: Part, interfaces: dict[str, Part], answer: tuple[str
             interfaces[name].say(key, value, spot)
 
 
-def without_unknown_marks(machine: Part, rules: list[Part], marks: list[Part]) -> None:
+def without_unknown_marks(machine: Part, marks: list[Part]) -> None:
     """Rules by mark hold where what gives the marks was read too; the others are told."""
+    rules: list[Part] = machine.facts.get("routing_rules", [])
     known = {each.facts["mark"] for each in marks}
     for rule in [each for each in rules if each.facts.get("mark") not in (None, *known)]:
         rules.remove(rule)
