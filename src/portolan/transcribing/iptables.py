@@ -168,7 +168,7 @@ class Saved:
             self._saves_marks = True
             return not made.asks
         number = next((made.options[key] for key in ("--set-mark", "--set-xmark") if key in made.options), None)
-        facts = self._facts(made)
+        facts = None if made.odd or set(made.modules) - PLAIN_MODULES else self._facts(made)
         if (
             target not in ("MARK", "CONNMARK")
             or number is None
