@@ -90,6 +90,7 @@ class Saved:
         self.marks: list[Part] = []
         self.clamps: Spot | None = None
         self._saves_marks = False
+        self._lost_marks: list[tuple[Spot, str]] = []
         self._nat: dict[str, list[_Line]] = {}
         self._raw: list[_Line] = []
         self._read(text, file)
@@ -142,9 +143,11 @@ class Saved:
                     self.chains.add(_HOOKS.get(chain, chain), stray)
         elif table == "nat":
             self._nat.setdefault(chain, []).append(made)
-        elif (table == "mangle" and made.does is not None and self._mangled(chain, made)) or (
-            made.does is not None and made.does[1] in SILENT
-        ):
+        elif table == "mangle" and made.does is not None and self._mangled(chain, made):
+            return
+        elif table == "mangle" and made.does is not None and made.does[1] in ("MARK", "CONNMARK"):
+            self._lost_marks.append((spot, f"{table}: {' '.join(words[1:])}"))
+        elif made.does is not None and made.does[1] in SILENT:
             return
         elif table == "raw" and chain == "PREROUTING" and made.does is not None and made.does[1] in ("DROP", "ACCEPT"):
             rule = self._made(made)
@@ -203,7 +206,9 @@ class Saved:
         return True
 
     def kept_marks(self) -> list[Part]:
-        """The marks; connections keep those that are saved."""
+        """The marks; connections keep those that are saved. What could not be kept is told where others count."""
+        if self.marks:
+            self.chains.unread += self._lost_marks
         for part in self.marks:
             if self._saves_marks:
                 part.facts.pop("keep", None)
