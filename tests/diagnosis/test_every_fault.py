@@ -173,6 +173,7 @@ BAD = {
                               VISIT, "office"),
     "name-local-only": ([("    interfaces: {dome: {address: 10.20.0.15}}\n", "    interfaces: {dome: {address: 10.20.0.15}}\n    local_name: orion.local\n")], "http://orion.local/", "street"),
     "name-local-only, no dot": ([], "http://visit/", "street"),
+    "name-resolver-mistyped": None,  # only checks find it: tests/diagnosis/test_lint.py
     "name-caa-forbids": None,  # only checks find it: tests/diagnosis/test_lint.py
     "address-typed-wrong": ([], "http://203.0.113.41/", "street"),
     "hairpin-missing": ([(EXPECTED, EXPECTED.replace("street", "office"))], VISIT, "office"),
@@ -202,6 +203,20 @@ BAD = {
     "route-missing, at the server": ([(HOST, f"{HOST}\n    gateway: none")], VISIT, "street"),
     "route-back-astray": ([(HOST, f"{HOST}\n    gateway: 10.20.0.2"), ("address: 10.20.0.50}", "address: 10.20.0.50, gateway: 10.20.0.1}"),
                            ("routers:\n", "routers:\n  second:\n    interfaces: {up: {network: internet, address: 203.0.113.41}, dome: {address: 10.20.0.2}}\n    masquerade: [up]\n")], VISIT, "street"),
+    "answer-by-other-line": ([(HOST, "{dome: {address: [10.20.0.15, 10.20.0.25]}}\n    gateway: 10.20.0.1"), ("address: 10.20.0.50}", "address: 10.20.0.50, gateway: 10.20.0.1}"),
+                              ("routers:\n", "routers:\n  second:\n    interfaces: {up: {network: internet, address: 192.0.2.41}, dome: {address: 10.20.0.2}}\n    masquerade: [up]\n    forwards: [{on: up, tcp: 80, to: 10.20.0.25}]\n")], "http://192.0.2.41/", "street"),
+    "answer-by-other-line, of a router": ([("line: {network: internet, address: 203.0.113.40}", "line: {network: internet, address: 203.0.113.40, provider_checks_source: true}\n      two: {network: internet, address: 192.0.2.41}"),
+                                           ("    masquerade: [line]\n", "    masquerade: [line, two]\n"), ("{on: line, tcp: 80,", "{tcp: 80,")], "http://192.0.2.41/", "street"),
+    "interface-down": ([(HOST, "{dome: {address: 10.20.0.15, up: false}}")], VISIT, "street"),
+    "network-keeps-apart": ([("[10.20.0.0/24]", "[10.20.0.0/24], isolated: true")], "http://10.20.0.15/", "office"),
+    "reverse-path-checked": ([("networks:\n", "networks:\n  hall: {subnets: [10.30.0.0/24]}\n"), ("      dome: {address: 10.20.0.1}\n", "      dome: {address: 10.20.0.1}\n      hall: {address: 10.30.0.1}\n"),
+                              (HOST, "{dome: {address: 10.20.0.15}, hall: {address: 10.30.0.15}}\n    gateway: 10.20.0.1\n    reverse_path: strict")], "http://10.30.0.15/", "office"),
+    "packets-too-large": ([("line: {network: internet, address: 203.0.113.40}", "line: {network: internet, address: 203.0.113.40, mtu: 600}"),
+                           ("    masquerade: [line]\n", "    masquerade: [line]\n    filter: {basics: [], outbound: {rules: [{drop: icmp}]}}\n")], VISIT, "street"),
+    "name-private-dropped": ([("      web:\n", "      cache: {kind: resolver, drops_private: true}\n      web:\n"), ("10.20.0.50}", "10.20.0.50, resolver: 10.20.0.15}"),
+                              ("      - visit 3600 A 203.0.113.40\n", "      - visit 3600 A 203.0.113.40\n      - inn 60 A 10.20.0.15\n")], "http://inn.kestrel-ridge.example/", "office"),
+    "name-too-many-records": ([("      web:\n", "      cache: {kind: resolver, program: named}\n      web:\n"), ("10.20.0.50}", "10.20.0.50, resolver: 10.20.0.15}"),
+                               ("      - visit 3600 A 203.0.113.40\n", "      - visit 3600 A 203.0.113.40\n" + "".join(f"      - many 60 A 203.0.113.{each}\n" for each in range(100, 201)))], "http://many.kestrel-ridge.example/", "office"),
     "content-folder-missing": ([*site("folder: /srv/visti-pages"), (HOST, f"{HOST}\n    folders: {{/srv/visit-pages: {{files: [index.html]}}}}")], VISIT, "street"),
     "content-folder-missing, the grant": ([("program: nginx", "program: apache\n        grants: [/srv/visit-pages]"), *site("folder: /srv/visits-pages\nfiles: [index.html]")], VISIT, "street"),
     "content-folder-missing, the root beside the grant": ([("program: nginx", "program: apache\n        grants: [/srv/visit-pages]"), *site("folder: /srv/visits-pages"), (HOST, f"{HOST}\n    folders: {{/srv/visit-pages: {{files: [index.html]}}}}")], VISIT, "street"),
@@ -343,6 +358,7 @@ BAD = {
 
 #: Faults whose remedy lies outside the estate, or that no single change mends.
 ADVICE_ONLY = {
+    "name-too-many-records",
     "network-isolated",
     "name-local-only",
     "address-typed-wrong",

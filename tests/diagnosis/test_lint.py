@@ -1,7 +1,11 @@
 """`check` finds what waits, from the estate alone: each lint by one changed fact, and nothing in a good estate."""
 
+from datetime import UTC, datetime
+from pathlib import Path
+
 import pytest
 
+import portolan
 from portolan.diagnosis.base import Case
 from portolan.diagnosis.lint import lint
 from portolan.diagnosis.registry import recognise
@@ -10,6 +14,7 @@ from portolan.journey.world import World
 from tests.conftest import OFFICE, loaded, swap, world
 from tests.diagnosis.test_every_fault import BAD
 
+FOUND = Path(__file__).parent.parent / "found"
 REC = "      - visit 3600 A 203.0.113.40\n"
 
 
@@ -201,3 +206,33 @@ def test_what_websites_may_have_wrong_without_any_question():
         "content-folder-missing",
     } <= codes
     assert ("page-part-missing", "pages/index.html:1") in found
+
+
+@pytest.mark.parametrize(
+    "estate",
+    [
+        "names/check-nobody-asks.yaml",
+        "diagnosis/check-dot-name-missing.yaml",
+        "diagnosis/check-name-in-view-only.yaml",
+        "way/gateway-outside-range.yaml",
+    ],
+)
+def test_what_is_right_has_no_finding(estate):
+    """Servers that hold parent and child, names with all below them, names of views, rented machines' masks."""
+    assert [each.code for each in _found(FOUND / estate)] == []
+
+
+def test_a_resolver_that_nobody_has_beside_one_that_is_there(tmp_path):
+    """One slip away from a described one it is doubted; further away it is somebody's."""
+    text = (
+        "portolan: 1\nhosts:\n  a: {interfaces: {up: {network: internet, address: 192.0.2.53}}, services: {dns: {kind: resolver}}}\n"
+        "  b: {interfaces: {up: {network: internet, address: 198.51.100.60}}, services: {dns: {kind: resolver, forwards_to: [FORWARDER]}}}\n"
+    )
+    for forwarder, codes in (("192.0.2.54", ["name-resolver-mistyped"]), ("203.0.113.200", [])):
+        (tmp_path / "estate.yaml").write_text(text.replace("FORWARDER", forwarder))
+        assert [each.code for each in _found(tmp_path)] == codes
+
+
+def _found(path):
+    estate = portolan.load(path).estate
+    return [*lint(World(estate, estate.at or datetime(2026, 3, 1, tzinfo=UTC)))]

@@ -6,6 +6,7 @@ from pathlib import Path
 import pytest
 
 import portolan
+from portolan.estate.url import BadUrlError
 
 FOUND = Path(__file__).parent.parent / "found" / "names"
 
@@ -25,6 +26,22 @@ ANSWERS = [
     ("empty-wildcard", "http://q.ent.k.example/", "name-error no-address", None),
     ("unknown-ds-algorithm.json", "http://www.example.com/", "served", "198.51.100.2"),
     ("home-arpa.json", "http://www.office.home.arpa/", "name-error no-such-name", None),
+    ("cname-beside-key.yaml", "http://ok.k.example/", "served", "203.0.113.5"),
+    ("dname-apex-own-server.yaml", "http://www.old.example/", "name-error resolver-failure", None),
+    *(
+        ("dnssec-one-name", f"http://{name}.example/", "name-error resolver-failure", None)
+        for name in ("new.addn", "www.mis", "www.data", "www.fut", "www.un2")
+    ),
+    ("forward-to-name-server.yaml", "http://al.corp.example/", "served", "203.0.113.4"),
+    ("forward-to-name-server.yaml", "http://www.sub.corp.example/", "served", "203.0.113.3"),
+    ("https-record-target-and-port.yaml", "http://other.k.example/", "served", "203.0.113.2"),
+    ("https-record-target-and-port.yaml", "http://port.k.example/", "served", "203.0.113.1"),
+    ("lame-parent-unbound.yaml", "http://www.sub.l.example/", "name-error no-address", None),
+    ("named-check-names-exceptions.yaml", "http://ok.k.example/", "served", "203.0.113.5"),
+    ("named-more-than-100", "http://ok.k.example/", "name-error resolver-failure", None),
+    ("nsd-quoted-include", "http://www.k.example/", "name-error resolver-failure", None),
+    ("tcp-53-blocked.yaml", "http://big.k.example/", "name-error resolver-failure", None),
+    ("ula-before-ipv4.yaml", "http://inside.k.example/", "served", "fd00:1::10"),
 ]
 
 
@@ -42,6 +59,15 @@ def test_as_the_real_thing(estate, url, outcome, address):
     """The outcome, and the address that was asked last."""
     words, tried = asked(FOUND / estate, url)
     assert (words, tried) == (outcome, address)
+
+
+def test_a_label_has_63_octets():
+    """RFC 1035 section 2.3.4; a hyphen at a label's end is asked for, and so is a symbol."""
+    view = portolan.load(FOUND / "label-of-64.yaml")
+    with pytest.raises(BadUrlError, match="no host name"):
+        view.follow(f"http://{'a' * 64}.k.example/", "street")
+    for name in ("a" * 63, "a-", "\U0001f52d"):
+        assert view.follow(f"http://{name}.k.example/", "street").outcome.kind == "served"
 
 
 @pytest.mark.parametrize(

@@ -32,6 +32,15 @@ NAME = "http://www.example.com/"
         ("no-gateway-and-public-name.json", NAME, "lan", "name-error resolver-timeout"),
         ("forwarder-cut-off.json", NAME, "lan", "name-error resolver-failure"),
         ("resolver-without-gateway.json", NAME, "lan", "name-error resolver-failure"),
+        ("forwarded-false-invalid.yaml", "http://10.2.0.15/", "office", LATE),
+        ("gateway-outside-range.yaml", "http://203.0.113.40/", "street", "served"),
+        ("hosts-file-zero.yaml", "http://www.kite.example/", "pc", "connect-error refused"),
+        ("mask-32-read-as-network.yaml", "http://10.1.0.15/", "office", OUT),
+        ("nat-on-loopback.yaml", "http://172.17.0.1:7000/", "box", "http-error web"),
+        ("second-router-port-clash.yaml", "http://203.0.113.40/", "street", "connect-error cut-off"),
+        ("two-connections-at-one-box.yaml", "http://203.0.113.40/", "hall", LATE),
+        ("v6-link-local-gateway.yaml", "http://[2001:db8:1::15]/", "street", "served"),
+        ("v6-source-ula.yaml", "http://[2001:db8:9::9]/", "living-room", "served"),
     ],
 )
 def test_as_the_kernel(estate, url, vantage, outcome):

@@ -293,13 +293,20 @@ def names_have_records(world: World) -> Iterator[Finding]:
     """Names that sites answer to, in zones of the estate that do not have them."""
     for home in all_homes(world.estate):
         site = home.site
-        for name in site.names if isinstance(site, Site) else ():
-            if "*" in name:
+        for pattern in site.names if isinstance(site, Site) else ():
+            if "*" in pattern:
                 continue
+            # `.rest` is the name itself and all below it.
+            name = pattern.removeprefix(".")
             zone = zone_of(world.estate, name)
             if zone is not None and zone.data.defect_for(None) is None:
                 index = world.naming.index(zone)
-                if index.look(name) is None and not (zone.apex_alias is not None and name == zone.name):
+                in_views = any(world.naming.index(zone, view).look(name) is not None for view in zone.views.values())
+                if (
+                    index.look(name) is None
+                    and not in_views
+                    and not (zone.apex_alias is not None and name == zone.name)
+                ):
                     near = nearest(name, index.nodes) if len(index.nodes) < 5000 else None
                     hint = f"; {near} exists" if near else ""
                     yield Finding(

@@ -11,14 +11,20 @@ from portolan.dns.caa import forbidding
 from portolan.dns.signatures import judged, named_keys, signatures_end
 from portolan.dns.versions import same_answer
 from portolan.dns.zone import Found, Types
+from portolan.estate.base import IPAddress, is_public
 from portolan.estate.certificate import Certificate
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
+from portolan.estate.machine import Machine
 from portolan.estate.records import Record
+from portolan.estate.service import NameServer, Resolver
 from portolan.estate.site import Site
+from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
 from portolan.evidence.kinds import zone as zone_kinds
 from portolan.journey.world import World
+from portolan.source.nearest import distance, nearest
+from portolan.source.place import Place
 from portolan.tls.facts import shown_by
 
 #: How much of each end of a circle of aliases is shown.
@@ -33,6 +39,55 @@ warned(
     "Allow the authority in the CAA records of the name or of one above it (RFC 8659), or take one that is allowed.",
     __name__,
 )
+
+
+warned(
+    "name-resolver-mistyped",
+    "A resolver is named by an address that nobody described has, one slip from one that is described",
+    "nothing here, for it is assumed to be somebody's; where it is a slip, no name is found",
+    "Look the address up; where it is right, describe the resolver.",
+    __name__,
+)
+
+
+def resolvers_by_slip(world: World) -> Iterator[Finding]:
+    """Resolvers' addresses that no described box has, beside one that answers questions about names."""
+    answering = {
+        str(address)
+        for machine in machines(world.estate)
+        for service in machine.services.values()
+        if isinstance(service, NameServer | Resolver)
+        for address in machine.addresses
+    }
+    described = {address for machine in machines(world.estate) for address in machine.addresses}
+    for place, address in _resolvers_named(world):
+        if not is_public(address) or address in described:
+            continue
+        near = nearest(str(address), answering)
+        if near is not None and distance(str(address), near, 1) == 1:
+            yield Finding(
+                "name-resolver-mistyped",
+                f"{address} is assumed to be a resolver that nobody describes; {near}, one slip away, is described",
+                place,
+                Severity.WARNING,
+            )
+
+
+def _resolvers_named(world: World) -> Iterator[tuple[Place, IPAddress]]:
+    """Every address at which somebody asks a resolver, with where that is said."""
+    estate = world.estate
+    clients: list[Machine | Vantage] = [*machines(estate), *estate.vantages.values()]
+    for client in clients:
+        for address in client.resolver if isinstance(client.resolver, tuple) else ():
+            yield client.place.key("resolver"), address
+    for machine in machines(estate):
+        for service in machine.services.values():
+            if isinstance(service, Resolver):
+                for address in service.forwards_to:
+                    yield service.place.key("forwards_to"), address
+                for held in service.forwards_zones.values():
+                    for address in held:
+                        yield service.place.key("forwards_zones"), address
 
 
 def registrations(world: World) -> Iterator[Finding]:
@@ -95,6 +150,7 @@ def delegations(world: World) -> Iterator[Finding]:
             parent is not None
             and not parent.data.nodes.get(zone.name, {}).get("NS")
             and parent.data.defect_for(None) is None
+            and not _held_together(world, parent, zone)
         ):
             yield Finding(
                 "name-zone-elsewhere",
@@ -102,6 +158,17 @@ def delegations(world: World) -> Iterator[Finding]:
                 zone.place,
                 Severity.WARNING,
             )
+
+
+def _held_together(world: World, parent: Zone, zone: Zone) -> bool:
+    """Whether every server of the parent zone holds this one too: it answers from the nearest (RFC 1034 section 4.3.2)."""
+    holders = [
+        service
+        for machine in machines(world.estate)
+        for service in machine.services.values()
+        if isinstance(service, NameServer) and parent.name in service.zones
+    ]
+    return bool(holders) and all(zone.name in service.zones for service in holders)
 
 
 def _types(found: object) -> Types | None:
@@ -286,4 +353,5 @@ NAME_LINTS = (
     alias_loops,
     wrong_types,
     authorities_are_allowed,
+    resolvers_by_slip,
 )

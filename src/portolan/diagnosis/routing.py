@@ -16,6 +16,7 @@ from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import name as name_kinds
 from portolan.evidence.kinds import sizes as size_kinds
+from portolan.evidence.kinds import zone as zone_kinds
 from portolan.evidence.legs import Hop
 from portolan.net.topology import Device
 from portolan.source.place import pointer
@@ -161,6 +162,8 @@ def _parted(case: Case, machine: Machine, asked: Hop, answered: Hop) -> OtherLin
     brought = _brought_by(case, asked)
     if brought is None or (line is not None and line.via == brought):
         return None
+    if sum(each.version == brought.version for each in machine.addresses) < 2:
+        return None  # with one address it needs another gateway, not a second table
     return OtherLineClue(machine, asked.after[2], brought, port.name)
 
 
@@ -337,3 +340,13 @@ def too_many_records(case: Case) -> Finding | None:
     """A set that is larger than a resolver's limit."""
     stop = case.stop
     return Finding("name-too-many-records", stop.text, stop.place) if stop is not None else None
+
+
+@remedy("name-too-many-records", "name-resolver-mistyped")
+def in_words(case: Case, _clue: object) -> Iterator[Proposal]:
+    """What somebody must decide: which addresses are not needed, or whose address was meant."""
+    stop = case.stop
+    if isinstance(stop, zone_kinds.TooManyRecords):
+        yield Proposal(f"leave out {stop.count - stop.most} of the records of {stop.name}", [])
+    else:
+        yield Proposal("write the address of the resolver that was meant", [])
