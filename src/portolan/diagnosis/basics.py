@@ -8,7 +8,7 @@ from portolan.diagnosis.base import Case, Finding, fault, warned
 from portolan.diagnosis.filtering import filter_of
 from portolan.diagnosis.proposal import Patch, Proposal, append, put, remedy
 from portolan.estate.base import IPAddress, is_loopback
-from portolan.estate.filter import Basic, Filter
+from portolan.estate.filter import Basic, OneFilter
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.packet import State
 from portolan.net.filtering import DISCOVERY
@@ -17,14 +17,14 @@ from portolan.net.filtering import DISCOVERY
 class BasicClue(msgspec.Struct, frozen=True):
     """The filter, whose it is, and what it should let pass."""
 
-    filter: Filter
+    filter: OneFilter
     owner: str
     basic: Basic
 
 
 _Stop = connect_kinds.FilterDrops | connect_kinds.FilterRejects
 #: Whose filter decided, the filter, and the owner's addresses.
-_Held = tuple[str, Filter, tuple[IPAddress, ...]]
+_Held = tuple[str, OneFilter, tuple[IPAddress, ...]]
 
 
 def _stopped(case: Case) -> tuple[_Stop, _Held] | None:

@@ -17,7 +17,7 @@ from portolan.diagnosis.proposal import Proposal, append, append_all, remedy
 from portolan.estate.areas import SERVICES
 from portolan.estate.base import IPAddress, PortRange, is_public
 from portolan.estate.client import PassingProgram
-from portolan.estate.filter import Area, Chain, Filter, FilterRule, NamedChain
+from portolan.estate.filter import Area, Chain, FilterRule, NamedChain, OneFilter
 from portolan.estate.guesses import attachments, machines
 from portolan.estate.machine import Machine
 from portolan.estate.network import Group, GroupRule, Interface
@@ -252,9 +252,17 @@ def allow_port(case: Case, clue: object) -> Iterator[Proposal]:
         narrowed = {**rule, "from": [*sources]} if sources else rule
         who = (f" from {listed(sources)}" if sources else "") + (f" that comes in by {entering}" if entering else "")
         yield Proposal(
-            f"allow {protocol} port {port}{who} in {path[-3]} {path[-2]} {path[-1]}, {where}",
+            f"allow {protocol} port {port}{who} in {_chain_in_words(path)}, {where}",
             append(chain.place, "rules", narrowed, at),
         )
+
+
+def _chain_in_words(path: tuple[str | int, ...]) -> str:
+    """A chain by its place: whose, and of which of several filters."""
+    if "then" in path:
+        at = path.index("then")
+        return f"{path[at - 2]} filter {int(path[at + 1]) + 2} {path[-1]}"
+    return f"{path[-3]} {path[-2]} {path[-1]}"
 
 
 def _entering(case: Case, path: tuple[str | int, ...]) -> str | None:
@@ -383,7 +391,7 @@ def rule_at(chain: Chain | NamedChain, rule: object) -> int | None:
     return next((index for index, each in enumerate(chain.rules) if each.place.path == rule.place.path), None)
 
 
-def filter_of(case: Case) -> tuple[str, Filter, tuple[IPAddress, ...]] | None:
+def filter_of(case: Case) -> tuple[str, OneFilter, tuple[IPAddress, ...]] | None:
     """Whose filter decided, the filter, and the owner's addresses; None where none did."""
     stop = case.stop
     if stop is None or stop.place is None or "filter" not in stop.place.path:
@@ -394,7 +402,10 @@ def filter_of(case: Case) -> tuple[str, Filter, tuple[IPAddress, ...]] | None:
         owner = (case.estate.routers if path[0] == "routers" else case.estate.hosts).get(str(path[1]))
     if owner is None or owner.filter is None:
         return None
-    return owner.name, owner.filter, tuple(item.ip for _, held in attachments(owner) for item in held)
+    at = path.index("filter")
+    behind = path[at + 1 : at + 2] == ("then",) and len(path) > at + 2
+    filtering = owner.filter.then[int(path[at + 2])] if behind else owner.filter
+    return owner.name, filtering, tuple(item.ip for _, held in attachments(owner) for item in held)
 
 
 def chain_of(case: Case) -> object:
@@ -404,6 +415,8 @@ def chain_of(case: Case) -> object:
         return None
     path, filtering = stop.place.path, found[1]
     at = path.index("filter")
+    if path[at + 1 : at + 2] == ("then",):
+        at += 2
     if len(path) <= at + 1:
         return None
     if path[at + 1] in ("chains", "areas") and len(path) > at + 2:

@@ -320,10 +320,10 @@ def names_have_records(world: World) -> Iterator[Finding]:
 def hidden_rules(world: World) -> Iterator[Finding]:
     """Allowing rules behind a rule of the same chain that takes everything."""
     for machine in machines(world.estate):
-        if machine.filter is None:
-            continue
-        filtering = machine.filter
-        for chain in (filtering.inbound, filtering.forward, filtering.outbound, *filtering.chains.values()):
+        every = machine.filter.every if machine.filter is not None else ()
+        for chain in (
+            chain for each in every for chain in (each.inbound, each.forward, each.outbound, *each.chains.values())
+        ):
             final: FilterRule | None = None
             for rule in chain.rules if chain is not None else ():
                 if final is not None:

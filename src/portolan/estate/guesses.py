@@ -87,8 +87,7 @@ def stated_sources(estate: Estate) -> set[IPNetwork]:
     for machine in machines(estate):
         for forward in machine.forwards:
             found.update((*forward.sources, *forward.not_sources))
-        filtering = machine.filter
-        if filtering is not None:
+        for filtering in machine.filter.every if machine.filter is not None else ():
             chains = [filtering.inbound, filtering.forward, filtering.arriving, *filtering.chains.values()]
             rules_of = (rule for chain in chains if chain is not None for rule in chain.rules)
             found.update(each for rule in rules_of for each in (*rule.sources, *rule.not_sources))

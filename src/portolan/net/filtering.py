@@ -120,6 +120,9 @@ def _outcome(
     device: Device, packet: Packet, name: str, verdict: Verdict, rule: FilterRule | None, place: Place
 ) -> Outcome:
     which = f"{name}, {_which(rule)}" if rule is not None else f"{name}, default"
+    if "then" in place.path:
+        # One behind the machine's first filter, as people count them.
+        which = f"filter {int(place.path[place.path.index('then') + 1]) + 2}, {which}"
     answer = (rule.answer if rule is not None else None) or "port-unreachable"
     shown = packet.seen()
     facts = (device.label, which, shown, answer) if verdict == "reject" else (device.label, which, shown)
