@@ -10,7 +10,7 @@ from typing import Any
 from portolan.dns.answer import Answer, Asker
 from portolan.dns.memory import FAILED
 from portolan.dns.naming import Naming, ordinary_resolver
-from portolan.dns.sizes import PLAIN_UDP, longest
+from portolan.dns.sizes import PLAIN_UDP, few, longest
 from portolan.dns.tree import address_records, within
 from portolan.estate.base import IPAddress, is_public
 from portolan.estate.client import Client
@@ -109,6 +109,8 @@ def _ask(naming: Naming, name: str, device: Machine | Vantage, client: Client, a
 
 def _fits(naming: Naming, name: str, device: Machine | Vantage, address: IPAddress, answer: Answer) -> None:
     """Whether a large answer comes from the resolver: more than 512 octets are asked for again by TCP."""
+    if few(answer.types):
+        return
     size, kind = longest(name, answer.types)
     if size <= PLAIN_UDP or not (naming.described(address) or not is_public(address)):
         return

@@ -24,6 +24,15 @@ _RECORD = 12
 _DATA = {"A": 4, "AAAA": 16}
 
 
+#: Up to so many records of a type fit anywhere, whatever their name.
+FEW = 8
+
+
+def few(types: Types) -> bool:
+    """Whether an answer is small beyond doubt."""
+    return all(len(records) <= FEW for records in types.values())
+
+
 def longest(name: str, types: Types) -> tuple[int, str]:
     """The octets of the largest answer to a question for addresses, and its type."""
     base = _HEAD + _OPTION + len(name) + 2 + 4
@@ -45,7 +54,7 @@ def comes(
     naming: Asking, name: str, found: Found | Below | None, server: Reached | None, asker: Asker, answer: Answer
 ) -> bool:
     """Whether an answer of that size comes: by UDP, or by TCP where it is larger (RFC 7766 section 5)."""
-    if not isinstance(found, Found):
+    if not isinstance(found, Found) or few(found.types):
         return True
     most = naming.ways_of(asker).most_records
     crowd = next((records for records in found.types.values() if most is not None and len(records) > most), None)

@@ -152,7 +152,12 @@ def _answered(walk: Walk, end: End, packet: Packet, asked: Addressed) -> Detail 
 
 def _doubt_ways_back(walk: Walk) -> None:
     """Tells where a box got a packet by another interface than it would answer by, and does not say what it makes of that."""
-    for device, port, before in walk.unsaid:
+    if not walk.unsaid:
+        return
+    left = {(hop[0], hop[4], hop[6]) for hop in walk.trail}
+    for device, port, before, reply in walk.unsaid:
+        if (device.label, port.name, not reply) in left:
+            continue  # the other direction went that way
         line = way_back(device, Packet("tcp", *before))
         if line is None or line.port is not port:
             would = "no interface" if line is None else line.port.name

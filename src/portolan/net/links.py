@@ -87,14 +87,17 @@ class Links:
         neighbour = port.near[packet.v6].get(value)
         if self.topology.twice and neighbour is not None:
             neighbour = self._chosen(device, port.network.name, hop, (value, packet.v6), neighbour, reply)
-        if neighbour is None or neighbour.device is device:
-            neighbour = self._stands_for(device, port, hop, reply)
-        missing = self._missing(device, port, hop, neighbour)
-        if missing is not None or neighbour is None:
-            return self._end("host-unreachable", device, packet, missing or _absent(device, port, hop, line), before)
+        if neighbour is None or neighbour.device is device or not neighbour.up or port.network.isolated:
+            if neighbour is None or neighbour.device is device:
+                neighbour = self._stands_for(device, port, hop, reply)
+            missing = self._missing(device, port, hop, neighbour)
+            if missing is not None or neighbour is None:
+                return self._end(
+                    "host-unreachable", device, packet, missing or _absent(device, port, hop, line), before
+                )
         if self.size > neighbour.carried:
             return self._lost(device, _vanishes(neighbour, self.size))
-        if neighbour.reverse_path not in (None, "off") and not packet.v6:
+        if neighbour.picky and not packet.v6:
             deaf = _deaf(device, port, hop, neighbour, packet)
             if deaf is not None:
                 return self._end("host-unreachable", device, packet, deaf, before)
@@ -203,7 +206,7 @@ class Links:
             return self._lost(device, connect_kinds.InternetPrivate(packet.dst, place=device.place, subject=device))
         if not is_public_value(packet.sv, packet.v6):
             return self._lost(device, connect_kinds.SourcePrivate(packet.src, place=device.place, subject=device))
-        if packet.src not in port.addresses:
+        if packet.sv not in port.values:
             barred = self._foreign(device, port, packet)
             if barred is not None:
                 return barred

@@ -50,11 +50,13 @@ class Port:
         "name",
         "near",
         "network",
+        "picky",
         "place",
         "prefixes",
         "reverse_path",
         "stated",
         "up",
+        "values",
     )
 
     def __init__(
@@ -89,7 +91,10 @@ class Port:
             device.stated.reverse_path if isinstance(device.stated, Machine) else None,
             stated and stated.reverse_path,
         )
+        #: The numbers of its addresses, and whether it drops what has another way back.
+        self.values = frozenset(map(int, self.addresses))
         self.reverse_path: str | None = next((each for each in ("loose", "strict", "off") if each in said), None)
+        self.picky = self.reverse_path in ("loose", "strict")
 
 
 class Device:
@@ -126,6 +131,8 @@ class Device:
             if port.up or address.version == 4:
                 self.own[address.version == 6][int(address)] = port
         machine = self.machine = stated if isinstance(stated, Machine) else None
+        #: Whether lines of its filter or of its own settings could not be read.
+        self.unread = any(each is not None and bool(each.unread) for each in (self.filter, machine))
         self.translates = machine is not None and bool(machine.forwards or machine.one_to_one)
         #: Whether a forward takes connections that the machine makes itself.
         self.translates_own = machine is not None and any(each.own_connections for each in machine.forwards)
@@ -197,9 +204,12 @@ class Device:
         tables = self._tables.get(v6)
         if tables is None:
             tables = self._tables[v6] = Tables(self._topology, self, 6 if v6 else 4)
-        if self.ruled and asking is None:
-            asking = Asking(0, value, v6)
-        return tables.find(value, asking)
+        if self.ruled:
+            return tables.find(value, asking or Asking(0, value, v6))
+        for line in tables.main:
+            if value & line.mask == line.network:
+                return line
+        return None
 
     def source_for(self, target: IPAddress) -> IPAddress | None:
         """The address that it sends from towards another; None without a route or without an address."""

@@ -53,8 +53,8 @@ class Walk(Links):
     def __init__(self, topology: Topology, origin: Device, choice: int = 0) -> None:
         super().__init__(topology, choice)
         self.origin = origin
-        #: The connections whose answer a box saw, by the box and how they came in; and whether packets after it are walked.
-        self.answered: set[tuple[str, Addressed]] = set()
+        #: The connections whose answer a box saw (each is kept by its box); and whether packets after it are walked.
+        self.answered: set[int] = set()
         #: The marks that connections keep, by the box and how they came in.
         self.marks: dict[tuple[str, Addressed], int] = {}
         self.later = False
@@ -67,7 +67,7 @@ class Walk(Links):
         #: Where sizes matter: the boxes that the question passed, with where it came and went.
         self.passages: list[tuple[Device, Port | None, RouteLine]] = []
         #: Where a box with several ways does not say whether it checks by which one packets come.
-        self.unsaid: list[tuple[Device, Port, Addressed]] = []
+        self.unsaid: list[tuple[Device, Port, Addressed, bool]] = []
         self.tracked: dict[str, list[Tracked]] = {}
 
     def go(self, device: Device, packet: Packet, reply: bool = False, entering: Port | None = None) -> End:
@@ -125,7 +125,7 @@ class Walk(Links):
             if line is None:
                 return self._end("net-unreachable", device, packet, stuck, before)
             return self._ends(device, packet, line, before)
-        if entering is not None and entering.reverse_path not in (None, "off") and not packet.v6:
+        if entering is not None and entering.picky and not packet.v6:
             barred = self._comes_back(device, packet, entering)
             if barred is not None:
                 return barred
@@ -151,8 +151,7 @@ class Walk(Links):
             large = self._too_large(device, entering, line, reply)
             if large is not None:
                 return large
-        localnet = line.port.stated is not None and line.port.stated.route_localnet
-        if entering is None and not packet.v6 and is_loopback(packet.src) and not localnet:
+        if entering is None and not packet.v6 and packet.sv >> 24 == _LOOPBACK and not _routes_localnet(line.port):
             return self._lost(
                 device, connect_kinds.LoopbackLeaves(device.label, packet.src, place=device.place, subject=device)
             )
@@ -245,8 +244,11 @@ class Walk(Links):
 
         Linux takes a free port of the same kind at random (nf_nat_core.c, get_unique_tuple); here it is the next one.
         """
+        held = self.tracked.get(device.name)
+        if held is None:
+            return
         src, sport, dst, dport = packet.addressed
-        for before, after in self.tracked.get(device.name, ()):
+        for before, after in held:
             if before == (dst, dport, src, sport) or (after == packet.addressed and before != after):
                 packet.comes_from(src, sport + 1 if sport < 65535 else 1024)
                 return
@@ -266,7 +268,7 @@ class Walk(Links):
             known = self._known(device, packet)
             packet.state = reply_state(packet, known, self.later, device.name == self.rejecting)
             if known is not None:
-                self.answered.add((device.name, known[0]))
+                self.answered.add(id(known))
             return known, None
         if self.later:
             mapped = self._mapped(device, packet)
@@ -279,7 +281,7 @@ class Walk(Links):
     ) -> None:
         """Notes a box on the trail: how the packet came in, and how it goes on; without a way out where it was delivered."""
         if entering is not None and entering.reverse_path is None and not packet.v6 and len(device.ports) > 1:
-            self.unsaid.append((device, entering, before))
+            self.unsaid.append((device, entering, before, reply))
         self.trail.append(
             (
                 device.label,
@@ -305,9 +307,9 @@ class Walk(Links):
 
     def _mapped(self, device: Device, packet: Packet) -> Addressed | None:
         """How a box that saw the answer sends on what follows in the visitor's direction."""
-        for before, after in self.tracked.get(device.name, ()):
-            if before == packet.addressed and (device.name, before) in self.answered:
-                return after
+        for tracked in self.tracked.get(device.name, ()):
+            if tracked[0] == packet.addressed and id(tracked) in self.answered:
+                return tracked[1]
         return None
 
     def remember(self, device: Device, before: Addressed, after: Addressed) -> None:
@@ -371,6 +373,16 @@ class Walk(Links):
     def _filter(
         self, device: Device, name: ChainName, packet: Packet, at: Circumstances, before: Addressed
     ) -> End | None:
+        if device.unread:
+            self._doubt_unread(device)
+        for filtering in device.filters:
+            barred = self._through(device, filtering, name, packet, at, before)
+            if barred is not None:
+                return barred
+        return None
+
+    def _doubt_unread(self, device: Device) -> None:
+        """Tells that lines of a filter, or of the machine's own settings, could not be read."""
         for holder, what in ((device.filter, "filter"), (device.machine, "own settings")):
             if holder is not None and holder.unread:
                 place = holder.place.key("unread")
@@ -378,11 +390,6 @@ class Walk(Links):
                     device.label, what, in_short(holder.unread), place=place, subject=holder
                 )
                 self._assume(device, f"unread {what}", told)
-        for filtering in device.filters:
-            barred = self._through(device, filtering, name, packet, at, before)
-            if barred is not None:
-                return barred
-        return None
 
     def _through(
         self,
@@ -411,8 +418,8 @@ class Walk(Links):
         return self._end(answer, device, packet, decision, before)
 
     def _deliver(self, device: Device, packet: Packet, entering: Port | None, at: "_Passing", reply: bool) -> End:
-        localnet = entering is not None and entering.stated is not None and entering.stated.route_localnet
-        if entering is not None and is_loopback(packet.dst) and not localnet:
+        rewritten = at.sent_on is not None or at.mapped is not None
+        if entering is not None and rewritten and is_loopback(packet.dst) and not _routes_localnet(entering):
             return self._lost(
                 device, connect_kinds.NotARouter(device.label, packet.dst, place=device.place, subject=device)
             )
@@ -420,7 +427,7 @@ class Walk(Links):
             self.decisions.append(
                 connect_kinds.OwnAddress(packet.dst, device.label, place=device.place, subject=device)
             )
-        if entering is not None and entering.reverse_path not in (None, "off") and not packet.v6:
+        if entering is not None and entering.picky and not packet.v6:
             barred = self._comes_back(device, packet, entering)
             if barred is not None:
                 return barred
@@ -465,6 +472,14 @@ class _Passing(Value, frozen=True):
     known: Tracked | None
     mapped: Addressed | None
     forwarded: bool
+
+
+#: The first octet of loopback addresses (RFC 1122 section 3.2.1.3).
+_LOOPBACK = 127
+
+
+def _routes_localnet(port: Port) -> bool:
+    return port.stated is not None and port.stated.route_localnet
 
 
 def _is_marked(rule: MarkRule, packet: Packet, before: Addressed, entering: Port | None) -> bool:
