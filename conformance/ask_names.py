@@ -51,6 +51,15 @@ def addresses(data: bytes, kind: int, family: int) -> list[str]:
     return found
 
 
+def by_tcp(question: bytes, server: str) -> bytes:
+    """The same question over TCP, where an answer was cut off (RFC 7766 section 8)."""
+    with socket.create_connection((server, 53), 9) as asking:
+        asking.sendall(struct.pack(">H", len(question)) + question)
+        file = asking.makefile("rb")
+        (size,) = struct.unpack(">H", file.read(2))
+        return file.read(size)
+
+
 def asked(name: str, server: str) -> tuple[str, list[str]]:
     """The outcome for a name, over both kinds of address."""
     found: list[str] = []
@@ -66,6 +75,8 @@ def asked(name: str, server: str) -> tuple[str, list[str]]:
                     data = asking.recv(65535)
             except OSError:
                 return "resolver-timeout", []
+            if data[2] & 2:
+                data = by_tcp(wire(name, kind, kind), server)
             codes.add(_CODES.get(data[3] & 15, str(data[3] & 15)))
             found += addresses(data, kind, family)
     if found:

@@ -71,6 +71,8 @@ class Draw:
             hosts[f"cache-{program}"] = {"interfaces": {"internet": {"address": address}}, "services": {"cache": cache}}
         if self.serves:
             self.served(zones, hosts)
+        if not self.timed and self.maybe(0.5):
+            self.vary(zones, hosts)
         for name, address in self.servers.items():
             self.files[f"{name}.zone"] = self.files[f"{name}.zone"].replace("SERVER", address)
         return {
@@ -80,6 +82,44 @@ class Draw:
             "hosts": hosts,
             "vantages": {"street": {"network": "internet", "address": "198.51.100.77"}},
         }
+
+    def vary(self, zones: dict[str, Any], hosts: dict[str, Any]) -> None:
+        """What few have: many records at a name, servers without TCP, resolvers that pass on by zone, private addresses."""
+        lines = next((zone["records"] for zone in zones.values() if "records" in zone), None)
+        if lines is not None and self.maybe(0.5):
+            count = self.rng.choice((20, 60, 72, 73, 74, 75, 90, 100, 101, 110))
+            lines += [f"many 300 A 203.0.113.{number}" for number in range(1, count + 1)]
+            zone = next(name for name, zone in zones.items() if zone.get("records") is lines)
+            self.owners.add(f"many.{zone}")
+        serving = [host for name, host in hosts.items() if name.startswith("s")]
+        for host in serving:
+            if self.maybe(0.4):
+                rules = self.rng.choice(
+                    ([{"allow": "udp", "ports": 53}], [{"allow": "any", "from": "192.0.2.201/32"}, {"allow": "udp"}])
+                )
+                host["filter"] = {"inbound": {"default": "drop", "rules": rules}}
+        if self.maybe(0.6):
+            open_one = {"kind": "resolver", "program": "unbound", "validates": False}
+            if self.maybe(0.4):
+                open_one["refuses"] = [self.name()]
+            hosts["open"] = {"interfaces": {"internet": {"address": "192.0.2.203"}}, "services": {"cache": open_one}}
+            ways = ["192.0.2.203", *(host["interfaces"]["internet"]["address"] for host in serving)]
+            for program in RESOLVERS:
+                cache = hosts[f"cache-{program}"]["services"]["cache"]
+                if self.maybe(0.5):
+                    count = self.rng.choice((1, 2)) if len(ways) > 1 else 1
+                    cache["forwards_zones"] = {self.rng.choice([*zones]): self.rng.sample(ways, count)}
+                if self.maybe(0.3):
+                    # Of servers of one zone a forwarder takes which it likes; of these the first has an answer of its own.
+                    cache["forwards_to"] = self.rng.sample(ways, 1)
+        if lines is not None and self.maybe(0.3):
+            lines += ["inner 300 A 10.9.9.9", "both 300 A 10.9.9.9", "both 300 A 192.0.2.9"]
+            zone = next(name for name, zone in zones.items() if zone.get("records") is lines)
+            self.owners |= {f"inner.{zone}", f"both.{zone}"}
+            cache = hosts["cache-unbound"]["services"]["cache"]
+            cache["drops_private"] = True
+            if self.maybe(0.3):
+                cache["may_be_private"] = [self.rng.choice([*zones])]
 
     # -- who serves ----------------------------------------------------------------------------------------------
 

@@ -4,6 +4,7 @@ from typing import Any, Protocol
 
 from portolan.dns.answer import Answer, Asker
 from portolan.dns.memory import FAILED
+from portolan.dns.sizes import few, taken
 from portolan.dns.tree import Tree, within
 from portolan.dns.versions import Held, version_at
 from portolan.dns.zone import Below, Cut, Found
@@ -23,6 +24,10 @@ class Passing(Protocol):
     now: Any
     #: Whether any resolver of the estate does not look some names up on purpose.
     refusing: bool
+
+    #: Asks the packet engine, and whether some described box has an address.
+    reach: Any
+    described: Any
 
     def ask(self, *args: Any, **facts: Any) -> None:
         """Puts a question to whoever has an address."""
@@ -82,10 +87,17 @@ def passed_on(naming: Passing, name: str, asker: Asker, answer: Answer) -> Found
                 return None
             return naming.fresh(target, asker.but(passed=(*asker.passed, here)), answer)
         if inner.detail is not None:
-            failed = inner.detail in FAILED or (inner.referred and not naming.ways_of(asker).referred_is_empty)
+            ways = naming.ways_of(asker)
+            endless = any(isinstance(each, zone_kinds.DnameEndless) for each in inner.decisions[-1:])
+            failed = inner.detail in FAILED or (inner.referred and not ways.referred_is_empty)
+            # Whoever follows an answer's aliases by itself meets what never ends.
+            failed = failed or (endless and ways.fails_on_endless)
             answer.detail = Detail.RESOLVER_FAILURE if failed else inner.detail
             return None
         if inner.aliases and naming.refusing and not _alias_asked(naming, asker, address, inner, answer):
+            return None
+        described = (address,) if naming.described(address) else ()
+        if not few(inner.types) and not taken(naming, name, inner.types, described, asker, answer):
             return None
         return Found(inner.types)
     return None

@@ -8,6 +8,7 @@ from typing import Any, Protocol
 from portolan.dns.answer import Answer, Asker
 from portolan.dns.servers import Reached, program_of
 from portolan.dns.zone import Below, Found, Types
+from portolan.estate.base import IPAddress
 from portolan.evidence.kinds import zone as zone_kinds
 from portolan.evidence.legs import Connection
 from portolan.evidence.outcome import Detail
@@ -56,28 +57,40 @@ def comes(
     """Whether an answer of that size comes: by UDP, or by TCP where it is larger (RFC 7766 section 5)."""
     if not isinstance(found, Found) or few(found.types):
         return True
+    targets = server.targets if server is not None else ()
+    cookies = server is not None and program_of(server.service) == "named" and naming.ways_of(asker).asks_cookies
+    return taken(naming, name, found.types, targets, asker, answer, COOKIE if cookies else 0)
+
+
+def taken(
+    naming: Asking,
+    name: str,
+    types: Types,
+    targets: tuple[IPAddress, ...],
+    asker: Asker,
+    answer: Answer,
+    more: int = 0,
+) -> bool:
+    """Whether a resolver takes a large answer from those that it asks, by how many records it has and how it comes; else it is noted."""
     most = naming.ways_of(asker).most_records
-    crowd = next((records for records in found.types.values() if most is not None and len(records) > most), None)
+    crowd = next((records for records in types.values() if most is not None and len(records) > most), None)
     if crowd is not None:
-        stop = zone_kinds.TooManyRecords(
-            asker.label, name, len(crowd), most or 0, place=crowd[0].place, subject=crowd[0]
-        )
+        facts = (asker.label, name, len(crowd), most or 0)
+        stop = zone_kinds.TooManyRecords(*facts, place=crowd[0].place, subject=crowd[0])
         answer.fail(Detail.RESOLVER_FAILURE, stop)
         return False
-    size, kind = longest(name, found.types)
-    if server is not None and program_of(server.service) == "named" and naming.ways_of(asker).asks_cookies:
-        size += COOKIE
-    if size <= BY_UDP or server is None or not server.targets:
+    size, kind = longest(name, types)
+    if size + more <= BY_UDP or not targets:
         return True
     lost: Connection | None = None
-    for address in server.targets:
+    for address in targets:
         connection = naming.reach(asker.machine, address, 53, "tcp")
         if connection.arrival is not None:
             return True
         lost = lost or connection
     assert lost is not None
     reason = lost.stop.text if lost.stop is not None else "no answer"
-    facts = (name, kind, size, server.targets[0], reason)
-    subject, place = lost.stop, found.types[kind][0].place
-    answer.fail(Detail.RESOLVER_FAILURE, zone_kinds.LargeNeedsTcp(*facts, place=place, subject=subject))
+    large = (name, kind, size + more, targets[0], reason)
+    subject, place = lost.stop, types[kind][0].place
+    answer.fail(Detail.RESOLVER_FAILURE, zone_kinds.LargeNeedsTcp(*large, place=place, subject=subject))
     return False
