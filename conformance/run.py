@@ -4,6 +4,7 @@ Usage: python -m conformance.run table [NAME ...]
        python -m conformance.run random N [--seed S] [--workers W]
        python -m conformance.run web N [--seed S] [--client chromium]
        python -m conformance.run edges N [--seed S]
+       python -m conformance.run addresses N [--seed S] [--client chromium]
        python -m conformance.run names N [--seed S]
        python -m conformance.run connections N [--seed S] [--tables nft|iptables]
 """
@@ -17,7 +18,7 @@ from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
-from conformance import edge_worlds, web_random
+from conformance import edge_worlds, several_addresses, web_random
 from conformance.edge_worlds import EDGE_WORLDS
 from conformance.estates import estates, questions_of
 from conformance.front_worlds import FRONT_WORLDS
@@ -264,7 +265,10 @@ def main() -> int:
     edges = kinds.add_parser("edges", help="random edges, fronts and stores")
     edges.add_argument("count", type=int)
     edges.add_argument("--seed", type=int, default=None)
-    for each in (one, two, web, edges, three, four):
+    several = kinds.add_parser("addresses", help="random names with several addresses, of which some fail")
+    several.add_argument("count", type=int)
+    several.add_argument("--seed", type=int, default=None)
+    for each in (one, two, web, edges, several, three, four):
         each.add_argument(
             "--workers", type=int, default=None, help="worlds at once (8 or 20, as the machine bears; with a browser 2)"
         )
@@ -280,6 +284,9 @@ def main() -> int:
         tables = arguments.tables if arguments.kind == "connections" else "nft"
         return 1 if many(arguments.kind, arguments.count, seed, arguments.workers or 3, tables) else 0
 
+    if arguments.kind == "addresses":
+        made = several_addresses.worlds(arguments.count, seed, arguments.client)
+        return 1 if run(made, workers, None, arguments.client) else 0
     if arguments.kind == "edges":
         return 1 if run(edge_worlds.drawn(arguments.count, seed), workers, None, arguments.client) else 0
     if arguments.kind == "web":

@@ -37,12 +37,15 @@ def ordered(addresses: Sequence[IPAddress], source: Callable[[IPAddress], IPAddr
     if len(addresses) < 2:
         return list(range(len(addresses)))
 
-    def rank(index: int) -> tuple[bool, bool, bool, int, int]:
+    def rank(index: int) -> tuple[bool, bool, bool, int, int, int]:
         address = addresses[index]
         sender = source(address)
         precedence, label = _policy(address)
         if sender is None:
-            return True, True, True, -precedence, 0
-        return False, _scope(address) != _scope(sender), label != _policy(sender)[1], -precedence, _scope(address)
+            return True, True, True, -precedence, 0, 0
+        scope = _scope(address)
+        # Rule 9, of IPv6 addresses alone: the longer prefix in common with the sender first.
+        apart = (int(address) ^ int(sender)).bit_length() if address.version == 6 else 0
+        return False, scope != _scope(sender), label != _policy(sender)[1], -precedence, scope, apart
 
     return sorted(range(len(addresses)), key=rank)

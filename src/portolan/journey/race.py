@@ -19,6 +19,30 @@ def race(world: World, client: Client, addresses: Sequence[IPAddress], port: int
     """The attempts that a client makes, in an order in which the last one decides."""
     if len(addresses) == 1:
         return (world.connect(client, addresses[0], port),)
+    if getattr(client, "like", None) == "chromium":
+        return _as_a_browser(_raced(world, client, _askable(world, client, addresses), port))
+    return _raced(world, client, addresses, port)
+
+
+def _askable(world: World, client: Client, addresses: Sequence[IPAddress]) -> Sequence[IPAddress]:
+    """The addresses that a browser asks for at all: where it has no way to IPv6, those of IPv4 (measured)."""
+    old = [each for each in addresses if each.version == 4]
+    if old and all(world.source(client, each) is None for each in addresses if each.version == 6):
+        return old
+    return addresses
+
+
+def _as_a_browser(attempts: tuple[Connection, ...]) -> tuple[Connection, ...]:
+    """Of failures it tells the silence (measured)."""
+    if attempts[-1].detail is None:
+        return attempts
+    return tuple(sorted(attempts, key=lambda each: each.detail is Detail.TIMED_OUT))
+
+
+def _raced(world: World, client: Client, addresses: Sequence[IPAddress], port: int) -> tuple[Connection, ...]:
+    """The same by families, as RFC 8305 has it."""
+    if len(addresses) == 1:
+        return (world.connect(client, addresses[0], port),)
     order = ordered(addresses, lambda address: world.source(client, address))
     family = addresses[order[0]].version
     first = _lane(world, client, [addresses[index] for index in order if addresses[index].version == family], port)
