@@ -16,6 +16,7 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import AbstractContextManager, contextmanager
 from datetime import timedelta
 from functools import cache
+from ipaddress import ip_interface
 from itertools import islice
 from multiprocessing import get_context
 from typing import Any, NamedTuple
@@ -26,14 +27,16 @@ import msgspec
 from conformance.edge_breaks import EDGE_BREAKS
 from conformance.run import drawn, held_against, side_by_side, table
 from conformance.way_worlds import BOOTED
-from portolan.dns import memory, naming, versions
+from portolan.dns import client as dns_client
+from portolan.dns import forwarding, memory, naming, versions
+from portolan.dns import sizes as dns_sizes
 from portolan.dns.zone import ZoneIndex
 from portolan.estate import areas, url
 from portolan.estate.base import PortRange
 from portolan.estate.estate import Estate
 from portolan.estate.filter import Filter, FilterRule
 from portolan.estate.machine import Forward
-from portolan.estate.network import GroupRule
+from portolan.estate.network import GroupRule, MarkRule
 from portolan.estate.records import ZoneData
 from portolan.estate.site import Redirect, Section, Site
 from portolan.formats.estate_file import load
@@ -43,7 +46,8 @@ from portolan.journey import handshake, race
 from portolan.journey import visit as journey_visit
 from portolan.journey.visit import visit
 from portolan.journey.world import World
-from portolan.net import filtering, law, topology, translation, walk
+from portolan.net import connect, filtering, law, links, routes, sources, topology, translation, walk
+from portolan.net import sizes as sizes_of_packets
 from portolan.net.topology import Device
 from portolan.programs.apache import Apache
 from portolan.programs.nginx import Nginx
@@ -58,14 +62,12 @@ def last_match_wins() -> Iterator[None]:
     """A filter takes the last rule that matches instead of the first."""
     real = filtering.through_filter
 
-    def reversed_filter(device: Any, name: Any, *rest: Any) -> Any:
-        chain = getattr(device.filter, name, None) if device.filter is not None else None
+    def reversed_filter(device: Any, held: Any, name: Any, *rest: Any) -> Any:
+        chain = getattr(held, name, None)
         if chain is None or len(chain.rules) < 2:
-            return real(device, name, *rest)
+            return real(device, held, name, *rest)
         turned = msgspec.structs.replace(chain, rules=tuple(reversed(chain.rules)))
-        other = msgspec.structs.replace(device.filter, **{name: turned})
-        with patch.object(device, "filter", other):
-            return real(device, name, *rest)
+        return real(device, msgspec.structs.replace(held, **{name: turned}), name, *rest)
 
     with patch.object(walk, "through_filter", reversed_filter):
         yield
@@ -98,11 +100,11 @@ def _no_wildcard(index: ZoneIndex, name: str) -> Any:
 
 
 def _bare(address: Any) -> Any:
-    return type(address)(address.ip)
+    return ip_interface(address.ip)
 
 
 real_prefix, real_ports = topology.prefix_of, areas.service_ports
-real_defect = ZoneData.defect_for
+real_defect, real_filters = ZoneData.defect_for, topology.Topology.filters_of
 real_covers, real_look = verify.covers, ZoneIndex.look
 real_forwards, real_kept, real_content = Device.forwards_at, memory.kept_until, content.content
 real_arrives, real_decides = translation._arrives, filtering._decides
@@ -204,6 +206,34 @@ BREAKS: dict[str, Callable[[], AbstractContextManager[Any]]] = {
         "prefix_of",
         lambda address, network: None if real_prefix(address, network) is None else address.network,
     ),
+    # routing, sizes, and who answers for whom
+    "routing rules lead nowhere": lambda: patch.object(
+        routes.Tables, "find", lambda tables, target, _=None: routes._longest(tables.main, target)
+    ),
+    "no packet has a mark": lambda: patch.object(walk.Walk, "_mark", lambda *_: 0),
+    "a mark is the packet's alone": lambda: patch.object(MarkRule, "keep", False),
+    "any way back will do": lambda: patch.object(walk.Walk, "_comes_back", lambda *_: None),
+    "who checks strictly hears everybody": lambda: patch.object(links, "_deaf", lambda *_: None),
+    "the first IPv6 address is the sender": lambda: patch.object(sources, "_rank", lambda *_: (0,)),
+    "packets of every size pass": lambda: patch.object(connect, "fitting", lambda *_: None),
+    "the word of a smaller MTU always comes": lambda: patch.object(
+        sizes_of_packets, "_sent", lambda *_: (None, 0, None)
+    ),
+    "nobody answers for others": lambda: patch.object(links, "_answers_for", lambda *_: False),
+    "members reach each other, and down is up": lambda: patch.object(links.Links, "_missing", lambda *_: None),
+    "a translation keeps every port": lambda: patch.object(walk.Walk, "_kept_apart", lambda *_: None),
+    "the first filter is all": lambda: patch.object(
+        topology.Topology, "filters_of", lambda held, stated: real_filters(held, stated)[:1]
+    ),
+    # resolvers
+    "every set is signed": lambda: patch.object(naming, "set_fault", lambda *_: None),
+    "large answers fit": lambda: patch.object(dns_sizes, "longest", lambda *_: (0, "A")),
+    "private addresses stay": lambda: patch.object(naming.Naming, "_without_private", lambda *_: None),
+    "no further resolver is asked": lambda: patch.object(dns_client, "MOST_RESOLVERS", 1),
+    "all zones are passed on alike": lambda: patch.object(
+        forwarding, "passes_to", lambda service, _: (getattr(service, "forwards_to", ()), "forwards_to")
+    ),
+    "a name server's alias is an end": lambda: patch.object(forwarding, "_alias_asked", lambda *_: True),
     "areas let other ports in": lambda: patch.object(
         areas, "service_ports", lambda text: [(protocol, PortRange(1, 2)) for protocol, _ in real_ports(text)]
     ),

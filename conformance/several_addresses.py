@@ -71,9 +71,7 @@ def worlds(count: int, seed: int, client: str) -> Iterator[tuple[str, str, list[
     """So many worlds, from a seed on, for visitors with a client."""
     for at in range(count):
         text, asked = drawn(seed * 100000 + at)
-        said = f"{{like: {client}, network: "
-        yield (
-            f"addresses {seed * 100000 + at}",
-            text.replace("{network: ", said) if client == "chromium" else text,
-            asked,
-        )
+        head, vantages, visitors = text.partition("vantages:\n")
+        if client == "chromium":
+            visitors = visitors.replace("{network: ", "{like: chromium, network: ")
+        yield f"addresses {seed * 100000 + at}", head + vantages + visitors, asked

@@ -23,6 +23,12 @@ PICTURES = {
     "survey": ("portolan survey -e closed-desk; portolan survey -e two-signs", 110, 34),
     "compare": ("portolan compare inside-only half-open", 100, 32),
     "exposed": ("portolan exposed orion -e first-light", 100, 28),
+    "second-line": ("portolan explain http://spare.kestrel-ridge.example/ -e second-line", 100, 30),
+    "long-tunnel": (
+        "portolan explain http://visit.kestrel-ridge.example/dome.html -e long-tunnel",
+        100,
+        40,
+    ),
     "zoom-connect": (
         "portolan follow https://bookings.kestrel-ridge.example/ -e one-way-street --zoom connect | head -22",
         100,

@@ -79,3 +79,14 @@ def test_what_a_program_refuses_to_load(tmp_path, program, outcome):
     file = tmp_path / "e" / "estate.yaml"
     file.write_text(file.read_text().replace("kind: name-server,", f"kind: name-server, program: {program},"))
     assert asked(tmp_path / "e", "http://www.a.example/")[0] == outcome
+
+
+@pytest.mark.parametrize(
+    ("line", "outcome"),
+    [("TYPE1 \\\\# 4 CB007105", "served"), ("TYPE5 ok", "served"), ("HTTPS 0 . alpn=h2", "name-error no-address")],
+)
+def test_types_by_number_and_what_means_nothing(tmp_path, line, outcome):
+    """RFC 3597 section 5; RFC 9460 section 2.4.2: named, NSD and Knot DNS load all of them."""
+    text = (FOUND / "cname-beside-key.yaml").read_text().replace('"al 60 CNAME ok"', f'"al 60 {line}"')
+    (tmp_path / "estate.yaml").write_text(text.replace(', "al 60 KEY 256 3 13 AwEAAcc="', ""))
+    assert asked(tmp_path, "http://al.k.example/")[0] == outcome

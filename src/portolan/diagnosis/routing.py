@@ -281,7 +281,12 @@ def too_large(case: Case) -> Finding | None:
     box = machine_called(case.estate, lost.box) if lost is not None else None
     if box is None:
         box = _router_before(case)
-    return Finding("packets-too-large", stop.text, stop.place, clue=SizeClue(box=box, sender=sender, limit=limit))
+    text = stop.text
+    if lost is not None:
+        text = f"{lost.box} takes packets of {limit} octets, and {lost.sender}, which sends larger ones, is not told"
+    elif vanishes is not None:
+        text = f"packets of more than {limit} octets vanish on {vanishes.network}, and whoever sends larger ones is not told"
+    return Finding("packets-too-large", text, stop.place, clue=SizeClue(box=box, sender=sender, limit=limit))
 
 
 def _router_before(case: Case) -> Machine | None:

@@ -229,6 +229,16 @@ _USUAL_TYPES = frozenset(
 )
 
 
+def plain_type(word: str) -> str:
+    """A type by its name: `TYPE1` is A (RFC 3597 section 5)."""
+    if not re.fullmatch("TYPE[0-9]{1,5}", word):
+        return word
+    import dns.rdatatype
+
+    number = int(word[4:])
+    return dns.rdatatype.to_text(dns.rdatatype.RdataType.make(number)) if number < 65536 else word
+
+
 def known_type(word: str) -> bool:
     """Whether a word is a record type, `TYPE123` (RFC 3597) included."""
     if word in PARSERS or word in _USUAL_TYPES:

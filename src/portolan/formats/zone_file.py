@@ -12,7 +12,7 @@ from typing import Any
 from portolan.estate.records import Defect, Record, ZoneData
 from portolan.formats.files import FileError, inside
 from portolan.formats.generated import MOST_GENERATED, generated
-from portolan.formats.record_data import PARSERS, absolute, checked_text, known_type, seconds
+from portolan.formats.record_data import PARSERS, absolute, checked_text, known_type, plain_type, seconds
 from portolan.formats.zone_defects import LINES, defects_of
 from portolan.source.nearest import did_you_mean
 from portolan.source.place import Span
@@ -112,7 +112,7 @@ class ZoneReader:
             owner = absolute(tokens[0], origin)
             at = 1
         at, ttl = _type_at(tokens, at)
-        word = tokens[at].upper()
+        word = plain_type(tokens[at].upper())
         data = self._data(entry, word, at, origin, shown)
         if ttl is None:
             # RFC 2308 section 4: $TTL, else (RFC 1035) the last one stated, else SOA's minimum.
