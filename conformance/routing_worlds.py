@@ -323,6 +323,46 @@ def _size_worlds() -> Iterator[tuple[str, WebWorld]]:
     yield "size: by a route", _sizes(more=by_route, srv_gate="none", gate=_NO_WORD, line=", mtu: 600")
 
 
+#: A neighbour with a wide mask and an address of another range asks a server that would answer by its other leg.
+_STRANGER = """\
+networks:
+  one: {{subnets: [10.1.0.0/24]}}
+  two: {{subnets: [10.2.0.0/24, 10.9.0.0/24]}}
+routers:
+  gate: {{interfaces: {{one: {{address: 10.1.0.1}}, two: {{address: 10.2.0.1}}}}, gateway: none}}
+hosts:
+  srv:
+    interfaces: {{one: {{address: 10.1.0.15}}, two: {{address: 10.2.0.15}}}}
+    gateway: 10.1.0.1
+    reverse_path: {checks}
+    {web}
+vantages:
+  wide: {{network: two, address: 10.9.0.5/8, gateway: none}}
+"""
+#: The answer comes to the outer router as a connection of its own, from a port pair that is taken there.
+_CLASH = """\
+networks:
+  n1: {{subnets: [10.1.0.0/24]}}
+  n2: {{subnets: [10.2.0.0/24]}}
+routers:
+  r1:
+    interfaces: {{line: {{network: internet, address: 203.0.113.40}}, n1: {{address: 10.1.0.1}}}}
+    masquerade: [line]
+    forwards: [{{on: line, tcp: 80, to: 10.1.0.33}}]
+  r2:
+    interfaces: {{wan: {{network: n1, address: 10.1.0.2}}, n2: {{address: 10.2.0.1}}}}
+    gateway: 10.1.0.1
+    masquerade: [wan]
+hosts:
+  h3:
+    interfaces: {{n1: {{address: 10.1.0.33}}, n2: {{address: 10.2.0.33}}}}
+    gateway: 10.2.0.1
+    {web}
+vantages:
+{street}
+"""
+
+
 def _worlds() -> Iterator[tuple[str, WebWorld]]:
     yield "tables: none", _two("")
     yield "tables: by source", _two(f"{_TABLE}\n    routing_rules: [{{from: 10.1.0.25/32, table: second}}]")
@@ -428,6 +468,10 @@ def _worlds() -> Iterator[tuple[str, WebWorld]]:
         _plain(more=_several("{basics: [], inbound: {default: drop, rules: [{allow: tcp, state: [new]}]}}")),
     )
     yield "filters: the next rejects", _plain(more=_several("{inbound: {default: reject}}"))
+    for checks in ("'off'", "loose", "strict"):
+        text = _STRANGER.format(checks=checks, web=_WEB)
+        yield f"stranger's mask, {checks}", _world(text, ("http://10.2.0.15/", "wide"))
+    yield "ports that are taken", _world(_CLASH.format(web=_WEB, street=_STREET), ("http://203.0.113.40/", "street"))
     yield from _size_worlds()
     yield "area's own answer", _plain(more="filter: {areas: {all: {default: true, services: [ssh]}}}")
 

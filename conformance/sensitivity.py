@@ -231,7 +231,7 @@ BREAKS: dict[str, Callable[[], AbstractContextManager[Any]]] = {
     "private addresses stay": lambda: patch.object(naming.Naming, "_without_private", lambda *_: None),
     "no further resolver is asked": lambda: patch.object(dns_client, "MOST_RESOLVERS", 1),
     "all zones are passed on alike": lambda: patch.object(
-        forwarding, "passes_to", lambda service, _: (getattr(service, "forwards_to", ()), "forwards_to")
+        naming, "passes_to", lambda service, _: (getattr(service, "forwards_to", ()), "forwards_to")
     ),
     "a name server's alias is an end": lambda: patch.object(forwarding, "_alias_asked", lambda *_: True),
     "areas let other ports in": lambda: patch.object(
