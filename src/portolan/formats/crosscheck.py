@@ -28,7 +28,7 @@ from portolan.estate.services import AnyService
 from portolan.estate.url import BadUrlError, parse
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
-from portolan.formats.crosscheck_routes import kinds_of, mtu, neighbour, routes, ruled, sized
+from portolan.formats.crosscheck_routes import dots, kinds_of, mtu, neighbour, routes, ruled, sized
 from portolan.formats.crosscheck_way import access_list, filters, translations
 from portolan.formats.crosscheck_web import machine_folders, site_makes_sense, web_service
 from portolan.formats.reader import plan_of
@@ -191,6 +191,7 @@ def _machine(estate: Estate, machine: Machine, note: _Notes) -> None:
         _interface(estate, interface, note)
     routes(estate, machine, note)
     ruled(estate, machine, note)
+    dots(machine, note)
     _gateway(estate, machine, note)
     for filtering in machine.filter.every if machine.filter is not None else ():
         filters(filtering, tuple(machine.interfaces), note, passes_on(machine))
@@ -418,10 +419,11 @@ def _vantage(estate: Estate, vantage: Vantage, note: _Notes) -> None:
         note(vantage.place, "a vantage has either 'network' with 'address', or 'host'")
         return
     if vantage.host is not None:
-        for key in ("address", "gateway", "routes", "filter", "hosts_file", "resolver", "search"):
+        for key in ("address", "gateway", "routes", "filter", "hosts_file", "resolver", "search", "ndots"):
             if vantage.place.has(key):
                 note(vantage.place.key(key), f"the host {one_line(vantage.host)} brings its own '{key}'")
         return
+    dots(vantage, note)
     if not vantage.address:
         note(vantage.place, "a vantage on a network needs 'address'")
     network = estate.networks.get(vantage.network or "")

@@ -152,6 +152,8 @@ def _source_of(machine: Machine | Vantage, route: Route, note: Note) -> None:
 #: The smallest MTU of IPv4 links (RFC 791), and the largest packet there is.
 _MTUS = (68, 65535)
 _LEAST_V6 = 1280
+#: RES_MAXNDOTS of glibc.
+_MOST_DOTS = 15
 
 
 def mtu(octets: int | None, place: Place, note: Note) -> None:
@@ -169,6 +171,12 @@ def sized(interface: Interface, network: Network, note: Note) -> None:
         note(
             of.place.key("mtu"), f"IPv6 needs {_LEAST_V6} octets of every link, and {interface.name} has IPv6 addresses"
         )
+
+
+def dots(owner: Machine | Vantage, note: Note) -> None:
+    """How many dots a name must have: as resolver files take it."""
+    if not 0 <= owner.ndots <= _MOST_DOTS:
+        note(owner.place.key("ndots"), f"expected 0 to {_MOST_DOTS} dots, found {owner.ndots}")
 
 
 def kinds_of(interface: Interface, note: Note) -> None:

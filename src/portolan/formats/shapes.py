@@ -77,6 +77,9 @@ _REDIRECT: Schema = {
     "else": {"pattern": "^3"},
 }
 _STATUS = {"minimum": 100, "maximum": 599}
+#: The smallest MTU of IPv4 links (RFC 791), and the largest packet there is; and so many dots a resolver file takes.
+_MTU: Schema = {"properties": {"mtu": {"minimum": 68, "maximum": 65535}}}
+_NDOTS: Schema = {"minimum": 0, "maximum": 15}
 
 
 _ZONE_NAME = rf"^(?=.{{1,253}}$){patterns.LABEL}(?:\.{patterns.LABEL})*$".replace("A-Za-z", "a-z")
@@ -264,7 +267,16 @@ SHAPES: dict[str, list[Schema]] = {
     ],
     "Grant": [_one_of("to", "to_edge", "to_account"), {"properties": {"may": _SOME}}],
     "Estate": [{"properties": {"zones": {"propertyNames": {"pattern": _ZONE_NAME}}}}],
-    "Route": [_one_of("via", "on", "type")],
+    "Network": [_MTU],
+    "Interface": [_MTU],
+    "Route": [{"oneOf": [{"required": ["type"]}, _any_of("via", "on")]}, _MTU],
+    "RoutingTable": [{"anyOf": [{"required": ["gateway"]}, {"required": ["on"]}, _some("routes")]}],
+    "RoutingRule": [_one_of("table", "type")],
+    "MarkRule": [
+        {"properties": {"mark": {"minimum": 1, "maximum": 4294967295}}},
+        {"if": _some("tcp"), "then": {"not": _some("udp")}},
+        {"if": {"required": ["own"], "properties": {"own": {"const": True}}}, "then": {"not": _some("in")}},
+    ],
     "Forward": [_one_of("tcp", "udp"), _any_of("to", "port"), {"dependentRequired": {"up_to": ["to"]}}],
     "SourceNat": [
         {"dependentRequired": {"up_to": ["to"]}},
@@ -296,8 +308,9 @@ SHAPES: dict[str, list[Schema]] = {
     ],
     "Vantage": [
         _one_of("network", "host"),
-        _without("host", "address", "gateway", "routes", "filter", "hosts_file", "resolver", "search"),
+        _without("host", "address", "gateway", "routes", "filter", "hosts_file", "resolver", "search", "ndots"),
         {"if": {"required": ["network"]}, "then": _some("address")},
+        {"properties": {"ndots": _NDOTS}},
         {"properties": {"redirect_limit": {"minimum": 0, "maximum": 100}}},
     ],
     "Zone": [
@@ -398,7 +411,9 @@ SHAPES: dict[str, list[Schema]] = {
         {"properties": {"grants": _each("^/"), "answers_after": {"minimum": 0}, "runs_as": {"minLength": 1}}},
         {
             "if": {"required": ["program"], "properties": {"program": {"const": "apache"}}},
-            "then": {"properties": {"sites": {"additionalProperties": {"not": _some("name_patterns")}}}},
+            "then": {
+                "properties": {"sites": {"additionalProperties": {"not": {"type": "object", **_some("name_patterns")}}}}
+            },
         },
         {
             "if": {"properties": {"program": {"const": "nginx"}}},
@@ -423,8 +438,11 @@ SHAPES: dict[str, list[Schema]] = {
             "properties": {
                 "local_name": {"pattern": r"\.[Ll][Oo][Cc][Aa][Ll]\.?$"},
                 "folders": _FOLDERS,
+                "ndots": _NDOTS,
             }
         }
     ],
-    "Router": [{"properties": {"folders": _FOLDERS, "local_name": {"pattern": r"\.[Ll][Oo][Cc][Aa][Ll]\.?$"}}}],
+    "Router": [
+        {"properties": {"ndots": _NDOTS, "folders": _FOLDERS, "local_name": {"pattern": r"\.[Ll][Oo][Cc][Aa][Ll]\.?$"}}}
+    ],
 }
