@@ -185,7 +185,13 @@ def _signed(changes: str) -> str:
     if changes == "begins later":
         zone = made(moment + timedelta(days=5), moment + timedelta(days=30), [own])
     elif changes == "ended":
-        zone = made(begin, moment - timedelta(days=1), [own])
+        zone = made(begin, moment - timedelta(days=2), [own])
+    elif changes == "ended lately":
+        zone = made(begin, moment - timedelta(hours=20), [own])
+    elif changes == "short, ended lately":
+        zone = made(moment - timedelta(hours=30), moment - timedelta(hours=4), [own])
+    elif changes == "begins soon":
+        zone = made(moment + timedelta(hours=20), moment + timedelta(days=30), [own])
     elif changes == "keys of another":
         zone = made(begin, end, [stray])
         extra = dns.zone.from_text(text, origin=name, relativize=False)
@@ -249,7 +255,10 @@ SIGNED = (
     "changed",
     "added",
     "begins later",
+    "begins soon",
     "ended",
+    "ended lately",
+    "short, ended lately",
     "ended beside valid",
     "keys of another",
 )

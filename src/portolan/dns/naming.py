@@ -246,7 +246,7 @@ class Naming:
             named = named_keys(zone, parent) if secure and asker.validates else ()
             secure = bool(named)
             if named:
-                verdict = judged(zone, held.data, named, self._moment(asker))
+                verdict = judged(zone, held.data, named, self._moment(asker), self.ways_of(asker).signature_slack)
                 answer.decisions.append(verdict)
                 if verdict.stops:
                     answer.detail = Detail.RESOLVER_FAILURE
@@ -270,9 +270,9 @@ class Naming:
         self, name: str, zone: Zone, held: Held, found: Found | Below | Cut, asker: Asker, answer: Answer
     ) -> bool:
         """Whether a set of records that the answer needs has no signature that holds now, which is noted."""
-        moment = self._moment(asker)
+        moment, slack = self._moment(asker), self.ways_of(asker).signature_slack
         for owner, kind, records in sets_of(name, found, held.data):
-            fault = set_fault(zone.name, held.data, owner, kind, records, moment, self._shared)
+            fault = set_fault(zone.name, held.data, owner, kind, records, moment, self._shared, slack)
             if fault is not None:
                 stop = zone_kinds.SetUnsigned(kind, owner, fault, place=records[0].place, subject=zone)
                 answer.fail(Detail.RESOLVER_FAILURE, stop)

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 from contextlib import suppress
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from portolan.dns.rdata import rdata
@@ -38,8 +38,13 @@ def _is_data(named: str) -> bool:
     return named[:1].isdecimal() and " " in named
 
 
-def judged(zone: Zone, data: ZoneData, named: tuple[str, ...], now: datetime) -> Decision:
-    """The verdict on a zone whose parent names these keys."""
+#: How long a resolver takes signatures beyond their time, in seconds, at least and at most.
+Slack = tuple[int, int]
+NO_SLACK: Slack = (0, 0)
+
+
+def judged(zone: Zone, data: ZoneData, named: tuple[str, ...], now: datetime, slack: Slack = NO_SLACK) -> Decision:
+    """The verdict on a zone whose parent names these keys, by a resolver with some patience about times."""
     place, shown = zone.place.key("ds"), ", ".join(map(_short, named))
     own = data.nodes.get(zone.name, {}).get("DNSKEY", ())
     if not zone.keys and not own:
@@ -48,9 +53,9 @@ def judged(zone: Zone, data: ZoneData, named: tuple[str, ...], now: datetime) ->
         keys = ", ".join(zone.keys) or f"the key {_tags(own)}"
         return zone_kinds.SignatureBroken(zone.name, shown, keys, place=place, subject=zone)
     until = _last_end(zone, data)
-    if until is not None and now >= until:
+    if until is not None and now >= until + timedelta(seconds=slack[1]):
         return zone_kinds.SignatureExpired(zone.name, f"{until:%Y-%m-%d %H:%M} UTC", place=zone.place, subject=zone)
-    unsigned = keys_fault(zone.name, data, named, now)
+    unsigned = keys_fault(zone.name, data, named, now, slack)
     if unsigned is not None:
         return zone_kinds.SetUnsigned("DNSKEY", zone.name, unsigned, place=own[0].place, subject=zone)
     return zone_kinds.Signed(zone.name, place=place, subject=zone)
@@ -79,6 +84,7 @@ def set_fault(
     records: tuple[Any, ...],
     now: datetime,
     shared: dict[Any, Any],
+    slack: Slack,
 ) -> str | None:
     """What is wrong with the signatures of a set, where the zone's file has keys (RFC 4035 section 5.3); None where one holds."""
     own = data.nodes.get(zone, {})
@@ -89,17 +95,17 @@ def set_fault(
     if found is None:
         # Whether a signature fits does not change with time; when it holds is asked each time.
         found = shared[key] = (_fitting(zone, data, owner, kind, records, own["DNSKEY"]), data)
-    return _in_time(found[0], now)
+    return _in_time(found[0], now, slack)
 
 
-def keys_fault(zone: str, data: ZoneData, named: tuple[str, ...], now: datetime) -> str | None:
+def keys_fault(zone: str, data: ZoneData, named: tuple[str, ...], now: datetime, slack: Slack) -> str | None:
     """The same for the zone's keys: one that the parent names must have signed them (RFC 4035 section 5.2)."""
     own = data.nodes.get(zone, {}).get("DNSKEY", ())
     signed = data.nodes.get(zone, {}).get("RRSIG", ())
     if not own or not signed:
         return None
     trusted = tuple(each for each in own if any(_fits(one, zone, (each,)) for one in named))
-    return _in_time(_fitting(zone, data, zone, "DNSKEY", own, trusted), now) if trusted else None
+    return _in_time(_fitting(zone, data, zone, "DNSKEY", own, trusted), now, slack) if trusted else None
 
 
 #: A signature of a set: from when and until when, and whether it fits the set by a key that counts.
@@ -142,7 +148,7 @@ def _as_text(kind: str, record: Any) -> str:
     return f"{record.data}." if kind in ("CNAME", "DNAME") else str(record.data)
 
 
-def _in_time(signatures: list[_Signature], now: datetime) -> str | None:
+def _in_time(signatures: list[_Signature], now: datetime, slack: Slack) -> str | None:
     """Why none of the signatures holds now; None where one does."""
     if not signatures:
         return "it has no signature"
@@ -150,8 +156,10 @@ def _in_time(signatures: list[_Signature], now: datetime) -> str | None:
     if not fitting:
         return "no signature fits it"
     moment = now.timestamp()
-    if any(begins <= moment < ends for begins, ends, _ in fitting):
-        return None
+    for begins, ends, _ in fitting:
+        beyond = max(slack[0], min(slack[1], (ends - begins) // 10))
+        if begins - beyond <= moment < ends + beyond:
+            return None
     latest = max(fitting, key=lambda each: each[1])
     if moment < latest[0]:
         return f"its signature begins on {datetime.fromtimestamp(latest[0], UTC):%Y-%m-%d %H:%M} UTC"

@@ -22,6 +22,7 @@ class Named:
     most_records: int | None = 100
     referred_is_empty = False
     asks_cookies = True
+    signature_slack = (0, 0)
     #: Names that it answers by itself with "no such name": its empty zones; of the shared addresses (RFC 6598) too.
     empty_zones = LOCAL_ZONES | {f"{number}.100.in-addr.arpa" for number in range(64, 128)}
 

@@ -109,6 +109,9 @@ class ResolverProgram(Protocol):
     server_may_be_alias: bool
     #: The most records of one name and type that it takes; None: any number.
     most_records: int | None
+    #: How long, at least and at most, it takes signatures before they begin and after they end, in seconds: a tenth of their
+    #: lifetime in between.
+    signature_slack: tuple[int, int]
     #: Whether it asks name servers for a cookie (RFC 7873), which makes named's answers longer.
     asks_cookies: bool
     #: Whether it answers without records, rather than to fail, where it is referred to no server that it has not asked.

@@ -22,6 +22,8 @@ class Unbound:
     most_records: int | None = None
     referred_is_empty = True
     asks_cookies = False
+    #: val-sig-skew-min, val-sig-skew-max (unbound.conf(5)).
+    signature_slack = (3600, 86400)
     #: Names that it answers by itself with "no such name" (RFC 6761 and RFC 7686 beside the local ones).
     empty_zones = LOCAL_ZONES | {"test", "invalid", "onion"}
 
