@@ -264,8 +264,28 @@ SIGNED = (
 )
 
 
+_EXPIRED = """\
+portolan: 1
+at: "2026-03-14T20:00:00Z"
+hosts:
+  web: {{interfaces: {{up: {{network: internet, address: 203.0.113.5}}}}, services: {{web: {{listens: [80]}}}}}}
+  cache:
+    interfaces: {{up: {{network: internet, address: 192.0.2.2}}}}
+    services: {{dns: {{kind: resolver, program: unbound, validates: false, last_asked: 2026-03-14T18:00:00Z{more}}}}}
+zones:
+  k.example:
+    records: ['@ 60 SOA ns m 1 60 60 60 60', '@ 60 NS ns', 'ns 60 A 192.0.2.19', 'www 60 A 203.0.113.5', 'new 60 A 203.0.113.5']
+    before: [{{until: "2026-03-14T19:00:00Z", records: [www 60 A 203.0.113.99], without: [new]}}]
+vantages:
+  street: {{network: internet, address: 198.51.100.7, resolver: 192.0.2.2}}
+"""
+
+
 def _all() -> Iterator[tuple[str, WebWorld]]:
     yield from _worlds()
+    for more in ("", ", serves_expired: true"):
+        asked = [(f"http://{each}.k.example/", "street") for each in ("www", "new")]
+        yield f"what has ended{more}", WebWorld(_EXPIRED.format(more=more), asked)
     for changes in SIGNED:
         yield f"signatures: {changes}", signed_world(changes)
 

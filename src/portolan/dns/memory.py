@@ -67,13 +67,21 @@ def remembered(naming: Resolving, name: str, kind: str, asker: Asker, answer: An
     zone = naming.estate.zones[old.zone or ""]
     version = version_at(zone, since, asker.client)
     until = absence_until(naming.index(zone, version), since, ways)
-    if until <= moment:
+    expired = until <= moment
+    if expired and not _gives_expired(asker):
         raise ForgottenError
     answer.zone = zone.name
     facts = (asker.label, name, when(since), when(until), kind)
+    if expired:
+        answer.decisions.append(name_kinds.RememberedExpired(*facts, place=version.place, subject=zone))
     stop = name_kinds.RememberedAbsent(*facts, place=version.place, subject=zone)
     answer.fail(Detail.NO_SUCH_NAME if found is None else Detail.NO_ADDRESS, stop)
     return None
+
+
+def _gives_expired(asker: Asker) -> bool:
+    """Whether a resolver goes on to give what has ended (RFC 8767)."""
+    return asker.service is not None and asker.service.serves_expired
 
 
 def _note(
@@ -88,7 +96,7 @@ def _note(
     assert asker.since is not None
     until = kept_until(records, asker.since, naming.ways_of(asker))
     expired = until <= (asker.at or naming.now)
-    if expired and not (asker.service is not None and asker.service.serves_expired):
+    if expired and not _gives_expired(asker):
         raise ForgottenError
     answer.zone = zone
     facts = (asker.label, name, when(asker.since), when(until), kind)
