@@ -292,9 +292,11 @@ def too_large(case: Case) -> Finding | None:
 def _router_before(case: Case) -> Machine | None:
     """A router that the connection passes."""
     connection = case.exchange.connection
-    names = [hop.label for hop in connection.hops if hop.entering and hop.leaving] if connection is not None else []
+    if connection is None:
+        return None
+    names = [hop.label for hop in connection.hops if hop.entering and hop.leaving]
     found = (machine_called(case.estate, name) for name in reversed(names))
-    return next((each for each in found if each is not None and each is not connection.reached), None)  # type: ignore[union-attr]
+    return next((each for each in found if each is not None and each is not connection.reached), None)
 
 
 @remedy("packets-too-large")

@@ -109,13 +109,18 @@ class Links:
 
     def _missing(self, device: Device, port: Port, hop: IPAddress, neighbour: Port | None) -> Decision | None:
         """Why a neighbour that is there does not answer: its interface is down, or the network keeps members apart."""
-        if neighbour is not None and not neighbour.up:
+        if neighbour is None:
+            return None
+        if not neighbour.up:
             facts = (neighbour.device.label, neighbour.name, hop)
             place = neighbour.place.key("up")
             return connect_kinds.InterfaceDown(*facts, place=place, subject=neighbour.stated)
-        apart = port.network.isolated and neighbour is not None
-        if apart and not (isinstance(device.stated, Router) or isinstance(neighbour.device.stated, Router)):  # type: ignore[union-attr]
-            network = port.network
+        network = port.network
+        if (
+            network.isolated
+            and not isinstance(device.stated, Router)
+            and not isinstance(neighbour.device.stated, Router)
+        ):
             return connect_kinds.MembersApart(
                 network.name, device.label, hop, place=network.place.key("isolated"), subject=network
             )

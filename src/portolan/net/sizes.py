@@ -10,6 +10,7 @@ from portolan.evidence.legs import Fits
 from portolan.evidence.packet import State
 from portolan.net.links import End
 from portolan.net.packet import Addressed, Packet
+from portolan.net.routes import RouteLine
 from portolan.net.walk import Walk
 
 #: IP and TCP headers without options, by IPv6 or not.
@@ -48,8 +49,8 @@ def fitting(walk: Walk, end: End, packet: Packet, asked: Addressed) -> Fits | No
     return None
 
 
-def _mtu_of(line: object) -> int:
-    return line.mtu or line.port.mtu  # type: ignore[attr-defined,no-any-return]
+def _mtu_of(line: RouteLine) -> int:
+    return line.mtu or line.port.mtu
 
 
 def _sent(walk: Walk, end: End, packet: Packet, size: int) -> tuple[Decision | None, int, Decision | None]:
