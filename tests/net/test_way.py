@@ -1,7 +1,12 @@
 """The way of a packet: each behaviour by one changed fact of a small estate."""
 
-import pytest
+from ipaddress import ip_address, ip_network
 
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from portolan.net.rules import within
 from tests.conftest import OFFICE, ask, got, swap
 
 DROP_REST = "    filter: {inbound: {default: drop, rules: [%s]}}\n    services:"
@@ -169,3 +174,16 @@ def test_packets_that_go_round():
     assert (got(found), found.stop.kind) == ("timed-out", "own-source")
     unmasked = ask(swap(text, ("    masquerade: [line]\n", "")), "http://10.99.0.1/", "office")
     assert (got(unmasked), unmasked.stop.kind) == ("timed-out", "reply-lost")
+
+
+@settings(max_examples=60)
+@given(st.lists(st.tuples(st.integers(0, (1 << 32) - 1), st.integers(0, 32)), min_size=1, max_size=40), st.data())
+def test_many_ranges_hold_what_each_holds(drawn, data):
+    """By binary search or one by one: at both ends of every range and beside them."""
+    ranges = tuple(ip_network((value >> (32 - length) << (32 - length), length)) for value, length in drawn)
+    chosen = data.draw(st.sampled_from(ranges))
+    ends = int(chosen.network_address), int(chosen.broadcast_address)
+    for value in {min(max(0, end + step), (1 << 32) - 1) for end in ends for step in (-1, 0, 1)}:
+        address = ip_address(value)
+        assert within(value, False, ranges) == any(address in net for net in ranges)
+        assert not within(value, True, ranges)

@@ -64,6 +64,53 @@ def _packet_asked(rule: FilterRule) -> _PacketAsked:
     return rule.source_ports, rule.not_source_ports, rule.not_ports, rule.not_sources, rule.not_destinations
 
 
+class Spans:
+    """Many ranges as what they cover together, for binary search: by IP version, where each stretch begins and ends."""
+
+    __slots__ = ("_ends", "_starts", "ranges")
+
+    def __init__(self, ranges: tuple[IPNetwork, ...]) -> None:
+        #: Kept, so that its identity stays its own.
+        self.ranges = ranges
+        self._starts: tuple[list[int], list[int]] = ([], [])
+        self._ends: tuple[list[int], list[int]] = ([], [])
+        for six in (False, True):
+            starts, ends = self._starts[six], self._ends[six]
+            for first, last in sorted(_ends(net, six) for net in ranges if (net.version == 6) is six):
+                if ends and first <= ends[-1] + 1:
+                    ends[-1] = max(ends[-1], last)
+                else:
+                    starts.append(first)
+                    ends.append(last)
+
+    def hold(self, value: int, v6: bool) -> bool:
+        """Whether an address, by its number, lies in one of them."""
+        at = bisect_right(self._starts[v6], value) - 1
+        return at >= 0 and value <= self._ends[v6][at]
+
+
+#: What long lists of ranges cover, by their identity; so many are kept.
+_SPANS: dict[int, Spans] = {}
+_MOST_SPANS = 64
+
+
+def within(value: int, v6: bool, ranges: tuple[IPNetwork, ...]) -> bool:
+    """Whether an address, by its number, lies in one of some ranges; those of long lists are prepared once."""
+    if len(ranges) <= FEW:
+        for net in ranges:
+            if (net.version == 6) is v6:
+                first, last = _ends(net, v6)
+                if first <= value <= last:
+                    return True
+        return False
+    spans = _SPANS.get(id(ranges))
+    if spans is None or spans.ranges is not ranges:
+        if len(_SPANS) >= _MOST_SPANS:
+            _SPANS.clear()
+        spans = _SPANS[id(ranges)] = Spans(ranges)
+    return spans.hold(value, v6)
+
+
 def _asks(rule: FilterRule) -> _Asks:
     """A rule's protocol, and what it asks of a packet's kind and of a packet; None where it asks for nothing of the sort."""
     kind, asked = _kind_asked(rule), _packet_asked(rule)
@@ -76,8 +123,8 @@ def _fits(rule: FilterRule, asks: _Asks, packet: Packet, at: Circumstances) -> b
     return (
         (protocol is None or protocol == packet.protocol)
         and (not rule.ports or any(packet.dport in each for each in rule.ports))
-        and (not rule.sources or any(packet.src in net for net in rule.sources))
-        and (not rule.destinations or any(packet.dst in net for net in rule.destinations))
+        and (not rule.sources or within(packet.sv, packet.v6, rule.sources))
+        and (not rule.destinations or within(packet.dv, packet.v6, rule.destinations))
         and (kind is None or _of_kind(kind, packet, at))
         and (asked is None or _of_packet(asked, packet))
     )
@@ -107,8 +154,8 @@ def _of_packet(asked: _PacketAsked, packet: Packet) -> bool:
         (not source_ports or any(packet.sport in each for each in source_ports))
         and not any(packet.sport in each for each in not_source_ports)
         and not any(packet.dport in each for each in not_ports)
-        and not any(packet.src in net for net in not_sources)
-        and not any(packet.dst in net for net in not_destinations)
+        and not (not_sources and within(packet.sv, packet.v6, not_sources))
+        and not (not_destinations and within(packet.dv, packet.v6, not_destinations))
     )
 
 
