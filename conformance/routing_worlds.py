@@ -1,5 +1,6 @@
 """The table's worlds about routing: sources, tables, marks, reverse paths, proxies, interfaces, sizes of packets."""
 
+import random
 import re
 from collections.abc import Iterator
 
@@ -474,6 +475,30 @@ def _worlds() -> Iterator[tuple[str, WebWorld]]:
     yield "ports that are taken", _world(_CLASH.format(web=_WEB, street=_STREET), ("http://203.0.113.40/", "street"))
     yield from _size_worlds()
     yield "area's own answer", _plain(more="filter: {areas: {all: {default: true, services: [ssh]}}}")
+
+
+def drawn_sizes(count: int, seed: int) -> Iterator[tuple[str, str, list[tuple[str, str]]]]:
+    """Random places of smaller MTUs, with what keeps the word of them back, or makes it needless."""
+    for at in range(count):
+        rng = random.Random(seed * 100000 + at)
+        v6 = rng.random() < 0.4
+        sizes = (1280, 1300, 1400) if v6 else (576, 700, 1000, 1400)
+        words = {
+            name: f", mtu: {rng.choice(sizes)}"
+            for name in ("dmz", "line", "lan", "up", "down", "srv", "app")
+            if rng.random() < 0.22
+        }
+        dropped = "filter: {basics: [], forward: {rules: [{drop: icmp}]}}"
+        for name, choices in (
+            ("gate", (_NO_WORD, "clamp_mss: true")),
+            ("inner", (_NO_WORD, dropped, "clamp_mss: true")),
+            ("more", (_DEAF,)),
+        ):
+            if rng.random() < 0.4:
+                words[name] = rng.choice(choices)
+        world = _sizes(v6, **words)
+        # What a sender learned from a handshake of some size would hold for the next visit, too.
+        yield f"sizes {seed * 100000 + at}", world.text, [each for each in world.asked if each[0].startswith("http:")]
 
 
 ROUTING_WORLDS: dict[str, WebWorld] = {f"routing: {name}": world for name, world in _worlds()}

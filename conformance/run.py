@@ -5,6 +5,7 @@ Usage: python -m conformance.run table [NAME ...]
        python -m conformance.run web N [--seed S] [--client chromium]
        python -m conformance.run edges N [--seed S]
        python -m conformance.run addresses N [--seed S] [--client chromium]
+       python -m conformance.run sizes N [--seed S]
        python -m conformance.run names N [--seed S]
        python -m conformance.run connections N [--seed S] [--tables nft|iptables]
 """
@@ -23,7 +24,7 @@ from conformance.edge_worlds import EDGE_WORLDS
 from conformance.estates import estates, questions_of
 from conformance.front_worlds import FRONT_WORLDS
 from conformance.resolver_worlds import RESOLVER_WORLDS
-from conformance.routing_worlds import ROUTING_WORLDS
+from conformance.routing_worlds import ROUTING_WORLDS, drawn_sizes
 from conformance.rule_worlds import RULE_WORLDS
 from conformance.site_worlds import SITE_WORLDS
 from conformance.way_worlds import BOOTED
@@ -268,7 +269,10 @@ def main() -> int:
     several = kinds.add_parser("addresses", help="random names with several addresses, of which some fail")
     several.add_argument("count", type=int)
     several.add_argument("--seed", type=int, default=None)
-    for each in (one, two, web, edges, several, three, four):
+    sizes = kinds.add_parser("sizes", help="random places of smaller MTUs")
+    sizes.add_argument("count", type=int)
+    sizes.add_argument("--seed", type=int, default=None)
+    for each in (one, two, web, edges, several, sizes, three, four):
         each.add_argument(
             "--workers", type=int, default=None, help="worlds at once (8 or 20, as the machine bears; with a browser 2)"
         )
@@ -284,6 +288,8 @@ def main() -> int:
         tables = arguments.tables if arguments.kind == "connections" else "nft"
         return 1 if many(arguments.kind, arguments.count, seed, arguments.workers or 3, tables) else 0
 
+    if arguments.kind == "sizes":
+        return 1 if run(drawn_sizes(arguments.count, seed), workers, None, arguments.client) else 0
     if arguments.kind == "addresses":
         made = several_addresses.worlds(arguments.count, seed, arguments.client)
         return 1 if run(made, workers, None, arguments.client) else 0
