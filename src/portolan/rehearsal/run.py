@@ -20,6 +20,7 @@ from urllib.parse import urlsplit
 
 from portolan.estate.client import CLOSED_PORTS, EdgeClient, PassingProgram
 from portolan.estate.estate import Estate
+from portolan.estate.machine import Machine
 from portolan.estate.service import Resolver, Service, WebService
 from portolan.estate.site import Upstream
 from portolan.estate.store import StoreDoor
@@ -467,6 +468,9 @@ def exclusion(estate: Estate, predicted: "Visit", client: str = "curl") -> str |
         return "a client's own certificate is not staged"
     if "address-twice" in kinds:
         return "which of two boxes with one address answers is chance"
+    seat = client_of(estate, vantage)
+    if isinstance(seat, Machine) and any(each.temporary for each in seat.interfaces.values()):
+        return "temporary IPv6 addresses are not staged"
     if "local-name" in kinds:
         return "names under .local are not announced on the stage"
     if vantage.last_asked is not None and isinstance(client_of(estate, vantage).resolver, tuple):
