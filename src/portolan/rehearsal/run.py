@@ -468,13 +468,11 @@ def exclusion(estate: Estate, predicted: "Visit", client: str = "curl") -> str |
         return "a client's own certificate is not staged"
     if "address-twice" in kinds:
         return "which of two boxes with one address answers is chance"
-    seat = client_of(estate, vantage)
-    if isinstance(seat, Machine) and any(each.temporary for each in seat.interfaces.values()):
-        return "temporary IPv6 addresses are not staged"
     if "local-name" in kinds:
         return "names under .local are not announced on the stage"
-    if vantage.last_asked is not None and isinstance(client_of(estate, vantage).resolver, tuple):
-        return "a device's own cache, beside that of its resolver, is not staged"
+    reason = _of_the_device(estate, vantage)
+    if reason is not None:
+        return reason
     held = {zone for _, service in every_service(estate) if isinstance(service, Resolver) for zone in service.zones}
     names = {name for each in predicted.tree for name in (each.resolution.host, *each.resolution.aliases)}
     for zone in estate.zones.values():
@@ -495,6 +493,16 @@ def _services_met(exchange: "Exchange") -> list[WebService]:
     """The web servers of the machines that an exchange's connections came to."""
     machines = [each.reached for each in exchange.attempts if each.reached is not None]
     return [each for machine in machines for each in machine.services.values() if isinstance(each, WebService)]
+
+
+def _of_the_device(estate: Estate, vantage: Vantage) -> str | None:
+    """What of the visitor's own device is not staged, if anything is."""
+    seat = client_of(estate, vantage)
+    if isinstance(seat, Machine) and any(each.temporary for each in seat.interfaces.values()):
+        return "temporary IPv6 addresses are not staged"
+    if vantage.last_asked is not None and isinstance(seat.resolver, tuple):
+        return "a device's own cache, beside that of its resolver, is not staged"
+    return None
 
 
 def _unsaid(predicted: "Visit") -> str | None:
