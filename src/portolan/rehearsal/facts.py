@@ -93,6 +93,16 @@ def client_of(estate: Estate, vantage: Vantage) -> Box:
     return estate.hosts[vantage.host] if vantage.host in estate.hosts else estate.routers[vantage.host]
 
 
+def device_unstaged(estate: Estate, vantage: Vantage) -> str | None:
+    """What of the visitor's own device is not staged, if anything is."""
+    seat = client_of(estate, vantage)
+    if isinstance(seat, Machine) and any(each.temporary for each in seat.interfaces.values()):
+        return "temporary IPv6 addresses are not staged"
+    if vantage.last_asked is not None and isinstance(seat.resolver, tuple):
+        return "a device's own cache, beside that of its resolver, is not staged"
+    return None
+
+
 # -- networks --------------------------------------------------------------------------------------------------------
 
 

@@ -20,7 +20,6 @@ from urllib.parse import urlsplit
 
 from portolan.estate.client import CLOSED_PORTS, EdgeClient, PassingProgram
 from portolan.estate.estate import Estate
-from portolan.estate.machine import Machine
 from portolan.estate.service import Resolver, Service, WebService
 from portolan.estate.site import Upstream
 from portolan.estate.store import StoreDoor
@@ -33,7 +32,7 @@ from portolan.rehearsal.certificates import Forge
 from portolan.rehearsal.client import Asking, Observed
 from portolan.rehearsal.clients import CLIENTS
 from portolan.rehearsal.edges import build_edges
-from portolan.rehearsal.facts import client_of, every_service, host_asked, in_force, same_url
+from portolan.rehearsal.facts import device_unstaged, every_service, host_asked, in_force, same_url
 from portolan.rehearsal.filters import build_filters
 from portolan.rehearsal.naming import Naming
 from portolan.rehearsal.network import build_network
@@ -470,7 +469,7 @@ def exclusion(estate: Estate, predicted: "Visit", client: str = "curl") -> str |
         return "which of two boxes with one address answers is chance"
     if "local-name" in kinds:
         return "names under .local are not announced on the stage"
-    reason = _of_the_device(estate, vantage)
+    reason = device_unstaged(estate, vantage)
     if reason is not None:
         return reason
     held = {zone for _, service in every_service(estate) if isinstance(service, Resolver) for zone in service.zones}
@@ -493,16 +492,6 @@ def _services_met(exchange: "Exchange") -> list[WebService]:
     """The web servers of the machines that an exchange's connections came to."""
     machines = [each.reached for each in exchange.attempts if each.reached is not None]
     return [each for machine in machines for each in machine.services.values() if isinstance(each, WebService)]
-
-
-def _of_the_device(estate: Estate, vantage: Vantage) -> str | None:
-    """What of the visitor's own device is not staged, if anything is."""
-    seat = client_of(estate, vantage)
-    if isinstance(seat, Machine) and any(each.temporary for each in seat.interfaces.values()):
-        return "temporary IPv6 addresses are not staged"
-    if vantage.last_asked is not None and isinstance(seat.resolver, tuple):
-        return "a device's own cache, beside that of its resolver, is not staged"
-    return None
 
 
 def _unsaid(predicted: "Visit") -> str | None:
