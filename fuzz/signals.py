@@ -4,6 +4,7 @@ Usage: python -m fuzz.signals N [--seed S]
 """
 
 import argparse
+import json
 import os
 import random
 import shutil
@@ -26,6 +27,15 @@ COMMANDS = (
     ["fault", "cert-name"], ["schema", "estate"], ["completion", "bash"], ["rehearse", URL, "-e", "e", "--from", "street"],
 )  # fmt: skip
 SIGNALS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGINT)
+
+
+def _is_json(path: Path) -> bool:
+    """Whether a file was written whole."""
+    try:
+        json.loads(path.read_text("utf-8"))
+    except (OSError, ValueError):
+        return False
+    return True
 
 
 def ended(rng: random.Random, folder: Path, longest: dict[str, float]) -> tuple[str, str | None]:
@@ -53,8 +63,12 @@ def ended(rng: random.Random, folder: Path, longest: dict[str, float]) -> tuple[
         return name, f"{words} at {sent.name}: {said[-3000:]}"
     made = {each.name for each in folder.iterdir()} - {"e"}
     whole = {"made"} if (folder / "made" / "estate.yaml").exists() else set()
+    whole |= {"out.json"} if _is_json(folder / "out.json") else set()
     for each in made:
-        shutil.rmtree(folder / each)
+        if (folder / each).is_dir():
+            shutil.rmtree(folder / each)
+        else:
+            (folder / each).unlink()
     if made - whole and sent is not signal.SIGHUP:
         return name, f"{words} at {sent.name} left {sorted(made - whole)}"
     return name, None
