@@ -39,7 +39,7 @@ zones:
     records: [{soa}, 'ns 60 A 192.0.2.19', 'www 60 A 203.0.113.5', 'in 60 A 10.20.0.10', 'both 60 A 10.20.0.10', 'both 60 A 203.0.113.5',
       'al 60 CNAME www', 'out 60 CNAME www.corp.example.', 'sub 60 NS ns', {records}]
   sub.k.example: {{records: [{soa}, 'ns 60 A 192.0.2.19', 'www 60 A 203.0.113.5', 'a.b 60 A 203.0.113.5']}}
-  corp.example:
+  corp.example:{corp}
     records: [{soa}, 'ns 60 A 10.20.0.53', 'www 60 A 203.0.113.5', 'al 60 CNAME www.k.example.', 'bad 60 CNAME www.blocked.example.',
       'deep 60 NS ns.elsewhere.example.']
   blocked.example: {{records: ['www 60 A 203.0.113.5']}}
@@ -61,6 +61,7 @@ def _world(*names: str, **words: str) -> WebWorld:
         "desk": ", resolver: 10.20.0.2",
         "soa": _SOA,
         "moment": _MOMENT,
+        "corp": "",
         **words,
         "program": f", program: {program}, validates: false",
     }
@@ -89,6 +90,12 @@ def _worlds() -> Iterator[tuple[str, WebWorld]]:
         yield (
             f"forwards by zone{said}",
             _world(*_CORP, program=program, cache=", forwards_zones: {corp.example: [10.20.0.53]}"),
+        )
+        dead = "\n    delegated_to: [ns.corp.example]\n    glue: {ns.corp.example: 192.0.2.99}"
+        by_zone = ", forwards_zones: {corp.example: [10.20.0.53]}"
+        yield (
+            f"forwards by zone, past a dead delegation{said}",
+            _world("www.corp.example", "www.k.example", program=program, cache=by_zone, corp=dead),
         )
         yield (
             f"forwards by zone and all{said}",
