@@ -150,7 +150,7 @@ class Tables:
             for text in area.services:
                 for protocol, ports in service_ports(text):
                     yield f"-A a{number} -p {protocol} --dport {ports.first}:{ports.last} -j ACCEPT\n"
-            yield from self.final(f"a{number}", area.otherwise, area.answer)
+            yield from self.final(f"a{number}", area.otherwise, area.answer or "admin-prohibited")
 
     def raw(self, held: Filter, chain: Chain) -> Iterator[str]:
         """The table `raw`."""

@@ -50,8 +50,10 @@ Question = tuple[str, str, int]
 class Draw:
     """One random estate, written out as it grows."""
 
-    def __init__(self, seed: int) -> None:
+    def __init__(self, seed: int, varied: bool = True) -> None:
         self.rng = random.Random(seed)
+        #: Whether boxes have what few have: iptables has no word for filters one behind the other.
+        self.varied = varied
         self.six = self.rng.random() < 0.4
         self.segments = ["one", "two", "three"][: self.rng.choice((1, 1, 2, 2, 3))]
         #: Addresses of every box by segment, for rules, forwards and questions.
@@ -102,7 +104,7 @@ class Draw:
         if self.maybe(0.15):
             vantages["street"]["filter"] = self.filtered(("inbound", "outbound"), [])
         groups = {name: self.group() for name in self.groups}
-        if self.maybe(0.4):
+        if self.varied and self.maybe(0.4):
             for box in (*routers.values(), *hosts.values()):
                 self.vary(box)
             for network in networks.values():
@@ -541,7 +543,7 @@ class Draw:
 
 def compared(seed: int, each: int, own: list[str], tables: str = "nft") -> tuple[str, list[str], int]:
     """One random topology and its connections: the estate's text, what disagrees in words, how many were made."""
-    draw = Draw(seed)
+    draw = Draw(seed, tables == "nft")
     data = draw.estate()
     text = json.dumps(data, indent=1)
     wrong: list[str] = []
