@@ -130,7 +130,8 @@ class Draw:
                 ("route_localnet", 0.1, [True]),
                 ("proxy_arp", 0.08, [True]),
             ):
-                if self.maybe(chance):
+                # A public range behind an interface that is down goes round between its router and the internet.
+                if self.maybe(chance) and not (key == "up" and self.six):
                     interface[key] = self.rng.choice(values)
             if self.maybe(0.06):
                 interface["proxy_for"] = [self.rng.choice(self.plain())]
@@ -342,7 +343,7 @@ class Draw:
     def masked(self, addresses: list[str]) -> list[str]:
         """The addresses, now and then with another mask than the network's."""
         if self.maybe(0.1):
-            return [f"{each}/{self.rng.choice((16, 25, 28))}" if ":" not in each else each for each in addresses]
+            return [f"{each}/{self.rng.choice((16, 26, 28))}" if ":" not in each else each for each in addresses]
         return addresses
 
     def host(self, number: int) -> dict[str, Any]:
