@@ -341,3 +341,12 @@ def test_other_methods_are_refused():
     (site,) = sites_of(made).values()
     assert [(rule.answer, rule.when.not_method) for rule in site.redirects][-1] == (403, ("GET", "POST", "HEAD"))
     assert made.unread == ()
+
+
+@pytest.mark.parametrize("path", ["well-known", "\u00acl-known"])
+def test_an_alias_that_no_path_begins_with(path):
+    """mod_alias compares what was asked for, which begins with a slash: such a line is told, and the estate still loads."""
+    made = apache_of(f"{HEAD}<VirtualHost *:80>\nDocumentRoot /srv/a\nAlias {path} /srv/b\n</VirtualHost>\n")
+    assert [words.partition(" ")[0].lower() for _, words in made.unread] == ["alias"]
+    (site,) = sites_of(made).values()
+    assert not site.sections

@@ -103,7 +103,10 @@ class Places:
         # What is said of folders is merged before what is said of files, and what is said of paths comes last (mod_core).
         for each in sorted(self.inside, key=lambda each: _MERGED.get(each.name, 0)):
             if each.name == "alias" and len(each.words) == 2 and each.words[1].startswith("/"):
-                yield self._alias(each)
+                if each.words[0].startswith("/") and is_text(each.words[0]):
+                    yield self._alias(each)
+                else:
+                    self.part.lose(each.spot, each.text)
             elif each.name.startswith("files") and "/" in behind:
                 continue
             elif each.name in ("location", "locationmatch", "files", "filesmatch", "directorymatch"):
