@@ -212,7 +212,7 @@ BREAKS: dict[str, Callable[[], AbstractContextManager[Any]]] = {
     ),
     "no packet has a mark": lambda: patch.object(walk.Walk, "_mark", lambda *_: 0),
     "a mark is the packet's alone": lambda: patch.object(MarkRule, "keep", False),
-    "any way back will do": lambda: patch.object(walk.Walk, "_comes_back", lambda *_: None),
+    "any way back will do": lambda: patch.object(walk, "astray", lambda *_: None),
     "who checks strictly hears everybody": lambda: patch.object(links, "_deaf", lambda *_: None),
     "the first IPv6 address is the sender": lambda: patch.object(sources, "_rank", lambda *_: (0,)),
     "packets of every size pass": lambda: patch.object(connect, "fitting", lambda *_: None),

@@ -110,6 +110,8 @@ class Route(Stated, frozen=True, kw_only=True, eq=False):
     mtu: Annotated[int | None, says("The largest packet that is sent by this line, in octets.")] = None
 
 
+#: What links carry where nothing is said (RFC 894).
+USUAL_MTU = 1500
 #: The machine's own routes, as routing rules name them.
 MAIN_TABLE = "main"
 ReversePath = Literal["off", "strict", "loose"]

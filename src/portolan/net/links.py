@@ -31,6 +31,9 @@ class End(Value, frozen=True):
 _PROVIDER = IPv6Address("fe80::1")
 _SOLICITED = int(IPv6Address("ff02::1:ff00:0"))
 
+#: What a route that ends makes Linux answer, where that is not "host unreachable".
+_SAYS: dict[str | None, str] = {"prohibit": "admin-prohibited"}
+
 #: A box and its interface; None for the provider's side of a line.
 _Seat = tuple[Device | None, Port | None]
 
@@ -112,9 +115,7 @@ class Links:
         if neighbour is None:
             return None
         if not neighbour.up:
-            facts = (neighbour.device.label, neighbour.name, hop)
-            place = neighbour.place.key("up")
-            return connect_kinds.InterfaceDown(*facts, place=place, subject=neighbour.stated)
+            return _down(neighbour, hop)
         network = port.network
         if (
             network.isolated
@@ -221,9 +222,7 @@ class Links:
         if target is None:
             return self._lost(device, connect_kinds.InternetUnknown(packet.dst))
         if not target.up:
-            facts = (target.device.label, target.name, packet.dst)
-            down = connect_kinds.InterfaceDown(*facts, place=target.place.key("up"), subject=target.stated)
-            return self._lost(device, down)
+            return self._lost(device, _down(target, packet.dst))
         if packet.v6 and target.device.filter is not None:
             barred = self._line_unheard(device, target, packet)
             if barred is not None:
@@ -273,14 +272,18 @@ class Links:
 
     # -- ends ----------------------------------------------------------------------------------------------------
 
-    def _ends(self, device: Device, packet: Packet, line: RouteLine, before: Addressed) -> End:
-        """A route that leads nowhere: silent, or with the error that Linux sends for it."""
-        decision = connect_kinds.RouteEnds(device.label, packet.dst, str(line.ends), place=line.place, subject=device)
-        if line.ends == "blackhole":
+    def _stuck(self, device: Device, packet: Packet, line: RouteLine | None, before: Addressed, silent: bool) -> End:
+        """That a packet has no way, or one that ends: in silence, or with the error that Linux sends for it."""
+        decision: Decision
+        if line is None:
+            decision = connect_kinds.NoRoute(device.label, packet.dst, place=device.place, subject=device)
+        else:
+            ends = str(line.ends)
+            decision = connect_kinds.RouteEnds(device.label, packet.dst, ends, place=line.place, subject=device)
+        if silent or (line is not None and line.ends == "blackhole"):
             return self._lost(device, decision)
-        return self._end(
-            "admin-prohibited" if line.ends == "prohibit" else "host-unreachable", device, packet, decision, before
-        )
+        how = "net-unreachable" if line is None else _SAYS.get(line.ends, "host-unreachable")
+        return self._end(how, device, packet, decision, before)
 
     def _lost(self, device: Device, decision: Decision) -> End:
         self.decisions.append(decision)
@@ -299,6 +302,18 @@ class Links:
 def way_back(device: Device, packet: Packet) -> RouteLine | None:
     """The line by which an answer to a packet's source would leave: asked as Linux asks it, without mark or interface."""
     return device.route_to(packet.sv, packet.v6, Asking(packet.dv, packet.sv, packet.v6) if device.ruled else None)
+
+
+def astray(entering: Port, packet: Packet) -> Decision | None:
+    """Reverse-path filtering (RFC 3704): that an answer to a packet's source would not leave by where it came in."""
+    device, stated = entering.device, entering.stated
+    line = way_back(device, packet)
+    if line is not None and line.ends is None and (entering.reverse_path == "loose" or line.port is entering):
+        return None
+    place = (stated if stated is not None and stated.reverse_path else device.stated).place
+    would = "no interface" if line is None or line.ends is not None else line.port.name
+    facts = (device.label, packet.src, entering.name, would)
+    return connect_kinds.ReversePath(*facts, place=place.key("reverse_path"), subject=device.stated)
 
 
 def _answers_for(port: Port, hop: IPAddress) -> bool:
@@ -332,15 +347,12 @@ def _deaf(device: Device, port: Port, hop: IPAddress, neighbour: Port, packet: P
     asker = packet.src if packet.src in device.local else source_at(port, hop)
     if asker is None:
         return None
-    line = way_back(neighbour.device, Packet("udp", asker, 0, hop, 0))
-    if line is not None and line.ends is None and (neighbour.reverse_path == "loose" or line.port is neighbour):
-        return None
-    would = "no interface" if line is None or line.ends is not None else line.port.name
-    stated = (
-        neighbour.stated if neighbour.stated is not None and neighbour.stated.reverse_path else neighbour.device.stated
-    )
-    facts = (neighbour.device.label, asker, neighbour.name, would)
-    return connect_kinds.ReversePath(*facts, place=stated.place.key("reverse_path"), subject=neighbour.device.stated)
+    return astray(neighbour, Packet("udp", asker, 0, hop, 0))
+
+
+def _down(port: Port, address: IPAddress) -> Decision:
+    facts = (port.device.label, port.name, address)
+    return connect_kinds.InterfaceDown(*facts, place=port.place.key("up"), subject=port.stated)
 
 
 def _absent(device: Device, port: Port, hop: IPAddress, line: RouteLine) -> Decision:

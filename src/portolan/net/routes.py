@@ -6,6 +6,7 @@ from portolan.estate.base import IPAddress, IPNetwork
 from portolan.estate.guesses import leg_towards, on_internet
 from portolan.estate.machine import Machine
 from portolan.estate.network import MAIN_TABLE, Route, RoutingRule, RoutingTable
+from portolan.net.rules import within
 from portolan.source.place import Place
 from portolan.source.value import Value
 
@@ -34,6 +35,11 @@ class RouteLine(Value, frozen=True):
     mtu: int | None = None
     #: The rule that led to this line's table.
     rule: RoutingRule | None = None
+
+    @property
+    def carries(self) -> int:
+        """The largest packet that is sent by it."""
+        return self.mtu or self.port.mtu
 
     def __str__(self) -> str:
         table = f", table {self.rule.table}" if self.rule is not None and self.rule.table else ""
@@ -173,13 +179,9 @@ def _is_for(rule: RoutingRule, asking: Asking) -> bool:
     return (
         (rule.mark is None or rule.mark == asking.mark)
         and (rule.entering is None or rule.entering == asking.entering)
-        and (not rule.sources or _within(asking.source, asking.v6, rule.sources))
-        and (not rule.destinations or _within(asking.target, asking.v6, rule.destinations))
+        and (not rule.sources or within(asking.source, asking.v6, rule.sources))
+        and (not rule.destinations or within(asking.target, asking.v6, rule.destinations))
     )
-
-
-def _within(value: int, v6: bool, ranges: tuple[IPNetwork, ...]) -> bool:
-    return any((each.version == 6) is v6 and value & int(each.netmask) == int(each.network_address) for each in ranges)
 
 
 def _line(prefix: IPNetwork, via: IPAddress | None, port: "Port", place: Place | None) -> RouteLine:

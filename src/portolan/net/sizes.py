@@ -4,13 +4,13 @@ RFC 9293 section 3.7.1 (largest segment), RFC 1191 and RFC 8201 (path MTU discov
 connection where the word does not get back).
 """
 
+from portolan.estate.network import USUAL_MTU
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import sizes as size_kinds
 from portolan.evidence.legs import Fits
 from portolan.evidence.packet import State
 from portolan.net.links import End
 from portolan.net.packet import Addressed, Packet
-from portolan.net.routes import RouteLine
 from portolan.net.walk import Walk
 
 #: IP and TCP headers without options, by IPv6 or not.
@@ -26,12 +26,12 @@ def fitting(walk: Walk, end: End, packet: Packet, asked: Addressed) -> Fits | No
     """
     headers = _HEADERS[packet.v6]
     line = walk.origin.route_to(int(asked[2]), packet.v6)
-    largest = _mtu_of(line) if line is not None else 1500
+    largest = line.carries if line is not None else USUAL_MTU
     for box, entering, out in walk.passages:
         if box.machine is not None and box.machine.clamp_mss and entering is not None:
-            largest = min(largest, entering.mtu, _mtu_of(out))
+            largest = min(largest, entering.mtu, out.carries)
     back = end.device.route_to(packet.sv, packet.v6)
-    size = min(largest, _mtu_of(back)) if back is not None else largest
+    size = min(largest, back.carries) if back is not None else largest
     kept, trail, assumed = len(walk.decisions), len(walk.trail), dict(walk.assumed)
     walk.later = True
     try:
@@ -47,10 +47,6 @@ def fitting(walk: Walk, end: End, packet: Packet, asked: Addressed) -> Fits | No
         walk.assumed = assumed
         del walk.decisions[kept:], walk.trail[trail:]
     return None
-
-
-def _mtu_of(line: RouteLine) -> int:
-    return line.mtu or line.port.mtu
 
 
 def _sent(walk: Walk, end: End, packet: Packet, size: int) -> tuple[Decision | None, int, Decision | None]:

@@ -17,7 +17,7 @@ from portolan.estate.guesses import (
     uplinks,
 )
 from portolan.estate.machine import Forward, Machine, Router
-from portolan.estate.network import Interface, Network
+from portolan.estate.network import USUAL_MTU, Interface, Network
 from portolan.estate.rules_here import rules_here
 from portolan.estate.service import Service
 from portolan.estate.vantage import AsIfVantage, Vantage
@@ -29,10 +29,6 @@ from portolan.net.sources import source_by
 
 #: Says why a service does not start for reasons of another room (a certificate without its key, say), or None.
 Startup = Callable[[Service], StartFailure | None]
-
-
-#: What links carry where nothing is said (RFC 894).
-USUAL_MTU = 1500
 
 
 class Port:

@@ -17,12 +17,11 @@ from portolan.estate.filter import ChainName, OneFilter
 from portolan.estate.machine import Forward, OneToOne
 from portolan.estate.network import MarkRule
 from portolan.estate.rules_here import LOOPBACK
-from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import sizes as size_kinds
 from portolan.evidence.packet import State
 from portolan.net.filtering import through_filter, through_groups, through_list
-from portolan.net.links import End, Links, way_back
+from portolan.net.links import End, Links, astray
 from portolan.net.packet import Addressed, Packet
 from portolan.net.routes import Asking, RouteLine
 from portolan.net.rules import Circumstances
@@ -116,26 +115,15 @@ class Walk(Links):
             )
         asking = self._asking(device, packet, entering, at, reply) if device.ruled else None
         line = device.route_to(packet.dv, packet.v6, asking)
-        stuck = self._stuck(device, packet, line) if line is None or line.ends is not None else None
-        if line is None or stuck is not None:
-            assert stuck is not None
-            if entering is None and (sent_on is not None or (asking is not None and asking.mark)):
-                # What a machine sends is routed anew where it was rewritten; without a way the kernel forgets it in silence.
-                return self._lost(device, stuck)
-            if line is None:
-                return self._end("net-unreachable", device, packet, stuck, before)
-            return self._ends(device, packet, line, before)
+        if line is None or line.ends is not None:
+            # What a machine sends is routed anew where it was rewritten; without a way the kernel forgets it in silence.
+            anew = entering is None and (sent_on is not None or (asking is not None and asking.mark != 0))
+            return self._stuck(device, packet, line, before, anew)
         if entering is not None and entering.picky and not packet.v6:
-            barred = self._comes_back(device, packet, entering)
-            if barred is not None:
-                return barred
+            strays = astray(entering, packet)
+            if strays is not None:
+                return self._lost(device, strays)
         return self._onward(device, packet, entering, line, at, reply)
-
-    def _stuck(self, device: Device, packet: Packet, line: RouteLine | None) -> Decision:
-        """That a packet has no way, or one that ends."""
-        if line is None:
-            return connect_kinds.NoRoute(device.label, packet.dst, place=device.place, subject=device)
-        return connect_kinds.RouteEnds(device.label, packet.dst, str(line.ends), place=line.place, subject=device)
 
     def _onward(
         self, device: Device, packet: Packet, entering: Port | None, line: RouteLine, at: "_Passing", reply: bool
@@ -178,7 +166,7 @@ class Walk(Links):
         """That a box does not send on what is larger than the way out takes; it says so before its filter is asked."""
         if not reply:
             self.passages.append((device, entering, line))
-        limit = line.mtu or line.port.mtu
+        limit = line.carries
         if self.size <= limit or entering is None:
             return None
         place = line.port.place.key("mtu") if line.mtu is None else line.place
@@ -226,18 +214,6 @@ class Walk(Links):
                     self.marks[connection] = rule.mark
                 return rule.mark
         return 0
-
-    def _comes_back(self, device: Device, packet: Packet, entering: Port) -> End | None:
-        """Reverse-path filtering (RFC 3704): whether an answer to the packet's source would leave by where it came in."""
-        line = way_back(device, packet)
-        if line is not None and line.ends is None and (entering.reverse_path == "loose" or line.port is entering):
-            return None
-        place = (entering.stated if entering.stated and entering.stated.reverse_path else device.stated).place
-        would = "no interface" if line is None or line.ends is not None else line.port.name
-        facts = (device.label, packet.src, entering.name, would)
-        return self._lost(
-            device, connect_kinds.ReversePath(*facts, place=place.key("reverse_path"), subject=device.stated)
-        )
 
     def _kept_apart(self, device: Device, packet: Packet) -> None:
         """Gives a new connection another port where the box has one already that an answer could belong to.
@@ -428,9 +404,9 @@ class Walk(Links):
                 connect_kinds.OwnAddress(packet.dst, device.label, place=device.place, subject=device)
             )
         if entering is not None and entering.picky and not packet.v6:
-            barred = self._comes_back(device, packet, entering)
-            if barred is not None:
-                return barred
+            strays = astray(entering, packet)
+            if strays is not None:
+                return self._lost(device, strays)
         if device.ruled:
             self._mark(device, packet, entering, at)
         if device.filter is not None or (device.renames and entering is None):
