@@ -182,7 +182,7 @@ def signatures(world: World) -> Iterator[Finding]:
         named = named_keys(zone, parent.data if parent is not None else None)
         if not named:
             continue
-        verdict = judged(zone, zone.data, named, world.now)
+        verdict = judged(zone, zone.data, named, world.now, world.shared)
         until = signatures_end(zone, zone.data)
         if verdict.stops:
             yield Finding("name-signature-broken", verdict.text, verdict.place)

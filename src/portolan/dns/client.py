@@ -10,7 +10,7 @@ from typing import Any
 from portolan.dns.answer import Answer, Asker
 from portolan.dns.memory import FAILED
 from portolan.dns.naming import Naming, ordinary_resolver
-from portolan.dns.sizes import PLAIN_UDP, few, longest
+from portolan.dns.sizes import PLAIN_UDP, by_tcp, few, longest
 from portolan.dns.tree import address_records, within
 from portolan.estate.base import IPAddress, is_public
 from portolan.estate.client import Client
@@ -93,18 +93,17 @@ def _ask(naming: Naming, name: str, device: Machine | Vantage, client: Client, a
         naming.ask_ordinary(name, device, ordinary_resolver(device), asker, device.place, answer)
         return
     place = device.place.key("resolver")
-    for number, each in enumerate(address[:MOST_RESOLVERS]):
+    tried = address[:MOST_RESOLVERS]
+    for number, each in enumerate(tried, 1):
         asked = Answer()
         naming.ask(name, device, each, asked, place, since=client.last_asked)
-        if asked.detail is None or asked.detail not in FAILED:
+        if asked.detail not in FAILED:
             _fits(naming, name, device, each, asked)
-        before, answer.decisions = answer.decisions, []
         answer.take(asked)
-        answer.decisions[:0] = before
-        if asked.detail not in FAILED or number + 1 == len(address[:MOST_RESOLVERS]):
+        if asked.detail not in FAILED or number == len(tried):
             return
-        tried = name_kinds.NextResolver(device.name, each, answer.decisions.pop().text, place=place, subject=device)
-        answer.decisions.append(tried)
+        reason = answer.decisions.pop().text
+        answer.decisions.append(name_kinds.NextResolver(device.name, each, reason, place=place, subject=device))
 
 
 def _fits(naming: Naming, name: str, device: Machine | Vantage, address: IPAddress, answer: Answer) -> None:
@@ -114,12 +113,7 @@ def _fits(naming: Naming, name: str, device: Machine | Vantage, address: IPAddre
     size, kind = longest(name, answer.types)
     if size <= PLAIN_UDP or not (naming.described(address) or not is_public(address)):
         return
-    connection = naming.reach(device, address, 53, "tcp")
-    if connection.arrival is None:
-        reason = connection.stop.text if connection.stop is not None else "no answer"
-        place = answer.types[kind][0].place
-        stop = zone_kinds.LargeNeedsTcp(name, kind, size, address, reason, place=place, subject=connection.stop)
-        answer.fail(Detail.RESOLVER_FAILURE, stop)
+    by_tcp(naming, device, name, answer.types[kind], size, (address,), answer)
 
 
 def addresses(naming: Naming, host: str, answer: Answer) -> Resolution:

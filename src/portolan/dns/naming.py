@@ -246,7 +246,8 @@ class Naming:
             named = named_keys(zone, parent) if secure and asker.validates else ()
             secure = bool(named)
             if named:
-                verdict = judged(zone, held.data, named, self._moment(asker), self.ways_of(asker).signature_slack)
+                slack = self.ways_of(asker).signature_slack
+                verdict = judged(zone, held.data, named, self._moment(asker), self._shared, slack)
                 answer.decisions.append(verdict)
                 if verdict.stops:
                     answer.detail = Detail.RESOLVER_FAILURE

@@ -191,7 +191,7 @@ class Servers:
         barred: Decision | None = None
         # That a box of the estate holds the zone decides that nobody else is assumed to.
         read: list[object] = [service for _, service in self._holders.get(zone.name, [])]
-        heard = [0, 0]
+        heard = lame = 0
         for name, address in targets:
             connection = self._reach(asker.machine, address, 53, "udp")
             if connection.arrival is None:
@@ -203,9 +203,8 @@ class Servers:
                 {zone.name, *below} & set(connection.arrival.service.zones)
             ):
                 reasons.append(f"{name} ({address}) does not hold the zone")
-                heard[0] += 1
-                above = _holds_above(zone, connection.arrival.service)
-                heard[1] += above
+                heard += 1
+                lame += _holds_above(zone, connection.arrival.service)
                 read += (*connection.decisions, connection.arrival.service)
             else:
                 service, source = connection.arrival.service, connection.arrival.source
@@ -229,7 +228,7 @@ class Servers:
         place = zone.place.key("delegated_to") if cut is None else cut.servers[0].place
         facts = (zone.name, "; ".join(reasons))
         decisions.append(zone_kinds.ServersFail(*facts, place=place, subject=barred or zone, beside=(zone, *read)))
-        return Reached(tuple(decisions), lame=0 < heard[0] == heard[1])
+        return Reached(tuple(decisions), lame=0 < heard == lame)
 
     def refuses(self, zone: Zone, service: Service, source: IPAddress | None, asker: Asker) -> bool:
         """Whether a server has not loaded the version of a zone that it would answer with."""

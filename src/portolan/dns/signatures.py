@@ -41,9 +41,13 @@ def _is_data(named: str) -> bool:
 #: How long a resolver takes signatures beyond their time, in seconds, at least and at most.
 Slack = tuple[int, int]
 NO_SLACK: Slack = (0, 0)
+#: What is worked out once: whether a signature fits does not change with time; when it holds is asked each time.
+Shared = dict[Any, Any]
 
 
-def judged(zone: Zone, data: ZoneData, named: tuple[str, ...], now: datetime, slack: Slack = NO_SLACK) -> Decision:
+def judged(
+    zone: Zone, data: ZoneData, named: tuple[str, ...], now: datetime, shared: Shared, slack: Slack = NO_SLACK
+) -> Decision:
     """The verdict on a zone whose parent names these keys, by a resolver with some patience about times."""
     place, shown = zone.place.key("ds"), ", ".join(map(_short, named))
     own = data.nodes.get(zone.name, {}).get("DNSKEY", ())
@@ -52,10 +56,10 @@ def judged(zone: Zone, data: ZoneData, named: tuple[str, ...], now: datetime, sl
     if not any(each in zone.keys for each in named) and not any(_fits(each, zone.name, own) for each in named):
         keys = ", ".join(zone.keys) or f"the key {_tags(own)}"
         return zone_kinds.SignatureBroken(zone.name, shown, keys, place=place, subject=zone)
-    until = _last_end(zone, data)
+    until = max(_ends(zone, data), default=None)
     if until is not None and now >= until + timedelta(seconds=slack[1]):
         return zone_kinds.SignatureExpired(zone.name, f"{until:%Y-%m-%d %H:%M} UTC", place=zone.place, subject=zone)
-    unsigned = keys_fault(zone.name, data, named, now, slack)
+    unsigned = keys_fault(zone.name, data, named, now, shared, slack)
     if unsigned is not None:
         return zone_kinds.SetUnsigned("DNSKEY", zone.name, unsigned, place=own[0].place, subject=zone)
     return zone_kinds.Signed(zone.name, place=place, subject=zone)
@@ -83,7 +87,7 @@ def set_fault(
     kind: str,
     records: tuple[Any, ...],
     now: datetime,
-    shared: dict[Any, Any],
+    shared: Shared,
     slack: Slack,
 ) -> str | None:
     """What is wrong with the signatures of a set, where the zone's file has keys (RFC 4035 section 5.3); None where one holds."""
@@ -93,19 +97,24 @@ def set_fault(
     key = ("signed", id(data), owner, kind)
     found = shared.get(key)
     if found is None:
-        # Whether a signature fits does not change with time; when it holds is asked each time.
         found = shared[key] = (_fitting(zone, data, owner, kind, records, own["DNSKEY"]), data)
     return _in_time(found[0], now, slack)
 
 
-def keys_fault(zone: str, data: ZoneData, named: tuple[str, ...], now: datetime, slack: Slack) -> str | None:
+def keys_fault(
+    zone: str, data: ZoneData, named: tuple[str, ...], now: datetime, shared: Shared, slack: Slack
+) -> str | None:
     """The same for the zone's keys: one that the parent names must have signed them (RFC 4035 section 5.2)."""
     own = data.nodes.get(zone, {}).get("DNSKEY", ())
     signed = data.nodes.get(zone, {}).get("RRSIG", ())
     if not own or not signed:
         return None
-    trusted = tuple(each for each in own if any(_fits(one, zone, (each,)) for one in named))
-    return _in_time(_fitting(zone, data, zone, "DNSKEY", own, trusted), now, slack) if trusted else None
+    key = ("signed keys", id(data), named)
+    found = shared.get(key)
+    if found is None:
+        trusted = tuple(each for each in own if any(_fits(one, zone, (each,)) for one in named))
+        found = shared[key] = (_fitting(zone, data, zone, "DNSKEY", own, trusted) if trusted else None, data)
+    return _in_time(found[0], now, slack) if found[0] is not None else None
 
 
 #: A signature of a set: from when and until when, and whether it fits the set by a key that counts.
@@ -125,7 +134,7 @@ def _fitting(
 
     found: list[_Signature] = []
     apex = dns.name.from_text(zone)
-    made = [(each, rdata("DNSKEY", str(each.data))) for each in keys]
+    made: list[Any] = [rdata("DNSKEY", str(each.data)) for each in keys]
     for record in data.nodes.get(owner, {}).get("RRSIG", ()):
         signature: Any = rdata("RRSIG", str(record.data))
         if dns.rdatatype.to_text(signature.type_covered) != kind:
@@ -134,7 +143,7 @@ def _fitting(
             dns.name.from_text(owner), signature.original_ttl, [rdata(kind, _as_text(kind, each)) for each in records]
         )
         fits = False
-        for _, key in made:
+        for key in made:
             with suppress(dns.exception.DNSException, ValueError):
                 keyring = {apex: dns.rrset.from_rdata_list(apex, 60, [key])}
                 dns.dnssec.validate_rrsig(rrset, signature, keyring, now=signature.inception)  # type: ignore[arg-type]
@@ -166,20 +175,17 @@ def _in_time(signatures: list[_Signature], now: datetime, slack: Slack) -> str |
     return f"its signature ended on {datetime.fromtimestamp(latest[1], UTC):%Y-%m-%d %H:%M} UTC"
 
 
-def _last_end(zone: Zone, data: ZoneData) -> datetime | None:
-    """When the last signature over the zone's apex ends, or the zone says that they do; one that holds is enough."""
-    if zone.signatures_until is not None:
-        return zone.signatures_until
-    held: list[Any] = [rdata("RRSIG", str(each.data)) for each in data.nodes.get(zone.name, {}).get("RRSIG", ())]
-    return max((datetime.fromtimestamp(each.expiration, UTC) for each in held), default=None)
-
-
 def signatures_end(zone: Zone, data: ZoneData) -> datetime | None:
-    """When the signatures over the zone's apex end; None when nothing says so."""
+    """When the first of the signatures over the zone's apex ends; None when nothing says so."""
+    return min(_ends(zone, data), default=None)
+
+
+def _ends(zone: Zone, data: ZoneData) -> list[datetime]:
+    """When each signature over the zone's apex ends, or the zone says that all do; of several one that holds is enough."""
     if zone.signatures_until is not None:
-        return zone.signatures_until
+        return [zone.signatures_until]
     held: list[Any] = [rdata("RRSIG", str(each.data)) for each in data.nodes.get(zone.name, {}).get("RRSIG", ())]
-    return min((datetime.fromtimestamp(each.expiration, UTC) for each in held), default=None)
+    return [datetime.fromtimestamp(each.expiration, UTC) for each in held]
 
 
 def _fits(named: str, name: str, keys: tuple[Any, ...]) -> bool:

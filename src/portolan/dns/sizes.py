@@ -41,11 +41,14 @@ def longest(name: str, types: Types) -> tuple[int, str]:
     return max(sizes)
 
 
-class Asking(Protocol):
-    """What is asked of the walk through the zones."""
+class Reaching(Protocol):
+    """Who asks the packet engine."""
 
-    #: Asks the packet engine.
     reach: Any
+
+
+class Asking(Reaching, Protocol):
+    """What is asked of the walk through the zones."""
 
     def ways_of(self, asker: Asker) -> ResolverProgram:
         """What the resolver does as its program does it."""
@@ -82,15 +85,28 @@ def taken(
     size, kind = longest(name, types)
     if size + more <= BY_UDP or not targets:
         return True
+    return by_tcp(naming, asker.machine, name, types[kind], size + more, targets, answer)
+
+
+def by_tcp(
+    naming: Reaching,
+    machine: Any,
+    name: str,
+    records: tuple[Any, ...],
+    size: int,
+    targets: tuple[IPAddress, ...],
+    answer: Answer,
+) -> bool:
+    """Whether one of those that are asked is reached by TCP, as an answer of that size needs; else it is noted."""
     lost: Connection | None = None
     for address in targets:
-        connection = naming.reach(asker.machine, address, 53, "tcp")
+        connection = naming.reach(machine, address, 53, "tcp")
         if connection.arrival is not None:
             return True
         lost = lost or connection
     assert lost is not None
     reason = lost.stop.text if lost.stop is not None else "no answer"
-    large = (name, kind, size + more, targets[0], reason)
-    subject, place = lost.stop, types[kind][0].place
-    answer.fail(Detail.RESOLVER_FAILURE, zone_kinds.LargeNeedsTcp(*large, place=place, subject=subject))
+    facts = (name, records[0].type, size, targets[0], reason)
+    stop = zone_kinds.LargeNeedsTcp(*facts, place=records[0].place, subject=lost.stop)
+    answer.fail(Detail.RESOLVER_FAILURE, stop)
     return False
