@@ -453,7 +453,7 @@ def _worlds() -> Iterator[tuple[str, WebWorld]]:
     any_ = "forwards: [{tcp: 80, to: 10.1.0.15, address: any}]\n    hairpin: full"
     yield (
         "any destination, at the router",
-        _plain().__class__(
+        WebWorld(
             _plain().text.replace("forwards: [{on: line, tcp: 80, to: 10.1.0.15}]", any_),
             [("http://203.0.113.40/", "street"), ("http://192.0.2.99/", "office"), ("http://10.1.0.1/", "office")],
         ),

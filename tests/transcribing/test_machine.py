@@ -10,6 +10,7 @@ import pytest
 from portolan.transcribing.addresses import addresses, routes, sockets
 from portolan.transcribing.filtering import filters
 from portolan.transcribing.part import Part, Spot
+from portolan.transcribing.routing import tables
 from portolan.transcribing.sources import SourceError
 from tests.conftest import STORIES
 
@@ -351,3 +352,10 @@ def test_several_chains_of_one_hook_are_filters_one_behind_the_other():
     assert (behind["inbound"]["default"], [*behind["inbound"]["rules"][0]][1]) == ("drop", "allow")
     assert "forward" in found
     assert "forward" not in behind
+
+
+@pytest.mark.parametrize("text", ["5", '"x"', "[5]", '[{"table": "up", "dst": "default", "via": "x", "metrics": 3}]'])
+def test_routes_that_are_none(text):
+    """Whatever stands where `ip` writes its tables: what it says is read, and no more."""
+    held = [way for ways in tables([(text, "f")]).values() for way in ways]
+    assert [(way.to, way.via, way.mtu) for way in held] == ([("0.0.0.0/0", None, None)] if "up" in text else [])

@@ -11,20 +11,17 @@ from portolan.dns.caa import forbidding
 from portolan.dns.signatures import judged, named_keys, signatures_end
 from portolan.dns.versions import same_answer
 from portolan.dns.zone import Found, Types
-from portolan.estate.base import IPAddress, is_public
+from portolan.estate.base import is_public
 from portolan.estate.certificate import Certificate
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import machines
-from portolan.estate.machine import Machine
+from portolan.estate.guesses import machines, resolvers_named
 from portolan.estate.records import Record
 from portolan.estate.service import NameServer, Resolver
 from portolan.estate.site import Site
-from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
 from portolan.evidence.kinds import zone as zone_kinds
 from portolan.journey.world import World
 from portolan.source.nearest import distance, nearest
-from portolan.source.place import Place
 from portolan.tls.facts import shown_by
 
 #: How much of each end of a circle of aliases is shown.
@@ -60,7 +57,7 @@ def resolvers_by_slip(world: World) -> Iterator[Finding]:
         for address in machine.addresses
     }
     described = {address for machine in machines(world.estate) for address in machine.addresses}
-    for place, address in _resolvers_named(world):
+    for place, address in resolvers_named(world.estate):
         if not is_public(address) or address in described:
             continue
         near = nearest(str(address), answering)
@@ -71,23 +68,6 @@ def resolvers_by_slip(world: World) -> Iterator[Finding]:
                 place,
                 Severity.WARNING,
             )
-
-
-def _resolvers_named(world: World) -> Iterator[tuple[Place, IPAddress]]:
-    """Every address at which somebody asks a resolver, with where that is said."""
-    estate = world.estate
-    clients: list[Machine | Vantage] = [*machines(estate), *estate.vantages.values()]
-    for client in clients:
-        for address in client.resolver if isinstance(client.resolver, tuple) else ():
-            yield client.place.key("resolver"), address
-    for machine in machines(estate):
-        for service in machine.services.values():
-            if isinstance(service, Resolver):
-                for address in service.forwards_to:
-                    yield service.place.key("forwards_to"), address
-                for held in service.forwards_zones.values():
-                    for address in held:
-                        yield service.place.key("forwards_zones"), address
 
 
 def registrations(world: World) -> Iterator[Finding]:

@@ -12,7 +12,6 @@ from portolan.estate.guesses import machine_called
 from portolan.estate.machine import Machine
 from portolan.estate.network import MAIN_TABLE, Interface, Network
 from portolan.estate.service import Resolver
-from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import connect as connect_kinds
 from portolan.evidence.kinds import name as name_kinds
 from portolan.evidence.kinds import sizes as size_kinds
@@ -266,15 +265,13 @@ def check_loosely(_case: Case, clue: ReverseClue) -> Iterator[Proposal]:
 )
 def too_large(case: Case) -> Finding | None:
     """What is larger than one packet does not arrive."""
-    grounds: list[Decision] = [*case.ended.grounds] if case.ended is not None else []
-    if not any(isinstance(each, size_kinds.LargeStalls) for each in grounds):
+    grounds: list[object] = [*case.ended.grounds] if case.ended is not None else []
+    stop = next((each for each in grounds if isinstance(each, size_kinds.LargeStalls)), None)
+    if stop is None:
         return None
-    stop = next(each for each in grounds if isinstance(each, size_kinds.LargeStalls))
+    grounds += (*stop.beside, stop.subject)
     lost = next((each for each in grounds if isinstance(each, size_kinds.WordOfSizeLost)), None)
     vanishes = next((each for each in grounds if isinstance(each, size_kinds.VanishesOnLink)), None)
-    inner = [each for each in (*stop.beside, stop.subject) if isinstance(each, Decision)]
-    lost = lost or next((each for each in inner if isinstance(each, size_kinds.WordOfSizeLost)), None)
-    vanishes = vanishes or next((each for each in inner if isinstance(each, size_kinds.VanishesOnLink)), None)
     connection = case.exchange.connection
     sender = connection.reached if connection is not None else None
     limit = lost.limit if lost is not None else vanishes.limit if vanishes is not None else 0

@@ -10,8 +10,9 @@ from portolan.estate.edge import Edge, EdgeService
 from portolan.estate.estate import Estate
 from portolan.estate.machine import Forward, Host, Machine, Router
 from portolan.estate.network import Network
-from portolan.estate.service import sites_of
+from portolan.estate.service import Resolver, sites_of
 from portolan.estate.vantage import Vantage
+from portolan.source.place import Place
 
 _Held = tuple[int, Machine, IPAddress]
 
@@ -161,6 +162,22 @@ def _by_interface(machine: Machine | Vantage) -> dict[str, tuple[str, tuple[IPIn
     if isinstance(machine, Vantage):
         return {machine.network or INTERNET.name: (machine.network or INTERNET.name, machine.address)}
     return {each.name: (each.network, each.address) for each in machine.interfaces.values()}
+
+
+def resolvers_named(estate: Estate) -> Iterator[tuple[Place, IPAddress]]:
+    """Every address at which a machine, a visitor or a resolver asks for names, with where that is said."""
+    clients: list[Machine | Vantage] = [*machines(estate), *estate.vantages.values()]
+    for client in clients:
+        for address in client.resolver if isinstance(client.resolver, tuple) else ():
+            yield client.place.key("resolver"), address
+    for machine in machines(estate):
+        for service in machine.services.values():
+            if isinstance(service, Resolver):
+                for address in service.forwards_to:
+                    yield service.place.key("forwards_to"), address
+                for held in service.forwards_zones.values():
+                    for address in held:
+                        yield service.place.key("forwards_zones"), address
 
 
 def attachments(machine: Machine | Vantage) -> list[tuple[str, tuple[IPInterface, ...]]]:

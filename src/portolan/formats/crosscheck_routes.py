@@ -1,6 +1,6 @@
 """Cross-checks of routing: next routers, tables, the rules that lead to them, marks, and which addresses packets leave from."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection, Iterable
 
 from portolan.estate.base import IPAddress
 from portolan.estate.estate import Estate
@@ -13,6 +13,13 @@ from portolan.source.place import Place
 from portolan.source.plain import one_line
 
 Note = Callable[..., None]
+
+
+def there(names: Iterable[str], interfaces: Collection[str], place: Place, note: Note) -> None:
+    """Interfaces that are named: the machine has them."""
+    for name in names:
+        if name not in interfaces:
+            note(place, f"no interface is named '{one_line(name)}' on this machine", did_you_mean(name, interfaces))
 
 
 def neighbour(estate: Estate, machine: Machine | Vantage, via: IPAddress, place: Place, note: Note) -> None:
@@ -42,11 +49,7 @@ def _table_of(estate: Estate, machine: Machine, table: RoutingTable, note: Note)
     if table.name == MAIN_TABLE:
         note(table.place, f"'{MAIN_TABLE}' is the machine's own table", "Write its routes under 'routes'.")
     if table.on is not None and table.on not in machine.interfaces:
-        note(
-            table.place.key("on"),
-            f"no interface is named '{one_line(table.on)}' on this machine",
-            did_you_mean(table.on, machine.interfaces),
-        )
+        there([table.on], machine.interfaces, table.place.key("on"), note)
     elif table.gateway is not None and table.on is None:
         neighbour(estate, machine, table.gateway, table.place.key("gateway"), note)
     elif table.on is not None and table.gateway is None:
@@ -77,12 +80,8 @@ def ruled(estate: Estate, machine: Machine, note: Note) -> None:
                 f"no table of this machine is named '{one_line(rule.table)}'",
                 did_you_mean(rule.table, known) or "Add it under 'tables'.",
             )
-        if rule.entering is not None and rule.entering not in machine.interfaces and rule.entering != "lo":
-            note(
-                rule.place.key("in"),
-                f"no interface is named '{one_line(rule.entering)}' on this machine",
-                did_you_mean(rule.entering, machine.interfaces),
-            )
+        if rule.entering not in (None, "lo"):
+            there([str(rule.entering)], machine.interfaces, rule.place.key("in"), note)
         if rule.mark is not None and rule.mark not in marks:
             note(
                 rule.place.key("mark"),
@@ -100,13 +99,7 @@ def ruled(estate: Estate, machine: Machine, note: Note) -> None:
             )
         if mark.tcp and mark.udp:
             note(mark.place, "a mark is narrowed by 'tcp' or by 'udp'", "Write a line for each.")
-        for name in mark.entering:
-            if name not in machine.interfaces:
-                note(
-                    mark.place.key("in"),
-                    f"no interface is named '{one_line(name)}' on this machine",
-                    did_you_mean(name, machine.interfaces),
-                )
+        there(mark.entering, machine.interfaces, mark.place.key("in"), note)
 
 
 def routes(estate: Estate, machine: Machine | Vantage, note: Note) -> None:
@@ -128,12 +121,8 @@ def _route_lines(estate: Estate, machine: Machine | Vantage, routes: tuple[Route
                 neighbour(estate, machine, route.via, route.place.key("via"), note)
             if route.via.version != route.to.version:
                 note(route.place, "'to' and 'via' are of different IP versions")
-        if route.on is not None and route.on not in names:
-            note(
-                route.place.key("on"),
-                f"no interface is named '{one_line(route.on)}' on this machine",
-                did_you_mean(route.on, names),
-            )
+        if route.on is not None:
+            there([route.on], names, route.place.key("on"), note)
         _source_of(machine, route, note)
         mtu(route.mtu, route.place, note)
 

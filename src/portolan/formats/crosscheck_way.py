@@ -8,6 +8,7 @@ from portolan.estate.guesses import MOST_SPREAD
 from portolan.estate.machine import Forward, Machine, SourceNat
 from portolan.estate.network import Network
 from portolan.formats import patterns
+from portolan.formats.crosscheck_routes import there
 from portolan.source.nearest import did_you_mean
 from portolan.source.place import Place
 from portolan.source.plain import one_line
@@ -177,13 +178,12 @@ def _rule(rule: FilterRule, chain: str, interfaces: tuple[str, ...], note: Note)
         ("out", rule.leaving),
         ("not_out", rule.not_leaving),
     ):
-        _interfaces(names, interfaces, rule.place.key(key), note)
+        _asked_of(names, interfaces, rule.place.key(key), note)
 
 
-def _interfaces(names: tuple[str, ...], interfaces: tuple[str, ...], place: Place, note: Note) -> None:
-    for name in names:
-        if name not in interfaces and name != "lo" and not name.endswith("*"):
-            note(place, f"no interface is named '{one_line(name)}' on this machine", did_you_mean(name, interfaces))
+def _asked_of(names: tuple[str, ...], interfaces: tuple[str, ...], place: Place, note: Note) -> None:
+    """Interfaces that a filter asks for: loopback, and beginnings of names, too."""
+    there([name for name in names if name != "lo" and not name.endswith("*")], interfaces, place, note)
 
 
 def _areas(filtering: OneFilter, interfaces: tuple[str, ...], note: Note) -> None:
@@ -199,7 +199,7 @@ def _areas(filtering: OneFilter, interfaces: tuple[str, ...], note: Note) -> Non
             note(area.place, f"a chain is named '{one_line(area.name)}' too", "Give one of them another name.")
         if not (area.sources or area.interfaces or area.default):
             note(area.place, "nothing belongs to this area", "Add 'from', 'interfaces' or 'default: true'.")
-        _interfaces(area.interfaces, interfaces, area.place.key("interfaces"), note)
+        _asked_of(area.interfaces, interfaces, area.place.key("interfaces"), note)
         if area.answer is not None and area.otherwise != "reject":
             note(area.place.key("answer"), "'answer' belongs to 'otherwise: reject'")
         if area.answer == "tcp-reset":
@@ -216,8 +216,8 @@ def translations(machine: Machine, note: Note) -> None:
         named += [(forward.place.key("on"), forward.on)] if forward.on is not None else []
         named += [(forward.place.key("not_on"), name) for name in forward.not_on]
     for place, name in named:
-        if name not in interfaces and not (name == "lo" and "source_nat" in place.path):
-            note(place, f"no interface is named '{one_line(name)}' on this machine", did_you_mean(name, interfaces))
+        if not (name == "lo" and "source_nat" in place.path):
+            there([name], interfaces, place, note)
     for pair in machine.one_to_one:
         if pair.outside.version != pair.inside.version:
             note(pair.place, "'outside' and 'inside' are of different IP versions")

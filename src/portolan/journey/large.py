@@ -31,14 +31,23 @@ def with_size(response: Response, inner: tuple[Exchange, ...], fits: Fits | None
         return response
     page = str(response.page)
     if large:
-        stop = size_kinds.LargeStalls(
-            page, fits.stop.text, place=fits.stop.place, subject=fits.stop.subject, beside=(fits.stop,)
-        )
+        stop = _stalls(page, fits)
         return response.but(
             status=0, page=None, protocol=Detail.STALLED, stop=stop, decisions=(*response.decisions, stop)
         )
-    unsaid = size_kinds.LargeUnsaid(page, fits.octets, fits.stop.text, place=fits.stop.place, subject=fits.stop.subject)
-    return response.but(decisions=(*response.decisions, unsaid))
+    return response.but(decisions=(*response.decisions, _unsaid(page, fits)))
+
+
+def _stalls(what: str, fits: Fits) -> Decision:
+    """That something is larger than what arrives."""
+    return size_kinds.LargeStalls(
+        what, fits.stop.text, place=fits.stop.place, subject=fits.stop.subject, beside=(fits.stop,)
+    )
+
+
+def _unsaid(what: str, fits: Fits) -> Decision:
+    """That nothing says whether something is."""
+    return size_kinds.LargeUnsaid(what, fits.octets, fits.stop.text, place=fits.stop.place, subject=fits.stop.subject)
 
 
 def _stated(response: Response, machine: Machine) -> bool | None:
@@ -76,15 +85,12 @@ def handshake_stalls(connection: Connection, certificate: Certificate | None) ->
         return connection, None
     what = f"what the server says in the handshake, with the certificate {certificate.name},"
     if fits.octets < least or certificate.issuer not in (None, "self"):
-        facts = (what, fits.stop.text)
-        stop = size_kinds.LargeStalls(*facts, place=fits.stop.place, subject=fits.stop.subject, beside=(fits.stop,))
+        stop = _stalls(what, fits)
         stalled = connection.but(
             detail=Detail.STALLED, arrival=None, stop=stop, decisions=(*connection.decisions, stop)
         )
         return stalled, None
-    facts_unsaid = (what, fits.octets, fits.stop.text)
-    unsaid = size_kinds.LargeUnsaid(*facts_unsaid, place=fits.stop.place, subject=fits.stop.subject)
-    return connection, unsaid
+    return connection, _unsaid(what, fits)
 
 
 def _first_words(certificate: Certificate) -> tuple[int, int]:

@@ -17,8 +17,6 @@ from portolan.journey.world import World
 
 def race(world: World, client: Client, addresses: Sequence[IPAddress], port: int) -> tuple[Connection, ...]:
     """The attempts that a client makes, in an order in which the last one decides."""
-    if len(addresses) == 1:
-        return (world.connect(client, addresses[0], port),)
     if getattr(client, "like", None) == "chromium":
         return _as_a_browser(_raced(world, client, _askable(world, client, addresses), port))
     return _raced(world, client, addresses, port)
@@ -40,7 +38,7 @@ def _as_a_browser(attempts: tuple[Connection, ...]) -> tuple[Connection, ...]:
 
 
 def _raced(world: World, client: Client, addresses: Sequence[IPAddress], port: int) -> tuple[Connection, ...]:
-    """The same by families, as RFC 8305 has it."""
+    """The same of every client: by families, as RFC 8305 has it."""
     if len(addresses) == 1:
         return (world.connect(client, addresses[0], port),)
     order = ordered(addresses, lambda address: world.source(client, address))

@@ -13,7 +13,7 @@ from portolan.estate.certificate import Certificate
 from portolan.estate.client import Client, PassingProgram
 from portolan.estate.edge import EdgeService
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import attachments, machines, seat_of
+from portolan.estate.guesses import attachments, machines, resolvers_named, seat_of
 from portolan.estate.machine import Host, Machine
 from portolan.estate.network import Interface
 from portolan.estate.places import with_places
@@ -222,14 +222,10 @@ class World:
     def _stated_resolvers(self) -> list[Host]:
         """The resolvers that are stated by public addresses which no box of the estate has."""
         estate = self.estate
-        every = [service for machine in machines(estate) for service in machine.services.values()]
-        clients: list[Machine | Vantage] = [*machines(estate), *estate.vantages.values()]
-        stated = [address for each in clients if isinstance(each.resolver, tuple) for address in each.resolver]
-        for service in every:
-            if isinstance(service, Resolver):
-                stated += [*service.forwards_to, *(each for held in service.forwards_zones.values() for each in held)]
+        stated = [address for _, address in resolvers_named(estate)]
         if not stated:
             return []
+        clients: list[Machine | Vantage] = [*machines(estate), *estate.vantages.values()]
         held = {item.ip for box in clients for _, addresses in attachments(box) for item in addresses}
         return [
             self.shared.setdefault(("resolver", each), _resolver_at(f"the resolver {each}", each))

@@ -2,9 +2,11 @@
 
 import json
 import re
+from collections.abc import Iterable
 from ipaddress import ip_interface, ip_network
 from typing import Any
 
+from portolan.estate.network import USUAL_MTU
 from portolan.source.value import Value
 from portolan.transcribing.part import Spot
 from portolan.transcribing.sources import SourceError
@@ -91,7 +93,9 @@ def links(text: str, file: str) -> list[Link]:
     if text.lstrip()[:1] == "[":
         return [
             Link(
-                str(link.get("ifname", "")).partition("@")[0], "UP" in link.get("flags", []), int(link.get("mtu", 1500))
+                str(link.get("ifname", "")).partition("@")[0],
+                "UP" in link.get("flags", []),
+                int(link.get("mtu", USUAL_MTU)),
             )
             for link in _json(text, file)
             if isinstance(link, dict) and "LOOPBACK" not in link.get("flags", [])
@@ -106,28 +110,9 @@ def links(text: str, file: str) -> list[Link]:
 
 def routes(text: str, file: str) -> list[Way]:
     """The lines of `ip route`; what the kernel made of addresses by itself is left out. Raises SourceError."""
-    found: list[Way] = []
     if text.lstrip()[:1] == "[":
-        for each in _json(text, file):
-            if isinstance(each, dict) and each.get("protocol") != "kernel" and each.get("type", "unicast") in _KINDS:
-                kind = _KINDS[each.get("type", "unicast")]
-                to = _range(str(each.get("dst")), each.get("gateway"))
-                via = each.get("gateway") or (each.get("via") or {}).get("host")
-                mtu = next((held.get("mtu") for held in each.get("metrics", []) if isinstance(held, dict)), None)
-                found.append(
-                    Way(
-                        to,
-                        via,
-                        each.get("dev"),
-                        kind,
-                        int(each.get("metric", 0)),
-                        Spot(file, 1),
-                        each.get("prefsrc"),
-                        int(mtu) if mtu is not None else None,
-                        "onlink" in each.get("flags", []),
-                    )
-                )
-        return found
+        return ways(_json(text, file), file)
+    found: list[Way] = []
     for number, row in enumerate(text.splitlines(), 1):
         words = row.split()
         if not words or "proto kernel" in row:
@@ -154,6 +139,33 @@ def routes(text: str, file: str) -> list[Way]:
                 "onlink" in rest,
             )
         )
+    return found
+
+
+def ways(told: Iterable[Any], file: str) -> list[Way]:
+    """The same of its JSON, line by line."""
+    found: list[Way] = []
+    for each in told:
+        if isinstance(each, dict) and each.get("protocol") != "kernel" and each.get("type", "unicast") in _KINDS:
+            kind = _KINDS[each.get("type", "unicast")]
+            to = _range(str(each.get("dst")), each.get("gateway"))
+            beside, metrics = each.get("via"), each.get("metrics")
+            via = each.get("gateway") or (beside.get("host") if isinstance(beside, dict) else None)
+            held = metrics if isinstance(metrics, list) else ()
+            mtu = next((one.get("mtu") for one in held if isinstance(one, dict)), None)
+            found.append(
+                Way(
+                    to,
+                    via,
+                    each.get("dev"),
+                    kind,
+                    int(each.get("metric", 0)),
+                    Spot(file, 1),
+                    each.get("prefsrc"),
+                    mtu if isinstance(mtu, int) else None,
+                    "onlink" in each.get("flags", []),
+                )
+            )
     return found
 
 

@@ -7,6 +7,7 @@ from typing import Any
 
 from portolan.estate.base import is_public
 from portolan.estate.names import is_exact
+from portolan.estate.network import USUAL_MTU
 from portolan.transcribing import addresses as told
 from portolan.transcribing import routing
 from portolan.transcribing.assembling import Transcript, add_web, pem_blocks, transcript
@@ -18,7 +19,6 @@ from portolan.transcribing.registry import every_web
 from portolan.transcribing.sources import Source, SourceError
 from portolan.transcribing.web import Gathered, unused
 
-_USUAL_MTU = 1500
 #: So many resolvers glibc asks.
 _MOST_RESOLVERS = 3
 #: Programs by the names that they run under.
@@ -109,7 +109,7 @@ class _Reading:
         for link in told.links(*given):
             if link.name in interfaces and not link.up:
                 interfaces[link.name].say("up", False)
-            if link.name in interfaces and link.mtu != _USUAL_MTU:
+            if link.name in interfaces and link.mtu != USUAL_MTU:
                 interfaces[link.name].say("mtu", link.mtu)
         routing.set_interfaces(self.part, interfaces, self.answer("settings"))
         if interfaces:

@@ -6,7 +6,7 @@ A table of the family inet is for both; counters, comments and logs are left out
 from collections.abc import Iterator
 from typing import Any
 
-from yaml.nodes import MappingNode, Node, SequenceNode
+from yaml.nodes import MappingNode, SequenceNode
 
 from portolan.formats.yaml_nodes import compose, plain_data
 from portolan.source.problem import EstateError
@@ -78,11 +78,12 @@ class Listed:
         )
         if not isinstance(held, SequenceNode):
             raise SourceError(f"{file} is no ruleset", "Save it with: nft -j list ruleset.")
-        self._layered([plain_data(node) for node in held.value])
-        for node in held.value:
-            self._declared(node, Spot(file, node.start_mark.line + 1))
-        for node in held.value:
-            self._rule(node, Spot(file, node.start_mark.line + 1))
+        told = [(plain_data(node), Spot(file, node.start_mark.line + 1)) for node in held.value]
+        self._layered([item for item, _ in told])
+        for item, spot in told:
+            self._declared(item, spot)
+        for item, spot in told:
+            self._rule(item, spot)
 
     @staticmethod
     def recognises(text: str) -> bool:
@@ -124,8 +125,7 @@ class Listed:
             self._layer_of[table] = at
         self.layers = [{0: Chains(0), 4: Chains(4), 6: Chains(6)} for _ in taken or [set()]]
 
-    def _declared(self, node: Node, spot: Spot) -> None:
-        item = plain_data(node)
+    def _declared(self, item: Any, spot: Spot) -> None:
         if not isinstance(item, dict):
             return
         chain, named = item.get("chain"), item.get("set") or item.get("map")
@@ -164,8 +164,7 @@ class Listed:
         elif isinstance(named, dict) and isinstance(named.get("elem", []), list):
             self._elements[str(named.get("name"))] = (str(named.get("type")), named.get("elem", []))
 
-    def _rule(self, node: Node, spot: Spot) -> None:
-        item = plain_data(node)
+    def _rule(self, item: Any, spot: Spot) -> None:
         rule = item.get("rule") if isinstance(item, dict) else None
         if not isinstance(rule, dict) or str(rule.get("family")) not in _FAMILIES:
             return

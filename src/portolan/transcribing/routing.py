@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from ipaddress import ip_network
 from typing import Any
 
-from portolan.transcribing.addresses import Way, routes
+from portolan.transcribing.addresses import Way, ways
 from portolan.transcribing.part import Part, Spot
 
 #: Tables that are the machine's own, or the kernel's.
@@ -42,11 +42,12 @@ def tables(texts: list[tuple[str, str]]) -> dict[str, list[Way]]:
             held = json.loads(text)
         except (ValueError, RecursionError):
             continue
-        names = dict.fromkeys(str(each["table"]) for each in held if isinstance(each, dict) and "table" in each)
-        for name in names:
-            if name not in _OWN:
-                mine = [each for each in held if isinstance(each, dict) and str(each.get("table")) == name]
-                found.setdefault(name, []).extend(routes(json.dumps(mine), file))
+        by_name: dict[str, list[Any]] = {}
+        for each in held if isinstance(held, list) else ():
+            if isinstance(each, dict) and "table" in each and str(each["table"]) not in _OWN:
+                by_name.setdefault(str(each["table"]), []).append(each)
+        for name, mine in by_name.items():
+            found.setdefault(name, []).extend(ways(mine, file))
     return found
 
 
