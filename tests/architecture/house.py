@@ -15,11 +15,13 @@ MAY_IMPORT: dict[str, tuple[str, ...]] = {
     "journey": ("dns", "net", "tls", "http", "edge", "store", "programs", "evidence", "estate", "source"),
     "diagnosis": ("journey", "dns", "net", "tls", "http", "edge", "store", "programs", "evidence", "estate", "source"),
     "surveying": ("diagnosis", "journey", "tls", "evidence", "estate", "source"),
+    "observing": ("diagnosis", "journey", "evidence", "estate", "source"),
     "formats": ("estate", "source"),
     "transcribing": ("formats", "estate", "source"),
     "rehearsal": ("journey", "formats", "evidence", "estate", "source"),
     "views": (
         "surveying",
+        "observing",
         "diagnosis",
         "rehearsal",
         "journey",
@@ -50,6 +52,7 @@ HOLDS = {
     "journey": "an exchange, a visit, a moment",
     "diagnosis": "causes, remedies, exposure",
     "surveying": "all of it at a glance",
+    "observing": "what is seen, held against it",
     "formats": "text to values",
     "transcribing": "real configuration read in",
     "rehearsal": "the real thing, on this machine",
@@ -71,4 +74,5 @@ PURE = (
     "journey",
     "diagnosis",
     "surveying",
+    "observing",
 )

@@ -3,7 +3,7 @@
 import argparse
 from typing import TYPE_CHECKING
 
-from portolan.cli.options import add_command, estate_options, format_option, question_options
+from portolan.cli.options import add_command, by_hand_option, estate_options, format_option, question_options
 from portolan.cli.streams import complain
 from portolan.source.plain import one_line
 
@@ -20,6 +20,7 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         "why a visitor does not get what was expected, and what mends it",
         "portolan explain https://visit.kestrel-ridge.example/ --from street",
         "portolan explain --estate observatory/",
+        "portolan explain https://visit.kestrel-ridge.example/ --seen office=200 --seen street=time-out",
     )
     question_options(parser, "all that misses an expectation, a cause at a time")
     parser.add_argument(
@@ -27,6 +28,22 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         action="store_true",
         help="try every change that might have been meant, however long it takes, and not only the likeliest",
     )
+    parser.add_argument(
+        "--seen",
+        metavar="WHAT",
+        action="append",
+        default=[],
+        help="what is seen of the real thing: a status, time-out, refused, 'no such name', certificate, 'wrong page', a code of curl or "
+        "a browser; or PLACE=WHAT, and several: the beliefs that would give exactly that, and what to look at next",
+    )
+    parser.add_argument(
+        "--checked",
+        metavar="OBJECT=right|wrong",
+        action="append",
+        default=[],
+        help="with --seen: this was looked at, and is as it is written, or not; OBJECT is a dotted path, or file:line",
+    )
+    by_hand_option(parser)
     estate_options(parser)
     format_option(parser, "explain")
     parser.set_defaults(run=run)
@@ -45,6 +62,10 @@ def run(arguments: argparse.Namespace) -> int:
     from portolan.views.results import Explained
 
     about = ready(arguments)
+    if arguments.seen or arguments.checked:
+        from portolan.cli.seen import explained_as_seen
+
+        return explained_as_seen(arguments, about)
     if arguments.url is None:
         return _all_missed(arguments, about)
     question = posed(arguments, about)
@@ -58,6 +79,10 @@ def run(arguments: argparse.Namespace) -> int:
             found = explain(question.world, question.url, turns[0].visit.vantage, about.apply, most)
     findings = recognise(Case(question.world, found.visit, found.expectation))
     result = Explained(found, findings, arguments.every_step, arguments.zoom)
+    if arguments.by_hand:
+        from portolan.observing.by_hand import by_hand
+
+        result = result.but(by_hand=by_hand(question.world, found.visit))
     put("explain", arguments.format, result, style_of(arguments))
     if arguments.format == "patch" and found.missed and (found.best is None or not found.best.patch):
         complain(f"portolan: {_why_empty(found)}")
@@ -79,8 +104,8 @@ def _all_missed(arguments: argparse.Namespace, about: "Ready") -> int:
     from portolan.diagnosis.smallest import EVERY, MOST_TRIED
     from portolan.views.results import AllExplained, Explained
 
-    if arguments.vantage is not None or arguments.zoom is not None or arguments.format == "patch":
-        raise UsageError("no URL is named", "Name one, or leave --from, --zoom and --format patch out.")
+    if arguments.vantage is not None or arguments.zoom is not None or arguments.format == "patch" or arguments.by_hand:
+        raise UsageError("no URL is named", "Name one, or leave --from, --zoom, --by-hand and --format patch out.")
     found = answers(about.world, about.apply)
     groups = sorted(found.groups, key=lambda each: -len(each.missed))
     most = EVERY if arguments.thorough else MOST_TRIED

@@ -110,6 +110,25 @@ def output_option(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def by_hand_option(parser: argparse.ArgumentParser) -> None:
+    """Whether it is told what can be looked at by hand."""
+    parser.add_argument(
+        "--by-hand",
+        action="store_true",
+        help="tell, leg by leg, which command shows by hand whether the estate is true, where to run it, and what it prints",
+    )
+
+
+def as_if_at_option(parser: argparse.ArgumentParser) -> None:
+    """The new place of a name, before its records move."""
+    parser.add_argument(
+        "--as-if-at",
+        metavar="ADDRESS",
+        default=None,
+        help="ask under the real name as if it led to this address: the new place, before the records move",
+    )
+
+
 def question_options(parser: argparse.ArgumentParser, left_out: str | None = None) -> None:
     """Which URL from where; `left_out` says what is asked where none is named."""
     about = "the address as a visitor would type it"
@@ -123,7 +142,7 @@ def question_options(parser: argparse.ArgumentParser, left_out: str | None = Non
         metavar="VANTAGE",
         default=None,
         help="where the visitor asks from: a vantage, a machine, near:NETWORK or internet (default: the estate's default vantage, its only "
-        "one, else internet)",
+        "one, else internet); 'follow' takes several with commas, or all",
     )
     parser.add_argument(
         "--zoom",

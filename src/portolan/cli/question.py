@@ -6,6 +6,7 @@ import os
 import stat
 from collections.abc import Callable, Iterable
 from datetime import UTC, datetime
+from ipaddress import ip_address
 from pathlib import Path
 from typing import Any, Protocol
 
@@ -15,6 +16,8 @@ from portolan.cli.errors import UsageError
 from portolan.cli.options import named_estate
 from portolan.cli.streams import complain
 from portolan.estate.estate import Estate
+from portolan.estate.url import parse
+from portolan.estate.vantage import AsIfVantage
 from portolan.formats.change import new_names, operations
 from portolan.formats.estate_file import Loaded, changed, load, patched
 from portolan.formats.files import FileError, Files, KeptFiles
@@ -185,6 +188,19 @@ def posed(arguments: argparse.Namespace, about: Ready) -> Question:
     for each in found.assumed:
         complain(f"note: {one_line(each, 400)}")
     return found
+
+
+def as_if_at(asked: Question, address: str | None) -> Question:
+    """The question as if the name that is asked led to an address. Raises UsageError."""
+    if address is None:
+        return asked
+    try:
+        there = ip_address(address)
+    except ValueError:
+        raise UsageError(
+            f"--as-if-at: '{one_line(address)}' is no address", "Write one such as 203.0.113.40."
+        ) from None
+    return asked.but(vantage=AsIfVantage.of(asked.vantage, (parse(asked.url).host, there)))
 
 
 def booted_machines(arguments: argparse.Namespace, loaded: Loaded) -> frozenset[str] | None:

@@ -9,6 +9,7 @@ import types
 import typing
 from collections import Counter
 from collections.abc import Iterable, Iterator
+from datetime import datetime, timedelta
 from functools import cache
 from ipaddress import ip_address, ip_network
 from typing import Any, Literal
@@ -327,3 +328,102 @@ def _path(text: str, about: Known) -> Iterator[Slip]:
             yield Slip(other, 1.5)
         elif (text and other.startswith(f"{text}/")) or text.startswith(f"{other}/"):
             yield Slip(other, 1.7)
+
+
+# -- what is otherwise in truth: the same types, read backwards --------------------------------------------------------
+
+#: What it costs to believe that something is a little otherwise than it is written, that it is not there, or off, or narrowed.
+_A_LITTLE, _GONE, _SWITCHED, _ANOTHER = 1.0, 1.1, 1.2, 1.5
+#: Addresses of nobody (RFC 5737), to which something may be narrowed by mistake.
+_NOBODYS = "203.0.113.192/28"
+GONE_COST = _GONE
+
+
+def strays(holds: Holds, text: str) -> list[Slip]:
+    """What may be there in truth in place of a text that is written, by its type alone: values that nobody states."""
+    parts = set(holds.scalar)
+    found: list[str] = []
+    if parts & _ADDRESSES:
+        found += _near_by(text)
+    if Listener in parts:
+        words = text.split() or [""]
+        host, _, port = words[0].rpartition(":")
+        found += [" ".join([f"{host}:{each}" if host else each, *words[1:]]) for each in _near_ports(port)]
+        found += [f"127.0.0.1:{text}"] if not host else []
+        found += [" ".join(words[:-1])] if words[-1] == "tls" else []
+    if PortRange in parts or (int in parts and text.isdigit()):
+        found += _near_ports(text)
+    if parts & _TARGETS or "://" in text:
+        found += _near_targets(text)
+    elif parts & _NAMES or parts & _PATHS or (str in parts and not holds.refers):
+        found += [typo(text)] if re.search(r"[a-z]", text) else []
+        if parts & _NAMES:
+            found += [text.partition(".")[2] if text.count(".") > 2 else f"www.{text}"]
+        else:
+            head, _, tail = text.rstrip("/").rpartition("/")
+            found += [head or f"site/{text}" if tail else text]
+    return [Slip(each, _A_LITTLE) for each in dict.fromkeys(found) if each and each != text]
+
+
+def _near_by(text: str) -> list[str]:
+    plain, slash, mask = text.partition("/")
+    match = _V4.fullmatch(plain)
+    if match is None:
+        head, sign, last = plain.rpartition(":")
+        return [f"{head}:{int(last or '0', 16) + 1:x}{slash}{mask}"] if sign and len(last) < 4 else []
+    first, _, last = plain.rpartition(".")
+    if slash and mask not in ("32", ""):
+        head, _, third = first.rpartition(".")
+        return [f"{head}.{(int(third) + 1) % 256}.{last}{slash}{mask}"]
+    turned = int(last[::-1])
+    near = [str(each) for each in (int(last) + 1, turned) if str(each) != last and each < 255]
+    return [f"{first}.{each}{slash}{mask}" for each in near] + ([f"{plain}/30"] if not slash else [])
+
+
+def _near_ports(text: str) -> list[str]:
+    number = re.search(r"\d+", text)
+    if number is None:
+        return []
+    near = int(number[0]) + 1
+    return [text.replace(number[0], str(near if near < 65536 else near - 2), 1)]
+
+
+def _near_targets(text: str) -> list[str]:
+    match = _TARGET.fullmatch(text)
+    if match is None:
+        return [typo(text)]
+    scheme, host, port, rest = match[1], match[2], match[3] or "", match[4]
+    other = {"http": "https", "https": "http"}.get(scheme)
+    near = _near_by(host)[:1] or ([typo(host)] if re.search(r"[a-z]{3}", host) and "{" not in host else [])
+    return [
+        *([f"{other}://{host}{port}{rest}"] if other else []),
+        *(f"{scheme}://{each}{port}{rest}" for each in near),
+        *(f"{scheme}://{host}:{each}{rest}" for each in _near_ports(port[1:])),
+    ]
+
+
+def typo(text: str) -> str:
+    """A word with two neighbouring letters exchanged; a further letter where none can be."""
+    match = re.search(r"[a-z]{3,}", text)
+    for at in range(match.start() + 1, match.end() - 1) if match is not None else ():
+        if text[at] != text[at + 1]:
+            return text[:at] + text[at + 1] + text[at] + text[at + 2 :]
+    return f"{text}x"
+
+
+def otherwise(holds: Holds, default: object, now: datetime) -> list[tuple[object, float]]:
+    """What a key that is not written may say in truth, by its type and its default: a switch the other way, another choice, a time that has passed or is to
+    come, ranges that hold nobody.
+    """
+    parts = set(holds.scalar)
+    if parts == {bool} and isinstance(default, bool):
+        return [(not default, _SWITCHED)]
+    found: list[tuple[object, float]] = []
+    for part in parts:
+        if typing.get_origin(part) is Literal:
+            found += [(word, _ANOTHER) for word in typing.get_args(part) if word != default and isinstance(word, str)]
+    if datetime in parts:
+        found += [((now + timedelta(days=each)).strftime("%Y-%m-%dT%H:%M:%SZ"), _SWITCHED) for each in (-1, 1)]
+    if holds.many and parts & set(typing.get_args(IPNetwork)):
+        found += [([_NOBODYS], _SWITCHED)]
+    return found

@@ -36,6 +36,7 @@ def follow_data(
     findings: "list[Finding]",
     turns: tuple[Turn, ...] = (),
     parts: tuple[Part, ...] = (),
+    by_hand: dict[str, Any] | None = None,
 ) -> dict[str, Any]:
     """One visit as plain data. `outcome` is the worst: what comes at one of the name's addresses, where that misses."""
     return {
@@ -73,12 +74,16 @@ def follow_data(
         ],
         "assumptions": [each.text for each in visit.assumptions],
         "findings": [finding_data(finding) for finding in findings],
+        "by_hand": by_hand,
     }
 
 
-def explain_data(explanation: "Explanation", findings: "list[Finding]") -> dict[str, Any]:
+def explain_data(
+    explanation: "Explanation", findings: "list[Finding]", by_hand: dict[str, Any] | None = None
+) -> dict[str, Any]:
     """An explanation as plain data."""
-    data = follow_data(explanation.visit, explanation.missed, explanation.expectation is not None, findings)
+    stated = explanation.expectation is not None
+    data = follow_data(explanation.visit, explanation.missed, stated, findings, by_hand=by_hand)
     data["causes"] = [finding_data(cause) for cause in explanation.causes]
     data["other_causes"] = [[finding_data(cause) for cause in others] for others in explanation.other_causes]
     data["remedies"] = [_remedy(remedy) for remedy in explanation.remedies]

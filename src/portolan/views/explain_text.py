@@ -1,5 +1,7 @@
 """The text view of `explain`: why, what to do, and the proof."""
 
+from collections.abc import Iterable
+
 from portolan.diagnosis.asking import Answers
 from portolan.diagnosis.base import Finding
 from portolan.diagnosis.proposal import Safety
@@ -19,7 +21,12 @@ SAFETY_WORDS = {
 
 
 def explain_text(
-    explanation: Explanation, findings: list[Finding], style: Style, every: bool, zoomed: list[str]
+    explanation: Explanation,
+    findings: list[Finding],
+    style: Style,
+    every: bool,
+    zoomed: list[str],
+    more: Iterable[str] = (),
 ) -> str:
     """Why, and what to do; for an expectation that is met, what made it slow."""
     visit = explanation.visit
@@ -29,6 +36,7 @@ def explain_text(
         *zoomed,
         *legs(visit, style, every),
         *assumed(visit, style, every),
+        *more,
     ]
     if not explanation.missed:
         for finding in findings:

@@ -16,6 +16,8 @@ if TYPE_CHECKING:
 #: What is shown, in which forms, and the module (and function) for each; the first form is the usual one.
 FORMATS: dict[str, dict[str, str]] = {
     "follow": {"text": "text", "json": "json_forms:followed"},
+    "several": {"text": "observing_text:several", "json": "observing_json:several"},
+    "doubt": {"text": "observing_text:doubted", "json": "observing_json:doubted"},
     "ladder": {"text": "text_forms:climbed", "json": "json_forms:climbed"},
     "check": {"text": "text_forms:checked", "json": "json_forms:checked"},
     "renewals": {"text": "text_forms:renewed", "json": "json_forms:renewed"},

@@ -1,6 +1,7 @@
 """The JSON of results of the commands about one question, each by its name in `formats.py`; in ASCII, so that nothing in it moves a terminal."""
 
 from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any
 
 from portolan.source.plain import document
 from portolan.views.data import all_explained_data, check_data, explain_data, follow_data
@@ -17,6 +18,9 @@ from portolan.views.results import (
 )
 from portolan.views.style import Style
 
+if TYPE_CHECKING:
+    from portolan.observing.by_hand import ByHand
+
 
 def _document(data: object, style: Style) -> Iterator[str]:
     del style
@@ -26,7 +30,21 @@ def _document(data: object, style: Style) -> Iterator[str]:
 def followed(result: Followed, style: Style) -> Iterator[str]:
     """A visit."""
     facts = (result.visit, result.missed, result.expected, result.findings, result.turns, result.parts)
-    return _document(follow_data(*facts), style)
+    data = follow_data(*facts, _by_hand(result.by_hand))
+    if result.rests_on is not None:
+        from portolan.views.observing_json import rests_on_data
+
+        data["rests_on"] = rests_on_data(result.rests_on)
+    return _document(data, style)
+
+
+def _by_hand(held: "ByHand | None") -> dict[str, Any] | None:
+    """What can be looked at by hand, where it was asked for."""
+    if held is None:
+        return None
+    from portolan.views.observing_json import by_hand_data
+
+    return by_hand_data(held)
 
 
 def checked(result: Checked, style: Style) -> Iterator[str]:
@@ -36,7 +54,7 @@ def checked(result: Checked, style: Style) -> Iterator[str]:
 
 def explained(result: Explained, style: Style) -> Iterator[str]:
     """An explanation."""
-    return _document(explain_data(result.explanation, result.findings), style)
+    return _document(explain_data(result.explanation, result.findings, _by_hand(result.by_hand)), style)
 
 
 def patch(result: Explained, style: Style) -> Iterator[str]:

@@ -30,11 +30,11 @@ def places_data(found: SideBySide) -> dict[str, Any]:
         "seen": [seen_data(seen(found.one)), seen_data(seen(found.other))],
         "parting": None
         if parting is None
-        else {"leg": parting.leg, "decisions": [_decision(parting.before), _decision(parting.after)]},
+        else {"leg": parting.leg, "decisions": [decision_data(parting.before), decision_data(parting.after)]},
     }
 
 
-def _decision(decision: Decision | None) -> dict[str, Any] | None:
+def decision_data(decision: Decision | None) -> dict[str, Any] | None:
     if decision is None:
         return None
     place = decision.place

@@ -20,8 +20,8 @@ def _lines(found: SideBySide, style: Style) -> Iterator[str]:
     if found.parting is not None:
         yield ""
         yield style.ink(f"the ways part at: {found.parting.leg}", "leg")
-        yield from _decided(one, found.parting.before, style)
-        yield from _decided(other, found.parting.after, style)
+        yield from decided(one, found.parting.before, style)
+        yield from decided(other, found.parting.after, style)
     yield ""
     for visit in (found.one, found.other):
         yield from _got(visit, style)
@@ -31,7 +31,7 @@ def _lines(found: SideBySide, style: Style) -> Iterator[str]:
     yield from row(style, style.ink(f"{sign} ", ink, "bold"), 2, text, ink=(ink, "bold"))
 
 
-def _decided(name: str, decision: Decision | None, style: Style) -> list[str]:
+def decided(name: str, decision: Decision | None, style: Style) -> list[str]:
     text = decision.text if decision is not None else "nothing of the kind"
     where = (
         decision.place.span.short if decision is not None and decision.place is not None and decision.place.path else ""

@@ -17,6 +17,10 @@ if TYPE_CHECKING:
     from portolan.diagnosis.renewals import Renewal
     from portolan.diagnosis.trial import Explanation
     from portolan.estate.estate import Estate
+    from portolan.observing.by_hand import ByHand
+    from portolan.observing.next_check import NextCheck
+    from portolan.observing.rests_on import RestsOn
+    from portolan.observing.suspects import Doubt
     from portolan.rehearsal.run import Rehearsed
 
 
@@ -31,6 +35,8 @@ class Followed(Value, frozen=True):
     parts: tuple[Part, ...] = ()
     every: bool = False
     zoom: str | None = None
+    by_hand: "ByHand | None" = None
+    rests_on: "RestsOn | None" = None
 
 
 class Checked(Value, frozen=True):
@@ -49,6 +55,14 @@ class Explained(Value, frozen=True):
     findings: "list[Finding]"
     every: bool = False
     zoom: str | None = None
+    by_hand: "ByHand | None" = None
+
+
+class Doubted(Value, frozen=True):
+    """What is seen otherwise than it is written, what may be wrong, and what to look at next."""
+
+    doubt: "Doubt"
+    next: "NextCheck | None"
 
 
 class AllExplained(Value, frozen=True):

@@ -180,6 +180,34 @@ _DEFINITIONS: dict[str, Schema] = {
     ),
 }
 
+_BY_HAND = _object(
+    checks=_list(_object(leg=_one_of(Leg), on=_TEXT, command=_TEXT, prints=_list(_TEXT), where=_MAYBE_TEXT)),
+    logs=_list(_object(on=_TEXT, file=_TEXT, line=_TEXT)),
+    browser=_TEXT,
+    ping=_TEXT,
+)
+_RESTS_ON = _object(
+    tried=_NUMBER, facts=_list(_object(object=_TEXT, pointer=_TEXT, where=_TEXT, outcome=_ref("outcome")))
+)
+_SUSPECT = _object(
+    object=_TEXT,
+    pointer=_TEXT,
+    where=_TEXT,
+    likely={"type": "number", "minimum": 0, "maximum": 1, "description": "Its share among the suspects."},
+    ways=_list(_object(text=_TEXT, change=_list({"type": "object"}))),
+)
+_DOUBT = _object(
+    portolan={"const": 1},
+    url=_TEXT,
+    at=_MOMENT,
+    agrees={**_TRUTH, "description": "Whether the estate says all that was seen."},
+    sights=_list(_object(vantage=_TEXT, seen=_list(_TEXT), predicted=_ref("outcome"), agrees=_TRUTH), minItems=1),
+    checked=_object(right=_list(_TEXT), wrong=_list(_TEXT)),
+    suspects={**_list(_SUSPECT), "description": "The likeliest first."},
+    unwritten=_list(_object(text=_TEXT, find_out=_TEXT)),
+    bounded={**_TRUTH, "description": "Whether more ways could have been tried."},
+    next=_or_null(_object(on=_TEXT, how=_TEXT, answers=_list(_object(shows=_TEXT, add=_TEXT, leaves=_list(_TEXT))))),
+)
 _EXPECTED = _object(stated=_TRUTH, met=_TRUTH, missed=_list(_TEXT))
 _FOLLOW: dict[str, Schema] = {
     "portolan": {"const": 1},
@@ -213,6 +241,7 @@ _FOLLOW: dict[str, Schema] = {
     },
     "assumptions": _list(_TEXT),
     "findings": _list(_ref("finding")),
+    "by_hand": {**_or_null(_BY_HAND), "description": "What can be looked at by hand, with --by-hand."},
 }
 _EXPLAINED = _object(
     **_FOLLOW,
@@ -226,7 +255,25 @@ _EXPLAINED = _object(
 
 
 _SHAPES: dict[str, Schema] = {
-    "follow": _object(**_FOLLOW),
+    "follow": {
+        **_object(**_FOLLOW),
+        "properties": {**_FOLLOW, "rests_on": {**_RESTS_ON, "description": "With --rests-on."}},
+    },
+    "several": _object(
+        portolan={"const": 1},
+        url=_TEXT,
+        at=_MOMENT,
+        places=_list(_object(vantage=_TEXT, outcome=_ref("outcome"), met=_TRUTH, missed=_list(_TEXT)), minItems=1),
+        parting=_or_null(
+            _object(
+                met=_TEXT,
+                missed=_TEXT,
+                leg=_one_of(Leg),
+                decisions=_list(_or_null(_object(kind=_TEXT, text=_TEXT, where=_MAYBE_TEXT)), minItems=2, maxItems=2),
+            )
+        ),
+    ),
+    "doubt": _DOUBT,
     "explain": {
         "anyOf": [
             _EXPLAINED,
@@ -413,7 +460,13 @@ _SHAPES: dict[str, Schema] = {
         ),
     ),
 }
-_TITLES = {"places": "compare --from X --from Y", "ladder": "follow --ladder", "renewals": "check --renewals"}
+_TITLES = {
+    "several": "follow --from X,Y",
+    "doubt": "explain --seen",
+    "places": "compare --from X --from Y",
+    "ladder": "follow --ladder",
+    "renewals": "check --renewals",
+}
 #: What has a schema.
 NAMES = tuple(_SHAPES)
 

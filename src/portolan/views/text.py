@@ -1,6 +1,6 @@
 """The text view: a leg a line, the break marked, the verdict last."""
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING
 
 from portolan.evidence.decision import Decision
@@ -26,7 +26,19 @@ def shown(result: "Followed", style: Style) -> Iterator[str]:
 
         zoomed = zoom_text(result.visit, result.zoom, style)
     facts = (result.visit, result.missed, result.expected, result.findings, style, result.every)
-    yield follow_text(*facts, zoomed, result.turns, result.parts)
+    yield follow_text(*facts, zoomed, result.turns, result.parts, _more(result, style))
+
+
+def _more(result: "Followed", style: Style) -> list[str]:
+    """What was asked for beside the way itself: what it hangs on, and what to look at by hand."""
+    lines: list[str] = []
+    if result.rests_on is not None or result.by_hand is not None:
+        from portolan.views.observing_text import by_hand_text, rests_on_text
+
+        lines += rests_on_text(result.rests_on, style) if result.rests_on is not None else []
+        lines += [""] if lines and result.by_hand is not None else []
+        lines += by_hand_text(result.by_hand, style) if result.by_hand is not None else []
+    return [*lines, ""] if lines else []
 
 
 def follow_text(
@@ -39,12 +51,14 @@ def follow_text(
     zoomed: list[str] | None = None,
     turns: tuple[Turn, ...] = (),
     parts: tuple[Part, ...] = (),
+    more: Iterable[str] = (),
 ) -> str:
-    """One visit, leg by leg; a leg enlarged stands before the rest. `turns` are the addresses at which it goes otherwise."""
+    """One visit, leg by leg; a leg enlarged stands before the rest, `more` before the verdict. `turns` are the addresses at which it goes otherwise."""
     lines = [*head(visit, style), *(zoomed or ()), *legs(visit, style, every), *assumed(visit, style, every)]
     for finding in findings[:1]:
         word = "cause   " if missed else "beware  "
         lines += row(style, style.ink(word, "warn"), 8, f"{finding.code}: {finding.text}", where(finding.place))
+    lines += more
     lines += verdict(visit, missed, expected, style)
     lines += _looks_broken(parts, style)
     for turn in turns:

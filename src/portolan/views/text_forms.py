@@ -19,7 +19,12 @@ def explained(result: Explained, style: Style) -> Iterator[str]:
     from portolan.views.zoom_text import zoom_text
 
     zoomed = zoom_text(result.explanation.visit, result.zoom, style) if result.zoom is not None else []
-    yield explain_text(result.explanation, result.findings, style, result.every, zoomed)
+    more: list[str] = []
+    if result.by_hand is not None:
+        from portolan.views.observing_text import by_hand_text
+
+        more = [*by_hand_text(result.by_hand, style), ""]
+    yield explain_text(result.explanation, result.findings, style, result.every, zoomed, more)
 
 
 def all_explained(result: AllExplained, style: Style) -> Iterator[str]:

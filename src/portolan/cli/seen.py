@@ -1,0 +1,94 @@
+"""`portolan explain --seen`: something else is seen than the estate says; which belief is wrong, and what to look at next."""
+
+import argparse
+from typing import TYPE_CHECKING
+
+from portolan.cli.asking import asked
+from portolan.cli.errors import UsageError
+from portolan.cli.streams import complain
+from portolan.cli.terminal import put, style_of
+from portolan.estate.vantage import Vantage
+from portolan.journey.question import UnknownPlaceError, place, question
+from portolan.observing.next_check import further_places, next_check
+from portolan.observing.observation import ContradictionError, Seen, UnknownSeenError, agreed, read
+from portolan.observing.suspects import MOST_TRIED, Checked, doubt
+from portolan.source.nearest import did_you_mean
+from portolan.source.plain import one_line
+from portolan.views.results import Doubted
+
+if TYPE_CHECKING:
+    from portolan.cli.question import Ready
+    from portolan.journey.world import World
+
+_EVERY = 1_000_000
+
+
+def explained_as_seen(arguments: argparse.Namespace, about: "Ready") -> int:
+    """Tells what may be wrong; 0 where the estate says what is seen, else 1. Raises UsageError."""
+    if arguments.url is None:
+        raise UsageError("--seen is about one address", "Name the URL that it was seen at.")
+    if not arguments.seen:
+        raise UsageError("--checked goes with --seen", "Say what is seen, too: --seen PLACE=WHAT.")
+    if arguments.format == "patch" or arguments.zoom is not None or arguments.by_hand:
+        raise UsageError(
+            "what is seen is no remedy and no way", "Leave --zoom, --by-hand and --format patch out; 'follow' has them."
+        )
+    world, told = _told(arguments, about.world)
+    checked = [_checked(text) for text in arguments.checked]
+    with asked():
+        one = question(world, arguments.url, next(iter(told)).name)
+        places = further_places(world, [each.name for each in told])
+        world = world.with_vantages(*(each for each in places if each.name not in world.estate.vantages))
+        most = _EVERY if arguments.thorough else MOST_TRIED
+        found = doubt(world, one.url, told.items(), about.apply, most, checked)
+        following = None if found.agrees else next_check(found, places)
+    for each in one.assumed:
+        complain(f"note: {one_line(each, 400)}")
+    _unknown_objects(about, checked)
+    put("doubt", arguments.format, Doubted(found, following), style_of(arguments))
+    return 0 if found.agrees else 1
+
+
+def _told(arguments: argparse.Namespace, world: "World") -> "tuple[World, dict[Vantage, tuple[Seen, ...]]]":
+    """What is seen from where, and the world with everybody in it. Raises UsageError."""
+    held: dict[Vantage, tuple[Seen, ...]] = {}
+    for text in arguments.seen:
+        where, sign, what = text.partition("=")
+        if not sign:
+            where, what = "", text
+        try:
+            seen = read(what)
+            world, vantage, assumed = place(world, where.strip() or arguments.vantage)
+        except UnknownSeenError as error:
+            raise UsageError(f"--seen: {error}", error.hint) from None
+        except UnknownPlaceError as error:
+            raise UsageError(f"--seen: {error}", error.hint) from None
+        for each in assumed:
+            complain(f"note: {one_line(each, 400)}")
+        held[vantage] = (*held.get(vantage, ()), seen)
+    for vantage, every in held.items():
+        try:
+            agreed(vantage.name, every)
+        except ContradictionError as error:
+            raise UsageError(f"--seen: {error}", "Leave one of them out.") from None
+    # A place that came later may have made the world anew.
+    return world, {world.there(vantage): every for vantage, every in held.items()}
+
+
+def _checked(text: str) -> Checked:
+    """What was looked at, and whether it is right. Raises UsageError."""
+    name, _, verdict = text.rpartition("=")
+    if not name or verdict not in ("right", "wrong"):
+        hint = did_you_mean(verdict, ("right", "wrong")) or "Write OBJECT=right or OBJECT=wrong."
+        raise UsageError(f"--checked: '{one_line(text)}' does not say what was found", hint)
+    return name, verdict == "right"
+
+
+def _unknown_objects(about: "Ready", checked: list[Checked]) -> None:
+    """An object that nobody wrote is told: what is said of it changes nothing. Raises UsageError."""
+    from portolan.observing.objects import is_object, objects
+
+    for name, _ in checked:
+        if not is_object(about.loaded.estate, name):
+            hint = did_you_mean(name, objects(about.loaded.estate)) or "Name it as the suspects are named."
+            raise UsageError(f"--checked: nothing here is called '{one_line(name)}'", hint)

@@ -1,0 +1,292 @@
+"""One command a leg that an administrator has anyway, where to run it, and the line that it prints if the estate is true.
+
+The first line that differs is the false belief. What is said here is worked out from the visit's own decisions.
+"""
+
+import shlex
+from collections.abc import Iterator
+from ipaddress import ip_network
+
+from portolan.estate.base import IPAddress, at_port, bracketed
+from portolan.estate.client import CLOSED_PORTS, Client, PassingProgram
+from portolan.estate.service import WebService
+from portolan.evidence.decision import Leg
+from portolan.evidence.legs import Arrival, Connection, Exchange
+from portolan.evidence.outcome import Detail, Kind, Outcome
+from portolan.journey.visit import Visit
+from portolan.journey.world import World
+from portolan.source.place import Place
+from portolan.source.value import Value
+
+#: Where the addresses lie that nobody stated (RFC 2544, RFC 5180): those of edges and stores, which only their providers know.
+_MADE_UP = (ip_network("198.18.0.0/15"), ip_network("2001:2::/48"))
+#: So many seconds a command waits.
+_WAITS = 10
+
+
+class HandCheck(Value, frozen=True):
+    """A command, where it is run, and what it prints if the estate is true.
+
+    `prints` are texts of which a line of its output has one; with none it prints nothing. `place` is what that rests on.
+    """
+
+    leg: Leg
+    on: str
+    command: str
+    prints: tuple[str, ...]
+    place: Place | None = None
+    #: Whether it is run where the visitor is, or on a machine behind.
+    inner: bool = False
+    #: Which exchange of the visit it is about, from 0.
+    exchange: int = 0
+
+    def holds(self, output: str) -> bool:
+        """Whether an output is what the estate says."""
+        if not self.prints:
+            return not output.strip()
+        return any(text in output for text in self.prints)
+
+
+class Log(Value, frozen=True):
+    """Where it is written whether the request arrived at all: the machine, its file, and the line to look for."""
+
+    on: str
+    file: str
+    line: str
+
+
+class ByHand(Value, frozen=True):
+    """What can be looked at by hand: a check a leg, the logs, and in words what a browser shows and what a ping would prove."""
+
+    checks: tuple[HandCheck, ...]
+    logs: tuple[Log, ...]
+    browser: str
+    ping: str
+
+
+#: Where programs write what they were asked, as Debian installs them.
+_LOGS = {"nginx": "/var/log/nginx/access.log", "apache": "/var/log/apache2/access.log"}
+
+_FAILED: dict[Detail, tuple[str, ...]] = {
+    Detail.REFUSED: ("Connection refused",),
+    Detail.TIMED_OUT: ("curl: (28)",),
+    Detail.UNREACHABLE: ("No route to host", "Network is unreachable", "Permission denied", "Protocol not available"),
+    Detail.RESET: ("Connection reset by peer",),
+    Detail.EXPIRED: ("certificate has expired",),
+    Detail.NOT_YET_VALID: ("certificate is not yet valid",),
+    Detail.NAME_MISMATCH: ("no alternative certificate subject name matches", "does not match target host name"),
+    Detail.SELF_SIGNED: ("self-signed certificate", "self signed certificate"),
+    Detail.UNKNOWN_ISSUER: ("unable to get local issuer", "unable to get issuer", "certificate in certificate chain"),
+    Detail.INCOMPLETE_CHAIN: ("unable to get local issuer", "unable to get issuer", "unable to verify the first"),
+    Detail.OTHER: ("curl: (60)", "curl: (35)"),
+    Detail.NOT_TLS: ("curl: (35)",),
+    Detail.NO_COMMON_VERSION: ("curl: (35)",),
+    Detail.CLIENT_CERTIFICATE: ("curl: (56)", "curl: (35)", "400"),
+}
+_VERIFIED = "SSL certificate verify ok"
+
+
+def by_hand(world: World, found: Visit) -> ByHand:
+    """What can be looked at by hand, for a visit."""
+    checks: list[HandCheck] = []
+    for number, exchange in enumerate(found.exchanges):
+        behind = (each for inner in exchange.inner for one in inner.tree for each in _programs(one))
+        made = (*_visitors(exchange), *behind, *map(_listening, _arrivals(exchange)))
+        checks += (each.but(exchange=number) for each in made)
+    unique = tuple(dict.fromkeys((each.on, each.command, each.prints) for each in checks))
+    first = {(each.on, each.command, each.prints): each for each in reversed(checks)}
+    logs = tuple(dict.fromkeys(log for each in found.tree for log in _logs(each)))
+    return ByHand(tuple(first[each] for each in unique), logs, browser_words(found.outcome), _ping(world, found))
+
+
+def _where(client: Client) -> str:
+    return client.host or client.name
+
+
+def _visitors(exchange: Exchange) -> Iterator[HandCheck]:
+    """What the visitor's own machine shows of an exchange."""
+    on, url = _where(exchange.client), exchange.url
+    if not exchange.attempts and exchange.resolution.detail is None:
+        return  # a redirect that is remembered, or a port that the client does not ask: nothing is sent
+    yield from _name(exchange, on, False)
+    connection = exchange.connection
+    if connection is None:
+        return
+    yield _connect(exchange, connection, on, False)
+    if connection.detail is not None:
+        return
+    # What was looked up before is given along, so that each leg is looked at by itself.
+    known = url.literal is None and not _made_up(connection.address)
+    at = f" --resolve {url.shown_host}:{url.port}:{bracketed(connection.address)}" if known else ""
+    handshake = exchange.handshake
+    if handshake is not None:
+        said = (_VERIFIED,) if handshake.detail is None else _FAILED.get(handshake.detail, ("curl: (",))
+        command = f"curl -sSv -m {_WAITS} -o /dev/null{at} {shlex.quote(str(url))}"
+        yield HandCheck(Leg.TLS, on, command, said, handshake.decisions[-1].place if handshake.decisions else None)
+        if handshake.detail is not None:
+            return
+    response = exchange.response
+    if response is not None and response.protocol is None:
+        said = ("",) if not response.status else (f"answer {response.status}",)
+        command = f"curl -sS -m {_WAITS} -o /dev/null -w 'answer %{{http_code}} %{{redirect_url}}\\n'{_method(exchange.client)}{at} {shlex.quote(str(url))}"
+        yield HandCheck(Leg.HTTP, on, command, said, response.decisions[-1].place if response.decisions else None)
+
+
+def _method(client: Client) -> str:
+    method = client.saying.method
+    return "" if method == "GET" else " -I" if method == "HEAD" else f" -X {shlex.quote(method)}"
+
+
+def _name(exchange: Exchange, on: str, inner: bool) -> Iterator[HandCheck]:
+    if exchange.url.literal is not None:
+        return
+    resolution = exchange.resolution
+    place = resolution.decisions[-1].place if resolution.decisions else None
+    command = f"getent ahosts {shlex.quote(exchange.url.host)}"
+    # It prints the addresses in the order in which they are tried; which comes first changes from time to time.
+    said = tuple(f"{address} " for address in resolution.addresses if not _made_up(address))
+    if resolution.addresses and not said:
+        # Nobody says which addresses its provider gives it: any will do, for the name that it leads to.
+        said = (f" STREAM {resolution.aliases[-1] if resolution.aliases else exchange.url.host}",)
+    yield HandCheck(Leg.NAME, on, command, said, place, inner)
+
+
+def _made_up(address: IPAddress) -> bool:
+    return any(address in each for each in _MADE_UP)
+
+
+def _connect(exchange: Exchange, connection: Connection, on: str, inner: bool) -> HandCheck:
+    unknown = _made_up(connection.address)
+    address = (
+        f"{exchange.url.shown_host}:{connection.port}" if unknown else at_port(connection.address, connection.port)
+    )
+    shown = exchange.url.host if unknown else str(connection.address)
+    command = f"curl -sSv -m {_WAITS} -o /dev/null http://{address}/"
+    said = (
+        (f"Connected to {shown}",)
+        if ":" not in shown
+        else (f"Connected to {shown}", f"Connected to [{shown}]")
+        if connection.detail is None
+        else _FAILED.get(connection.detail, ("curl: (",))
+    )
+    stop = connection.stop or (connection.decisions[-1] if connection.decisions else None)
+    return HandCheck(Leg.CONNECT, on, command, said, stop.place if stop is not None else None, inner)
+
+
+def _programs(exchange: Exchange) -> Iterator[HandCheck]:
+    """What a machine shows that passes requests on; what an edge asks, only its provider sees."""
+    if not isinstance(exchange.client, PassingProgram):
+        return
+    on = exchange.client.machine.name
+    yield from _name(exchange, on, True)
+    if exchange.connection is not None:
+        yield _connect(exchange, exchange.connection, on, True)
+
+
+def _arrivals(exchange: Exchange) -> list[Arrival]:
+    """Where connections came to on machines of the estate."""
+    found = [
+        each.connection.arrival for each in exchange.tree if each.connection is not None and each.connection.arrival
+    ]
+    return [
+        each
+        for each in found
+        if isinstance(each.service, WebService) and each.machine.place.path[:1] in (("hosts",), ("routers",))
+    ]
+
+
+def _listening(arrival: Arrival) -> HandCheck:
+    listener = arrival.listener
+    return HandCheck(
+        Leg.CONNECT,
+        arrival.machine.name,
+        f"ss -Hltn 'sport = :{listener.port}'",
+        (f":{listener.port} ",),
+        arrival.service.place,
+        True,
+    )
+
+
+def _logs(exchange: Exchange) -> Iterator[Log]:
+    connection, response = exchange.connection, exchange.response
+    arrival = connection.arrival if connection is not None else None
+    if arrival is None or not isinstance(arrival.service, WebService) or response is None:
+        return
+    if arrival.machine.place.path[:1] not in (("hosts",), ("routers",)):
+        return
+    program = arrival.service.program
+    file = _LOGS.get(str(program or ""), "its access log")
+    asked = f"{exchange.client.saying.method} {exchange.url.path}{exchange.url.query}"
+    who = "(the visitor's address)" if _made_up(arrival.source) else arrival.source
+    yield Log(arrival.machine.name, file, f'{who} ... "{asked} HTTP/1.1" {response.status}')
+
+
+def _ping(world: World, found: Visit) -> str:
+    """Who would answer a ping, and how little that proves."""
+    last = next((each for each in reversed(found.exchanges) if each.connection is not None), None)
+    connection = last.connection if last is not None else None
+    if connection is None or last is None:
+        return "A ping proves nothing here: no connection is tried before the name has an address."
+    holder = world.topology.holder(connection.address)
+    who = str(getattr(holder.stated, "name", "")) if holder is not None else ""
+    arrival = connection.arrival
+    behind = arrival.machine.name if arrival is not None else None
+    port = connection.port
+    if not who:
+        return f"A ping to {connection.address} is answered by nobody who is described here; an answer would come from a stranger."
+    if behind is not None and behind != who:
+        text = f"it proves that {who} is up, and nothing of {behind}, where port {port} is sent on to"
+    else:
+        text = f"it proves that {who} is up and that pings pass, and nothing of port {port}"
+    return f"A ping to {connection.address} is answered by {who}, if at all: {text}. No answer proves nothing either: many let no pings in."
+
+
+#: By detail: what a browser says, its code, and when.
+_BROWSER: dict[str, tuple[str, str, str]] = {
+    Detail.NO_SUCH_NAME: ("the server's address could not be found", "DNS_PROBE_FINISHED_NXDOMAIN", "at once"),
+    Detail.NO_ADDRESS: ("the server's address could not be found", "ERR_NAME_NOT_RESOLVED", "at once"),
+    Detail.RESOLVER_FAILURE: ("the server's address could not be found", "ERR_NAME_NOT_RESOLVED", "within seconds"),
+    Detail.RESOLVER_TIMEOUT: ("the server's address could not be found", "ERR_NAME_NOT_RESOLVED", "after 10 to 40 seconds"),
+    Detail.REFUSED: ("the server refused to connect", "ERR_CONNECTION_REFUSED", "at once, or after a second"),
+    Detail.TIMED_OUT: ("the server took too long to respond", "ERR_CONNECTION_TIMED_OUT", "after 20 seconds to 2 minutes, as the system is set"),
+    Detail.UNREACHABLE: ("the server is unreachable", "ERR_ADDRESS_UNREACHABLE", "at once, or after 3 seconds"),
+    Detail.RESET: ("the connection was reset", "ERR_CONNECTION_RESET", "at once"),
+    Detail.CUT_OFF: ("the connection was reset", "ERR_CONNECTION_RESET", "at once"),
+    Detail.STALLED: ("nothing: it goes on loading", "ERR_TIMED_OUT", "after minutes"),
+    Detail.NOT_TLS: ("it sent an invalid response", "ERR_SSL_PROTOCOL_ERROR", "at once"),
+    Detail.NAME_MISMATCH: ("the connection is not private", "ERR_CERT_COMMON_NAME_INVALID", "at once"),
+    Detail.EXPIRED: ("the connection is not private", "ERR_CERT_DATE_INVALID", "at once"),
+    Detail.NOT_YET_VALID: ("the connection is not private", "ERR_CERT_DATE_INVALID", "at once"),
+    Detail.SELF_SIGNED: ("the connection is not private", "ERR_CERT_AUTHORITY_INVALID", "at once"),
+    Detail.UNKNOWN_ISSUER: ("the connection is not private", "ERR_CERT_AUTHORITY_INVALID", "at once"),
+    Detail.INCOMPLETE_CHAIN: ("the connection is not private, or the page: browsers that know the intermediate go on", "ERR_CERT_AUTHORITY_INVALID", "at once"),
+    Detail.NO_COMMON_VERSION: ("it uses an unsupported protocol", "ERR_SSL_VERSION_OR_CIPHER_MISMATCH", "at once"),
+    Detail.CLIENT_CERTIFICATE: ("it did not accept your login certificate", "ERR_BAD_SSL_CLIENT_AUTH_CERT", "at once"),
+    Detail.OTHER: ("the connection is not private", "ERR_CERT_INVALID", "at once"),
+    Detail.LOOP: ("it redirected too many times", "ERR_TOO_MANY_REDIRECTS", "within a second"),
+    Detail.TOO_MANY: ("it redirected too many times", "ERR_TOO_MANY_REDIRECTS", "within a second"),
+    Detail.BAD_TARGET: ("it sent an invalid response", "ERR_INVALID_REDIRECT", "at once"),
+    Detail.EMPTY: ("it did not send any data", "ERR_EMPTY_RESPONSE", "at once"),
+    Detail.GARBLED: ("it sent an invalid response", "ERR_INVALID_HTTP_RESPONSE", "at once"),
+    Detail.BAD_HEADER: ("it sent an invalid response", "ERR_INVALID_HTTP_RESPONSE", "at once"),
+    Detail.BROKEN_OFF: ("a page that ends early", "ERR_CONTENT_LENGTH_MISMATCH", "at once"),
+}  # fmt: skip
+
+
+def browser_words(outcome: Outcome) -> str:
+    """What the visitor's own browser shows, in words, and when."""
+    if outcome.kind is Kind.SERVED:
+        return "shows a page" if outcome.secure else "shows a page, and says that it is not secure"
+    if outcome.kind is Kind.HTTP_ERROR:
+        return f"shows what the server sends with status {outcome.status}; the developer tools show the number"
+    port = outcome.final_url.rpartition(":")[2].rstrip("/")
+    if outcome.detail == Detail.REFUSED and port.isdecimal() and int(port) in CLOSED_PORTS:
+        return f"refuses port {port} by itself (ERR_UNSAFE_PORT), at once"
+    said = _BROWSER.get(outcome.detail or "")
+    if said is None or (outcome.kind is Kind.NAME_ERROR and outcome.detail == Detail.REFUSED):
+        said = _BROWSER[Detail.RESOLVER_FAILURE]
+    return (
+        f"says that {said[0]} ({said[1]}), {said[2]}"
+        if not said[0].startswith("nothing")
+        else f"says {said[0]} ({said[1]} {said[2]})"
+    )

@@ -1,0 +1,235 @@
+"""Which belief is wrong: the estate says one thing, and something else is seen.
+
+Each fact that an answer rests on is a belief. Made wrong in a likely way, does the estate then give exactly what is seen, from every
+place that somebody told of? Then it is suspected. A belief that gives it in more ways, and likelier ones, comes first.
+"""
+
+import math
+from collections.abc import Iterable, Iterator
+from typing import Any
+
+from portolan.diagnosis.base import Case
+from portolan.diagnosis.rests import objects_read, read_in
+from portolan.diagnosis.smallest import sought
+from portolan.diagnosis.trial import Apply
+from portolan.estate.url import BadUrlError, Url, parse
+from portolan.estate.vantage import Vantage
+from portolan.evidence.outcome import Kind, Outcome
+from portolan.journey.expectation import expectation_for
+from portolan.journey.visit import Visit, visit
+from portolan.journey.world import World
+from portolan.observing.observation import Seen
+from portolan.observing.unwritten import Unwritten, unknown, unsaid
+from portolan.observing.ways import Way, ways
+from portolan.source.place import Place
+from portolan.source.problem import EstateError
+from portolan.source.value import Value
+
+#: So many ways are tried by default; all with `--thorough`.
+MOST_TRIED = 220
+#: How much rarer a way is that costs one more; what is cited is likelier than what stands beside it.
+_RARER, _CITED = 1.2, 0.5
+
+
+class Sight(Value, frozen=True):
+    """What was seen from one place, and what the estate says there."""
+
+    vantage: Vantage
+    seen: tuple[Seen, ...]
+    predicted: Visit
+
+    @property
+    def agrees(self) -> bool:
+        """Whether the estate says what was seen."""
+        return self.fits(self.predicted)
+
+    def fits(self, found: Visit) -> bool:
+        """Whether a visit gives all that was seen from here."""
+        return all(each.fits(found, self.predicted.outcome) for each in self.seen)
+
+
+class Wrong(Value, frozen=True):
+    """A way that gives what is seen everywhere: the world in which it is so."""
+
+    way: Way
+    world: World
+
+
+class Suspect(Value, frozen=True):
+    """A belief that may be wrong: the ways in which it then gives what is seen, the likeliest first."""
+
+    belief: Place
+    wrong: tuple[Wrong, ...]
+
+    @property
+    def weight(self) -> float:
+        """How likely it is, beside other suspects."""
+        return sum(math.exp(-_RARER * each.way.cost) for each in self.wrong)
+
+    @property
+    def object(self) -> str:
+        """What is believed, by its dotted path."""
+        return self.belief.object
+
+    @property
+    def key(self) -> tuple[Any, ...]:
+        """What tells it from other beliefs: records of one file have one path."""
+        return (self.belief.path, self.belief.span)
+
+
+class Doubt(Value, frozen=True):
+    """What is seen, and what may be wrong: beliefs by likelihood, and what nobody wrote.
+
+    `bounded` says that more ways could have been tried; `cleared` that beliefs were looked at and found right.
+    """
+
+    url: str
+    world: World
+    sights: tuple[Sight, ...]
+    suspects: tuple[Suspect, ...] = ()
+    unknown: tuple[Unwritten, ...] = ()
+    bounded: bool = False
+    cleared: tuple[str, ...] = ()
+    found: tuple[str, ...] = ()
+
+    @property
+    def agrees(self) -> bool:
+        """Whether the estate says all that was seen."""
+        return all(each.agrees for each in self.sights)
+
+
+#: What somebody looked at, and whether it was as it is written.
+Checked = tuple[str, bool]
+
+
+def doubt(
+    world: World,
+    url: str,
+    told: Iterable[tuple[Vantage, tuple[Seen, ...]]],
+    apply: Apply,
+    most: int,
+    checked: Iterable[Checked] = (),
+) -> Doubt:
+    """What may be wrong where something else is seen than the estate says. Raises BadUrlError."""
+    sights = tuple(Sight(vantage, seen, visit(world, url, vantage)) for vantage, seen in told)
+    looked = [*checked]
+    cleared, found = (tuple(name for name, right in looked if right is which) for which in (True, False))
+    result = Doubt(url, world, sights, cleared=cleared, found=found)
+    if result.agrees:
+        return result
+    asked = parse(url)
+    wrong, bounded = _wrong(world, asked, sights, apply, most, looked)
+    held: dict[tuple[object, ...], list[Wrong]] = {}
+    for each in wrong:
+        held.setdefault((each.way.belief.path, each.way.belief.span), []).append(each)
+    suspects = [
+        Suspect(each[0].way.belief, tuple(sorted(each, key=lambda one: one.way.cost))) for each in held.values()
+    ]
+    suspects.sort(key=lambda each: (-round(each.weight, 6), each.object))
+    off = [each for each in sights if not each.agrees]
+    address = off[0].predicted.outcome.address
+    far = off[0].vantage.name == "internet" or bool(off[0].vantage.network == "internet")
+    others = () if found else tuple(unknown([one for each in off for one in each.seen], asked, address, far))
+    return result.but(suspects=tuple(suspects), unknown=others, bounded=bounded)
+
+
+def is_of(belief: Place, name: str) -> bool:
+    """Whether a belief is what somebody names, or within it: a dotted path, a JSON Pointer, or file:line."""
+    if name in (belief.span.short, str(belief.span)):
+        return True
+    dotted = name.strip("/").replace("/", ".") if name.startswith("/") else name
+    return belief.object == dotted or belief.object.startswith(f"{dotted}.")
+
+
+def _wrong(
+    world: World, asked: Url, sights: tuple[Sight, ...], apply: Apply, most: int, checked: list[Checked]
+) -> tuple[list[Wrong], bool]:
+    found: list[Wrong] = []
+    tried = 0
+    # Where something else is seen is asked first: most ways change nothing there.
+    order = sorted(sights, key=lambda each: each.agrees)
+    for way in _in_order(world, asked, sights):
+        if any(is_of(way.belief, name) for name, right in checked if right):
+            continue
+        looked = [name for name, right in checked if not right]
+        if looked and not any(is_of(way.belief, name) for name in looked):
+            continue
+        if tried >= most:
+            return found, True
+        tried += 1
+        made = _made(world, way, apply)
+        if made is not None and all(each.fits(_asked(made, each)) for each in order):
+            found.append(Wrong(way, made))
+    return found, False
+
+
+def _asked(world: World, sight: Sight) -> Visit:
+    return visit(world, sight.predicted.url, world.there(sight.vantage))
+
+
+def _made(world: World, way: Way, apply: Apply) -> World | None:
+    """The world in which a belief is wrong; None where it is no estate."""
+    try:
+        return world.changed(apply(way.patch))
+    except (EstateError, BadUrlError):
+        return None
+
+
+def _in_order(world: World, asked: Url, sights: tuple[Sight, ...]) -> list[Way]:
+    """Every way to be tried, the likeliest first; what the answers cite comes before what stands beside it."""
+    visits = [each.predicted for each in sights]
+    case = Case(world, visits[0], expectation_for(world.estate, visits[0].url, sights[0].vantage))
+    what = sought(case, visits, [visits[0].url])
+    near = frozenset[tuple[Any, ...]]().union(*(objects_read(world.estate, each) for each in visits))
+    near |= {("vantages", each.vantage.name) for each in sights}
+    cited = {place.path for each in visits for place in _cited(each)}
+    names = frozenset(exchange.url.host.rstrip(".") for each in visits for exchange in each.tree)
+    names |= {alias for each in visits for exchange in each.tree for alias in exchange.resolution.aliases}
+    made = ways(world.estate, what.about, near, names, world.now)
+    made += unsaid(world.estate, asked, [each.vantage for each in sights], what.about)
+    touched = {path[:end] for path in cited for end in range(1, len(path) + 1)}
+    early = _ends_early(sights)
+
+    def rank(way: Way) -> float:
+        path = way.belief.path
+        late = _LATE if early and not _LATER.isdisjoint(path) else 0.0
+        late += _BESIDE if _beside(path, touched) else 0.0
+        return way.cost + late - (_CITED if _on_way(path, cited) else 0.0)
+
+    return sorted(made, key=rank)
+
+
+def _beside(path: tuple[Any, ...], touched: set[tuple[Any, ...]]) -> bool:
+    """Whether a belief is about a part that no decision met, where one beside it was met: another service, another site, another's record."""
+    return any(
+        path[:end] not in touched
+        for end in range(4, len(path) + 1)
+        if path[end - 2] in _PARTS and path[: end - 2] in touched
+    )
+
+
+def _ends_early(sights: tuple[Sight, ...]) -> bool:
+    """Whether what is seen otherwise ends before anything was asked of a site."""
+    kinds = {kind for each in sights if not each.agrees for one in each.seen for kind, _ in one.endings}
+    return bool(kinds) and kinds <= {Kind.NAME_ERROR, Kind.CONNECT_ERROR}
+
+
+#: What decides once a connection stands; it keeps a visitor from connecting only by where it leads, or where a service does not start.
+_PARTS, _BESIDE = frozenset(("services", "buckets")), 0.8
+_LATER, _LATE = frozenset(("sites", "certificates", "stores", "folders", "redirects", "buckets")), 0.6
+
+
+def _cited(found: Visit) -> Iterator[Place]:
+    for each in read_in(found):
+        place = getattr(each, "place", None)
+        if isinstance(place, Place) and place.path:
+            yield place
+
+
+def _on_way(path: tuple[Any, ...], cited: set[tuple[Any, ...]]) -> bool:
+    return path in cited or path[:-1] in cited
+
+
+def outcomes(doubtful: Doubt, suspect: Suspect) -> list[Outcome]:
+    """What the likeliest way of a suspect gives at each place."""
+    return [_asked(suspect.wrong[0].world, each).outcome for each in doubtful.sights]
