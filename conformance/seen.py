@@ -25,7 +25,7 @@ from portolan.journey.world import World
 from portolan.observing.next_check import NextCheck, further_places, looks_at, next_check
 from portolan.observing.observation import Seen, of
 from portolan.observing.suspects import MOST_TRIED, Doubt, Suspect, doubt, is_of
-from portolan.source.place import Place
+from portolan.source.place import Place, place_in_file
 
 _MOST_CHECKS = 4
 
@@ -81,7 +81,7 @@ def judge(task: tuple[str, int], most: int = MOST_TRIED) -> Found | None:
         count += 1
         _answered(following, world, other, url, told, checked, fault)
         found = ask(checked)
-    held = any(_is(each, fault) for each in found.suspects)
+    held = any(_is(each, fault) for each in (*found.suspects, *found.in_part))
     ended = "thrown out" if not held else "alone" if _told_apart(world, found) else "with others"
     return Found(task[0], fault, url, state, rank, count, len(found.suspects), ended, objects)
 
@@ -128,17 +128,7 @@ def _within(fault: Fault, name: str) -> bool:
 
 def base_place(fault: Fault) -> Place:
     """Where a fault is."""
-    return Place(fault.path, _NO_NODE)
-
-
-class _NoNode:
-    class start_mark:
-        name, line, column = "(fault)", 0, 0
-
-    value = ""
-
-
-_NO_NODE = _NoNode()
+    return place_in_file(fault.path, "(fault)", 1)
 
 
 def main() -> int:

@@ -27,6 +27,8 @@ from portolan.source.value import Value
 
 #: So many ways are tried by default; all with `--thorough`.
 MOST_TRIED = 220
+#: How likely it is that a belief is wrong by another value than those that were tried, beside one that gives all that is seen.
+_IN_PART = 0.02
 #: How much rarer a way is that costs one more; what is cited is likelier than what stands beside it.
 _RARER, _CITED = 1.2, 0.5
 
@@ -60,11 +62,13 @@ class Suspect(Value, frozen=True):
 
     belief: Place
     wrong: tuple[Wrong, ...]
+    #: Whether its ways give all that is seen; else a part of it, and another value than those that were tried may give the rest.
+    whole: bool = True
 
     @property
     def weight(self) -> float:
         """How likely it is, beside other suspects."""
-        return sum(math.exp(-_RARER * each.way.cost) for each in self.wrong)
+        return sum(math.exp(-_RARER * each.way.cost) for each in self.wrong) * (1.0 if self.whole else _IN_PART)
 
     @property
     def object(self) -> str:
@@ -87,6 +91,8 @@ class Doubt(Value, frozen=True):
     world: World
     sights: tuple[Sight, ...]
     suspects: tuple[Suspect, ...] = ()
+    #: Beliefs that give a part of what is seen, and may give all of it by another value than those that were tried.
+    in_part: tuple[Suspect, ...] = ()
     unknown: tuple[Unwritten, ...] = ()
     bounded: bool = False
     cleared: tuple[str, ...] = ()
@@ -118,19 +124,26 @@ def doubt(
     if result.agrees:
         return result
     asked = parse(url)
-    wrong, bounded = _wrong(world, asked, sights, apply, most, looked)
-    held: dict[tuple[object, ...], list[Wrong]] = {}
-    for each in wrong:
-        held.setdefault((each.way.belief.path, each.way.belief.span), []).append(each)
-    suspects = [
-        Suspect(each[0].way.belief, tuple(sorted(each, key=lambda one: one.way.cost))) for each in held.values()
-    ]
-    suspects.sort(key=lambda each: (-round(each.weight, 6), each.object))
+    wrong, in_part, bounded = _wrong(world, asked, sights, apply, most, looked)
+    suspects = _by_belief(wrong, True)
+    named = {each.key for each in suspects}
+    rest = tuple(each for each in _by_belief(in_part, False) if each.key not in named)
     off = [each for each in sights if not each.agrees]
     address = off[0].predicted.outcome.address
     far = off[0].vantage.name == "internet" or bool(off[0].vantage.network == "internet")
     others = () if found else tuple(unknown([one for each in off for one in each.seen], asked, address, far))
-    return result.but(suspects=tuple(suspects), unknown=others, bounded=bounded)
+    return result.but(suspects=tuple(suspects), in_part=rest, unknown=others, bounded=bounded)
+
+
+def _by_belief(wrong: Iterable[Wrong], whole: bool) -> list[Suspect]:
+    """The beliefs that ways are about, the likeliest first."""
+    held: dict[tuple[object, ...], list[Wrong]] = {}
+    for each in wrong:
+        held.setdefault((each.way.belief.path, each.way.belief.span), []).append(each)
+    found = [
+        Suspect(each[0].way.belief, tuple(sorted(each, key=lambda one: one.way.cost)), whole) for each in held.values()
+    ]
+    return sorted(found, key=lambda each: (-round(each.weight, 6), each.object))
 
 
 def is_of(belief: Place, name: str) -> bool:
@@ -143,8 +156,10 @@ def is_of(belief: Place, name: str) -> bool:
 
 def _wrong(
     world: World, asked: Url, sights: tuple[Sight, ...], apply: Apply, most: int, checked: list[Checked]
-) -> tuple[list[Wrong], bool]:
+) -> tuple[list[Wrong], list[Wrong], bool]:
+    """The ways that give all that is seen, those that give what is seen at the first place only, and whether the bound was met."""
     found: list[Wrong] = []
+    in_part: list[Wrong] = []
     tried = 0
     # Where something else is seen is asked first: most ways change nothing there.
     order = sorted(sights, key=lambda each: each.agrees)
@@ -155,12 +170,16 @@ def _wrong(
         if looked and not any(is_of(way.belief, name) for name in looked):
             continue
         if tried >= most:
-            return found, True
+            return found, in_part, True
         tried += 1
         made = _made(world, way, apply)
-        if made is not None and all(each.fits(_asked(made, each)) for each in order):
+        if made is None or not order[0].fits(_asked(made, order[0])):
+            continue
+        if all(each.fits(_asked(made, each)) for each in order[1:]):
             found.append(Wrong(way, made))
-    return found, False
+        else:
+            in_part.append(Wrong(way, made))
+    return found, in_part, False
 
 
 def _asked(world: World, sight: Sight) -> Visit:

@@ -25,7 +25,8 @@ def doubted(result: "Doubted", style: Style) -> Iterator[str]:
 
 def doubt_data(result: "Doubted") -> dict[str, Any]:
     """A doubt as plain data."""
-    doubt, total = result.doubt, sum(each.weight for each in result.doubt.suspects)
+    doubt = result.doubt
+    total = sum(each.weight for each in (*doubt.suspects, *doubt.in_part))
     return {
         "portolan": VERSION,
         "url": doubt.url,
@@ -42,6 +43,7 @@ def doubt_data(result: "Doubted") -> dict[str, Any]:
         ],
         "checked": {"right": list(doubt.cleared), "wrong": list(doubt.found)},
         "suspects": [_suspect(each, total) for each in doubt.suspects],
+        "in_part": [_suspect(each, total) for each in doubt.in_part],
         "unwritten": [{"text": each.text, "find_out": each.find_out} for each in doubt.unknown],
         "bounded": doubt.bounded,
         "next": _next(result.next) if result.next is not None else None,

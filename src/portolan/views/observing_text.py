@@ -60,6 +60,11 @@ def _suspects(doubt: "Doubt", style: Style) -> list[str]:
     rest = len(doubt.suspects) - _MOST_SHOWN
     if rest > 0:
         lines += paragraph(style, f"and {rest} less likely; --format json lists them", 5, ("dim",))
+    if doubt.in_part:
+        held = [each.object for each in doubt.in_part[:_MOST_SHOWN]]
+        more = f", and {len(doubt.in_part) - len(held)} more" if len(doubt.in_part) > len(held) else ""
+        text = f"Less likely, since what was tried there gives a part of it only: {', '.join(held)}{more}"
+        lines += paragraph(style, text, 5, ("dim",))
     if doubt.unknown:
         lines += ["", style.ink("Or what nobody wrote", "bold")]
         for one in doubt.unknown:

@@ -204,6 +204,10 @@ _DOUBT = _object(
     sights=_list(_object(vantage=_TEXT, seen=_list(_TEXT), predicted=_ref("outcome"), agrees=_TRUTH), minItems=1),
     checked=_object(right=_list(_TEXT), wrong=_list(_TEXT)),
     suspects={**_list(_SUSPECT), "description": "The likeliest first."},
+    in_part={
+        **_list(_SUSPECT),
+        "description": "Those that give a part of it, and all of it perhaps by another value than was tried.",
+    },
     unwritten=_list(_object(text=_TEXT, find_out=_TEXT)),
     bounded={**_TRUTH, "description": "Whether more ways could have been tried."},
     next=_or_null(_object(on=_TEXT, how=_TEXT, answers=_list(_object(shows=_TEXT, add=_TEXT, leaves=_list(_TEXT))))),
