@@ -195,19 +195,22 @@ def _made(world: World, way: Way, apply: Apply) -> World | None:
 
 
 def _in_order(world: World, asked: Url, sights: tuple[Sight, ...]) -> list[Way]:
-    """Every way to be tried, the likeliest first; what the answers cite comes before what stands beside it."""
-    visits = [each.predicted for each in sights]
-    case = Case(world, visits[0], expectation_for(world.estate, visits[0].url, sights[0].vantage))
-    what = sought(case, visits, [visits[0].url])
-    near = frozenset[tuple[Any, ...]]().union(*(objects_read(world.estate, each) for each in visits))
-    near |= {("vantages", each.vantage.name) for each in sights}
-    cited = {place.path for each in visits for place in _cited(each)}
-    names = frozenset(exchange.url.host.rstrip(".") for each in visits for exchange in each.tree)
-    names |= {alias for each in visits for exchange in each.tree for alias in exchange.resolution.aliases}
+    """Every way to be tried, the likeliest first; what the answer cites comes before what stands beside it.
+
+    The first answer that is seen otherwise decides: a belief on which it does not rest cannot be why. So the order stays as it is when
+    more is told, and no belief falls behind the bound that was suspected before.
+    """
+    first = next(each for each in sights if not each.agrees)
+    seen = first.predicted
+    what = sought(Case(world, seen, expectation_for(world.estate, seen.url, first.vantage)), [seen], [seen.url])
+    near = objects_read(world.estate, seen) | {("vantages", first.vantage.name)}
+    cited = {place.path for place in _cited(seen)}
+    names = frozenset(exchange.url.host.rstrip(".") for exchange in seen.tree)
+    names |= {alias for exchange in seen.tree for alias in exchange.resolution.aliases}
     made = ways(world.estate, what.about, near, names, world.now)
-    made += unsaid(world.estate, asked, [each.vantage for each in sights], what.about)
+    made += unsaid(world.estate, asked, [first.vantage], what.about)
     touched = {path[:end] for path in cited for end in range(1, len(path) + 1)}
-    early = _ends_early(sights)
+    early = _ends_early(first)
 
     def rank(way: Way) -> float:
         path = way.belief.path
@@ -227,9 +230,9 @@ def _beside(path: tuple[Any, ...], touched: set[tuple[Any, ...]]) -> bool:
     )
 
 
-def _ends_early(sights: tuple[Sight, ...]) -> bool:
-    """Whether what is seen otherwise ends before anything was asked of a site."""
-    kinds = {kind for each in sights if not each.agrees for one in each.seen for kind, _ in one.endings}
+def _ends_early(sight: Sight) -> bool:
+    """Whether what is seen ends before anything was asked of a site."""
+    kinds = {kind for one in sight.seen for kind, _ in one.endings}
     return bool(kinds) and kinds <= {Kind.NAME_ERROR, Kind.CONNECT_ERROR}
 
 
