@@ -3,6 +3,7 @@
 import argparse
 from typing import TYPE_CHECKING
 
+from portolan.cli.errors import UsageError
 from portolan.cli.options import add_command, by_hand_option, estate_options, format_option, question_options
 from portolan.cli.streams import complain
 from portolan.source.plain import one_line
@@ -44,6 +45,14 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         help="with --seen: this was looked at, and is as it is written, or not; OBJECT is a dotted path, or file:line",
     )
     by_hand_option(parser)
+    parser.add_argument(
+        "--write",
+        metavar="N",
+        type=int,
+        default=None,
+        help="write the remedy of this number into the estate's own files: shown first, comments and layout kept, with an undo record",
+    )
+    parser.add_argument("--yes", action="store_true", help="with --write: write without asking")
     estate_options(parser)
     format_option(parser, "explain")
     parser.set_defaults(run=run)
@@ -66,6 +75,10 @@ def run(arguments: argparse.Namespace) -> int:
         from portolan.cli.seen import explained_as_seen
 
         return explained_as_seen(arguments, about)
+    if arguments.write is not None and arguments.url is None:
+        raise UsageError("--write is about the remedies of one address", "Name its URL.")
+    if arguments.yes and arguments.write is None:
+        raise UsageError("--yes goes with --write", "Say which remedy: --write N.")
     if arguments.url is None:
         return _all_missed(arguments, about)
     question = posed(arguments, about)
@@ -77,6 +90,10 @@ def run(arguments: argparse.Namespace) -> int:
             # The name leads there now and then: what goes wrong at that address is explained.
             complain(f"note: {turns[0].words}; else as expected")
             found = explain(question.world, question.url, turns[0].visit.vantage, about.apply, most)
+    if arguments.write is not None:
+        from portolan.cli.write import written
+
+        return written(arguments, about, found)
     findings = recognise(Case(question.world, found.visit, found.expectation))
     result = Explained(found, findings, arguments.every_step, arguments.zoom)
     if arguments.by_hand:
@@ -95,7 +112,6 @@ _MOST_CAUSES = 8
 
 def _all_missed(arguments: argparse.Namespace, about: "Ready") -> int:
     """Explains what misses an expectation, worst first, one question a cause; 1 where something does."""
-    from portolan.cli.errors import UsageError
     from portolan.cli.terminal import put, style_of
     from portolan.diagnosis.asking import answers
     from portolan.diagnosis.base import Case

@@ -120,6 +120,14 @@ def compose(name: str, data: bytes) -> Node:
     return root
 
 
+def composed(name: str, text: str) -> Node:
+    """The root node of a text that was read before, with marks at both ends of every node, JSON too: for whoever changes it."""
+    found = _Composer(_Stream(name, text)).get_single_node()
+    if found is None:
+        raise EstateError([Problem(Span(name, 1, 1), "the file is empty")])
+    return found
+
+
 def node_of(value: object, name: str = "(change)") -> Node:
     """A node for plain data (JSON's types), positioned in a named text that does not exist as a file."""
     mark = yaml.Mark(name, 0, 0, 0, None, 0)

@@ -122,7 +122,8 @@ def _remedies(explanation: Explanation, style: Style) -> list[str]:
         )
         text = f"{lead}, the visitor gets {in_words(explanation.after.outcome)}"
         lines += row(style, style.ink(f"{style.good} ", "good", "bold"), 2, text, ink=("good",))
-        lines += paragraph(style, "The change itself: add --format patch; to try it: --with FILE.", 2, ("dim",))
+        way = f"--format patch prints the change, --write {number_of(explanation, best)} writes it into the files."
+        lines += paragraph(style, way, 2, ("dim",))
     elif best is not None and not best.patch and best.complete and explanation.after is not None:
         text = f"Proven: then the visitor gets {in_words(best.outcome or explanation.after.outcome)}; nothing in this estate has to change"
         lines += row(style, style.ink(f"{style.good} ", "good", "bold"), 2, text, ink=("good",))
@@ -145,7 +146,7 @@ def _by_cause(explanation: Explanation, style: Style) -> list[str]:
         for at, remedy in enumerate(mine):
             lead = f" {number}  " if at == 0 else "    "
             lines += row(style, style.ink(lead, "bold"), 4, remedy.text if at == 0 else _instead(remedy))
-            lines += _after(remedy, style, len(explanation.causes) > 1, explanation.visit.outcome)
+            lines += _after(remedy, style, explanation)
         if not mine:
             text = "no remedy is known that proves right; see what the cause names"
             lines += row(style, style.ink(f" {number}  ", "bold"), 4, text)
@@ -172,10 +173,10 @@ def _by_step(explanation: Explanation, whole: Remedy, style: Style) -> list[str]
         lines += row(style, arrow, len(arrow), f"then: {in_words(step.outcome)}", ink=("dim",))
         if cause and cause not in of[number:]:
             mine = [each for each in explanation.remedies if each.cause == cause]
-            lines += _opened(mine[0], style)
+            lines += _opened(mine[0], style, number_of(explanation, mine[0]))
             for other in mine[1:]:
                 lines += row(style, "    ", 4, _instead(other))
-                lines += _opened(other, style)
+                lines += _opened(other, style, number_of(explanation, other))
     return lines
 
 
@@ -193,24 +194,31 @@ def _told(outcome: Outcome) -> tuple[object, ...]:
     return outcome.kind, outcome.detail, outcome.status
 
 
-def _after(remedy: Remedy, style: Style, several: bool, before: Outcome) -> list[str]:
+def number_of(explanation: Explanation, remedy: Remedy) -> int:
+    """The number by which a remedy is named: its place among all, from 1."""
+    return next(number for number, each in enumerate(explanation.remedies, 1) if each is remedy)
+
+
+def _after(remedy: Remedy, style: Style, explanation: Explanation) -> list[str]:
     if not remedy.patch:
         return []
     lines: list[str] = []
+    several = len(explanation.causes) > 1
     if remedy.outcome is not None and (several or not remedy.complete):
-        same = _told(remedy.outcome) == _told(before)
+        same = _told(remedy.outcome) == _told(explanation.visit.outcome)
         words = "the next fault gives the same error" if same else "another error is progress here"
         progress = "" if remedy.complete else f" ({words})"
         lines += row(style, f"    {style.arrow} ", 5 + len(style.arrow), f"then: {in_words(remedy.outcome)}{progress}")
-    return [*lines, *_opened(remedy, style)]
+    return [*lines, *_opened(remedy, style, number_of(explanation, remedy))]
 
 
-def _opened(remedy: Remedy, style: Style) -> list[str]:
-    """How safe it is, its steps, and what else it changes."""
+def _opened(remedy: Remedy, style: Style, number: int = 0) -> list[str]:
+    """How safe it is, its steps, and what else it changes; by its number it is written into the files."""
     if not remedy.patch:
         return []
     warn = ("warn", "bold") if remedy.safety is Safety.WEAKENS else ("dim",)
-    lines = row(style, "      ", 6, f"[{remedy.safety}] {SAFETY_WORDS[remedy.safety]}", ink=warn)
+    write = f"; --write {number} writes it" if number and remedy.safety is not Safety.WEAKENS else ""
+    lines = row(style, "      ", 6, f"[{remedy.safety}] {SAFETY_WORDS[remedy.safety]}{write}", ink=warn)
     lines += _steps(remedy, style, "      ")
     for text in remedy.changes[:5]:
         lines += row(style, "      ", 6, text, ink=("dim",))
