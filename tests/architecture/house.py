@@ -15,12 +15,14 @@ MAY_IMPORT: dict[str, tuple[str, ...]] = {
     "journey": ("dns", "net", "tls", "http", "edge", "store", "programs", "evidence", "estate", "source"),
     "diagnosis": ("journey", "dns", "net", "tls", "http", "edge", "store", "programs", "evidence", "estate", "source"),
     "surveying": ("diagnosis", "journey", "tls", "evidence", "estate", "source"),
-    "observing": ("diagnosis", "journey", "evidence", "estate", "source"),
     "formats": ("estate", "source"),
+    "observing": ("diagnosis", "formats", "journey", "evidence", "estate", "source"),
     "transcribing": ("formats", "estate", "source"),
     "rehearsal": ("journey", "formats", "evidence", "estate", "source"),
+    "probing": ("observing", "journey", "tls", "evidence", "estate", "source"),
     "views": (
         "surveying",
+        "probing",
         "observing",
         "diagnosis",
         "rehearsal",
@@ -56,6 +58,7 @@ HOLDS = {
     "formats": "text to values",
     "transcribing": "real configuration read in",
     "rehearsal": "the real thing, on this machine",
+    "probing": "the real thing, asked from here",
     "views": "finished values, rendered",
     "cli": "files, clock, terminal",
 }

@@ -1,15 +1,23 @@
 """`portolan fault`: one fault's page, or the codes of all."""
 
 import argparse
+from typing import TYPE_CHECKING
 
 from portolan.cli.errors import UsageError
 from portolan.cli.options import add_command, format_option
+
+if TYPE_CHECKING:
+    from portolan.observing.fault_page import FaultPage
 
 
 def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") -> None:
     """Adds the command."""
     parser = add_command(
-        commands, "fault", "what a fault is, and how it is mended", "portolan fault forward-missing", "portolan fault"
+        commands,
+        "fault",
+        "what a fault is, how it comes, shows, is mended and prevented",
+        "portolan fault forward-missing",
+        "portolan fault",
     )
     parser.add_argument("code", metavar="CODE", nargs="?", help="the fault's code; left out: all codes")
     format_option(parser, "fault")
@@ -33,5 +41,14 @@ def run(arguments: argparse.Namespace) -> int:
         now = OLD_CODES.get(code)
         hint = f"It is called '{now}' now." if now else did_you_mean(code, BY_CODE) or "See 'portolan fault'."
         raise UsageError(f"no fault has the code '{one_line(code)}'", hint)
-    put("fault", arguments.format, Faults((BY_CODE[code],), False), style_of(arguments))
+    put("fault", arguments.format, Faults((BY_CODE[code],), False, page_of(code)), style_of(arguments))
     return 0
+
+
+def page_of(code: str) -> "FaultPage":
+    """A fault's page, from the file that is shipped with its code."""
+    from importlib.resources import files
+
+    from portolan.observing.fault_page import fault_page
+
+    return fault_page(f"{code}.yaml", (files("portolan") / "faults" / f"{code}.yaml").read_bytes())

@@ -28,6 +28,7 @@ COMMANDS = (
     "check",
     "follow",
     "explain",
+    "probe",
     "survey",
     "compare",
     "exposed",

@@ -115,7 +115,7 @@ def _end(node: Node, key: Node | None = None) -> int:
     """Where a node's own text ends: a block's at that of its last part, and not at what comes next."""
     if isinstance(node, ScalarNode):
         end: int = node.end_mark.index
-        if node.value == "" and node.style is None and key is not None:
+        if node.value == "" and not node.style and key is not None:
             return max(int(key.end_mark.index) + 1, 0)
         return end
     if not isinstance(node, CollectionNode) or node.flow_style or not node.value:
@@ -169,7 +169,7 @@ def _add(files: Texts, path: tuple[str, ...], value: str, replaces: bool) -> Non
         _exchange(files, spot, value)
     elif isinstance(node, MappingNode):
         _insert_pair(files, parent, last, value)
-    elif isinstance(node, ScalarNode) and node.value == "" and node.style is None and last == "-":
+    elif isinstance(node, ScalarNode) and node.value == "" and not node.style and last == "-":
         _exchange(files, parent, f"[{value}]")
     else:
         raise CannotWriteError(f"{pointer(path[:-1])} holds no keys and no list")
@@ -180,8 +180,8 @@ def _exchange(files: Texts, spot: _Spot, value: str) -> None:
     node, text = spot.node, spot.text
     assert node is not None
     start, end = int(node.start_mark.index), _end(node, spot.key)
-    block = not isinstance(node, ScalarNode) and not node.flow_style and node.value
-    if spot.key is not None and (block or (isinstance(node, ScalarNode) and node.value == "" and node.style is None)):
+    block = isinstance(node, CollectionNode) and not node.flow_style and bool(node.value)
+    if spot.key is not None and (block or (isinstance(node, ScalarNode) and node.value == "" and not node.style)):
         colon = _colon(text, spot.key)
         if not block:
             _put(files, spot, colon, colon, f" {value}")
@@ -327,7 +327,7 @@ def _moved_in_list(files: Texts, source: tuple[str, ...], path: tuple[str, ...])
 
 #: What YAML takes as it is in every place, and nobody takes for a number, a switch or nothing (YAML 1.2.2 sections 7.3.3, 10.3.2).
 _PLAIN = re.compile(r"[A-Za-z0-9/_.](?:[\w/.*@+ -]*[\w/.*+-])?(?::[\w/.*+-]+)*", re.ASCII)
-_SPECIAL = re.compile(r"true|false|null|yes|no|on|off|~|[-+.\d_eEoxXa-fA-F]+", re.IGNORECASE)
+_SPECIAL = re.compile(r"true|false|null|~|[-+.\d_eEoxXa-fA-F]+", re.IGNORECASE)
 _ADDRESS = re.compile(r"\d+\.\d+\.\d+\.\d+(?:/\d+)?")
 
 
@@ -353,4 +353,6 @@ def _flow_of(text: str, node: Node) -> str:
     written = text[int(node.start_mark.index) : _end(node)]
     if isinstance(node, ScalarNode) and node.style in ("'", '"') and "\n" not in written:
         return written
+    if isinstance(node, ScalarNode) and not node.style and written and not set("\n,[]{}#") & set(written):
+        return written  # a switch or a number stays one
     return flow(node.value, _is_json(text))

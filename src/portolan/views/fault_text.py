@@ -1,22 +1,98 @@
-"""The page of one fault, and the list of all codes."""
+"""The page of one fault, and the list of all codes: as text, as plain data, and as a page of the documentation."""
 
 from collections.abc import Iterable
+from typing import TYPE_CHECKING, Any
 
 from portolan.diagnosis.base import Fault
+from portolan.source.difference import difference
 from portolan.views.style import Style, paragraph, row
+from portolan.views.words import in_words
+
+if TYPE_CHECKING:
+    from portolan.observing.by_hand import HandCheck
+    from portolan.observing.fault_page import FaultPage
+
+_FILE = "estate.yaml"
 
 
-def fault_data(fault: Fault) -> dict[str, str]:
-    """A fault as plain data."""
-    return {"code": fault.code, "wrong": fault.title, "visitor_gets": fault.visitor_gets, "mend": fault.help}
+def fault_data(fault: Fault, page: "FaultPage | None" = None) -> dict[str, Any]:
+    """A fault as plain data; with its page where one is asked for."""
+    data: dict[str, Any] = {
+        "code": fault.code,
+        "wrong": fault.title,
+        "visitor_gets": fault.visitor_gets,
+        "mend": fault.help,
+    }
+    if page is None:
+        return data
+    example = page.example
+    return {
+        **data,
+        "comes": page.comes,
+        "prevent": page.prevent,
+        "example": None
+        if example is None
+        else {
+            "url": example.url,
+            "vantage": example.vantage,
+            "gets": in_words(example.visit.outcome),
+            "by_hand": [
+                {"on": each.on, "command": each.command, "prints": [text.strip() for text in each.prints]}
+                for each in example.checks
+            ],
+            "bad": example.bad,
+            "good": example.good or None,
+        },
+    }
 
 
-def fault_page(fault: Fault, style: Style) -> str:
-    """What is wrong, what the visitor gets, how it is mended."""
+def _prints(check: "HandCheck") -> str:
+    return " or ".join(f"'{text.strip()}'" for text in check.prints) if check.prints else "nothing"
+
+
+def fault_page(fault: Fault, page: "FaultPage", style: Style) -> str:
+    """What is wrong, how one gets there, what the visitor gets, how it is seen, mended and prevented; and the smallest estate."""
     lines = [style.ink(fault.code, "bold"), "", *paragraph(style, f"{fault.title}.", 2), ""]
-    for head, text in (("the visitor gets  ", fault.visitor_gets), ("to mend it        ", fault.help)):
+    heads = [
+        ("how it comes      ", page.comes),
+        ("the visitor gets  ", fault.visitor_gets),
+        ("to mend it        ", fault.help),
+        ("to prevent it     ", page.prevent),
+    ]
+    for head, text in heads:
         lines += row(style, f"  {style.ink(head, 'leg')}", 2 + len(head), text)
+    example = page.example
+    if example is None:
+        return "\n".join(
+            [
+                *lines,
+                "",
+                *paragraph(
+                    style,
+                    "It shows in 'check', or needs files of its own: there is no small estate of it.",
+                    2,
+                    ("dim",),
+                ),
+            ]
+        )
+    lines += ["", style.ink("By hand, in the smallest estate that shows it", "bold")]
+    for each in example.checks:
+        lines += row(style, f"  on {each.on}: ", 7 + len(each.on), each.command)
+        lines += row(style, "    ", 4, f"prints {_prints(each)}", ink=("dim",))
+    lines += [
+        "",
+        style.ink(f"{_FILE}: {example.url} from {example.vantage} gets {in_words(example.visit.outcome)}", "bold"),
+    ]
+    lines += [f"  {style.safe(line)}" for line in example.bad.rstrip("\n").split("\n")]
+    if example.good:
+        lines += ["", style.ink("what mends it there", "bold")]
+        shown = difference(_FILE, example.bad, example.good).rstrip("\n").split("\n")[2:]
+        lines += [f"  {style.ink(style.safe(line), *_ink(line))}" for line in shown]
     return "\n".join(lines)
+
+
+def _ink(line: str) -> tuple[str, ...]:
+    return {"+": ("good",), "-": ("bad",), "@": ("dim",)}.get(line[:1], ())
 
 
 def fault_list(faults: Iterable[Fault], style: Style) -> str:
@@ -28,3 +104,25 @@ def fault_list(faults: Iterable[Fault], style: Style) -> str:
         for each in held
         for line in row(style, f"{style.ink(each.code.ljust(wide), 'bold')}  ", wide + 2, each.title)
     )
+
+
+def fault_markdown(fault: Fault, page: "FaultPage") -> str:
+    """The page as docs/faults/CODE.md has it."""
+    parts = [
+        f"# {fault.code}",
+        f"{fault.title}. [All faults](../faults.md)",
+        f"- **How it comes**: {page.comes}",
+        f"- **The visitor gets**: {fault.visitor_gets}",
+        f"- **To mend it**: {fault.help}",
+        f"- **To prevent it**: {page.prevent}",
+    ]
+    text = "\n\n".join(parts[:2]) + "\n\n" + "\n".join(parts[2:]) + "\n"
+    example = page.example
+    if example is None:
+        return f"{text}\nIt shows in `portolan check`, or needs files of its own: there is no small estate of it.\n"
+    text += f"\n## The smallest estate that shows it\n\n`portolan explain {example.url} --from {example.vantage}` gives: {in_words(example.visit.outcome)}.\n"
+    text += f"\n```yaml\n{example.bad}```\n\nBy hand:\n\n"
+    text += "".join(f"- on {each.on}: `{each.command}` prints {_prints(each)}\n" for each in example.checks)
+    if example.good:
+        text += f"\nWhat mends it there:\n\n```diff\n{difference(_FILE, example.bad, example.good)}```\n"
+    return text

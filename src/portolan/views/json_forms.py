@@ -94,7 +94,7 @@ def faults(result: Faults, style: Style) -> Iterator[str]:
     """A fault's page, or the list of all."""
     from portolan.views.fault_text import fault_data
 
-    every = [fault_data(each) for each in result.faults]
+    every = [fault_data(each, result.page) for each in result.faults]
     return _document({"faults": every} if result.listed else every[0], style)
 
 

@@ -18,9 +18,12 @@ if TYPE_CHECKING:
     from portolan.diagnosis.trial import Explanation
     from portolan.estate.estate import Estate
     from portolan.observing.by_hand import ByHand
+    from portolan.observing.fault_page import FaultPage
     from portolan.observing.next_check import NextCheck
     from portolan.observing.rests_on import RestsOn
     from portolan.observing.suspects import Doubt
+    from portolan.probing.plan import Plan
+    from portolan.probing.run import Beside, Probed
     from portolan.rehearsal.run import Rehearsed
 
 
@@ -65,6 +68,28 @@ class Doubted(Value, frozen=True):
     next: "NextCheck | None"
 
 
+class Probing(Value, frozen=True):
+    """What is asked of the real thing, and what came of it: None where it is only listed."""
+
+    plan: "Plan"
+    found: "Probed | None"
+    predicted: Visit
+    doubt: Doubted | None
+
+    @property
+    def rows(self) -> "tuple[tuple[Beside, ...], ...]":
+        """Each exchange leg by leg, beside what the estate says."""
+        from portolan.probing.run import beside
+
+        return () if self.found is None else beside(self.found, self.predicted)
+
+    @property
+    def differs(self) -> bool:
+        """Whether something is seen otherwise than the estate says."""
+        off = self.doubt is not None and not self.doubt.doubt.agrees
+        return off or any(each.same is False for rows in self.rows for each in rows)
+
+
 class AllExplained(Value, frozen=True):
     """Several explanations, one a cause."""
 
@@ -100,6 +125,7 @@ class Faults(Value, frozen=True):
 
     faults: "tuple[Fault, ...]"
     listed: bool
+    page: "FaultPage | None" = None
 
 
 class Stories(Value, frozen=True):

@@ -278,6 +278,48 @@ _SHAPES: dict[str, Schema] = {
         ),
     ),
     "doubt": _DOUBT,
+    "probe": _object(
+        portolan={"const": 1},
+        url=_TEXT,
+        vantage={**_TEXT, "description": "Where this machine is in the estate."},
+        at=_MOMENT,
+        asks=_list(_object(server=_TEXT, address={**_MAYBE_TEXT, "description": "Null: this machine's own way."})),
+        addresses={**_list(_TEXT), "description": "Addresses that are given in place of the name's."},
+        predicted=_ref("outcome"),
+        exchanges={
+            **_or_null(
+                _list(
+                    _object(
+                        url=_TEXT,
+                        left={**_MAYBE_TEXT, "description": "Why it was not asked."},
+                        legs=_list(
+                            _object(
+                                leg=_one_of(Leg),
+                                what=_TEXT,
+                                says=_TEXT,
+                                seen=_TEXT,
+                                same={"type": ["boolean", "null"], "description": "Null: there is nothing to compare."},
+                            )
+                        ),
+                        chains=_list(
+                            _object(
+                                address=_TEXT,
+                                subjects=_list(_TEXT),
+                                names=_list(_TEXT),
+                                until=_or_null(_MOMENT),
+                                version=_MAYBE_TEXT,
+                            )
+                        ),
+                    )
+                )
+            ),
+            "description": "Null with --dry-run: nothing was asked.",
+        },
+        seen=_MAYBE_TEXT,
+        seconds={"type": ["number", "null"]},
+        differs=_TRUTH,
+        doubt=_or_null(_DOUBT),
+    ),
     "explain": {
         "anyOf": [
             _EXPLAINED,

@@ -62,7 +62,10 @@ def faults(result: Faults, style: Style) -> Iterator[str]:
     """A fault's page, or the list of all."""
     from portolan.views.fault_text import fault_list, fault_page
 
-    yield (fault_list(result.faults, style) if result.listed else fault_page(result.faults[0], style)) + "\n"
+    if result.page is None:
+        yield fault_list(result.faults, style) + "\n"
+    else:
+        yield fault_page(result.faults[0], result.page, style) + "\n"
 
 
 def stories(result: Stories, style: Style) -> Iterator[str]:
