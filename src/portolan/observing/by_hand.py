@@ -162,13 +162,8 @@ def _connect(exchange: Exchange, connection: Connection, on: str, inner: bool) -
     )
     shown = exchange.url.host if unknown else str(connection.address)
     command = f"curl -sSv -m {_WAITS} -o /dev/null http://{address}/"
-    said = (
-        (f"Connected to {shown}",)
-        if ":" not in shown
-        else (f"Connected to {shown}", f"Connected to [{shown}]")
-        if connection.detail is None
-        else _FAILED.get(connection.detail, ("curl: (",))
-    )
+    opened = (f"Connected to {shown}",) if ":" not in shown else (f"Connected to {shown}", f"Connected to [{shown}]")
+    said = opened if connection.detail is None else _FAILED.get(connection.detail, ("curl: (",))
     stop = connection.stop or (connection.decisions[-1] if connection.decisions else None)
     return HandCheck(Leg.CONNECT, on, command, said, stop.place if stop is not None else None, inner)
 
