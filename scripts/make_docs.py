@@ -5,7 +5,6 @@ from collections.abc import Callable
 from pathlib import Path
 
 from portolan.cli.fault import page_of
-
 from portolan.diagnosis import registry  # noqa: F401 - registers the remedies
 from portolan.diagnosis.proposal import PROPOSERS
 from portolan.diagnosis.registry import BY_CODE, FAULTS

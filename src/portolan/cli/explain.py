@@ -52,6 +52,13 @@ def register(commands: "argparse._SubParsersAction[argparse.ArgumentParser]") ->
         default=None,
         help="write the remedy of this number into the estate's own files: shown first, comments and layout kept, with an undo record",
     )
+    parser.add_argument(
+        "--letter",
+        metavar="N",
+        type=int,
+        default=None,
+        help="write, to whoever runs it, the message that asks for the remedy of this number, ready to send",
+    )
     parser.add_argument("--yes", action="store_true", help="with --write: write without asking")
     estate_options(parser)
     format_option(parser, "explain")
@@ -75,8 +82,8 @@ def run(arguments: argparse.Namespace) -> int:
         from portolan.cli.seen import explained_as_seen
 
         return explained_as_seen(arguments, about)
-    if arguments.write is not None and arguments.url is None:
-        raise UsageError("--write is about the remedies of one address", "Name its URL.")
+    if (arguments.write is not None or arguments.letter is not None) and arguments.url is None:
+        raise UsageError("--write and --letter are about the remedies of one address", "Name its URL.")
     if arguments.yes and arguments.write is None:
         raise UsageError("--yes goes with --write", "Say which remedy: --write N.")
     if arguments.url is None:
@@ -90,12 +97,14 @@ def run(arguments: argparse.Namespace) -> int:
             # The name leads there now and then: what goes wrong at that address is explained.
             complain(f"note: {turns[0].words}; else as expected")
             found = explain(question.world, question.url, turns[0].visit.vantage, about.apply, most)
+    if arguments.letter is not None:
+        return _letter(arguments, about, found)
     if arguments.write is not None:
         from portolan.cli.write import written
 
         return written(arguments, about, found)
     findings = recognise(Case(question.world, found.visit, found.expectation))
-    result = Explained(found, findings, arguments.every_step, arguments.zoom)
+    result = Explained(found, findings, arguments.every_step, arguments.zoom, None, _others(about, found))
     if arguments.by_hand:
         from portolan.observing.by_hand import by_hand
 
@@ -104,6 +113,31 @@ def run(arguments: argparse.Namespace) -> int:
     if arguments.format == "patch" and found.missed and (found.best is None or not found.best.patch):
         complain(f"portolan: {_why_empty(found)}")
     return 1 if found.missed else 0
+
+
+def _others(about: "Ready", found: "Explanation") -> dict[int, tuple[str, ...]]:
+    """By the number of a remedy: who else must do it."""
+    from portolan.diagnosis.others import must_be_asked
+
+    asked = {number: must_be_asked(about.world.stated, each) for number, each in enumerate(found.remedies, 1)}
+    return {number: who for number, who in asked.items() if who}
+
+
+def _letter(arguments: argparse.Namespace, about: "Ready", found: "Explanation") -> int:
+    """Writes the message that asks for a remedy. Raises UsageError."""
+    from portolan.cli.terminal import put, style_of
+    from portolan.observing.letter import letter
+
+    every = found.remedies
+    if not 1 <= arguments.letter <= len(every):
+        held = f"There are {len(every)}." if every else "There is nothing to ask for."
+        raise UsageError(f"there is no remedy {arguments.letter} here", held)
+    if arguments.format == "patch":
+        raise UsageError("a letter is no patch", "Leave --format patch out.")
+    remedy = every[arguments.letter - 1]
+    changed = about.apply(remedy.patch) if remedy.patch else None
+    put("letter", arguments.format, letter(about.world, found, remedy, changed), style_of(arguments))
+    return 0
 
 
 #: So many causes are explained at once.
@@ -129,7 +163,7 @@ def _all_missed(arguments: argparse.Namespace, about: "Ready") -> int:
     for first in (group.missed[0] for group in groups[:_MOST_CAUSES]):
         one = explain(about.world, first.expectation.url, first.vantage, about.apply, most)
         findings = recognise(Case(about.world, one.visit, one.expectation))
-        explained.append(Explained(one, findings, arguments.every_step))
+        explained.append(Explained(one, findings, arguments.every_step, None, None, _others(about, one)))
     result = AllExplained(about.world.now, found, tuple(explained))
     put("explain all", arguments.format, result, style_of(arguments))
     return 1 if groups else 0

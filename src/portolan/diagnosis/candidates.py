@@ -42,6 +42,7 @@ _NO_SETTINGS = frozenset(
         "include",
         "written_in",
         "unread",
+        "run_by",
         "guessed",
         "kind",
         "place",

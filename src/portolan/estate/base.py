@@ -77,6 +77,17 @@ Unread = Annotated[
 ]
 
 
+#: Who runs something that is somebody else's to change.
+RunBy = Annotated[
+    str | None,
+    says(
+        "Who runs it, where that is somebody else: a hosting company, a registrar, the provider of a line, a colleague. Remedies say "
+        "then what they must do, and `--letter` writes to them.",
+        example="the hosting company",
+    ),
+]
+
+
 def in_short(unread: tuple[str, ...]) -> str:
     """What could not be kept, in a few words: the first, and how many more."""
     return unread[0] if len(unread) == 1 else f"{unread[0]} and {len(unread) - 1} more"

@@ -5,7 +5,7 @@ from typing import Annotated, Literal, get_args
 
 import msgspec
 
-from portolan.estate.base import CoveredName, EstatePath, FolderPath, HostName, Stated, says
+from portolan.estate.base import CoveredName, EstatePath, FolderPath, HostName, RunBy, Stated, says
 from portolan.estate.changing import Changing
 
 #: How names are proven to an authority (RFC 8555 section 8, RFC 8737).
@@ -47,6 +47,7 @@ class Certificate(Changing, frozen=True, kw_only=True, eq=False):
     """A server certificate: a PEM file, or its facts declared."""
 
     name: str
+    run_by: RunBy = None
     file: Annotated[
         EstatePath | None,
         says(

@@ -4,7 +4,7 @@ from typing import Annotated, Literal
 
 import msgspec
 
-from portolan.estate.base import EstatePath, HostName, IPAddress, IPNetwork, PortRange, Stated, Unread, says
+from portolan.estate.base import EstatePath, HostName, IPAddress, IPNetwork, PortRange, RunBy, Stated, Unread, says
 from portolan.estate.changing import Changing
 from portolan.estate.content import Folder
 from portolan.estate.filter import Filter
@@ -139,6 +139,7 @@ class Machine(Changing, frozen=True, kw_only=True, eq=False):
     """What routers and hosts have in common."""
 
     name: str
+    run_by: RunBy = None
     interfaces: Annotated[dict[str, Interface], says("Its interfaces by name.")] = msgspec.field(default_factory=dict)
     gateway: Annotated[
         tuple[IPAddress, ...] | Literal["none"] | None,

@@ -4,7 +4,7 @@ from typing import Annotated, Literal
 
 import msgspec
 
-from portolan.estate.base import IPAddress, IPInterface, IPNetwork, PortRange, Stated, says
+from portolan.estate.base import IPAddress, IPInterface, IPNetwork, PortRange, RunBy, Stated, says
 from portolan.estate.changing import Changing
 
 
@@ -53,6 +53,7 @@ class Network(Stated, frozen=True, kw_only=True, eq=False):
     """A network that machines and visitors are attached to."""
 
     name: str
+    run_by: RunBy = None
     kind: Annotated[
         Literal["internet", "segment", "host-only"],
         says(
@@ -184,6 +185,7 @@ class Interface(Changing, frozen=True, kw_only=True, eq=False):
     """Where a machine is attached to a network."""
 
     name: str
+    run_by: RunBy = None
     network: Annotated[
         str, says("The network it is attached to. Left out: the network of the same name.", refers=("networks",))
     ] = ""
@@ -280,5 +282,6 @@ class Group(Stated, frozen=True, kw_only=True, eq=False):
     """A security group: stateful, allow only. Answers to what was allowed pass by themselves."""
 
     name: str
+    run_by: RunBy = None
     inbound: Annotated[tuple[GroupRule, ...], says("What may come in.")] = ()
     outbound: Annotated[tuple[GroupRule, ...] | None, says("What may go out; left out: everything.")] = None

@@ -13,6 +13,7 @@ from portolan.estate.base import (
     IPAddress,
     ListenerKey,
     Rights,
+    RunBy,
     Stated,
     TlsVersion,
     Unread,
@@ -84,6 +85,7 @@ class Service(Changing, frozen=True, kw_only=True, eq=False):
     """What every program that listens on a machine has, whatever it speaks."""
 
     name: str
+    run_by: RunBy = None
     state: Annotated[Literal["running", "stopped"], says("What it does now.")] = "running"
     privileged: Annotated[
         bool, says("Whether it may open ports below 1024; without that it does not start on them.")

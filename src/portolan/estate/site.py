@@ -14,6 +14,7 @@ from portolan.estate.base import (
     ListenerKey,
     NamePattern,
     Pattern,
+    RunBy,
     SiteName,
     Stated,
     Status,
@@ -470,6 +471,7 @@ class Site(Giving, frozen=True, kw_only=True, eq=False):
     """A website that a service holds, bound to names and listeners. Its pages are known as SITE/PATH."""
 
     name: str
+    run_by: RunBy = None
     names: Annotated[
         tuple[SiteName, ...],
         says(

@@ -4,7 +4,7 @@ from typing import Annotated, Literal
 
 import msgspec
 
-from portolan.estate.base import EstatePath, FolderPath, HostName, IPAddress, Stated, Status, says
+from portolan.estate.base import EstatePath, FolderPath, HostName, IPAddress, RunBy, Stated, Status, says
 from portolan.estate.changing import Changing
 from portolan.estate.content import PagePart, PartsRead, Takes
 from portolan.estate.service import Service
@@ -42,6 +42,7 @@ class Bucket(Changing, frozen=True, kw_only=True, eq=False):
     """A bucket. Its pages are known as BUCKET/KEY."""
 
     name: str
+    run_by: RunBy = None
     sealed: Annotated[
         bool, says("Whether it is sealed against public reading as a whole, whatever its grants say.")
     ] = False
@@ -122,6 +123,7 @@ class Store(Changing, frozen=True, kw_only=True, eq=False):
     """An object store, of one region. What is left out is as rented ones are by themselves."""
 
     name: str
+    run_by: RunBy = None
     pages_at: Annotated[
         HostName | None,
         says(

@@ -5,7 +5,7 @@ from typing import Annotated, Literal
 
 import msgspec
 
-from portolan.estate.base import EstatePath, HostName, IPAddress, IPNetwork, Stated, says
+from portolan.estate.base import EstatePath, HostName, IPAddress, IPNetwork, RunBy, Stated, says
 from portolan.estate.edge import SwitchedEdge
 from portolan.estate.records import ZoneData
 
@@ -58,6 +58,7 @@ class Zone(Stated, frozen=True, kw_only=True, eq=False):
     """A DNS zone and who is told to serve it."""
 
     name: str
+    run_by: RunBy = None
     file: Annotated[
         EstatePath | None, says("The master file (RFC 1035 section 5).", example="zones/kestrel-ridge.example.zone")
     ] = None

@@ -79,14 +79,20 @@ def follow_data(
 
 
 def explain_data(
-    explanation: "Explanation", findings: "list[Finding]", by_hand: dict[str, Any] | None = None
+    explanation: "Explanation",
+    findings: "list[Finding]",
+    by_hand: dict[str, Any] | None = None,
+    others: dict[int, tuple[str, ...]] | None = None,
 ) -> dict[str, Any]:
     """An explanation as plain data."""
     stated = explanation.expectation is not None
     data = follow_data(explanation.visit, explanation.missed, stated, findings, by_hand=by_hand)
     data["causes"] = [finding_data(cause) for cause in explanation.causes]
     data["other_causes"] = [[finding_data(cause) for cause in others] for others in explanation.other_causes]
-    data["remedies"] = [_remedy(remedy) for remedy in explanation.remedies]
+    data["remedies"] = [
+        {**_remedy(remedy), "run_by": list((others or {}).get(number, ()))}
+        for number, remedy in enumerate(explanation.remedies, 1)
+    ]
     data["bounded"] = explanation.bounded
     data["withheld"] = list(explanation.withheld)
     data["after"] = outcome_data(explanation.after.outcome) if explanation.after is not None else None

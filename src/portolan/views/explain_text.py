@@ -27,6 +27,7 @@ def explain_text(
     every: bool,
     zoomed: list[str],
     more: Iterable[str] = (),
+    others: dict[int, tuple[str, ...]] | None = None,
 ) -> str:
     """Why, and what to do; for an expectation that is met, what made it slow."""
     visit = explanation.visit
@@ -61,10 +62,10 @@ def explain_text(
             style,
             f"No known fault explains this. {tried}: {missing}. The steps above show what decided; add --every-step for all.",
         )
-    for others in explanation.other_causes:
-        for cause in others:
+    for equals in explanation.other_causes:
+        for cause in equals:
             lines += row(style, "    ", 4, f"or one of these: {cause.text}", where(cause.place), ink=("dim",))
-    lines += ["", *_remedies(explanation, style)]
+    lines += ["", *_remedies(explanation, style, others or {})]
     return "\n".join(lines).rstrip("\n") + "\n"
 
 
@@ -99,7 +100,16 @@ def all_explained_text(told: list[str], found: Answers, style: Style) -> str:
     return "\n".join(lines)
 
 
-def _remedies(explanation: Explanation, style: Style) -> list[str]:
+def _by_others(explanation: Explanation, style: Style, others: dict[int, tuple[str, ...]]) -> list[str]:
+    """What is somebody else's to do, and who they are."""
+    lines: list[str] = []
+    for number, who in others.items():
+        text = f"{explanation.remedies[number - 1].text}: for {' and '.join(who)} to do; --letter {number} asks them"
+        lines += row(style, "  - ", 4, text)
+    return [style.ink("What others must do", "bold"), *lines, ""] if lines else []
+
+
+def _remedies(explanation: Explanation, style: Style, others: dict[int, tuple[str, ...]]) -> list[str]:
     best = explanation.best
     whole = best if best is not None and best.cause == 0 and best.steps and explanation.after is not None else None
     lines = [
@@ -112,6 +122,7 @@ def _remedies(explanation: Explanation, style: Style) -> list[str]:
         lines = [style.ink("What the visitor should ask", "bold"), *lines, ""]
     lines += [style.ink("What to do" if whole is None else "What to do, in this order", "bold")]
     lines += _by_cause(explanation, style) if whole is None else _by_step(explanation, whole, style)
+    lines += ["", *_by_others(explanation, style, others)[:-1]] if others else []
     for text in explanation.withheld:
         lines += paragraph(style, f"Withheld, as a mark asks: {text}", 4, ("warn",))
     lines.append("")

@@ -19,6 +19,7 @@ FORMATS: dict[str, dict[str, str]] = {
     "several": {"text": "observing_text:several", "json": "observing_json:several"},
     "doubt": {"text": "observing_text:doubted", "json": "observing_json:doubted"},
     "probe": {"text": "probe_view:text", "json": "probe_view:json"},
+    "letter": {"text": "letter:text", "json": "letter:json"},
     "ladder": {"text": "text_forms:climbed", "json": "json_forms:climbed"},
     "check": {"text": "text_forms:checked", "json": "json_forms:checked"},
     "renewals": {"text": "text_forms:renewed", "json": "json_forms:renewed"},

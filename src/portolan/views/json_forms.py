@@ -54,7 +54,7 @@ def checked(result: Checked, style: Style) -> Iterator[str]:
 
 def explained(result: Explained, style: Style) -> Iterator[str]:
     """An explanation."""
-    return _document(explain_data(result.explanation, result.findings, _by_hand(result.by_hand)), style)
+    return _document(explain_data(result.explanation, result.findings, _by_hand(result.by_hand), result.others), style)
 
 
 def patch(result: Explained, style: Style) -> Iterator[str]:

@@ -59,6 +59,8 @@ class Explained(Value, frozen=True):
     every: bool = False
     zoom: str | None = None
     by_hand: "ByHand | None" = None
+    #: By the number of a remedy: who else must do it.
+    others: "dict[int, tuple[str, ...]] | None" = None
 
 
 class Doubted(Value, frozen=True):

@@ -169,6 +169,7 @@ _DEFINITIONS: dict[str, Schema] = {
         also_changes=_list(_TEXT),
         outcome=_or_null(_ref("outcome")),
         complete=_TRUTH,
+        run_by={**_list(_TEXT), "description": "Who else must do it, as the estate says under `run_by`."},
         ask={
             **_or_null(_object(url=_TEXT, **{"from": _TEXT})),
             "description": "Without a change: what the visitor should ask instead, proven by asking it.",
@@ -278,6 +279,7 @@ _SHAPES: dict[str, Schema] = {
         ),
     ),
     "doubt": _DOUBT,
+    "letter": _object(portolan={"const": 1}, to=_TEXT, subject=_TEXT, wanted=_TEXT, body=_TEXT),
     "probe": _object(
         portolan={"const": 1},
         url=_TEXT,
@@ -507,6 +509,7 @@ _SHAPES: dict[str, Schema] = {
     ),
 }
 _TITLES = {
+    "letter": "explain --letter N",
     "several": "follow --from X,Y",
     "doubt": "explain --seen",
     "places": "compare --from X --from Y",

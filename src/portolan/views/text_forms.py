@@ -24,7 +24,7 @@ def explained(result: Explained, style: Style) -> Iterator[str]:
         from portolan.views.observing_text import by_hand_text
 
         more = [*by_hand_text(result.by_hand, style), ""]
-    yield explain_text(result.explanation, result.findings, style, result.every, zoomed, more)
+    yield explain_text(result.explanation, result.findings, style, result.every, zoomed, more, result.others)
 
 
 def all_explained(result: AllExplained, style: Style) -> Iterator[str]:
