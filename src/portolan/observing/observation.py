@@ -3,6 +3,7 @@
 import re
 from collections.abc import Iterable
 
+from portolan.estate.url import BadUrlError, parse
 from portolan.evidence.outcome import DETAILS, Detail, Kind, Outcome
 from portolan.journey.visit import Visit
 from portolan.source.nearest import nearest
@@ -38,6 +39,8 @@ class Seen(Value, frozen=True):
     other: bool = False
     plain: bool = False
     slow: bool = False
+    #: Where it ended, where somebody saw that, and it was sent on.
+    final: str = ""
 
     def fits(self, seen: Visit, predicted: Outcome) -> bool:
         """Whether a visit gives what was seen; `predicted` is what the estate says as it stands."""
@@ -47,6 +50,8 @@ class Seen(Value, frozen=True):
         ):
             return False
         if self.status is not None and outcome.status != self.status:
+            return False
+        if self.final and _host(self.final) != _host(outcome.final_url):
             return False
         if self.page is not None and not _same_page(self.page, outcome.page):
             return False
@@ -64,6 +69,13 @@ class Seen(Value, frozen=True):
         if self.endings and other.endings and not any(_agree(a, b) for a in self.endings for b in other.endings):
             return True
         return None not in (self.status, other.status) and self.status != other.status
+
+
+def _host(text: str) -> str:
+    try:
+        return parse(text).host
+    except BadUrlError:
+        return text
 
 
 def _agree(one: Ending, other: Ending) -> bool:

@@ -12,6 +12,7 @@ from portolan.diagnosis.base import Case
 from portolan.diagnosis.rests import objects_read, read_in
 from portolan.diagnosis.smallest import sought
 from portolan.diagnosis.trial import Apply
+from portolan.estate.site import Site
 from portolan.estate.url import BadUrlError, Url, parse
 from portolan.estate.vantage import Vantage
 from portolan.evidence.outcome import Kind, Outcome
@@ -208,7 +209,9 @@ def _in_order(world: World, asked: Url, sights: tuple[Sight, ...]) -> list[Way]:
     names = frozenset(exchange.url.host.rstrip(".") for exchange in seen.tree)
     names |= {alias for exchange in seen.tree for alias in exchange.resolution.aliases}
     made = ways(world.estate, what.about, near, names, world.now)
-    made += unsaid(world.estate, asked, [first.vantage], what.about)
+    response = seen.exchanges[-1].response
+    site = response.site if response is not None and isinstance(response.site, Site) else None
+    made += unsaid(world.estate, asked, [first.vantage], what.about, site, first.seen)
     touched = {path[:end] for path in cited for end in range(1, len(path) + 1)}
     early = _ends_early(first)
 
@@ -233,7 +236,7 @@ def _beside(path: tuple[Any, ...], touched: set[tuple[Any, ...]]) -> bool:
 def _ends_early(sight: Sight) -> bool:
     """Whether what is seen ends before anything was asked of a site."""
     kinds = {kind for one in sight.seen for kind, _ in one.endings}
-    return bool(kinds) and kinds <= {Kind.NAME_ERROR, Kind.CONNECT_ERROR}
+    return bool(kinds) and not any(one.final for one in sight.seen) and kinds <= {Kind.NAME_ERROR, Kind.CONNECT_ERROR}
 
 
 #: What decides once a connection stands; it keeps a visitor from connecting only by where it leads, or where a service does not start.

@@ -5,6 +5,7 @@ from collections.abc import Iterator
 from portolan.diagnosis.proposal import append, put
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
+from portolan.estate.site import Site
 from portolan.estate.slips import Known
 from portolan.estate.url import Url
 from portolan.estate.vantage import Vantage
@@ -14,7 +15,8 @@ from portolan.observing.ways import Way
 from portolan.source.value import Value
 
 #: What nobody wrote is rarer than that what was written is wrong; a provider's block is the commonest of it.
-_BLOCKED, _LEFT_OVER, _MOST_LED = 1.3, 2.0, 8
+_ERRORS = 400
+_BLOCKED, _LEFT_OVER, _SENT_ON, _MOST_LED = 1.3, 2.0, 1.6, 8
 _OUTSIDE = "internet"
 
 
@@ -25,7 +27,31 @@ class Unwritten(Value, frozen=True):
     find_out: str
 
 
-def unsaid(estate: Estate, url: Url, vantages: list[Vantage], about: Known) -> Iterator[Way]:
+def _answers(site: Site, url: Url, seen: tuple[Seen, ...]) -> Iterator[Way]:
+    """The site that answers has another answer: an error whatever is asked, or it sends on."""
+    for each in seen:
+        if each.status is not None and each.status >= _ERRORS and not site.place.has("answer"):
+            yield Way(
+                site.place,
+                put(site.place, "answer", each.status),
+                f"it answers {each.status} whatever is asked",
+                _SENT_ON,
+            )
+        if each.final:
+            patch = append(site.place, "redirects", {"to": each.final}, 0)
+            yield Way(site.place, patch, f"it sends on to {each.final}", _BLOCKED)
+    other = {"http": "https", "https": "http"}[url.scheme]
+    for to, words in (
+        (str(url), "it sends on to itself"),
+        (f"{other}://{{host}}{{path}}{{query}}", f"it sends on to {other}"),
+        (f"{url.scheme}://nowhere.invalid/", "it sends on to a name that nobody has"),
+    ):
+        yield Way(site.place, append(site.place, "redirects", {"to": to}, 0), words, _SENT_ON)
+
+
+def unsaid(
+    estate: Estate, url: Url, vantages: list[Vantage], about: Known, site: Site | None, seen: tuple[Seen, ...]
+) -> Iterator[Way]:
     """What nobody wrote and the estate could say: a port that the provider blocks, a line left in a hosts file."""
     for machine in machines(estate):
         for interface in machine.interfaces.values():
@@ -35,6 +61,11 @@ def unsaid(estate: Estate, url: Url, vantages: list[Vantage], about: Known) -> I
                 patch = put(interface.place, "provider_blocks", [url.port])
                 text = f"its provider lets nobody in at port {url.port}"
                 yield Way(interface.place, patch, text, _BLOCKED)
+    if site is not None:
+        yield from _answers(site, url, seen)
+    for certificate in estate.certificates.values():
+        if certificate.issuer is None and not certificate.pem and not certificate.place.has("issuer"):
+            yield Way(certificate.place, put(certificate.place, "issuer", "self"), "it is signed by itself", _BLOCKED)
     if url.literal is not None:
         return
     for vantage in vantages:

@@ -109,6 +109,8 @@ def probed(
         ended = _ending(
             Kind.HTTP_ERROR if answered.status >= 400 else Kind.SERVED, None, answered.status, str(answered.status)
         )
+    if len(held) > 1:
+        ended = ended.but(final=str(last.url))
     return Probed(tuple(held), ended, round(time.monotonic() - start, 3))
 
 
@@ -125,6 +127,10 @@ def _exchange(
     addresses = fixed or (own.addresses if own is not None else ())
     if not addresses:
         detail = own.detail if own is not None else Detail.NO_SUCH_NAME
+        if detail is Detail.RESOLVER_TIMEOUT:
+            # A resolver that fails, and one that is silent, are one to who asks the system (getaddrinfo(3), EAI_AGAIN).
+            fails = (Detail.RESOLVER_TIMEOUT, Detail.RESOLVER_FAILURE, Detail.REFUSED)
+            return one, Seen("resolver fails", frozenset((Kind.NAME_ERROR, each) for each in fails))
         return one, _ending(Kind.NAME_ERROR, detail, None, (detail or "no address").replace("-", " "))
     one = one.but(connected=tuple(asks.connection(each, url.port) for each in addresses[:MOST_ADDRESSES]))
     reached = [each for each in one.connected if each.detail is None]
