@@ -32,6 +32,8 @@ CAUSES = {
     "first-light": [],
     "fresh-ink": ["service-not-reloaded"],
     "long-tunnel": ["packets-too-large"],
+    "works-for-me": [],
+    "shut-door": [],
     "second-line": ["answer-by-other-line"],
 }  # fmt: skip
 

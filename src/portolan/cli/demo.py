@@ -74,6 +74,30 @@ def _copy(name: str, target: str) -> int:
     return 0
 
 
+def _tell_as_seen(story: dict[str, str], arguments: argparse.Namespace) -> int:
+    """Tells a story in which the estate is right on paper: what is seen, and what may be wrong."""
+    from portolan.cli.disk import DiskFiles
+    from portolan.cli.question import Ready
+    from portolan.cli.seen import doubted
+    from portolan.cli.terminal import print_json, style_of
+    from portolan.formats.estate_file import load
+    from portolan.journey.world import World
+
+    loaded = load(DiskFiles(_folder() / story["name"], "."), "estate.yaml")
+    assert loaded.estate.at is not None
+    about = Ready(loaded, World(loaded.estate, loaded.estate.at))
+    result = doubted(about, story["url"], story["seen"].split(";"), None, [])
+    if arguments.format == "json":
+        from portolan.views.observing_json import doubt_data
+
+        print_json({"story": story, "doubt": doubt_data(result)})
+    else:
+        from portolan.views.demo_text import seen_text
+
+        print(seen_text(story, loaded.estate, result, style_of(arguments)), end="")
+    return 0
+
+
 def _tell(story: dict[str, str], arguments: argparse.Namespace) -> int:
     from portolan.cli.disk import DiskFiles
     from portolan.cli.terminal import print_json, style_of
@@ -83,6 +107,8 @@ def _tell(story: dict[str, str], arguments: argparse.Namespace) -> int:
     from portolan.journey.visit import visit
     from portolan.journey.world import World
 
+    if "seen" in story:
+        return _tell_as_seen(story, arguments)
     loaded = load(DiskFiles(_folder() / story["name"], "."), "estate.yaml")
     estate = loaded.estate
     assert estate.at is not None

@@ -33,32 +33,40 @@ def explained_as_seen(arguments: argparse.Namespace, about: "Ready") -> int:
         raise UsageError(
             "what is seen is no remedy and no way", "Leave --zoom, --by-hand and --format patch out; 'follow' has them."
         )
-    world, told = _told(arguments, about.world)
     checked = [_checked(text) for text in arguments.checked]
+    most = _EVERY if arguments.thorough else MOST_TRIED
+    result = doubted(about, arguments.url, arguments.seen, arguments.vantage, checked, most)
+    put("doubt", arguments.format, result, style_of(arguments))
+    return 0 if result.doubt.agrees else 1
+
+
+def doubted(
+    about: "Ready", url: str, seen: list[str], usual: str | None, checked: list[Checked], most: int = MOST_TRIED
+) -> Doubted:
+    """What may be wrong for what is seen, each as PLACE=WHAT or from the `usual` place. Raises UsageError."""
+    world, told = _told(seen, usual, about.world)
     with asked():
-        one = question(world, arguments.url, next(iter(told)).name)
+        one = question(world, url, next(iter(told)).name)
         places = further_places(world, [each.name for each in told])
         world = world.with_vantages(*(each for each in places if each.name not in world.estate.vantages))
-        most = _EVERY if arguments.thorough else MOST_TRIED
         found = doubt(world, one.url, told.items(), about.apply, most, checked)
         following = None if found.agrees else next_check(found, places)
     for each in one.assumed:
         complain(f"note: {one_line(each, 400)}")
     _unknown_objects(about, checked)
-    put("doubt", arguments.format, Doubted(found, following), style_of(arguments))
-    return 0 if found.agrees else 1
+    return Doubted(found, following)
 
 
-def _told(arguments: argparse.Namespace, world: "World") -> "tuple[World, dict[Vantage, tuple[Seen, ...]]]":
+def _told(every: list[str], usual: str | None, world: "World") -> "tuple[World, dict[Vantage, tuple[Seen, ...]]]":
     """What is seen from where, and the world with everybody in it. Raises UsageError."""
     held: dict[Vantage, tuple[Seen, ...]] = {}
-    for text in arguments.seen:
+    for text in every:
         where, sign, what = text.partition("=")
         if not sign:
             where, what = "", text
         try:
             seen = read(what)
-            world, vantage, assumed = place(world, where.strip() or arguments.vantage)
+            world, vantage, assumed = place(world, where.strip() or usual)
         except UnknownSeenError as error:
             raise UsageError(f"--seen: {error}", error.hint) from None
         except UnknownPlaceError as error:
@@ -66,13 +74,13 @@ def _told(arguments: argparse.Namespace, world: "World") -> "tuple[World, dict[V
         for each in assumed:
             complain(f"note: {one_line(each, 400)}")
         held[vantage] = (*held.get(vantage, ()), seen)
-    for vantage, every in held.items():
+    for vantage, all_seen in held.items():
         try:
-            agreed(vantage.name, every)
+            agreed(vantage.name, all_seen)
         except ContradictionError as error:
             raise UsageError(f"--seen: {error}", "Leave one of them out.") from None
     # A place that came later may have made the world anew.
-    return world, {world.there(vantage): every for vantage, every in held.items()}
+    return world, {world.there(vantage): all_seen for vantage, all_seen in held.items()}
 
 
 def _checked(text: str) -> Checked:

@@ -31,7 +31,7 @@ from portolan.source.words import Words
 
 #: What is no setting: history, the moment, what is wished for, words for people, and what a program does by nature.
 _NO_SETTINGS = frozenset(
-    (
+    [
         "before",
         "marks",
         "title",
@@ -59,7 +59,7 @@ _NO_SETTINGS = frozenset(
         "drops_private",
         "isolated",
         "reverse_path",
-    )
+    ]
 )
 #: What of an edge is its provider's to say.
 _OF_PROVIDERS = frozenset(("addresses", "canonical"))

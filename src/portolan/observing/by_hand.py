@@ -241,9 +241,17 @@ _BROWSER: dict[str, tuple[str, str, str]] = {
     Detail.NO_SUCH_NAME: ("the server's address could not be found", "DNS_PROBE_FINISHED_NXDOMAIN", "at once"),
     Detail.NO_ADDRESS: ("the server's address could not be found", "ERR_NAME_NOT_RESOLVED", "at once"),
     Detail.RESOLVER_FAILURE: ("the server's address could not be found", "ERR_NAME_NOT_RESOLVED", "within seconds"),
-    Detail.RESOLVER_TIMEOUT: ("the server's address could not be found", "ERR_NAME_NOT_RESOLVED", "after 10 to 40 seconds"),
+    Detail.RESOLVER_TIMEOUT: (
+        "the server's address could not be found",
+        "ERR_NAME_NOT_RESOLVED",
+        "after 10 to 40 seconds",
+    ),
     Detail.REFUSED: ("the server refused to connect", "ERR_CONNECTION_REFUSED", "at once, or after a second"),
-    Detail.TIMED_OUT: ("the server took too long to respond", "ERR_CONNECTION_TIMED_OUT", "after 20 seconds to 2 minutes, as the system is set"),
+    Detail.TIMED_OUT: (
+        "the server took too long to respond",
+        "ERR_CONNECTION_TIMED_OUT",
+        "after 20 seconds to 2 minutes, as the system is set",
+    ),
     Detail.UNREACHABLE: ("the server is unreachable", "ERR_ADDRESS_UNREACHABLE", "at once, or after 3 seconds"),
     Detail.RESET: ("the connection was reset", "ERR_CONNECTION_RESET", "at once"),
     Detail.CUT_OFF: ("the connection was reset", "ERR_CONNECTION_RESET", "at once"),
@@ -254,7 +262,11 @@ _BROWSER: dict[str, tuple[str, str, str]] = {
     Detail.NOT_YET_VALID: ("the connection is not private", "ERR_CERT_DATE_INVALID", "at once"),
     Detail.SELF_SIGNED: ("the connection is not private", "ERR_CERT_AUTHORITY_INVALID", "at once"),
     Detail.UNKNOWN_ISSUER: ("the connection is not private", "ERR_CERT_AUTHORITY_INVALID", "at once"),
-    Detail.INCOMPLETE_CHAIN: ("the connection is not private, or the page: browsers that know the intermediate go on", "ERR_CERT_AUTHORITY_INVALID", "at once"),
+    Detail.INCOMPLETE_CHAIN: (
+        "the connection is not private, or the page: browsers that know the intermediate go on",
+        "ERR_CERT_AUTHORITY_INVALID",
+        "at once",
+    ),
     Detail.NO_COMMON_VERSION: ("it uses an unsupported protocol", "ERR_SSL_VERSION_OR_CIPHER_MISMATCH", "at once"),
     Detail.CLIENT_CERTIFICATE: ("it did not accept your login certificate", "ERR_BAD_SSL_CLIENT_AUTH_CERT", "at once"),
     Detail.OTHER: ("the connection is not private", "ERR_CERT_INVALID", "at once"),
@@ -265,7 +277,7 @@ _BROWSER: dict[str, tuple[str, str, str]] = {
     Detail.GARBLED: ("it sent an invalid response", "ERR_INVALID_HTTP_RESPONSE", "at once"),
     Detail.BAD_HEADER: ("it sent an invalid response", "ERR_INVALID_HTTP_RESPONSE", "at once"),
     Detail.BROKEN_OFF: ("a page that ends early", "ERR_CONTENT_LENGTH_MISMATCH", "at once"),
-}  # fmt: skip
+}
 
 
 def browser_words(outcome: Outcome) -> str:

@@ -65,8 +65,11 @@ def further_places(world: World, told: Iterable[str]) -> tuple[Vantage, ...]:
 def next_check(doubtful: Doubt, places: Iterable[Vantage]) -> NextCheck | None:
     """The check that splits the suspects best; None where there is nothing to split, or no check here tells them apart."""
     suspects = doubtful.suspects[:_MOST_WEIGHED]
-    if len(suspects) < 2:
+    if not suspects:
         return None
+    if len(suspects) == 1:
+        # Nothing is to be told apart: it is to be looked at.
+        return next(_lookings(doubtful.world.estate, suspects), None)
     made = [*_askings(doubtful, suspects, places), *_lookings(doubtful.world.estate, suspects)]
     best = max(made, key=lambda each: each.bits, default=None)
     return best if best is not None and best.bits > 0 else None

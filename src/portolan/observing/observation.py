@@ -57,6 +57,10 @@ class Seen(Value, frozen=True):
             return False
         if self.other and (outcome.kind is not Kind.SERVED or outcome.page == predicted.page):
             return False
+        # Who says that it works, where a page should come, means that page: else they would say what else came.
+        meant = self.page is None and not self.other and outcome.kind is predicted.kind is Kind.SERVED
+        if meant and (Kind.SERVED, None) in self.endings and outcome.page != predicted.page:
+            return False
         if self.plain and (outcome.kind is not Kind.SERVED or outcome.secure):
             return False
         return not self.slow or any(

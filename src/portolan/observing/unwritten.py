@@ -16,7 +16,7 @@ from portolan.source.value import Value
 
 #: What nobody wrote is rarer than that what was written is wrong; a provider's block is the commonest of it.
 _ERRORS = 400
-_BLOCKED, _LEFT_OVER, _SENT_ON, _MOST_LED = 1.3, 2.0, 1.6, 8
+_BLOCKED, _LEFT_OVER, _SENT_ON, _MOST_LED = 1.3, 2.7, 1.6, 8
 _OUTSIDE = "internet"
 
 
@@ -79,7 +79,7 @@ def unsaid(
                 if where is not None and where.place.path
                 else put(vantage.place, "hosts_file", {"lines": [line]})
             )
-            yield Way(vantage.place, patch, f"a line of its hosts file leads {url.host} to {address}", _LEFT_OVER)
+            yield Way(vantage.place, patch, f"a line in its hosts file leads the name to {address}", _LEFT_OVER)
 
 
 def unknown(seen: list[Seen], url: Url, address: str | None, far: bool) -> list[Unwritten]:

@@ -27,10 +27,22 @@ _SECTIONS = ("networks", "routers", "hosts", "groups", "zones", "edges", "stores
 _NO_BELIEFS = frozenset(
     (
         *VERSIONS,
-        *("marks", "title", "about", "kind", "place", "unread", "written_in", "read_from", "guessed", "program", "public"),
+        *(
+            "marks",
+            "title",
+            "about",
+            "kind",
+            "place",
+            "unread",
+            "written_in",
+            "read_from",
+            "guessed",
+            "program",
+            "public",
+        ),
         *("run_by", "holds", "last_asked", "looked_up", "remembers_redirects", "strict", "default_on", "answers_after"),
     )
-)  # fmt: skip
+)
 #: Of a visitor these may be otherwise than believed.
 _OF_VISITORS = frozenset(("hosts_file", "resolver", "search", "gateway", "trusts", "clock"))
 #: Whole objects, which nobody believes in that are not there.

@@ -16,6 +16,7 @@ from portolan.source.value import Value
 
 #: Addresses that stand for what only a provider knows (RFC 2544, RFC 5180): they are compared with nothing.
 _MADE_UP = (ip_network("198.18.0.0/15"), ip_network("2001:2::/48"))
+_ERRORS = 400
 _REDIRECTS = frozenset((301, 302, 303, 307, 308))
 
 
@@ -58,60 +59,60 @@ def probed(
     start = time.monotonic()
     held: list[Asked] = []
     url, fixed, servers = plan.url, plan.addresses, plan.servers
-    seen_urls: set[str] = set()
     while True:
         told(str(url))
-        seen_urls.add(str(url))
         one, ended = _exchange(url, servers, fixed, asks)
         held.append(one)
-        answered = one.answered
-        target = answered.location if answered is not None and answered.status in _REDIRECTS else None
-        if ended is not None or answered is None or target is None:
+        if ended is None and one.answered is not None:
+            late = time.monotonic() - start > WHOLE_LIMIT
+            following, ended = _goes_on(held, url, one.answered, knows, others, late)
+        if ended is not None:
             break
-        try:
-            following = join(url, target)
-        except BadUrlError:
-            ended = _ending(Kind.REDIRECT_ERROR, Detail.BAD_TARGET, None, "a redirect that leads nowhere")
-            break
-        if str(following) in seen_urls or len(held) > MOST_REDIRECTS:
-            ended = _ending(
-                Kind.REDIRECT_ERROR,
-                Detail.LOOP if str(following) in seen_urls else Detail.TOO_MANY,
-                None,
-                "redirects without end",
-            )
-            break
-        if not others and not knows.speaks_of(following):
-            held.append(Asked(following, left="no line of the estate names it; --other-hosts asks it, too"))
-            ended = Seen(f"{answered.status} to {following}", frozenset(), answered.status)
-            break
-        if time.monotonic() - start > WHOLE_LIMIT:
-            held.append(Asked(following, left=f"{WHOLE_LIMIT:.0f} s are over"))
-            ended = Seen(f"{answered.status} to {following}", frozenset(), answered.status)
-            break
-        # The new place is asked under its own name only.
-        fixed = (
-            fixed
-            if following.host == url.host and following.literal is None
-            else ((following.literal,) if following.literal is not None else ())
-        )
-        servers = (
-            ()
-            if fixed
-            else tuple(each for each in plan.servers if each.address is None) or (Server("this machine", None),)
-        )
+        servers, fixed = _next_asked(plan, url, following, fixed)
         url = following
-    last = held[-1] if not held[-1].left else held[-2]
-    answered = last.answered
-    if ended is None:
-        assert answered is not None
-        assert answered.status is not None
-        ended = _ending(
-            Kind.HTTP_ERROR if answered.status >= 400 else Kind.SERVED, None, answered.status, str(answered.status)
-        )
+    asked = [each for each in held if not each.left]
     if len(held) > 1:
-        ended = ended.but(final=str(last.url))
+        ended = ended.but(final=str(asked[-1].url))
     return Probed(tuple(held), ended, round(time.monotonic() - start, 3))
+
+
+def _goes_on(
+    held: list[Asked], url: Url, answered: Answered, knows: Known, others: bool, late: bool
+) -> tuple[Url, Seen | None]:
+    """Where an answer leads on to; or how it ends there."""
+    assert answered.status is not None
+    if answered.status not in _REDIRECTS or answered.location is None:
+        kind = Kind.HTTP_ERROR if answered.status >= _ERRORS else Kind.SERVED
+        return url, _ending(kind, None, answered.status, str(answered.status))
+    try:
+        following = join(url, answered.location)
+    except BadUrlError:
+        return url, _ending(Kind.REDIRECT_ERROR, Detail.BAD_TARGET, None, "a redirect that leads nowhere")
+    again = any(str(each.url) == str(following) for each in held)
+    if again or len(held) > MOST_REDIRECTS:
+        detail = Detail.LOOP if again else Detail.TOO_MANY
+        return url, _ending(Kind.REDIRECT_ERROR, detail, None, "redirects without end")
+    stranger = not others and not knows.speaks_of(following)
+    if stranger or late:
+        why = (
+            "no line of the estate names it; --other-hosts asks it, too"
+            if stranger
+            else f"{WHOLE_LIMIT:.0f} s are over"
+        )
+        held.append(Asked(following, left=why))
+        return url, Seen(f"{answered.status} to {following}", frozenset(), answered.status)
+    return following, None
+
+
+def _next_asked(
+    plan: Plan, url: Url, following: Url, fixed: tuple[IPAddress, ...]
+) -> tuple[tuple[Server, ...], tuple[IPAddress, ...]]:
+    """Whom to ask for the next name: this machine; the same address where the name stays, or the one that is written."""
+    if following.literal is not None:
+        return (), (following.literal,)
+    if fixed and following.host == url.host:
+        return (), fixed
+    return tuple(each for each in plan.servers if each.address is None) or (Server("this machine", None),), ()
 
 
 def _ending(kind: Kind, detail: Detail | None, status: int | None, words: str) -> Seen:
