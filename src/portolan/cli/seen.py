@@ -87,8 +87,8 @@ def _checked(text: str) -> Checked:
     """What was looked at, and whether it is right. Raises UsageError."""
     name, _, verdict = text.rpartition("=")
     if not name or verdict not in ("right", "wrong"):
-        hint = did_you_mean(verdict, ("right", "wrong")) or "Write OBJECT=right or OBJECT=wrong."
-        raise UsageError(f"--checked: '{one_line(text)}' does not say what was found", hint)
+        message = f"--checked: '{one_line(text)}' does not say what was found"
+        raise UsageError(message, "Write OBJECT=right or OBJECT=wrong.")
     return name, verdict == "right"
 
 

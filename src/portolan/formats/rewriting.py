@@ -29,7 +29,11 @@ def rewritten(texts: Mapping[str, str], patch: list[dict[str, Any]]) -> Texts:
     files = dict(texts)
     for step in patch_operations(patch):
         _carry_out(files, step)
-    return files
+    # Lines end as they did before.
+    return {name: _LONE.sub("\r\n", text) if "\r\n" in texts[name] else text for name, text in files.items()}
+
+
+_LONE = re.compile(r"(?<!\r)\n")
 
 
 def _carry_out(files: Texts, step: Operation) -> None:

@@ -112,7 +112,7 @@ _ANY_ORDER = 2
 # -- master files ------------------------------------------------------------------------------------------------------
 
 _SINGLE = frozenset(("A", "AAAA", "CNAME", "NS", "DNAME", "PTR"))
-_SERIAL = re.compile(r"(\bSOA\b(?:[^;\n]|;[^\n]*)*?[\s(])(\d{1,10})(?=[\s;])", re.IGNORECASE)
+_SERIAL = re.compile(r"(\bSOA\b(?:[^;]|;[^\n]*)*?[\s(])(\d{1,10})(?=[\s;)])", re.IGNORECASE)
 
 
 def _in_master_files(loaded: Loaded, patch: list[dict[str, Any]]) -> tuple[Texts, list[dict[str, Any]]]:

@@ -267,6 +267,7 @@ SAID = (
 def _near(plain: str, said: str) -> str:
     known = [*WORDS, "wrong page", "old page", "plain", "slow"]
     near = nearest(said.upper(), _BROWSER) if _CODE.search(said) else nearest(plain, known)
+    near = near or nearest(plain.partition(" ")[0], known)
     listed = ", ".join(SAID)
     return (f"Did you mean '{near}'? " if near is not None else "") + f"Known are, among others: {listed}."
 
