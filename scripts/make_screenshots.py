@@ -23,7 +23,10 @@ PICTURES = {
     "survey": ("portolan survey -e closed-desk; portolan survey -e two-signs", 110, 34),
     "compare": ("portolan compare inside-only half-open", 100, 32),
     "exposed": ("portolan exposed orion -e first-light", 100, 28),
-    "second-line": ("portolan explain http://spare.kestrel-ridge.example/ -e second-line", 100, 30),
+    "seen": ("portolan demo shut-door", 100, 56),
+    "by-hand": (f"portolan follow {URL} --from street -e first-light --by-hand", 100, 52),
+    "fault": ("portolan fault forward-missing", 100, 54),
+    "probe": (f"portolan probe {URL} --from street -e first-light --dry-run", 100, 12),
     "long-tunnel": (
         "portolan explain http://visit.kestrel-ridge.example/dome.html -e long-tunnel",
         100,
@@ -34,8 +37,6 @@ PICTURES = {
         100,
         26,
     ),
-    "upstream": ("portolan explain https://bookings.kestrel-ridge.example/ -e night-shift", 100, 47),
-    "gallery": ("portolan explain https://images.kestrel-ridge.example/ -e three-locks | tail -46", 100, 49),
     "check": ("portolan check -e half-open", 100, 14),
     "renewals": ("portolan check --renewals -e last-bell; echo; portolan check -e last-bell", 100, 24),
     "transcribe": (
