@@ -25,7 +25,7 @@ PICTURES = {
     "exposed": ("portolan exposed orion -e first-light", 100, 28),
     "seen": ("portolan demo shut-door", 100, 56),
     "by-hand": (f"portolan follow {URL} --from street -e first-light --by-hand", 100, 52),
-    "fault": ("portolan fault forward-missing", 100, 54),
+    "fault": ("portolan fault forward-missing", 100, 57),
     "probe": (f"portolan probe {URL} --from street -e first-light --dry-run", 100, 12),
     "long-tunnel": (
         "portolan explain http://visit.kestrel-ridge.example/dome.html -e long-tunnel",

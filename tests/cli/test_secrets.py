@@ -123,6 +123,11 @@ COMMANDS = [
     *(["survey", "--format", form] for form in ("text", "json", "csv", "markdown", "junit", "sarif")),
     *(["compare", ".", ".", "--format", form] for form in ("text", "json", "markdown")),
     *(["compare", "--from", "known", "--from", "street", f"http://bob:zz90secret@{V[7:]}/old", "--format", form] for form in ("text", "json", "markdown")),
+    *(["follow", f"http://bob:zz90secret@{V[7:]}/old", *more, "--format", form] for form in ("text", "json") for more in (["--from", "known", "--by-hand", "--rests-on"], ["--from", "all"])),
+    *(["explain", f"http://bob:zz90secret@{V[7:]}{path}", "--seen", f"street={what}", "--seen", "known=502", "--format", form] for form in ("text", "json") for path, what in (("/old", "time-out"), ("/private/", "200"))),
+    *(["probe", f"http://bob:zz90secret@{V[7:]}/old", "--from", "known", "--dry-run", "--format", form] for form in ("text", "json")),
+    *(["explain", f"{V}/", "--from", place, "--letter", "1", "--format", form] for form in ("text", "json") for place in ("street", "known")),
+    ["explain", f"{V}/", "--from", "street", "--write", "1", "--yes"], ["explain", "http://kept.kestrel-ridge.example/", "--from", "street", "--write", "1", "--yes"],
     *(["draw", f"http://bob:zz90secret@{V[7:]}{path}", "--from", "known"] for path in ("/old", "/app/", "/private/")),
     *([command, url, "--from", place, *more] for command, url, place, more in [
         ("follow", f"http://bob:zz90secret@{V[7:]}/old", "known", []), ("follow", f"{V}/older", "street", ["--format", "json"]), ("follow", f"{V}/away", "street", []),
@@ -139,7 +144,7 @@ def test_no_command_prints_one(program, tmp_path, arguments):
     """Text, JSON and patches; what was asked for by the user with a password in it is said without."""
     (tmp_path / "estate.yaml").write_text(planted())
     done = program(*arguments)
-    assert done.returncode in (0, 1), done.stderr
+    assert done.returncode in (0, 1) or "there is no remedy" in done.stderr, done.stderr
     assert not TELLING.search(done.stdout + done.stderr)
 
 

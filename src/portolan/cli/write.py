@@ -12,6 +12,7 @@ from portolan.cli.question import load_path
 from portolan.cli.streams import complain
 from portolan.cli.writing import exchange_all, new_file
 from portolan.formats.rewriting import CannotWriteError
+from portolan.formats.secrets import HIDDEN, secret_values
 from portolan.formats.written_into import written_into
 from portolan.source.difference import difference
 from portolan.source.plain import one_line, plain
@@ -36,7 +37,7 @@ def written(arguments: argparse.Namespace, about: "Ready", found: "Explanation")
         message = f"remedy {arguments.write} cannot be written into the files: {one_line(why, 300)}"
         raise UsageError(message, "Make the change by hand: --format patch prints it.") from None
     shown = "".join(difference(each.path, each.before, each.after) for each in files)
-    sys.stdout.write(f"{plain(remedy.text)}\n\n{_harmless(shown)}\n")
+    sys.stdout.write(f"{plain(remedy.text)}\n\n{_harmless(about, shown)}\n")
     sys.stdout.flush()
     if not arguments.yes and not _agreed():
         complain("portolan: nothing was written")
@@ -50,8 +51,11 @@ def written(arguments: argparse.Namespace, about: "Ready", found: "Explanation")
     return 0
 
 
-def _harmless(text: str) -> str:
-    """A difference as a terminal may show it."""
+def _harmless(about: "Ready", text: str) -> str:
+    """A difference as a terminal may show it, and without what is never shown."""
+    held = {value for _, value in secret_values(about.loaded.estate) if value}
+    for value in sorted(held, key=len, reverse=True):
+        text = text.replace(value, HIDDEN)
     return "\n".join(plain(line) for line in text.split("\n"))
 
 
@@ -104,6 +108,7 @@ def _undo_record(folder: str, text: str) -> str:
     for number in range(1, 100):
         path = os.path.join(held, f"undo-{stamp}{f'-{number}' if number > 1 else ''}.diff")
         if not os.path.lexists(path):
-            new_file(path, text)
+            # It holds what stands around the change: nobody else is to read it.
+            new_file(path, text, 0o600)
             return path
     raise UsageError(f"'{one_line(held)}' holds too many records of this second", "Ask again.")

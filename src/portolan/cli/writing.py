@@ -14,17 +14,17 @@ from portolan.cli.errors import UsageError
 from portolan.source.plain import one_line
 
 
-def new_file(path: str, text: str) -> None:
-    """Writes a file that did not exist. Raises UsageError.
+def new_file(path: str, text: str, mode: int = 0o644) -> None:
+    """Writes a file that did not exist, with a mode. Raises UsageError.
 
     It is written without a name, where the system can do that, and named when it is whole (open(2), O_TMPFILE).
     """
     folder = os.path.dirname(path)
     data = text.encode("utf-8")
     try:
-        handle = os.open(folder or ".", os.O_TMPFILE | os.O_WRONLY | os.O_CLOEXEC, 0o644)
+        handle = os.open(folder or ".", os.O_TMPFILE | os.O_WRONLY | os.O_CLOEXEC, mode)
     except OSError:
-        _beside(folder, path, data)
+        _beside(folder, path, data, mode)
         return
     try:
         with os.fdopen(handle, "wb") as file:
@@ -37,12 +37,12 @@ def new_file(path: str, text: str) -> None:
         raise _cannot(path, error) from None
 
 
-def _beside(folder: str, path: str, data: bytes) -> None:
+def _beside(folder: str, path: str, data: bytes, mode: int) -> None:
     """The same by way of a file with a name that nobody can guess."""
     part = os.path.join(folder, f".{secrets.token_hex(12)}")
     try:
         with _undisturbed():
-            handle = os.open(part, os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_WRONLY | os.O_CLOEXEC, 0o644)
+            handle = os.open(part, os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_WRONLY | os.O_CLOEXEC, mode)
             try:
                 with os.fdopen(handle, "wb") as file:
                     file.write(data)

@@ -332,7 +332,7 @@ def _moved_in_list(files: Texts, source: tuple[str, ...], path: tuple[str, ...])
 #: What YAML takes as it is in every place, and nobody takes for a number, a switch or nothing (YAML 1.2.2 sections 7.3.3, 10.3.2).
 _PLAIN = re.compile(r"[A-Za-z0-9/_.](?:[\w/.*@+ -]*[\w/.*+-])?(?::[\w/.*+-]+)*", re.ASCII)
 _SPECIAL = re.compile(r"true|false|null|~|[-+.\d_eEoxXa-fA-F]+", re.IGNORECASE)
-_ADDRESS = re.compile(r"\d+\.\d+\.\d+\.\d+(?:/\d+)?")
+_ADDRESS = re.compile(r"\d+\.\d+\.\d+\.\d+(?:/\d+)?|\d{4}-\d\d-\d\d")
 
 
 def flow(value: Any, as_json: bool = False) -> str:

@@ -123,7 +123,7 @@ def _said(outcome: Outcome) -> str:
 
 def _lookings(estate: Estate, suspects: tuple[Suspect, ...]) -> Iterator[NextCheck]:
     """Looking at what one look shows: is all of it as it is written?"""
-    looks = [look for each in suspects for look in looks_at(estate, each.belief)]
+    looks = [look for each in suspects for look in _looks_of(estate, each)]
     total = sum(each.weight for each in suspects)
     for look in {each.object: each for each in looks}.values():
         within = tuple(each for each in suspects if is_of(each.belief, look.object))
@@ -144,6 +144,18 @@ def _bits(weights: list[float]) -> float:
 
 
 # -- where a belief can be looked at -----------------------------------------------------------------------------------
+
+
+def _looks_of(estate: Estate, suspect: Suspect) -> Iterator[Look]:
+    """Where a suspect is looked at; what a provider does shows nowhere on one's own machines."""
+    blocked = next(
+        (each.way for each in suspect.wrong if str(each.way.patch[0]["path"]).endswith("/provider_blocks")), None
+    )
+    if blocked is None:
+        yield from looks_at(estate, suspect.belief)
+        return
+    ports = ", ".join(map(str, blocked.patch[0]["value"]))
+    yield Look(suspect.object, "whoever provides the line", f"ask whether they let port {ports} in")
 
 
 def looks_at(estate: Estate, belief: Place) -> Iterator[Look]:

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from portolan.views.results import Doubted
 
 #: So many suspects and ways are shown.
-_MOST_SHOWN, _MOST_WAYS = 8, 3
+_MOST_SHOWN, _MOST_WAYS = 8, 2
 
 
 def doubted(result: "Doubted", style: Style) -> Iterator[str]:
@@ -64,7 +64,7 @@ def _suspects(doubt: "Doubt", style: Style) -> list[str]:
         held = [each.object for each in doubt.in_part[:_MOST_SHOWN]]
         more = f", and {len(doubt.in_part) - len(held)} more" if len(doubt.in_part) > len(held) else ""
         text = f"Less likely, since what was tried there gives a part of it only: {', '.join(held)}{more}"
-        lines += paragraph(style, text, 5, ("dim",))
+        lines += paragraph(style, text, 2, ("dim",))
     if doubt.unknown:
         lines += ["", style.ink("Or what nobody wrote", "bold")]
         for one in doubt.unknown:
@@ -86,7 +86,7 @@ def _next(doubt: "Doubt", following: "NextCheck | None", style: Style) -> list[s
             return []
         return [*paragraph(style, "No check here tells apart what is left: look at each of them."), ""]
     lines = [style.ink("Look at this next", "bold")]
-    lines += row(style, "  on ", 5, f"{following.on}: {following.how}")
+    lines += row(style, "  ", 2, f"{following.on}: {following.how}")
     numbers = {each.key: number for number, each in enumerate(doubt.suspects, 1)}
     for answer in following.answers:
         left = [f"{numbers[each.key]}" for each in answer.leaves if each.key in numbers]
