@@ -73,12 +73,12 @@ def run(arguments: argparse.Namespace) -> int:
 def _doubt(about: "Ready", question: "Question", seen: "Seen") -> "Doubted":
     """What may be wrong, where the end is another than the estate says."""
     from portolan.observing.next_check import further_places, next_check
-    from portolan.observing.suspects import MOST_TRIED, doubt
+    from portolan.observing.suspects import doubt, most_tried
     from portolan.views.results import Doubted
 
     vantage = question.vantage
     places = further_places(question.world, [vantage.name])
     world = question.world.with_vantages(*(each for each in places if each.name not in question.world.estate.vantages))
     there = world.there(vantage)
-    found = doubt(world, question.url, [(there, (seen,))], about.apply, MOST_TRIED)
+    found = doubt(world, question.url, [(there, (seen,))], about.apply, most_tried(world.estate))
     return Doubted(found, None if found.agrees else next_check(found, places))

@@ -11,7 +11,7 @@ from portolan.estate.vantage import Vantage
 from portolan.journey.question import UnknownPlaceError, place, question
 from portolan.observing.next_check import further_places, next_check
 from portolan.observing.observation import ContradictionError, Seen, UnknownSeenError, agreed, read
-from portolan.observing.suspects import MOST_TRIED, Checked, doubt
+from portolan.observing.suspects import Checked, doubt, most_tried
 from portolan.source.nearest import did_you_mean
 from portolan.source.plain import one_line
 from portolan.views.results import Doubted
@@ -34,14 +34,14 @@ def explained_as_seen(arguments: argparse.Namespace, about: "Ready") -> int:
             "what is seen is no remedy and no way", "Leave --zoom, --by-hand and --format patch out; 'follow' has them."
         )
     checked = [_checked(text) for text in arguments.checked]
-    most = _EVERY if arguments.thorough else MOST_TRIED
+    most = _EVERY if arguments.thorough else None
     result = doubted(about, arguments.url, arguments.seen, arguments.vantage, checked, most)
     put("doubt", arguments.format, result, style_of(arguments))
     return 0 if result.doubt.agrees else 1
 
 
 def doubted(
-    about: "Ready", url: str, seen: list[str], usual: str | None, checked: list[Checked], most: int = MOST_TRIED
+    about: "Ready", url: str, seen: list[str], usual: str | None, checked: list[Checked], most: int | None = None
 ) -> Doubted:
     """What may be wrong for what is seen, each as PLACE=WHAT or from the `usual` place. Raises UsageError."""
     world, told = _told(seen, usual, about.world)
@@ -49,7 +49,7 @@ def doubted(
         one = question(world, url, next(iter(told)).name)
         places = further_places(world, [each.name for each in told])
         world = world.with_vantages(*(each for each in places if each.name not in world.estate.vantages))
-        found = doubt(world, one.url, told.items(), about.apply, most, checked)
+        found = doubt(world, one.url, told.items(), about.apply, most or most_tried(world.estate), checked)
         following = None if found.agrees else next_check(found, places)
     for each in one.assumed:
         complain(f"note: {one_line(each, 400)}")

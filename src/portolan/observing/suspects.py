@@ -12,6 +12,7 @@ from portolan.diagnosis.base import Case
 from portolan.diagnosis.rests import objects_read, read_in
 from portolan.diagnosis.smallest import sought
 from portolan.diagnosis.trial import Apply
+from portolan.estate.estate import Estate
 from portolan.estate.site import Site
 from portolan.estate.url import BadUrlError, Url, parse
 from portolan.estate.vantage import Vantage
@@ -28,6 +29,8 @@ from portolan.source.value import Value
 
 #: So many ways are tried by default; all with `--thorough`.
 MOST_TRIED = 220
+#: In an estate with more objects each way costs more, and fewer are tried; never fewer than these.
+_MANY_OBJECTS, _FEWEST = 150, 40
 #: How likely it is that a belief is wrong by another value than those that were tried, beside one that gives all that is seen.
 _IN_PART = 0.02
 #: How much rarer a way is that costs one more; what is cited is likelier than what stands beside it.
@@ -103,6 +106,12 @@ class Doubt(Value, frozen=True):
     def agrees(self) -> bool:
         """Whether the estate says all that was seen."""
         return all(each.agrees for each in self.sights)
+
+
+def most_tried(estate: Estate) -> int:
+    """How many ways are tried where nobody asks for all."""
+    objects = len(estate.hosts) + len(estate.routers) + len(estate.zones) + len(estate.edges) + len(estate.vantages)
+    return MOST_TRIED if objects <= _MANY_OBJECTS else max(_FEWEST, MOST_TRIED * _MANY_OBJECTS // objects)
 
 
 #: What somebody looked at, and whether it was as it is written.

@@ -50,8 +50,7 @@ def _doubted(doubt: "Doubt", following: "NextCheck | None", style: Style) -> lis
 
 def _suspects(doubt: "Doubt", style: Style) -> list[str]:
     if not doubt.suspects:
-        text = "No belief that is written here, wrong in a likely way, gives what is seen"
-        lines = paragraph(style, f"{text}{' (more could be tried: --thorough)' if doubt.bounded else ''}.")
+        lines = paragraph(style, "No belief that is written here, wrong in a likely way, gives what is seen.")
     else:
         lines = [style.ink("What may be otherwise than it is written, the likeliest first", "bold")]
     for number, each in enumerate(doubt.suspects[:_MOST_SHOWN], 1):
@@ -65,6 +64,8 @@ def _suspects(doubt: "Doubt", style: Style) -> list[str]:
         more = f", and {len(doubt.in_part) - len(held)} more" if len(doubt.in_part) > len(held) else ""
         text = f"Less likely, since what was tried there gives a part of it only: {', '.join(held)}{more}"
         lines += paragraph(style, text, 2, ("dim",))
+    if doubt.bounded:
+        lines += paragraph(style, "The likeliest ways were tried; --thorough tries all.", 2, ("dim",))
     if doubt.unknown:
         lines += ["", style.ink("Or what nobody wrote", "bold")]
         for one in doubt.unknown:
