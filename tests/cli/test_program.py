@@ -49,7 +49,7 @@ def test_each_story(program, story):
     entry = next(each for each in INDEX if each["name"] == story)
     assert program("demo", story).returncode == 0
     assert program("demo", story, "--copy", "here").returncode == 0
-    healthy = story in ("first-light", "open-gallery", "last-bell")
+    healthy = story in ("first-light", "open-gallery", "last-bell", "works-for-me", "shut-door")
     assert program("check", "-e", "here").returncode == (0 if healthy else 1)
     followed = program("follow", entry["url"], "--from", entry["vantage"], "-e", "here", "--format", "json")
     data = json.loads(followed.stdout)

@@ -6,7 +6,11 @@ from typing import TYPE_CHECKING
 from portolan.cli.options import add_command, format_option
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
     from pathlib import Path
+    from typing import Any
+
+    from portolan.cli.question import Ready
 
 MAIN_STORY = "half-open"
 
@@ -74,64 +78,68 @@ def _copy(name: str, target: str) -> int:
     return 0
 
 
-def _tell_as_seen(story: dict[str, str], arguments: argparse.Namespace) -> int:
-    """Tells a story in which the estate is right on paper: what is seen, and what may be wrong."""
+def _tell(story: dict[str, str], arguments: argparse.Namespace) -> int:
     from portolan.cli.disk import DiskFiles
     from portolan.cli.question import Ready
-    from portolan.cli.seen import doubted
-    from portolan.cli.terminal import print_json, style_of
+    from portolan.cli.terminal import print_json
     from portolan.formats.estate_file import load
     from portolan.journey.world import World
 
     loaded = load(DiskFiles(_folder() / story["name"], "."), "estate.yaml")
     assert loaded.estate.at is not None
     about = Ready(loaded, World(loaded.estate, loaded.estate.at))
-    result = doubted(about, story["url"], story["seen"].split(";"), None, [])
+    data, text = (_as_seen if "seen" in story else _explained)(story, about, arguments)
     if arguments.format == "json":
-        from portolan.views.observing_json import doubt_data
-
-        print_json({"story": story, "doubt": doubt_data(result)})
+        print_json({"story": story, **data()})
     else:
-        from portolan.views.demo_text import seen_text
-
-        print(seen_text(story, loaded.estate, result, style_of(arguments)), end="")
+        print(text(), end="")
     return 0
 
 
-def _tell(story: dict[str, str], arguments: argparse.Namespace) -> int:
-    from portolan.cli.disk import DiskFiles
-    from portolan.cli.terminal import print_json, style_of
+#: What makes the story's JSON, and its text.
+_Forms = tuple["Callable[[], dict[str, Any]]", "Callable[[], str]"]
+
+
+def _as_seen(story: dict[str, str], about: "Ready", arguments: argparse.Namespace) -> _Forms:
+    """A story in which the estate is right on paper: what is seen, and what may be wrong."""
+    from portolan.cli.seen import doubted
+    from portolan.cli.terminal import style_of
+    from portolan.views.demo_text import seen_text
+    from portolan.views.observing_json import doubt_data
+
+    result = doubted(about, story["url"], story["seen"].split(";"), None, [])
+    return (
+        lambda: {"doubt": doubt_data(result)},
+        lambda: seen_text(story, about.loaded.estate, result, style_of(arguments)),
+    )
+
+
+def _explained(story: dict[str, str], about: "Ready", arguments: argparse.Namespace) -> _Forms:
+    """A story with a cause and a remedy."""
+    from portolan.cli.terminal import style_of
     from portolan.diagnosis.search import explain
-    from portolan.formats.estate_file import load, patched
+    from portolan.formats.estate_file import patched
     from portolan.journey.question import place
     from portolan.journey.visit import visit
-    from portolan.journey.world import World
+    from portolan.views.data import explain_data
+    from portolan.views.demo_text import story_text
 
-    if "seen" in story:
-        return _tell_as_seen(story, arguments)
-    loaded = load(DiskFiles(_folder() / story["name"], "."), "estate.yaml")
-    estate = loaded.estate
-    assert estate.at is not None
-    world, vantage, _ = place(World(estate, estate.at), story["vantage"])
-    found = explain(world, story["url"], vantage, lambda patch: patched(loaded, patch).estate)
+    world, vantage, _ = place(about.world, story["vantage"])
+    found = explain(world, story["url"], vantage, about.apply)
     after = None
     best = found.best
     if best is not None and best.patch:
-        mended = patched(loaded, best.patch).estate
+        mended = patched(about.loaded, best.patch).estate
         changed, again, _ = place(world.changed(mended), story["vantage"])
         after = visit(changed, story["url"], again)
-    if arguments.format == "json":
-        from portolan.views.data import explain_data
 
-        print_json({"story": story, "explanation": explain_data(found, [])})
-    else:
-        from portolan.views.demo_text import story_text
-
+    def text() -> str:
         style, rehearsed = style_of(arguments), ""
         if "renewals" in story:
             from portolan.diagnosis.renewals import renewals
             from portolan.views.renewals import renewals_text
 
             rehearsed = renewals_text(renewals(world, story["renewals"]), world.now, style)
-        print(story_text(story, estate, found, after, style, rehearsed), end="")
-    return 0
+        return story_text(story, about.loaded.estate, found, after, style, rehearsed)
+
+    return lambda: {"explanation": explain_data(found, [])}, text

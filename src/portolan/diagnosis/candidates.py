@@ -107,10 +107,8 @@ _COPIED = frozenset(("redirects", "upstream", "sections", "access", "error_pages
 _MOST_TOGETHER, _MOST_NAMED = 4, 12
 _ADDED, _TAKEN, _MOVED, _PROTECTION = 2.0, 2.4, 1.7, 2.5
 #: What holds whole objects, which nobody writes by a slip; and what does at the objects of a section.
-_WHOLE, _WHOLE_OF_OBJECTS = (
-    frozenset(("sites", "services", "buckets")),
-    frozenset(("interfaces", "records", "file", "subnets")),
-)
+_WHOLE = frozenset(("sites", "services", "buckets"))
+_WHOLE_OF_OBJECTS = frozenset(("interfaces", "records", "file", "subnets"))
 #: What a rule or an object is narrowed by, or kept from: taken away more readily than what it does.
 _NARROWS = frozenset(
     ("from", "in", "on", "enabled", "loaded", "saved", "after_boot", "until", "unreadable", "in_effect_from")
