@@ -187,6 +187,9 @@ FORMS = [
     ("follow", ["follow", URL, "-e", "{shut-door}", "--by-hand", "--rests-on"]),
     ("explain", ["explain", URL, "-e", "{inside-only}", "--by-hand"]),
     ("letter", ["explain", URL, "-e", "{inside-only}", "--letter", "1"]),
+    ("fault", ["fault"]),
+    ("fault", ["fault", "forward-missing"]),
+    ("fault", ["fault", "cert-use"]),
     ("probe", ["probe", URL, "-e", "{inside-only}", "--dry-run"]),
 ]
 

@@ -190,6 +190,15 @@ _BY_HAND = _object(
 _RESTS_ON = _object(
     tried=_NUMBER, facts=_list(_object(object=_TEXT, pointer=_TEXT, where=_TEXT, outcome=_ref("outcome")))
 )
+_FAULT: dict[str, Schema] = {"code": _TEXT, "wrong": _TEXT, "visitor_gets": _TEXT, "mend": _TEXT}
+_EXAMPLE = _object(
+    url=_TEXT,
+    vantage=_TEXT,
+    gets=_TEXT,
+    by_hand=_list(_object(on=_TEXT, command=_TEXT, prints=_list(_TEXT))),
+    bad={**_TEXT, "description": "The smallest estate that shows it."},
+    good={**_MAYBE_TEXT, "description": "The same without it; null where no change there mends it."},
+)
 _SUSPECT = _object(
     object=_TEXT,
     pointer=_TEXT,
@@ -279,6 +288,13 @@ _SHAPES: dict[str, Schema] = {
         ),
     ),
     "doubt": _DOUBT,
+    "fault": {
+        "anyOf": [
+            _object(**_FAULT, comes=_TEXT, prevent=_TEXT, example=_or_null(_EXAMPLE)),
+            _object(faults=_list(_object(**_FAULT))),
+        ],
+        "description": "Of one code; without one, the list of all.",
+    },
     "letter": _object(portolan={"const": 1}, to=_TEXT, subject=_TEXT, wanted=_TEXT, body=_TEXT),
     "probe": _object(
         portolan={"const": 1},
