@@ -8,7 +8,7 @@ from portolan.journey.visit import visit
 from portolan.journey.world import World
 from portolan.observing.next_check import further_places, next_check
 from portolan.observing.observation import SAID, ContradictionError, UnknownSeenError, agreed, of, read
-from portolan.observing.suspects import MOST_TRIED, doubt
+from portolan.observing.suspects import MOST_TRIED, doubt, is_of
 from tests.conftest import OFFICE, STORIES, loaded
 
 VISIT = "https://visit.kestrel-ridge.example/"
@@ -151,6 +151,20 @@ def test_what_was_looked_at_narrows_it_down():
         HEALTHY, ("street", "refused"), ("office", "refused"), checked=[("/routers/gateway/forwards", False)]
     )
     assert {each.object.split(".")[2] for each in wrong.suspects} == {"forwards"}
+
+
+def test_places_are_named_as_they_are_shown():
+    """A record of a master file by its file and line, as seen from the estate's folder."""
+    text = HEALTHY.replace("    records:\n      - visit 3600 A 203.0.113.40\n", "    file: zones/one\n    records:\n")
+    held = loaded(text, zones__one="@ 60 SOA ns a 1 60 60 60 60\n@ 60 NS ns.old.example.\nvisit 60 A 203.0.113.40\n")
+    world = World(held.estate, held.estate.at)
+    sights = [(world.estate.vantages["street"], (read("no such name"),))]
+    found = doubt(world, VISIT, sights, lambda patch: patched(held, patch).estate, MOST_TRIED)
+    (record,) = [each for each in found.suspects if each.belief.span.short == "zones/one:3"]
+    assert is_of(record.belief, "zones/one:3")
+    assert is_of(record.belief, "one:3")
+    assert not is_of(record.belief, "other/one:3")
+    assert not is_of(record.belief, "zones/one:2")
 
 
 def test_more_that_is_told_throws_no_suspect_out_that_fits():

@@ -158,8 +158,8 @@ def _by_belief(wrong: Iterable[Wrong], whole: bool) -> list[Suspect]:
 
 def is_of(belief: Place, name: str) -> bool:
     """Whether a belief is what somebody names, or within it: a dotted path, a JSON Pointer, or file:line."""
-    if name in (belief.span.short, str(belief.span)):
-        return True
+    if f"/{belief.span.short}".endswith(f"/{name}") or f"/{belief.span}".endswith(f"/{name}"):
+        return True  # as it is shown: seen from the estate's folder
     dotted = name.strip("/").replace("/", ".") if name.startswith("/") else name
     return belief.object == dotted or belief.object.startswith(f"{dotted}.")
 
