@@ -190,6 +190,7 @@ FORMS = [
     ("fault", ["fault"]),
     ("fault", ["fault", "forward-missing"]),
     ("fault", ["fault", "cert-use"]),
+    ("fault", ["fault", "rate-shared"]),
     ("probe", ["probe", URL, "-e", "{inside-only}", "--dry-run"]),
 ]
 

@@ -10,13 +10,16 @@ from portolan.source.value import Value
 
 
 class Example(Value, frozen=True):
-    """An estate that shows a fault, what is asked there from where, and the same estate without it; `good` is empty where no change here mends it."""
+    """An estate that shows a fault, what is asked there from where, and the same estate without it; `good` is empty where no change here mends it.
+
+    Where nothing is asked (`visit` is None), `check` finds it.
+    """
 
     url: str
     vantage: str
     bad: str
     good: str
-    visit: Visit
+    visit: Visit | None
     checks: tuple[HandCheck, ...]
 
 
@@ -31,7 +34,11 @@ class FaultPage(Value, frozen=True):
 def fault_page(name: str, data: bytes) -> FaultPage:
     """A page from its file. Raises EstateError where the file is none."""
     said = plain_data(compose(name, data))
-    example = _example(said["ask"], said["from"], said["bad"], said.get("good", "")) if "bad" in said else None
+    good, example = said.get("good", ""), None
+    if "ask" in said:
+        example = _example(said["ask"], said["from"], said["bad"], good)
+    elif "bad" in said:
+        example = Example("", "", said["bad"], good, None, ())
     return FaultPage(said["comes"], said["prevent"], example)
 
 

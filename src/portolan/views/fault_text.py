@@ -10,7 +10,7 @@ from portolan.views.words import in_words
 
 if TYPE_CHECKING:
     from portolan.observing.by_hand import HandCheck
-    from portolan.observing.fault_page import FaultPage
+    from portolan.observing.fault_page import Example, FaultPage
 
 _FILE = "estate.yaml"
 
@@ -33,9 +33,9 @@ def fault_data(fault: Fault, page: "FaultPage | None" = None) -> dict[str, Any]:
         "example": None
         if example is None
         else {
-            "url": example.url,
-            "vantage": example.vantage,
-            "gets": in_words(example.visit.outcome),
+            "url": example.url or None,
+            "vantage": example.vantage or None,
+            "gets": in_words(example.visit.outcome) if example.visit is not None else None,
             "by_hand": [
                 {"on": each.on, "command": each.command, "prints": [text.strip() for text in each.prints]}
                 for each in example.checks
@@ -48,6 +48,16 @@ def fault_data(fault: Fault, page: "FaultPage | None" = None) -> dict[str, Any]:
 
 def _prints(check: "HandCheck") -> str:
     return " or ".join(f"'{text.strip()}'" for text in check.prints) if check.prints else "nothing"
+
+
+_ALONE = "It needs files of its own: there is no small estate of it."
+
+
+def _shows(example: "Example") -> str:
+    """What is asked of an example, and what comes; where nothing is asked, who finds it."""
+    if example.visit is None:
+        return "'portolan check' names it"
+    return f"{example.url} from {example.vantage} gets {in_words(example.visit.outcome)}"
 
 
 def fault_page(fault: Fault, page: "FaultPage", style: Style) -> str:
@@ -63,26 +73,14 @@ def fault_page(fault: Fault, page: "FaultPage", style: Style) -> str:
         lines += row(style, f"  {style.ink(head, 'leg')}", 2 + len(head), text)
     example = page.example
     if example is None:
-        return "\n".join(
-            [
-                *lines,
-                "",
-                *paragraph(
-                    style,
-                    "It shows in 'check', or needs files of its own: there is no small estate of it.",
-                    2,
-                    ("dim",),
-                ),
-            ]
-        )
-    lines += ["", style.ink("By hand, in the smallest estate that shows it", "bold")]
+        lines += ["", *paragraph(style, _ALONE, 2, ("dim",))]
+        return "\n".join(lines)
+    if example.checks:
+        lines += ["", style.ink("By hand, in the smallest estate that shows it", "bold")]
     for each in example.checks:
         lines += row(style, f"  on {each.on}: ", 7 + len(each.on), each.command)
         lines += row(style, "    ", 4, f"prints {_prints(each)}", ink=("dim",))
-    lines += [
-        "",
-        style.ink(f"{_FILE}: {example.url} from {example.vantage} gets {in_words(example.visit.outcome)}", "bold"),
-    ]
+    lines += ["", style.ink(f"{_FILE}: {_shows(example)}", "bold")]
     lines += [f"  {style.safe(line)}" for line in example.bad.rstrip("\n").split("\n")]
     if example.good:
         lines += ["", style.ink("what mends it there", "bold")]
@@ -119,9 +117,11 @@ def fault_markdown(fault: Fault, page: "FaultPage") -> str:
     text = "\n\n".join(parts[:2]) + "\n\n" + "\n".join(parts[2:]) + "\n"
     example = page.example
     if example is None:
-        return f"{text}\nIt shows in `portolan check`, or needs files of its own: there is no small estate of it.\n"
-    text += f"\n## The smallest estate that shows it\n\n`portolan explain {example.url} --from {example.vantage}` gives: {in_words(example.visit.outcome)}.\n"
-    text += f"\n```yaml\n{example.bad}```\n\nBy hand:\n\n"
+        return f"{text}\n{_ALONE}\n"
+    asks = f"`portolan explain {example.url} --from {example.vantage}` gives" if example.visit is not None else ""
+    gives = f"{asks}: {in_words(example.visit.outcome)}." if example.visit is not None else "`portolan check` names it."
+    text += f"\n## The smallest estate that shows it\n\n{gives}\n\n```yaml\n{example.bad}```\n"
+    text += "\nBy hand:\n\n" if example.checks else ""
     text += "".join(f"- on {each.on}: `{each.command}` prints {_prints(each)}\n" for each in example.checks)
     if example.good:
         text += f"\nWhat mends it there:\n\n```diff\n{difference(_FILE, example.bad, example.good)}```\n"

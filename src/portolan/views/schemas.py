@@ -192,9 +192,9 @@ _RESTS_ON = _object(
 )
 _FAULT: dict[str, Schema] = {"code": _TEXT, "wrong": _TEXT, "visitor_gets": _TEXT, "mend": _TEXT}
 _EXAMPLE = _object(
-    url=_TEXT,
-    vantage=_TEXT,
-    gets=_TEXT,
+    url={**_MAYBE_TEXT, "description": "Null where nothing is asked: `check` finds it."},
+    vantage=_MAYBE_TEXT,
+    gets=_MAYBE_TEXT,
     by_hand=_list(_object(on=_TEXT, command=_TEXT, prints=_list(_TEXT))),
     bad={**_TEXT, "description": "The smallest estate that shows it."},
     good={**_MAYBE_TEXT, "description": "The same without it; null where no change there mends it."},
