@@ -13,6 +13,8 @@ from portolan.diagnosis.rests import objects_read, read_in
 from portolan.diagnosis.smallest import sought
 from portolan.diagnosis.trial import Apply
 from portolan.estate.estate import Estate
+from portolan.estate.guesses import machines
+from portolan.estate.service import sites_of
 from portolan.estate.site import Site
 from portolan.estate.url import BadUrlError, Url, parse
 from portolan.estate.vantage import Vantage
@@ -111,6 +113,8 @@ class Doubt(Value, frozen=True):
 def most_tried(estate: Estate) -> int:
     """How many ways are tried where nobody asks for all."""
     objects = len(estate.hosts) + len(estate.routers) + len(estate.zones) + len(estate.edges) + len(estate.vantages)
+    for machine in machines(estate):
+        objects += sum(len(sites_of(each)) for each in machine.services.values())
     return MOST_TRIED if objects <= _MANY_OBJECTS else max(_FEWEST, MOST_TRIED * _MANY_OBJECTS // objects)
 
 
