@@ -29,7 +29,6 @@ BEYOND = re.compile(
             "no .* is named",
             "no network has its name",
             "has no listener",
-            "is for encrypted upstreams",
             "is not among 'delegated_to'",
             "cannot read",
             "no PEM block",

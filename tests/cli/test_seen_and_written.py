@@ -116,13 +116,16 @@ def test_undo_records_are_no_part_of_an_estate(estate, program):
 def test_a_change_is_not_written_over_another(estate):
     """A file that changed since it was read, or may not be written, is left as it is."""
     from portolan.cli.errors import UsageError
-    from portolan.cli.writing import exchange_all
+    from portolan.cli.writing import exchanging
 
     text = (estate / "estate.yaml").read_text("utf-8")
-    with pytest.raises(UsageError, match="has changed since it was read"):
-        exchange_all(str(estate), [("estate.yaml", f"{text}\n", "portolan: 1\n")])
-    with pytest.raises(UsageError, match="lies outside"):
-        exchange_all(str(estate), [("../other", "", "x")])
+    with (
+        pytest.raises(UsageError, match="has changed since it was read"),
+        exchanging(str(estate), [("estate.yaml", f"{text}\n", "portolan: 1\n")]),
+    ):
+        pass
+    with pytest.raises(UsageError, match="lies outside"), exchanging(str(estate), [("../other", "", "x")]):
+        pass
     assert (estate / "estate.yaml").read_text("utf-8") == text
     assert not [each.name for each in estate.iterdir() if each.name.startswith(".")]
 

@@ -17,7 +17,7 @@ from portolan.source.place import Span
 _MOST_FILES = 200_000
 _MOST_LINKS = 40
 #: The folder of undo records, which no load reads (cli/write.py).
-_OURS = ".portolan"
+UNDO_FOLDER = ".portolan"
 #: How deep folders may lie in a copied one: nothing that is published lies so deep, and each level holds a handle open.
 _DEEPEST = 100
 #: Texts that are kept for showing a problem's line.
@@ -97,7 +97,7 @@ class DiskFiles:
         normal = inside(path)
         if normal is None:
             raise FileError("it lies outside the estate's folder")
-        if normal.split("/")[0] == _OURS:
+        if normal.split("/")[0] == UNDO_FOLDER:
             raise FileError("it holds undo records, which belong to no estate")
         handles: list[int] = []
         try:
@@ -167,7 +167,7 @@ def _gather(folder: int, prefix: str, found: list[str]) -> None:
     if len(found) > _MOST_FILES:
         raise FileError(f"it holds more than {_MOST_FILES} files")
     for name, is_folder in held:
-        if name == _OURS:
+        if name == UNDO_FOLDER:
             continue
         if is_folder:
             below = os.open(name, _FOLDER, dir_fd=folder)

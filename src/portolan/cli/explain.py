@@ -1,6 +1,7 @@
 """`portolan explain`: the cause, what waits behind it, and remedies, each proven."""
 
 import argparse
+from contextlib import suppress
 from typing import TYPE_CHECKING
 
 from portolan.cli.errors import UsageError
@@ -104,7 +105,7 @@ def run(arguments: argparse.Namespace) -> int:
 
         return written(arguments, about, found)
     findings = recognise(Case(question.world, found.visit, found.expectation))
-    result = Explained(found, findings, arguments.every_step, arguments.zoom, None, _others(about, found))
+    result = Explained(found, findings, arguments.every_step, arguments.zoom, others=_others(about, found))
     if arguments.by_hand:
         from portolan.observing.by_hand import by_hand
 
@@ -126,16 +127,18 @@ def _others(about: "Ready", found: "Explanation") -> dict[int, tuple[str, ...]]:
 def _letter(arguments: argparse.Namespace, about: "Ready", found: "Explanation") -> int:
     """Writes the message that asks for a remedy. Raises UsageError."""
     from portolan.cli.terminal import put, style_of
+    from portolan.cli.write import numbered
     from portolan.observing.letter import letter
+    from portolan.source.problem import EstateError
 
-    every = found.remedies
-    if not 1 <= arguments.letter <= len(every):
-        held = f"There are {len(every)}." if every else "There is nothing to ask for."
-        raise UsageError(f"there is no remedy {arguments.letter} here", held)
     if arguments.format == "patch":
         raise UsageError("a letter is no patch", "Leave --format patch out.")
-    remedy = every[arguments.letter - 1]
-    changed = about.apply(remedy.patch) if remedy.patch else None
+    held = f"There are {len(found.remedies)}." if found.remedies else "There is nothing to ask for."
+    remedy = numbered(found, arguments.letter, held)
+    changed = None
+    # What mends a later cause may rest on what mends an earlier one: then nothing is said of how it is when it is done.
+    with suppress(EstateError):
+        changed = about.apply(remedy.patch) if remedy.patch else None
     put("letter", arguments.format, letter(about.world, found, remedy, changed), style_of(arguments))
     return 0
 
@@ -163,7 +166,7 @@ def _all_missed(arguments: argparse.Namespace, about: "Ready") -> int:
     for first in (group.missed[0] for group in groups[:_MOST_CAUSES]):
         one = explain(about.world, first.expectation.url, first.vantage, about.apply, most)
         findings = recognise(Case(about.world, one.visit, one.expectation))
-        explained.append(Explained(one, findings, arguments.every_step, None, None, _others(about, one)))
+        explained.append(Explained(one, findings, arguments.every_step, others=_others(about, one)))
     result = AllExplained(about.world.now, found, tuple(explained))
     put("explain all", arguments.format, result, style_of(arguments))
     return 1 if groups else 0

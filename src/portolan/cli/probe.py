@@ -47,7 +47,7 @@ def run(arguments: argparse.Namespace) -> int:
     from portolan.cli.terminal import progress_line, put, style_of
     from portolan.estate.url import parse
     from portolan.probing.plan import StrangerError, address_of, hosts_of, planned
-    from portolan.probing.run import probed
+    from portolan.probing.run import beside, probed
     from portolan.views.results import Probing
 
     about = ready(arguments)
@@ -55,30 +55,27 @@ def run(arguments: argparse.Namespace) -> int:
     others = arguments.other_hosts
     try:
         there = address_of(arguments.as_if_at) if arguments.as_if_at is not None else None
-        plan = planned(about.loaded.estate, parse(question.url), there, others)
+        knows = hosts_of(about.loaded.estate)
+        plan = planned(about.loaded.estate, parse(question.url), knows, there, others)
     except StrangerError as error:
         raise UsageError(f"{error}, and it is not asked", "Look at its spelling, or add --other-hosts.") from None
     predicted = question.answer()
     if arguments.dry_run:
-        put("probe", arguments.format, Probing(plan, None, predicted, None), style_of(arguments))
+        put("probe", arguments.format, Probing(plan, predicted), style_of(arguments))
         return 0
     show = progress_line(sys.stderr)
-    found = probed(plan, hosts_of(about.loaded.estate), others, told=lambda url: show(f"asking {url}", 1, 1))
+    found = probed(plan, knows, others, told=lambda url: show(f"asking {url}", 1, 1))
     show("", 0, 0)
-    result = Probing(plan, found, predicted, _doubt(about, question, found.seen))
+    result = Probing(plan, predicted, found, beside(found, predicted), _doubt(about, question, found.seen))
     put("probe", arguments.format, result, style_of(arguments))
     return 1 if result.differs else 0
 
 
 def _doubt(about: "Ready", question: "Question", seen: "Seen") -> "Doubted":
     """What may be wrong, where the end is another than the estate says."""
-    from portolan.observing.next_check import further_places, next_check
-    from portolan.observing.suspects import doubt, most_tried
+    from portolan.observing.next_check import looked_into
+    from portolan.observing.suspects import most_tried
     from portolan.views.results import Doubted
 
-    vantage = question.vantage
-    places = further_places(question.world, [vantage.name])
-    world = question.world.with_vantages(*(each for each in places if each.name not in question.world.estate.vantages))
-    there = world.there(vantage)
-    found = doubt(world, question.url, [(there, (seen,))], about.apply, most_tried(world.estate))
-    return Doubted(found, None if found.agrees else next_check(found, places))
+    world, told = question.world, {question.vantage: (seen,)}
+    return Doubted(*looked_into(world, question.url, told, about.apply, most_tried(world.estate)))

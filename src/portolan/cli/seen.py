@@ -9,9 +9,9 @@ from portolan.cli.streams import complain
 from portolan.cli.terminal import put, style_of
 from portolan.estate.vantage import Vantage
 from portolan.journey.question import UnknownPlaceError, place, question
-from portolan.observing.next_check import further_places, next_check
+from portolan.observing.next_check import looked_into
 from portolan.observing.observation import ContradictionError, Seen, UnknownSeenError, agreed, read
-from portolan.observing.suspects import Checked, doubt, most_tried
+from portolan.observing.suspects import Checked, most_tried
 from portolan.source.nearest import did_you_mean
 from portolan.source.plain import one_line
 from portolan.views.results import Doubted
@@ -44,16 +44,14 @@ def doubted(
     about: "Ready", url: str, seen: list[str], usual: str | None, checked: list[Checked], most: int | None = None
 ) -> Doubted:
     """What may be wrong for what is seen, each as PLACE=WHAT or from the `usual` place. Raises UsageError."""
+    _refuse_unknown(about, checked)
     world, told = _told(seen, usual, about.world)
     with asked():
         one = question(world, url, next(iter(told)).name)
-        places = further_places(world, [each.name for each in told])
-        world = world.with_vantages(*(each for each in places if each.name not in world.estate.vantages))
-        found = doubt(world, one.url, told.items(), about.apply, most or most_tried(world.estate), checked)
-        following = None if found.agrees else next_check(found, places)
+        most = most or most_tried(world.estate)
+        found, following = looked_into(world, one.url, told, about.apply, most, checked)
     for each in one.assumed:
         complain(f"note: {one_line(each, 400)}")
-    _unknown_objects(about, checked)
     return Doubted(found, following)
 
 
@@ -67,9 +65,7 @@ def _told(every: list[str], usual: str | None, world: "World") -> "tuple[World, 
         try:
             seen = read(what)
             world, vantage, assumed = place(world, where.strip() or usual)
-        except UnknownSeenError as error:
-            raise UsageError(f"--seen: {error}", error.hint) from None
-        except UnknownPlaceError as error:
+        except (UnknownSeenError, UnknownPlaceError) as error:
             raise UsageError(f"--seen: {error}", error.hint) from None
         for each in assumed:
             complain(f"note: {one_line(each, 400)}")
@@ -92,8 +88,8 @@ def _checked(text: str) -> Checked:
     return name, verdict == "right"
 
 
-def _unknown_objects(about: "Ready", checked: list[Checked]) -> None:
-    """An object that nobody wrote is told: what is said of it changes nothing. Raises UsageError."""
+def _refuse_unknown(about: "Ready", checked: list[Checked]) -> None:
+    """What is said of an object that nobody wrote changes nothing. Raises UsageError."""
     from portolan.observing.objects import is_object, objects
 
     for name, _ in checked:

@@ -6,11 +6,11 @@ import sys
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
+from portolan.cli.disk import UNDO_FOLDER
 from portolan.cli.errors import UsageError
 from portolan.cli.options import named_estate
-from portolan.cli.question import load_path
 from portolan.cli.streams import complain
-from portolan.cli.writing import exchange_all, new_file
+from portolan.cli.writing import exchanging, new_file
 from portolan.formats.rewriting import CannotWriteError
 from portolan.formats.secrets import HIDDEN, secret_values
 from portolan.formats.written_into import written_into
@@ -22,9 +22,6 @@ if TYPE_CHECKING:
     from portolan.cli.question import Ready
     from portolan.diagnosis.trial import Explanation, Remedy
 
-#: Where undo records stand; nothing that is read of an estate lies there.
-UNDO = ".portolan"
-
 
 def written(arguments: argparse.Namespace, about: "Ready", found: "Explanation") -> int:
     """Shows the difference, asks, and writes; 0 where it was written. Raises UsageError."""
@@ -35,7 +32,8 @@ def written(arguments: argparse.Namespace, about: "Ready", found: "Explanation")
     except (CannotWriteError, EstateError) as error:
         why = error.problems[0].message if isinstance(error, EstateError) else str(error)
         message = f"remedy {arguments.write} cannot be written into the files: {one_line(why, 300)}"
-        raise UsageError(message, "Make the change by hand: --format patch prints it.") from None
+        first = "It may rest on another one: write that first, or the whole. " if remedy.cause > 1 else ""
+        raise UsageError(message, f"{first}Else make the change by hand: --format patch prints it.") from None
     shown = "".join(difference(each.path, each.before, each.after) for each in files)
     sys.stdout.write(f"{plain(remedy.text)}\n\n{_harmless(about, shown)}\n")
     sys.stdout.flush()
@@ -43,9 +41,8 @@ def written(arguments: argparse.Namespace, about: "Ready", found: "Explanation")
         complain("portolan: nothing was written")
         return 1
     back = "".join(difference(each.path, each.after, each.before) for each in files)
-    undo = _undo_record(folder, back)
-    exchange_all(folder, [(each.path, each.before, each.after) for each in files])
-    load_path(named_estate(arguments))
+    with exchanging(folder, [(each.path, each.before, each.after) for each in files]):
+        undo = _undo_record(folder, back)
     names = ", ".join(one_line(each.path) for each in files)
     complain(f"written: {names}. To undo it: patch -p1 -d '{one_line(folder)}' < '{one_line(undo)}'")
     return 0
@@ -73,19 +70,23 @@ def _folder(arguments: argparse.Namespace) -> str:
 
 def _chosen(number: int, found: "Explanation") -> "Remedy":
     """A remedy by its number. Raises UsageError."""
-    every = found.remedies
-    usable = [str(at) for at, each in enumerate(every, 1) if each.patch and each.safety != "weakens"]
+    usable = [str(at) for at, each in enumerate(found.remedies, 1) if each.patch and each.safety != "weakens"]
     hint = (
         f"There are: {', '.join(usable)}." if usable else "There is none that can be written; see what 'explain' says."
     )
-    if not 1 <= number <= len(every):
-        raise UsageError(f"there is no remedy {number} here", hint)
-    remedy = every[number - 1]
+    remedy = numbered(found, number, hint)
     if not remedy.patch:
         raise UsageError(f"remedy {number} changes nothing in this estate", hint)
     if remedy.safety == "weakens":
         raise UsageError(f"remedy {number} opens more than is needed, and is not handed out", hint)
     return remedy
+
+
+def numbered(found: "Explanation", number: int, hint: str) -> "Remedy":
+    """A remedy by the number that is shown with it. Raises UsageError, with a hint."""
+    if not 1 <= number <= len(found.remedies):
+        raise UsageError(f"there is no remedy {number} here", hint)
+    return found.remedies[number - 1]
 
 
 def _agreed() -> bool:
@@ -99,7 +100,7 @@ def _agreed() -> bool:
 
 def _undo_record(folder: str, text: str) -> str:
     """Writes the way back into a folder that no load reads; its path."""
-    held = os.path.join(folder, UNDO)
+    held = os.path.join(folder, UNDO_FOLDER)
     try:
         os.makedirs(held, mode=0o755, exist_ok=True)
     except OSError as error:

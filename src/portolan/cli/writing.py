@@ -123,10 +123,11 @@ def _undisturbed() -> Iterator[None]:
         signal.pthread_sigmask(signal.SIG_SETMASK, before)
 
 
-def exchange_all(folder: str, files: Iterable[tuple[str, str, str]]) -> None:
-    """Writes files of a folder anew that say what they said when they were read: all of them, or none where one cannot be.
+@contextlib.contextmanager
+def exchanging(folder: str, files: Iterable[tuple[str, str, str]]) -> Iterator[None]:
+    """Writes files of a folder anew when the block has ended: all of them, or none where one cannot be or the block raises.
 
-    Each is a path, its text before, and its text after. Raises UsageError.
+    Each is a path, its text as it was read, and its text after; one that says something else by now is left as it is. Raises UsageError.
     """
     root = os.path.realpath(folder)
     parts: list[tuple[str, str]] = []
@@ -134,37 +135,40 @@ def exchange_all(folder: str, files: Iterable[tuple[str, str, str]]) -> None:
         with _undisturbed():
             try:
                 for path, before, after in files:
-                    target = os.path.realpath(os.path.join(folder, path))
-                    if os.path.commonpath([root, target]) != root:
-                        raise UsageError(f"'{one_line(path)}' lies outside the estate's folder", "Nothing was written.")
-                    with open(target, "rb") as file:
-                        held = file.read()
-                        mode = os.fstat(file.fileno()).st_mode
-                    if held != before.encode("utf-8", "surrogateescape"):
-                        raise UsageError(
-                            f"'{one_line(path)}' has changed since it was read; nothing was written", "Ask again."
-                        )
-                    if not os.access(target, os.W_OK):
-                        raise UsageError(
-                            f"cannot write '{one_line(path)}': no permission; nothing was written", "Ask for it."
-                        )
-                    part = os.path.join(os.path.dirname(target), f".{secrets.token_hex(12)}")
-                    handle = os.open(part, os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_WRONLY | os.O_CLOEXEC, 0o600)
-                    parts.append((part, target))
-                    with os.fdopen(handle, "wb") as file:
-                        file.write(after.encode("utf-8", "surrogateescape"))
-                        file.flush()
-                        os.fsync(file.fileno())
-                    os.chmod(part, mode & 0o7777)
-                while parts:
-                    os.replace(*parts[0])
-                    parts.pop(0)
+                    target = _unchanged(root, path, before.encode("utf-8", "surrogateescape"))
+                    parts.append((os.path.join(os.path.dirname(target), f".{secrets.token_hex(12)}"), target))
+                    _like(*parts[-1], after.encode("utf-8", "surrogateescape"))
+                yield
+                for part, target in parts:
+                    os.replace(part, target)
             finally:
                 for part, _ in parts:
                     with contextlib.suppress(OSError):
                         os.unlink(part)
     except OSError as error:
         raise _cannot(str(error.filename or folder), error) from None
+
+
+def _unchanged(root: str, path: str, before: bytes) -> str:
+    """The real path of a file below a folder that says what it said, and may be written. Raises UsageError and OSError."""
+    target = os.path.realpath(os.path.join(root, path))
+    if os.path.commonpath([root, target]) != root:
+        raise UsageError(f"'{one_line(path)}' lies outside the estate's folder", "Nothing was written.")
+    if Path(target).read_bytes() != before:
+        raise UsageError(f"'{one_line(path)}' has changed since it was read; nothing was written", "Ask again.")
+    if not os.access(target, os.W_OK):
+        raise UsageError(f"cannot write '{one_line(path)}': no permission; nothing was written", "Ask for it.")
+    return target
+
+
+def _like(part: str, target: str, data: bytes) -> None:
+    """Writes a new file with the mode of another. Raises OSError."""
+    handle = os.open(part, os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_WRONLY | os.O_CLOEXEC, 0o600)
+    with os.fdopen(handle, "wb") as file:
+        file.write(data)
+        file.flush()
+        os.fsync(file.fileno())
+    os.chmod(part, os.stat(target).st_mode & 0o7777)
 
 
 def new_folder(source: Path, target: str) -> None:

@@ -31,7 +31,7 @@ from portolan.source.words import Words
 
 #: What is no setting: history, the moment, what is wished for, words for people, and what a program does by nature.
 _NO_SETTINGS = frozenset(
-    [
+    (
         "before",
         "marks",
         "title",
@@ -59,7 +59,7 @@ _NO_SETTINGS = frozenset(
         "drops_private",
         "isolated",
         "reverse_path",
-    ]
+    )
 )
 #: What of an edge is its provider's to say.
 _OF_PROVIDERS = frozenset(("addresses", "canonical"))
@@ -195,7 +195,7 @@ class _Work:
 
     def _note(self, value: Stated) -> None:
         """Remembers what an object and all below it say, for those like them that do not."""
-        for key, node in _pairs(value):
+        for key, node in pairs_of(value):
             if isinstance(node.value, str):
                 said = self._siblings.setdefault((_type_of(value), key), {})
                 said[node.value] = said.get(node.value, 0) + 1
@@ -208,7 +208,7 @@ class _Work:
         """The candidates of an object and of all below it."""
         kind, path = _type_of(value), value.place.path
         fields = fields_of(kind)
-        said = dict(_pairs(value))
+        said = dict(pairs_of(value))
         for key, node in said.items():
             if key in _NO_SETTINGS or not _is_theirs(value, key):
                 continue
@@ -276,7 +276,7 @@ class _Work:
         return any(name in host.split(".") or name == host for host in self.wanted.hosts)
 
     def _meant(self, place: Place, text: str, meant: str, cost: float, holds: Holds) -> Candidate:
-        patch: Patch = [{"op": "replace", "path": pointer(place.path), "value": _typed(meant, holds)}]
+        patch: Patch = [{"op": "replace", "path": pointer(place.path), "value": typed(meant, holds)}]
         wrong = f"{place.object} is {text or 'empty'}; {meant} was probably meant{_by(text, meant)}"
         return Candidate(place, patch, cost, wrong, f"write {meant} in place of {text or 'nothing'} for {place.object}")
 
@@ -305,7 +305,7 @@ class _Work:
         """An item more in a list of words."""
         for meant, cost in self._fitting(value, key, holds):
             if meant not in said:
-                yield self._added(value, key, meant, cost - _ONE_MORE, append(value.place, key, _typed(meant, holds)))
+                yield self._added(value, key, meant, cost - _ONE_MORE, append(value.place, key, typed(meant, holds)))
 
     def _absent(self, value: Stated, kind: type, said: dict[str, Any]) -> Iterator[Candidate]:
         """A key that is not written: what siblings say there, and what was asked for and nobody has."""
@@ -322,9 +322,9 @@ class _Work:
                     cost -= 0.6
                 if each in self.wanted.absent:
                     cost -= _FITTING
-                yield self._added(value, key, each, cost, put(value.place, key, _typed(each, holds)))
+                yield self._added(value, key, each, cost, put(value.place, key, typed(each, holds)))
             if holds.many and 1 < len(fitting) <= _MOST_TOGETHER and not holds.refers:
-                every = [_typed(each, holds) for each, _ in fitting]
+                every = [typed(each, holds) for each, _ in fitting]
                 words = ", ".join(each for each, _ in fitting)
                 yield self._added(value, key, words, fitting[0][1] + 0.1, put(value.place, key, every))
         yield from self._copied(value, kind, said)
@@ -400,7 +400,7 @@ class _Work:
         missed = list(self.wanted.missed)
         keys = ("inbound", "outbound") if isinstance(chain, Group) else ("rules",)
         for key in keys if ports else ():
-            node = next((item for name, item in _pairs(chain) if name == key), None)
+            node = next((item for name, item in pairs_of(chain) if name == key), None)
             wider = [each for each in (missed, ports) if len(each) > 1] + [[each] for each in ports]
             wider = wider[1:] if missed == ports and len(ports) > 1 else wider
             place = Place((*chain.place.path, key), node or chain.place.node)
@@ -420,7 +420,7 @@ class _Work:
     def _forwards(self, machine: Machine) -> Iterator[Candidate]:
         """A forward like one that is there, for the other protocol or another port that is asked."""
         for number, forward in enumerate(machine.forwards):
-            said = {key: node.value for key, node in _pairs(forward) if isinstance(node.value, str)}
+            said = {key: node.value for key, node in pairs_of(forward) if isinstance(node.value, str)}
             of = forward.protocol
             others = [{("udp" if of == "tcp" else "tcp"): said.get(of)}]
             others += [{of: str(port)} for port, _ in self.wanted.ports if str(port) != said.get(of)]
@@ -462,7 +462,7 @@ class _Work:
                 few or record.owner in self.wanted.hosts
             ):
                 continue
-            place = _of_record(zone, record)
+            place = place_of(zone, record)
             data = str(record.data)
             yield Candidate(
                 place,
@@ -543,7 +543,7 @@ def _dots(data: str, zone: str) -> Iterator[tuple[str, float]]:
         yield f"{data}.{zone}", 0.9
 
 
-def _of_record(zone: Zone, record: Record) -> Place:
+def place_of(zone: Zone, record: Record) -> Place:
     """Where a record stands: its line of the estate, or of its file."""
     number = next((at for at, line in enumerate(zone.records) if line == record.text), None)
     if number is not None:
@@ -555,7 +555,7 @@ def _words(record: Record) -> str:
     return f"{record.owner} {record.type} {record.data}"
 
 
-def _typed(text: str, holds: Holds) -> Any:
+def typed(text: str, holds: Holds) -> Any:
     """A value as JSON has it."""
     if bool in holds.scalar and text in ("true", "false"):
         return text == "true"
@@ -587,7 +587,8 @@ def _is_theirs(value: Stated, key: str) -> bool:
     return not (value.place.path[:1] == ("edges",) and key in _OF_PROVIDERS)
 
 
-def _pairs(value: Stated) -> Iterator[tuple[str, Any]]:
+def pairs_of(value: Stated) -> Iterator[tuple[str, Any]]:
+    """The keys that an object's mapping writes, with their nodes."""
     held = value.place.node.value
     for pair in held if isinstance(held, list) else ():
         if isinstance(pair, tuple) and isinstance(pair[0].value, str):

@@ -4,22 +4,17 @@ from collections.abc import Iterator
 
 from portolan.diagnosis.trial import Remedy
 from portolan.estate.estate import Estate
-from portolan.source.place import Node, keys_of
+from portolan.source.place import keys_of, steps_to
 
 
 def runs(estate: Estate, path: tuple[str | int, ...]) -> str | None:
     """Who runs what stands at a path: what is said closest to it; None where nobody else does."""
+    root = estate.place.node
     found: str | None = None
-    node: Node | None = estate.place.node
-    for part in (*path, None):
-        pairs = node.value if node is not None and isinstance(node.value, list) else []
-        named = {each[0].value: each[1] for each in pairs if isinstance(each, tuple)}
-        said = named.get("run_by")
-        found = said.value if said is not None and isinstance(said.value, str) else found
-        if part is None:
-            break
-        index = int(part) if str(part).isdigit() and not named else -1
-        node = named.get(str(part)) if named else pairs[index] if 0 <= index < len(pairs) else None
+    for node in (root, *(each for _, _, each in steps_to(root, map(str, path)))):
+        for pair in node.value if isinstance(node.value, list) else ():
+            if isinstance(pair, tuple) and pair[0].value == "run_by" and isinstance(pair[1].value, str):
+                found = pair[1].value
     return found
 
 

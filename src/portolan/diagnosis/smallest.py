@@ -22,7 +22,7 @@ from portolan.estate.slips import DEFAULT_COST, Known, apart, known, texts
 from portolan.estate.url import BadUrlError, parse
 from portolan.journey.visit import Visit
 from portolan.journey.world import World
-from portolan.source.place import Node, Place, keys_of
+from portolan.source.place import Node, Place, keys_of, steps_to
 from portolan.source.value import Value
 
 #: So many changes are tried by default, and for each question of a check.
@@ -219,22 +219,6 @@ def _wider(proposal: Proposal, wish: Wanted) -> Iterator[Proposal]:
         yield Proposal(told(alone["tcp"]), [{**step, "value": {**alone, "tcp": port}} for port in ports])
 
 
-def _walked(node: Node, path: Iterable[str]) -> list[tuple[str | int, Node | None, Node]]:
-    """The steps that a path leads to from a node, as far as it does: each key or index, the node of its name, and what stands there."""
-    found: list[tuple[str | int, Node | None, Node]] = []
-    for part in path:
-        held = node.value if isinstance(node.value, list) else []
-        pair = next((each for each in held if isinstance(each, tuple) and each[0].value == part), None)
-        if pair is not None:
-            found.append((part, *pair))
-        elif part.isdigit() and int(part) < len(held) and not isinstance(held[int(part)], tuple):
-            found.append((int(part), None, held[int(part)]))
-        else:
-            break
-        node = found[-1][2]
-    return found
-
-
 def changed_place(estate: Estate, named: Place | None, patch: Patch) -> Place:
     """What a change is made to: what the recogniser named where that lies on the way, else the object that the change is in."""
     path = keys_of(patch[0]["path"])
@@ -246,7 +230,7 @@ def changed_place(estate: Estate, named: Place | None, patch: Patch) -> Place:
             return named
         # What decided is one key of a thing, and another one is changed: it is about the thing.
         path = (*path[:held], "")
-    steps = _walked(estate.place.node, path[:-1] if path[0] != "zones" else path[:2])
+    steps = steps_to(estate.place.node, path[:-1] if path[0] != "zones" else path[:2])
     if not steps:
         return estate.place
     _, name, node = steps[-1]
@@ -278,7 +262,7 @@ def cost_of(patch: Patch, root: Node, about: Known) -> float:
             total += _ADDED
             continue
         path = keys_of(step["path"])
-        steps = _walked(root, path)
+        steps = steps_to(root, path)
         old = list(texts(steps[-1][2])) if steps and len(steps) == len(path) else []
         new = _scalars(step.get("value"))
         gone, come = [each for each in old if each not in new], [each for each in new if each not in old]

@@ -248,6 +248,15 @@ def is_public_value(value: int, v6: bool) -> bool:
     return not ranges or not any(value & mask == net for net, mask in ranges)
 
 
+def is_made_up(address: IPAddress) -> bool:
+    """Whether an address stands for one that only its provider knows: benchmarking ranges (RFC 2544, RFC 5180), which no estate has."""
+    return int(address) >> 17 == _BENCHMARKING_4 if address.version == 4 else int(address) >> 80 == _BENCHMARKING_6
+
+
+#: 198.18.0.0/15 and 2001:2::/48.
+_BENCHMARKING_4, _BENCHMARKING_6 = int(IPv4Address("198.18.0.0")) >> 17, int(IPv6Address("2001:2::")) >> 80
+
+
 def is_loopback(address: IPAddress) -> bool:
     """Whether the address means the machine itself: 127.0.0.0/8 (RFC 1122 section 3.2.1.3) or ::1 (RFC 4291)."""
     return int(address) >> 24 == 127 if address.version == 4 else int(address) == 1

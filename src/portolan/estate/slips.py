@@ -333,10 +333,9 @@ def _path(text: str, about: Known) -> Iterator[Slip]:
 # -- what is otherwise in truth: the same types, read backwards --------------------------------------------------------
 
 #: What it costs to believe that something is a little otherwise than it is written, that it is not there, or off, or narrowed.
-_A_LITTLE, _GONE, _SWITCHED, _ANOTHER = 1.0, 1.1, 1.2, 1.5
+_A_LITTLE, GONE_COST, _SWITCHED, _ANOTHER = 1.0, 1.1, 1.2, 1.5
 #: Addresses of nobody (RFC 5737), to which something may be narrowed by mistake.
 _NOBODYS = "203.0.113.192/28"
-GONE_COST = _GONE
 
 
 def strays(holds: Holds, text: str) -> list[Slip]:

@@ -71,8 +71,6 @@ class _Spot(Value, frozen=True):
     parent: Node | None = None
     key: Node | None = None
     index: int = -1
-    #: The key's node of the parent itself, where that is the value of a key.
-    above: Node | None = None
     depth: int = 0
 
 
@@ -97,17 +95,14 @@ def _walked(file: str, text: str, path: tuple[str, ...]) -> _Spot:
     for number, part in enumerate(path):
         node = at.node
         if isinstance(node, MappingNode):
-            pair = next((each for each in node.value if each[0].value == part), None)
-            inner = pair[1] if pair is not None else None
-            at = _Spot(
-                file, text, inner, node, pair[0] if pair is not None else None, -1, at.key, number + (pair is not None)
-            )
+            key, inner = next((each for each in node.value if each[0].value == part), (None, None))
+            at = _Spot(file, text, inner, node, key, -1, number + (key is not None))
         elif isinstance(node, SequenceNode) and part.isdigit() and int(part) < len(node.value):
-            at = _Spot(file, text, node.value[int(part)], node, None, int(part), at.key, number + 1)
+            at = _Spot(file, text, node.value[int(part)], node, None, int(part), number + 1)
         else:
-            return _Spot(file, text, None, node, None, -1, at.key, number)
+            at = _Spot(file, text, None, node, None, -1, number)
         if at.node is None:
-            return at
+            break
     return at
 
 
@@ -143,9 +138,9 @@ def _line_end(text: str, at: int) -> int:
 def _dash(text: str, item: Node) -> int:
     """Where the dash of a block list's item stands; it is the first on its line."""
     start = int(item.start_mark.index)
-    at = text.rfind("-", 0, start) if not text.startswith("-", start) or not isinstance(item, ScalarNode) else start
-    if isinstance(item, ScalarNode) and item.value == "" and text.startswith("-", start):
-        at = start
+    # An empty item stands at its dash; every other behind it.
+    empty = isinstance(item, ScalarNode) and item.value == "" and text.startswith("-", start)
+    at = start if empty else text.rfind("-", 0, start)
     if at < 0 or text[_line_start(text, at) : at].strip(" "):
         raise CannotWriteError(f"the item in line {item.start_mark.line + 1} does not stand on a line of its own")
     return at

@@ -205,6 +205,17 @@ _ORIGIN_SAID: Schema = {
     "properties": {"origin": {"if": {"type": "object"}, "then": {"required": ["at"]}}},
 }
 #: By type: schemas that hold beside the properties.
+#: What is only for encrypted upstreams: the first that is asked decides (formats/crosscheck_web.py).
+_SECURE: Schema = {"pattern": "^[hH][tT][tT][pP][sS]:"}
+_ENCRYPTED: Schema = {
+    "if": {
+        "anyOf": [
+            {"required": ["verifies"], "properties": {"verifies": {"const": True}}},
+            {"required": ["server_name"], "properties": {"server_name": {"not": {"enum": [False, "", None]}}}},
+        ]
+    },
+    "then": {"properties": {"to": {"if": {"type": "array"}, "then": {"prefixItems": [_SECURE]}, "else": _SECURE}}},
+}
 SHAPES: dict[str, list[Schema]] = {
     "EdgeService": [*_EDGE, _ORIGIN_SAID],
     "Edge": [*_EDGE, _ORIGIN_SAID, {"anyOf": [{"required": ["canonical"]}, _some("addresses")]}],
@@ -406,7 +417,7 @@ SHAPES: dict[str, list[Schema]] = {
         {"properties": {"path": _text("^/[^?]*$"), "exact": _text("^/[^?]*$"), "folder": {"pattern": r"^[^{]*$"}}},
     ],
     "Folder": [_CONTENT_ONCE, {"properties": {"files": _INSIDE}}],
-    "Upstream": [_some("to"), {"properties": {"answer_within": {"minimum": 1}}}],
+    "Upstream": [_some("to"), {"properties": {"answer_within": {"minimum": 1}}}, _ENCRYPTED],
     "WebService": [
         {"properties": {"grants": _each("^/"), "answers_after": {"minimum": 0}, "runs_as": {"minLength": 1}}},
         {

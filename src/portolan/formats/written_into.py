@@ -9,7 +9,9 @@ from portolan.estate.records import Record
 from portolan.formats.change import apply, patch_operations
 from portolan.formats.estate_file import Loaded, load, patched
 from portolan.formats.files import Files
+from portolan.formats.record_data import absolute
 from portolan.formats.rewriting import CannotWriteError, Texts, rewritten
+from portolan.source.place import keys_of
 from portolan.source.problem import EstateError
 from portolan.source.value import Value
 
@@ -147,22 +149,25 @@ def _in_master_files(loaded: Loaded, patch: list[dict[str, Any]]) -> tuple[Texts
     return edits, rest
 
 
-def _taken_away(loaded: Loaded, step: dict[str, Any]) -> Record | None:
-    """The record of a master file that a step leaves out of its zone."""
-    parts = str(step.get("path", "")).split("/")
-    if step["op"] != "add" or len(parts) < 4 or parts[1] != "zones" or parts[3] != "without":
+def _of_zone(step: dict[str, Any], key: str) -> tuple[str, list[str]] | None:
+    """The zone that a step adds a record to under a key, and the record's fields."""
+    path = keys_of(str(step["path"]))
+    if step["op"] != "add" or path[:1] != ("zones",) or path[2:3] != (key,):
         return None
     value = step["value"]
     text = value[0] if isinstance(value, list) and len(value) == 1 else value
-    zone = loaded.estate.zones.get(parts[2].replace("~1", "/").replace("~0", "~"))
-    if zone is None or not isinstance(text, str) or len(text.split()) < 3:
+    return (path[1], text.split()) if isinstance(text, str) else None
+
+
+def _taken_away(loaded: Loaded, step: dict[str, Any]) -> Record | None:
+    """The record of a master file that a step leaves out of its zone."""
+    of = _of_zone(step, "without")
+    if of is None or len(of[1]) != _WITHOUT or of[1][1] not in _SINGLE or of[0] not in loaded.estate.zones:
         return None
-    owner, kind, data = text.split(None, 2)
-    full = zone.name if owner == "@" else owner.rstrip(".") if owner.endswith(".") else f"{owner}.{zone.name}"
-    held = zone.data.nodes.get(full.lower(), {}).get(kind, ())
-    found = next((each for each in held if str(each.data) == data.rstrip(".") or str(each.data) == data), None)
-    single = found is not None and kind in _SINGLE and _path_of(loaded, found) != ""
-    return found if single else None
+    name, (owner, kind, data) = of
+    held = loaded.estate.zones[name].data.nodes.get(absolute(owner, name), {}).get(kind, ())
+    found = next((each for each in held if str(each.data) in (data, data.rstrip("."))), None)
+    return found if found is not None and _path_of(loaded, found) else None
 
 
 def _path_of(loaded: Loaded, record: Record) -> str:
@@ -173,21 +178,15 @@ def _path_of(loaded: Loaded, record: Record) -> str:
 
 def _added_instead(record: Record, step: dict[str, Any]) -> tuple[str, str] | None:
     """The owner and data of a record that a step writes in the place of one."""
-    parts = str(step.get("path", "")).split("/")
-    if step["op"] != "add" or len(parts) < 4 or parts[1] != "zones" or parts[3] != "records":
+    of = _of_zone(step, "records")
+    if of is None or len(of[1]) != _FIELDS or of[1][2] != record.type:
         return None
-    value = step["value"]
-    text = value[0] if isinstance(value, list) and len(value) == 1 else value
-    fields = text.split() if isinstance(text, str) else []
-    zone = parts[2].replace("~1", "/").replace("~0", "~")
-    if len(fields) != _FIELDS or fields[2] != record.type:
-        return None
-    owner = zone if fields[0] == "@" else fields[0].rstrip(".") if fields[0].endswith(".") else f"{fields[0]}.{zone}"
-    return owner.lower(), fields[3]
+    name, (owner, _, _, data) = of
+    return absolute(owner, name), data
 
 
-#: Owner, TTL, type, data.
-_FIELDS = 4
+#: Owner, type, data; and with the TTL before the type.
+_WITHOUT, _FIELDS = 3, 4
 
 
 def _with_serial(text: str) -> str:

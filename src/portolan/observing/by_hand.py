@@ -5,9 +5,8 @@ The first line that differs is the false belief. What is said here is worked out
 
 import shlex
 from collections.abc import Iterator
-from ipaddress import ip_network
 
-from portolan.estate.base import IPAddress, at_port, bracketed
+from portolan.estate.base import at_port, bracketed, is_made_up
 from portolan.estate.client import CLOSED_PORTS, Client, PassingProgram
 from portolan.estate.service import WebService
 from portolan.evidence.decision import Leg
@@ -18,8 +17,6 @@ from portolan.journey.world import World
 from portolan.source.place import Place
 from portolan.source.value import Value
 
-#: Where the addresses lie that nobody stated (RFC 2544, RFC 5180): those of edges and stores, which only their providers know.
-_MADE_UP = (ip_network("198.18.0.0/15"), ip_network("2001:2::/48"))
 #: So many seconds a command waits.
 _WAITS = 10
 
@@ -39,6 +36,16 @@ class HandCheck(Value, frozen=True):
     inner: bool = False
     #: Which exchange of the visit it is about, from 0.
     exchange: int = 0
+
+    @property
+    def shown(self) -> tuple[str, ...]:
+        """The texts as people read them."""
+        return tuple(text.strip() for text in self.prints)
+
+    @property
+    def words(self) -> str:
+        """What it prints, in words."""
+        return " or ".join(f"'{text}'" for text in self.shown) if self.prints else "nothing"
 
     def holds(self, output: str) -> bool:
         """Whether an output is what the estate says."""
@@ -91,12 +98,14 @@ def by_hand(world: World, found: Visit) -> ByHand:
     checks: list[HandCheck] = []
     for number, exchange in enumerate(found.exchanges):
         behind = (each for inner in exchange.inner for one in inner.tree for each in _programs(one))
-        made = (*_visitors(exchange), *behind, *map(_listening, _arrivals(exchange)))
+        arrived = (arrival for each in exchange.tree if (arrival := _arrival(each)) is not None)
+        made = (*_visitors(exchange), *behind, *map(_listening, arrived))
         checks += (each.but(exchange=number) for each in made)
-    unique = tuple(dict.fromkeys((each.on, each.command, each.prints) for each in checks))
-    first = {(each.on, each.command, each.prints): each for each in reversed(checks)}
+    first: dict[tuple[str, str, tuple[str, ...]], HandCheck] = {}
+    for each in checks:
+        first.setdefault((each.on, each.command, each.prints), each)
     logs = tuple(dict.fromkeys(log for each in found.tree for log in _logs(each)))
-    return ByHand(tuple(first[each] for each in unique), logs, browser_words(found.outcome), _ping(world, found))
+    return ByHand(tuple(first.values()), logs, browser_words(found.outcome), _ping(world, found))
 
 
 def _where(client: Client) -> str:
@@ -116,7 +125,7 @@ def _visitors(exchange: Exchange) -> Iterator[HandCheck]:
     if connection.detail is not None:
         return
     # What was looked up before is given along, so that each leg is looked at by itself.
-    known = url.literal is None and not _made_up(connection.address)
+    known = url.literal is None and not is_made_up(connection.address)
     at = f" --resolve {url.shown_host}:{url.port}:{bracketed(connection.address)}" if known else ""
     handshake = exchange.handshake
     if handshake is not None:
@@ -144,19 +153,15 @@ def _name(exchange: Exchange, on: str, inner: bool) -> Iterator[HandCheck]:
     place = resolution.decisions[-1].place if resolution.decisions else None
     command = f"getent ahosts {shlex.quote(exchange.url.host)}"
     # It prints the addresses in the order in which they are tried; which comes first changes from time to time.
-    said = tuple(f"{address} " for address in resolution.addresses if not _made_up(address))
+    said = tuple(f"{address} " for address in resolution.addresses if not is_made_up(address))
     if resolution.addresses and not said:
         # Nobody says which addresses its provider gives it: any will do, for the name that it leads to.
         said = (f" STREAM {resolution.aliases[-1] if resolution.aliases else exchange.url.host}",)
     yield HandCheck(Leg.NAME, on, command, said, place, inner)
 
 
-def _made_up(address: IPAddress) -> bool:
-    return any(address in each for each in _MADE_UP)
-
-
 def _connect(exchange: Exchange, connection: Connection, on: str, inner: bool) -> HandCheck:
-    unknown = _made_up(connection.address)
+    unknown = is_made_up(connection.address)
     address = (
         f"{exchange.url.shown_host}:{connection.port}" if unknown else at_port(connection.address, connection.port)
     )
@@ -178,16 +183,12 @@ def _programs(exchange: Exchange) -> Iterator[HandCheck]:
         yield _connect(exchange, exchange.connection, on, True)
 
 
-def _arrivals(exchange: Exchange) -> list[Arrival]:
-    """Where connections came to on machines of the estate."""
-    found = [
-        each.connection.arrival for each in exchange.tree if each.connection is not None and each.connection.arrival
-    ]
-    return [
-        each
-        for each in found
-        if isinstance(each.service, WebService) and each.machine.place.path[:1] in (("hosts",), ("routers",))
-    ]
+def _arrival(exchange: Exchange) -> Arrival | None:
+    """Where its connection came to, where that is a web server of a machine of the estate."""
+    arrival = exchange.connection.arrival if exchange.connection is not None else None
+    if arrival is None or not isinstance(arrival.service, WebService):
+        return None
+    return arrival if arrival.machine.place.path[:1] in (("hosts",), ("routers",)) else None
 
 
 def _listening(arrival: Arrival) -> HandCheck:
@@ -203,16 +204,12 @@ def _listening(arrival: Arrival) -> HandCheck:
 
 
 def _logs(exchange: Exchange) -> Iterator[Log]:
-    connection, response = exchange.connection, exchange.response
-    arrival = connection.arrival if connection is not None else None
-    if arrival is None or not isinstance(arrival.service, WebService) or response is None:
+    arrival, response = _arrival(exchange), exchange.response
+    if arrival is None or response is None:
         return
-    if arrival.machine.place.path[:1] not in (("hosts",), ("routers",)):
-        return
-    program = arrival.service.program
-    file = _LOGS.get(str(program or ""), "its access log")
+    file = _LOGS.get(str(getattr(arrival.service, "program", None)), "its access log")
     asked = f"{exchange.client.saying.method} {exchange.url.path}{exchange.url.query}"
-    who = "(the visitor's address)" if _made_up(arrival.source) else arrival.source
+    who = "(the visitor's address)" if is_made_up(arrival.source) else arrival.source
     yield Log(arrival.machine.name, file, f'{who} ... "{asked} HTTP/1.1" {response.status}')
 
 

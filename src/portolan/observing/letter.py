@@ -14,10 +14,9 @@ _MOST_STEPS = 12
 
 
 class Letter(Value, frozen=True):
-    """A letter: to whom, about what, and all that it tells."""
+    """A letter: to whom, what for, and all that it tells."""
 
     to: str
-    about: str
     wanted: str
     url: str
     vantage: str
@@ -43,8 +42,7 @@ def letter(world: World, found: Explanation, remedy: Remedy, changed: Estate | N
         # The same command tells both; where the way goes on now, the last one tells that it does.
         after = next((each for each in held if each.command == before.command), held[-1] if held else None)
     why = tuple(each.text for each in found.causes)
-    about = f"{seen.url}: {remedy.text}"
-    return Letter(to, about, remedy.text, seen.url, seen.vantage.name, seen, why, steps, before, after)
+    return Letter(to, remedy.text, seen.url, seen.vantage.name, seen, why, steps, before, after)
 
 
 def _ended(seen: Visit, decision: Decision) -> bool:

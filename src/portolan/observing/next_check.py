@@ -1,8 +1,9 @@
 """The next thing to look at: the one check whose answer splits the suspects best, and what each answer would leave."""
 
 import math
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 
+from portolan.diagnosis.trial import Apply
 from portolan.estate.base import at_port
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
@@ -12,7 +13,8 @@ from portolan.estate.vantage import Vantage
 from portolan.evidence.outcome import Kind, Outcome
 from portolan.journey.visit import visit
 from portolan.journey.world import World
-from portolan.observing.suspects import Doubt, Suspect, is_of
+from portolan.observing.observation import Seen, of
+from portolan.observing.suspects import Checked, Doubt, Suspect, doubt, is_of
 from portolan.source.place import Place
 from portolan.source.value import Value
 
@@ -62,6 +64,21 @@ def further_places(world: World, told: Iterable[str]) -> tuple[Vantage, ...]:
     return tuple(each for each in found if each is not None)[:_MOST_PLACES]
 
 
+def looked_into(
+    world: World,
+    url: str,
+    told: Mapping[Vantage, tuple[Seen, ...]],
+    apply: Apply,
+    most: int,
+    checked: Iterable[Checked] = (),
+) -> tuple[Doubt, NextCheck | None]:
+    """What may be wrong for what is seen, and what to look at next; None where there is nothing to look at. Raises BadUrlError."""
+    places = further_places(world, [each.name for each in told])
+    world = world.with_vantages(*(each for each in places if each.name not in world.estate.vantages))
+    found = doubt(world, url, [(world.there(each), seen) for each, seen in told.items()], apply, most, checked)
+    return found, None if found.agrees else next_check(found, places)
+
+
 def next_check(doubtful: Doubt, places: Iterable[Vantage]) -> NextCheck | None:
     """The check that splits the suspects best; None where there is nothing to split, or no check here tells them apart."""
     suspects = doubtful.suspects[:_MOST_WEIGHED]
@@ -90,7 +107,7 @@ def _askings(doubtful: Doubt, suspects: tuple[Suspect, ...], places: Iterable[Va
                 held[str(suspect.key)] = suspect
                 parts[_shown(outcome)] = (known, held, weight + share)
         answers = [
-            Answer(shown, f"--seen '{place.name}={_said(outcome)}'", tuple(held.values()))
+            Answer(shown, f"--seen '{place.name}={of(outcome).words}'", tuple(held.values()))
             for shown, (outcome, held, _) in sorted(parts.items(), key=lambda each: -each[1][2])
         ]
         how = f"curl -sS -m 10 -o /dev/null -w 'answer %{{http_code}}\\n' {doubtful.url}"
@@ -107,17 +124,6 @@ def _shown(outcome: Outcome) -> str:
     if outcome.status is not None and outcome.kind in (Kind.SERVED, Kind.HTTP_ERROR):
         page = f" (the page {outcome.page})" if outcome.page is not None else ""
         return f"answer {outcome.status}{page}"
-    return (outcome.detail or outcome.kind).replace("-", " ")
-
-
-def _said(outcome: Outcome) -> str:
-    """The words for --seen."""
-    if outcome.page is not None:
-        return f"page {outcome.page}"
-    if outcome.kind is Kind.HTTP_ERROR:
-        return str(outcome.status)
-    if outcome.kind is Kind.NAME_ERROR and outcome.detail == "refused":
-        return "resolver fails"
     return (outcome.detail or outcome.kind).replace("-", " ")
 
 

@@ -4,7 +4,7 @@ import re
 from collections.abc import Iterator
 
 from portolan.estate.estate import Estate
-from portolan.source.place import Node
+from portolan.source.place import Node, keys_of
 
 _LINE = re.compile(r".+:\d+(?::\d+)?")
 
@@ -21,9 +21,12 @@ def objects(estate: Estate) -> Iterator[str]:
             held.append((f"{path}.{key}" if path else str(key), inner))
 
 
+def dotted(name: str) -> str:
+    """A thing's dotted path, from that or its JSON Pointer."""
+    return ".".join(keys_of(name)) if name.startswith("/") else name
+
+
 def is_object(estate: Estate, name: str) -> bool:
     """Whether something is called so; of a place in a file it is not asked."""
-    dotted = name.strip("/").replace("~1", "/").replace("~0", "~").replace("/", ".") if name.startswith("/") else name
-    return bool(_LINE.fullmatch(name)) or any(
-        each == dotted or each.startswith(f"{dotted}.") for each in objects(estate)
-    )
+    named = dotted(name)
+    return bool(_LINE.fullmatch(name)) or any(each == named or each.startswith(f"{named}.") for each in objects(estate))

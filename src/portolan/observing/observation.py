@@ -177,6 +177,8 @@ _BROWSER = {
     "ERR_BAD_SSL_CLIENT_AUTH_CERT": _CLIENT,
     "ERR_SSL_CLIENT_AUTH_CERT_NEEDED": _CLIENT,
     "ERR_TOO_MANY_REDIRECTS": _ENDLESS,
+    "ERR_INVALID_REDIRECT": _of(Kind.REDIRECT_ERROR, Detail.BAD_TARGET),
+    "ERR_UNSAFE_PORT": _REFUSED,
     "ERR_EMPTY_RESPONSE": _EMPTY,
     "ERR_INVALID_HTTP_RESPONSE": _GARBLED,
     "ERR_RESPONSE_HEADERS_TRUNCATED": _GARBLED,
@@ -204,6 +206,14 @@ _SLOW = re.compile(r"slow(?:ly)?(?: \d+(?:\.\d+)? ?(?:s|seconds?)?)?", re.IGNORE
 _PAGE = re.compile(r"(?:the )?page ([^\s/]+(?:/\S*)?)", re.IGNORECASE)
 
 
+def kind_of(status: int) -> Kind:
+    """How a final answer with a status ends a visit (RFC 9110 section 15)."""
+    return Kind.HTTP_ERROR if status >= _ERRORS else Kind.SERVED
+
+
+_ERRORS = 400
+
+
 def read(text: str) -> Seen:
     """What words say that somebody saw. Raises UnknownSeenError."""
     said = " ".join(text.split())
@@ -213,9 +223,8 @@ def read(text: str) -> Seen:
             return Seen(said, endings)
     if match := _STATUS.fullmatch(said):
         status = int(match[1])
-        kind = Kind.HTTP_ERROR if status >= 400 else Kind.SERVED
         # A redirect that is seen is one that nobody followed.
-        return Seen(said, frozenset() if 300 <= status < 400 else _of(kind), status)
+        return Seen(said, frozenset() if 300 <= status < 400 else _of(kind_of(status)), status)
     if match := _CURLS.fullmatch(said):
         if int(match[1]) not in _CURL:
             held = ", ".join(str(each) for each in sorted(_CURL))
@@ -300,8 +309,18 @@ def _narrowed(endings: frozenset[Ending], words: str) -> frozenset[Ending]:
 def of(outcome: Outcome) -> Seen:
     """What somebody sees who gets an outcome."""
     detail = next((each for each in DETAILS[outcome.kind] if each == outcome.detail), None)
-    words = str(outcome.status) if outcome.status is not None else str(outcome.detail or outcome.kind)
-    return Seen(words, frozenset({(outcome.kind, detail)}), outcome.status, outcome.page)
+    return Seen(_typed(outcome), frozenset({(outcome.kind, detail)}), outcome.status, outcome.page)
+
+
+def _typed(outcome: Outcome) -> str:
+    """The words that `read` takes for an outcome."""
+    if outcome.page is not None:
+        return f"page {outcome.page}"
+    if outcome.kind in (Kind.SERVED, Kind.HTTP_ERROR):
+        return str(outcome.status)
+    if outcome.kind is Kind.NAME_ERROR and outcome.detail == Detail.REFUSED:
+        return "resolver fails"
+    return (outcome.detail or outcome.kind).replace("-", " ")
 
 
 def agreed(place: str, seen: Iterable[Seen]) -> None:

@@ -1,17 +1,12 @@
 """On what a working answer hangs alone: each fact that it rests on is taken away in turn. What must not be touched tonight."""
 
-from portolan.diagnosis.base import Case
-from portolan.diagnosis.rests import objects_read
-from portolan.diagnosis.smallest import sought
-from portolan.diagnosis.trial import Apply
-from portolan.estate.url import BadUrlError
+from portolan.diagnosis.trial import Apply, Trial
 from portolan.evidence.outcome import Outcome
 from portolan.journey.expectation import misses
 from portolan.journey.question import Question
-from portolan.journey.visit import Visit, visit
-from portolan.observing.ways import ways
+from portolan.journey.visit import Visit
+from portolan.observing.ways import ways_under
 from portolan.source.place import Place
-from portolan.source.problem import EstateError
 from portolan.source.value import Value
 
 
@@ -34,32 +29,23 @@ def rests_on(asked: Question, found: Visit, apply: Apply) -> RestsOn:
     """What a visit that is met hangs on alone; of one that is missed, nothing."""
     if misses(asked.expectation, found):
         return RestsOn(found, (), 0)
-    world = asked.world
-    case = Case(world, found, asked.expectation)
-    near = objects_read(world.estate, found)
-    names = frozenset(each.url.host.rstrip(".") for each in found.tree)
-    names |= {alias for each in found.tree for alias in each.resolution.aliases}
-    about = sought(case, [found], [asked.url]).about
+    trial = Trial(asked.world, asked.url, asked.vantage, apply)
     tried, holds = 0, dict[tuple[object, ...], Hold]()
-    for way in ways(world.estate, about, near, names, world.now):
-        if not _takes_away(way.patch, way.belief):
-            continue
+    for way in ways_under(asked.world, found, asked.expectation)[0]:
         key = (way.belief.path, way.belief.span)
-        if key in holds:
+        if key in holds or not _takes_away(way.patch, way.belief):
             continue
         tried += 1
-        try:
-            changed = world.changed(apply(way.patch))
-            after = visit(changed, asked.url, changed.there(asked.vantage))
-        except (EstateError, BadUrlError):
-            continue
-        if misses(asked.expectation, after):
-            holds[key] = Hold(way.belief, after.outcome)
+        made = trial.changed(way.patch)
+        if made is not None and misses(asked.expectation, made[1]):
+            holds[key] = Hold(way.belief, made[1].outcome)
     # Where one of a list is needed, the list as a whole says nothing more.
     inner = {each.fact.path[:end] for each in holds.values() for end in range(1, len(each.fact.path))}
-    holds = {key: each for key, each in holds.items() if each.fact.path not in inner}
     order = _order(found)
-    return RestsOn(found, tuple(sorted(holds.values(), key=lambda each: _rank(each.fact, order))), tried)
+    told = sorted(
+        (each for each in holds.values() if each.fact.path not in inner), key=lambda each: _rank(each.fact, order)
+    )
+    return RestsOn(found, tuple(told), tried)
 
 
 def _takes_away(patch: list[dict[str, object]], belief: Place) -> bool:

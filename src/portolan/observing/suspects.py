@@ -8,23 +8,23 @@ import math
 from collections.abc import Iterable, Iterator
 from typing import Any
 
-from portolan.diagnosis.base import Case
-from portolan.diagnosis.rests import objects_read, read_in
-from portolan.diagnosis.smallest import sought
+from portolan.diagnosis.rests import read_in
 from portolan.diagnosis.trial import Apply
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
+from portolan.estate.places import INTERNET
 from portolan.estate.service import sites_of
 from portolan.estate.site import Site
-from portolan.estate.url import BadUrlError, Url, parse
+from portolan.estate.url import Url, parse
 from portolan.estate.vantage import Vantage
-from portolan.evidence.outcome import Kind, Outcome
+from portolan.evidence.outcome import Kind
 from portolan.journey.expectation import expectation_for
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
+from portolan.observing.objects import dotted
 from portolan.observing.observation import Seen
 from portolan.observing.unwritten import Unwritten, unknown, unsaid
-from portolan.observing.ways import Way, ways
+from portolan.observing.ways import Way, ways_under
 from portolan.source.place import Place
 from portolan.source.problem import EstateError
 from portolan.source.value import Value
@@ -144,7 +144,7 @@ def doubt(
     rest = tuple(each for each in _by_belief(in_part, False) if each.key not in named)
     off = [each for each in sights if not each.agrees]
     address = off[0].predicted.outcome.address
-    far = off[0].vantage.name == "internet" or bool(off[0].vantage.network == "internet")
+    far = off[0].vantage.network == INTERNET
     others = () if found else tuple(unknown([one for each in off for one in each.seen], asked, address, far))
     return result.but(suspects=tuple(suspects), in_part=rest, unknown=others, bounded=bounded)
 
@@ -164,8 +164,8 @@ def is_of(belief: Place, name: str) -> bool:
     """Whether a belief is what somebody names, or within it: a dotted path, a JSON Pointer, or file:line."""
     if f"/{belief.span.short}".endswith(f"/{name}") or f"/{belief.span}".endswith(f"/{name}"):
         return True  # as it is shown: seen from the estate's folder
-    dotted = name.strip("/").replace("/", ".") if name.startswith("/") else name
-    return belief.object == dotted or belief.object.startswith(f"{dotted}.")
+    named = dotted(name)
+    return belief.object == named or belief.object.startswith(f"{named}.")
 
 
 def _wrong(
@@ -204,7 +204,7 @@ def _made(world: World, way: Way, apply: Apply) -> World | None:
     """The world in which a belief is wrong; None where it is no estate."""
     try:
         return world.changed(apply(way.patch))
-    except (EstateError, BadUrlError):
+    except EstateError:
         return None
 
 
@@ -216,15 +216,12 @@ def _in_order(world: World, asked: Url, sights: tuple[Sight, ...]) -> list[Way]:
     """
     first = next(each for each in sights if not each.agrees)
     seen = first.predicted
-    what = sought(Case(world, seen, expectation_for(world.estate, seen.url, first.vantage)), [seen], [seen.url])
-    near = objects_read(world.estate, seen) | {("vantages", first.vantage.name)}
+    expectation = expectation_for(world.estate, seen.url, first.vantage)
+    made, about = ways_under(world, seen, expectation, frozenset({("vantages", first.vantage.name)}))
     cited = {place.path for place in _cited(seen)}
-    names = frozenset(exchange.url.host.rstrip(".") for exchange in seen.tree)
-    names |= {alias for exchange in seen.tree for alias in exchange.resolution.aliases}
-    made = ways(world.estate, what.about, near, names, world.now)
     response = seen.exchanges[-1].response
     site = response.site if response is not None and isinstance(response.site, Site) else None
-    made += unsaid(world.estate, asked, [first.vantage], what.about, site, first.seen)
+    made += unsaid(world.estate, asked, first.vantage, about, site, first.seen)
     touched = {path[:end] for path in cited for end in range(1, len(path) + 1)}
     early = _ends_early(first)
 
@@ -266,8 +263,3 @@ def _cited(found: Visit) -> Iterator[Place]:
 
 def _on_way(path: tuple[Any, ...], cited: set[tuple[Any, ...]]) -> bool:
     return path in cited or path[:-1] in cited
-
-
-def outcomes(doubtful: Doubt, suspect: Suspect) -> list[Outcome]:
-    """What the likeliest way of a suspect gives at each place."""
-    return [_asked(suspect.wrong[0].world, each).outcome for each in doubtful.sights]

@@ -5,19 +5,18 @@ from collections.abc import Iterator
 from portolan.diagnosis.proposal import append, put
 from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
+from portolan.estate.places import INTERNET
 from portolan.estate.site import Site
 from portolan.estate.slips import Known
 from portolan.estate.url import Url
 from portolan.estate.vantage import Vantage
 from portolan.evidence.outcome import Detail, Kind
-from portolan.observing.observation import Seen
+from portolan.observing.observation import Seen, kind_of
 from portolan.observing.ways import Way
 from portolan.source.value import Value
 
 #: What nobody wrote is rarer than that what was written is wrong; a provider's block is the commonest of it.
-_ERRORS = 400
 _BLOCKED, _LEFT_OVER, _SENT_ON, _MOST_LED = 1.3, 2.7, 1.6, 8
-_OUTSIDE = "internet"
 
 
 class Unwritten(Value, frozen=True):
@@ -30,7 +29,7 @@ class Unwritten(Value, frozen=True):
 def _answers(site: Site, url: Url, seen: tuple[Seen, ...]) -> Iterator[Way]:
     """The site that answers has another answer: an error whatever is asked, or it sends on."""
     for each in seen:
-        if each.status is not None and each.status >= _ERRORS and not site.place.has("answer"):
+        if each.status is not None and kind_of(each.status) is Kind.HTTP_ERROR and not site.place.has("answer"):
             yield Way(
                 site.place,
                 put(site.place, "answer", each.status),
@@ -50,7 +49,7 @@ def _answers(site: Site, url: Url, seen: tuple[Seen, ...]) -> Iterator[Way]:
 
 
 def unsaid(
-    estate: Estate, url: Url, vantages: list[Vantage], about: Known, site: Site | None, seen: tuple[Seen, ...]
+    estate: Estate, url: Url, vantage: Vantage, about: Known, site: Site | None, seen: tuple[Seen, ...]
 ) -> Iterator[Way]:
     """What nobody wrote and the estate could say: a port that the provider blocks, a line left in a hosts file."""
     for machine in machines(estate):
@@ -66,20 +65,17 @@ def unsaid(
     for certificate in estate.certificates.values():
         if certificate.issuer is None and not certificate.pem and not certificate.place.has("issuer"):
             yield Way(certificate.place, put(certificate.place, "issuer", "self"), "it is signed by itself", _BLOCKED)
-    if url.literal is not None:
+    if url.literal is not None or not vantage.written or vantage.host is not None or vantage.name == INTERNET:
         return
-    for vantage in vantages:
-        if not vantage.written or vantage.host is not None or vantage.name == _OUTSIDE:
-            continue
-        for address in [*about.addresses][:_MOST_LED]:
-            line = f"{address} {url.host.rstrip('.')}"
-            where = vantage.hosts_file
-            patch = (
-                append(where.place, "lines", line, 0)
-                if where is not None and where.place.path
-                else put(vantage.place, "hosts_file", {"lines": [line]})
-            )
-            yield Way(vantage.place, patch, f"a line in its hosts file leads the name to {address}", _LEFT_OVER)
+    where = vantage.hosts_file
+    for address in [*about.addresses][:_MOST_LED]:
+        line = f"{address} {url.host.rstrip('.')}"
+        patch = (
+            append(where.place, "lines", line, 0)
+            if where is not None and where.place.path
+            else put(vantage.place, "hosts_file", {"lines": [line]})
+        )
+        yield Way(vantage.place, patch, f"a line in its hosts file leads the name to {address}", _LEFT_OVER)
 
 
 def unknown(seen: list[Seen], url: Url, address: str | None, far: bool) -> list[Unwritten]:

@@ -8,7 +8,11 @@ from collections.abc import Iterator
 from datetime import datetime
 from typing import Any
 
-from portolan.diagnosis.proposal import Patch, add_record, drop_record, put, remove, replace, swap_record
+from portolan.diagnosis.base import Case
+from portolan.diagnosis.candidates import pairs_of, place_of, typed
+from portolan.diagnosis.proposal import Patch, add_record, drop_record, put, remove, replace, shown_data, swap_record
+from portolan.diagnosis.rests import objects_read
+from portolan.diagnosis.smallest import sought
 from portolan.estate.base import Stated
 from portolan.estate.changing import VERSIONS, Otherwise, parts_of
 from portolan.estate.estate import Estate
@@ -16,9 +20,11 @@ from portolan.estate.machine import Machine
 from portolan.estate.records import Record
 from portolan.estate.site import Access
 from portolan.estate.slips import ADDRESS, GONE_COST, NAME, Holds, Known, fields_of, otherwise, slips, strays, typo
-from portolan.estate.vantage import Vantage
+from portolan.estate.vantage import Expectation, Vantage
 from portolan.estate.zone import Zone
-from portolan.source.place import Place, place_in_file, pointer
+from portolan.journey.visit import Visit
+from portolan.journey.world import World
+from portolan.source.place import Place, pointer
 from portolan.source.value import Value
 
 #: Sections of beliefs; who asks is believed to ask, and what is expected is no belief.
@@ -65,6 +71,17 @@ class Way(Value, frozen=True):
     cost: float
 
 
+def ways_under(
+    world: World, found: Visit, expectation: Expectation | None, also: frozenset[tuple[Any, ...]] = frozenset()
+) -> tuple[list[Way], Known]:
+    """Every way in which what a visit rests on, and what stands in the objects that are named `also`, may be wrong; and what the estate states."""
+    estate = world.estate
+    names = frozenset(exchange.url.host.rstrip(".") for exchange in found.tree)
+    names |= {alias for exchange in found.tree for alias in exchange.resolution.aliases}
+    about = sought(Case(world, found, expectation), [found], [found.url]).about
+    return ways(estate, about, objects_read(estate, found) | also, names, world.now), about
+
+
 def ways(
     estate: Estate, about: Known, near: frozenset[tuple[Any, ...]], names: frozenset[str], now: datetime
 ) -> list[Way]:
@@ -88,7 +105,7 @@ class _Work:
     def of(self, value: Stated) -> Iterator[Way]:
         kind: type[Stated] = value.owner if isinstance(value, Otherwise) else type(value)
         fields = fields_of(kind)
-        said = dict(_pairs(value))
+        said = dict(pairs_of(value))
         for key, node in said.items():
             if key in _NO_BELIEFS or (isinstance(value, Vantage) and key not in _OF_VISITORS):
                 continue
@@ -149,7 +166,7 @@ class _Work:
             for slip in (*strays(holds, text), *near):
                 yield Way(
                     belief,
-                    replace(place.path, _typed(slip.meant, holds)),
+                    replace(place.path, typed(slip.meant, holds)),
                     f"{_last(place)} is {slip.meant or 'empty'}, not {text or 'empty'}",
                     slip.cost,
                 )
@@ -193,8 +210,7 @@ class _Work:
             asked = record.owner in self.names
             if record.type == "SOA" or not (few or asked):
                 continue
-            place = _of_record(zone, record)
-            belief = place
+            belief = place_of(zone, record)
             yield Way(belief, drop_record(zone, record), "it is not there", GONE_COST)
             data = str(record.data)
             if record.type in ("A", "AAAA"):
@@ -210,17 +226,13 @@ class _Work:
             if record.owner != zone.name and asked:
                 patch = [
                     *drop_record(zone, record),
-                    *add_record(zone, typo(record.owner), record.type, _written(record), record.ttl),
+                    *add_record(zone, typo(record.owner), record.type, shown_data(record), record.ttl),
                 ]
                 yield Way(belief, patch, f"it is written for {typo(record.owner)}", 1.0)
 
     def _record(self, zone: Zone, record: Record, belief: Place, meant: str, cost: float) -> Way:
         text = f"it leads to {meant.rstrip('.')}, not to {record.data}"
         return Way(belief, swap_record(zone, record, record.type, meant), text, cost)
-
-
-def _written(record: Record) -> str:
-    return f"{record.data}." if record.type in ("CNAME", "NS", "DNAME") else str(record.data)
 
 
 def _belief(value: Stated, place: Place) -> Place:
@@ -244,24 +256,3 @@ def _said(value: object) -> str:
     if isinstance(value, list | tuple):
         return ", ".join(map(_said, value))
     return str(value).lower() if isinstance(value, bool) else str(value)
-
-
-def _typed(text: str, holds: Holds) -> Any:
-    if bool in holds.scalar and text in ("true", "false"):
-        return text == "true"
-    return int(text) if text.isdigit() and str not in holds.scalar else text
-
-
-def _pairs(value: Stated) -> Iterator[tuple[str, Any]]:
-    held = value.place.node.value
-    for pair in held if isinstance(held, list) else ():
-        if isinstance(pair, tuple) and isinstance(pair[0].value, str):
-            yield pair[0].value, pair[1]
-
-
-def _of_record(zone: Zone, record: Record) -> Place:
-    """Where a record stands: its line of the estate, or of its file."""
-    number = next((at for at, line in enumerate(zone.records) if line == record.text), None)
-    if number is not None:
-        return zone.place.item("records", number)
-    return place_in_file(zone.place.path, record.file, record.line)

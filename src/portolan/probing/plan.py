@@ -59,9 +59,9 @@ def hosts_of(estate: Estate) -> Known:
     return Known(names, tuple(map(str, estate.zones)), frozenset(said.addresses))
 
 
-def planned(estate: Estate, url: Url, as_if_at: IPAddress | None, others: bool) -> Plan:
+def planned(estate: Estate, url: Url, knows: Known, as_if_at: IPAddress | None, others: bool) -> Plan:
     """What is asked for a URL. Raises StrangerError where the estate does not speak of its host."""
-    if not others and not hosts_of(estate).speaks_of(url):
+    if not others and not knows.speaks_of(url):
         raise StrangerError(f"no line of the estate names {one_line(url.host)}")
     if as_if_at is not None:
         return Plan(url, (), (as_if_at,))

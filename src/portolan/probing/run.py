@@ -2,21 +2,17 @@
 
 import time
 from collections.abc import Callable
-from ipaddress import ip_network
 
-from portolan.estate.base import IPAddress
+from portolan.estate.base import IPAddress, is_made_up
 from portolan.estate.url import BadUrlError, Url, join
 from portolan.evidence.legs import Exchange
 from portolan.evidence.outcome import DETAILS, Detail, Kind
 from portolan.journey.visit import Visit
-from portolan.observing.observation import Seen
+from portolan.observing.observation import Seen, kind_of
 from portolan.probing.asks import Answered, Connected, Named, Shown, connect, look_up, request, shake
 from portolan.probing.plan import MOST_ADDRESSES, MOST_REDIRECTS, WHOLE_LIMIT, Known, Plan, Server
 from portolan.source.value import Value
 
-#: Addresses that stand for what only a provider knows (RFC 2544, RFC 5180): they are compared with nothing.
-_MADE_UP = (ip_network("198.18.0.0/15"), ip_network("2001:2::/48"))
-_ERRORS = 400
 _REDIRECTS = frozenset((301, 302, 303, 307, 308))
 
 
@@ -82,8 +78,7 @@ def _goes_on(
     """Where an answer leads on to; or how it ends there."""
     assert answered.status is not None
     if answered.status not in _REDIRECTS or answered.location is None:
-        kind = Kind.HTTP_ERROR if answered.status >= _ERRORS else Kind.SERVED
-        return url, _ending(kind, None, answered.status, str(answered.status))
+        return url, _ending(kind_of(answered.status), None, answered.status, str(answered.status))
     try:
         following = join(url, answered.location)
     except BadUrlError:
@@ -223,7 +218,7 @@ def _name(each: Named, said: Exchange | None) -> Beside:
         return Beside("name", who, "nothing of it", seen, None)
     resolution = said.resolution
     says = ", ".join(map(str, resolution.addresses)) if resolution.addresses else _words(resolution.detail, "")
-    made_up = any(address in held for address in resolution.addresses for held in _MADE_UP)
+    made_up = any(map(is_made_up, resolution.addresses))
     same: bool | None = frozenset(each.addresses) == frozenset(resolution.addresses) and bool(each.addresses) == bool(
         resolution.addresses
     )

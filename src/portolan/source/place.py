@@ -114,6 +114,22 @@ def place_in_file(path: tuple[str | int, ...], file: str, line: int, column: int
     return Place(path, FixedNode(FixedMark(file, line - 1, column - 1)))
 
 
+def steps_to(node: Node, path: Iterable[str]) -> list[tuple[str | int, Node | None, Node]]:
+    """The steps that a path leads to from a node, as far as it does: each key or index, the node of its name, and what stands there."""
+    found: list[tuple[str | int, Node | None, Node]] = []
+    for part in path:
+        held = node.value if isinstance(node.value, list) else []
+        pair = next((each for each in held if isinstance(each, tuple) and each[0].value == part), None)
+        if pair is not None:
+            found.append((part, *pair))
+        elif part.isdigit() and int(part) < len(held) and not isinstance(held[int(part)], tuple):
+            found.append((int(part), None, held[int(part)]))
+        else:
+            break
+        node = found[-1][2]
+    return found
+
+
 def pointer(path: Iterable[str | int]) -> str:
     """A path as a JSON Pointer (RFC 6901 section 3)."""
     return "".join("/" + str(part).replace("~", "~0").replace("/", "~1") for part in path)

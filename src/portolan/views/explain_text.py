@@ -106,7 +106,7 @@ def _by_others(explanation: Explanation, style: Style, others: dict[int, tuple[s
     for number, who in others.items():
         text = f"{explanation.remedies[number - 1].text}: for {' and '.join(who)} to do; --letter {number} asks them"
         lines += row(style, "  - ", 4, text)
-    return [style.ink("What others must do", "bold"), *lines, ""] if lines else []
+    return ["", style.ink("What others must do", "bold"), *lines] if lines else []
 
 
 def _remedies(explanation: Explanation, style: Style, others: dict[int, tuple[str, ...]]) -> list[str]:
@@ -122,7 +122,7 @@ def _remedies(explanation: Explanation, style: Style, others: dict[int, tuple[st
         lines = [style.ink("What the visitor should ask", "bold"), *lines, ""]
     lines += [style.ink("What to do" if whole is None else "What to do, in this order", "bold")]
     lines += _by_cause(explanation, style) if whole is None else _by_step(explanation, whole, style)
-    lines += ["", *_by_others(explanation, style, others)[:-1]] if others else []
+    lines += _by_others(explanation, style, others)
     for text in explanation.withheld:
         lines += paragraph(style, f"Withheld, as a mark asks: {text}", 4, ("warn",))
     lines.append("")

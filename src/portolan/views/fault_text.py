@@ -9,7 +9,6 @@ from portolan.views.style import Style, paragraph, row
 from portolan.views.words import in_words
 
 if TYPE_CHECKING:
-    from portolan.observing.by_hand import HandCheck
     from portolan.observing.fault_page import Example, FaultPage
 
 _FILE = "estate.yaml"
@@ -37,17 +36,12 @@ def fault_data(fault: Fault, page: "FaultPage | None" = None) -> dict[str, Any]:
             "vantage": example.vantage or None,
             "gets": in_words(example.visit.outcome) if example.visit is not None else None,
             "by_hand": [
-                {"on": each.on, "command": each.command, "prints": [text.strip() for text in each.prints]}
-                for each in example.checks
+                {"on": each.on, "command": each.command, "prints": list(each.shown)} for each in example.checks
             ],
             "bad": example.bad,
             "good": example.good or None,
         },
     }
-
-
-def _prints(check: "HandCheck") -> str:
-    return " or ".join(f"'{text.strip()}'" for text in check.prints) if check.prints else "nothing"
 
 
 _ALONE = "It needs files of its own: there is no small estate of it."
@@ -79,7 +73,7 @@ def fault_page(fault: Fault, page: "FaultPage", style: Style) -> str:
         lines += ["", style.ink("By hand, in the smallest estate that shows it", "bold")]
     for each in example.checks:
         lines += row(style, f"  on {each.on}: ", 7 + len(each.on), each.command)
-        lines += row(style, "    ", 4, f"prints {_prints(each)}", ink=("dim",))
+        lines += row(style, "    ", 4, f"prints {each.words}", ink=("dim",))
     lines += ["", style.ink(f"{_FILE}: {_shows(example)}", "bold")]
     lines += [f"  {style.safe(line)}" for line in example.bad.rstrip("\n").split("\n")]
     if example.good:
@@ -122,7 +116,7 @@ def fault_markdown(fault: Fault, page: "FaultPage") -> str:
     gives = f"{asks}: {in_words(example.visit.outcome)}." if example.visit is not None else "`portolan check` names it."
     text += f"\n## The smallest estate that shows it\n\n{gives}\n\n```yaml\n{example.bad}```\n"
     text += "\nBy hand:\n\n" if example.checks else ""
-    text += "".join(f"- on {each.on}: `{each.command}` prints {_prints(each)}\n" for each in example.checks)
+    text += "".join(f"- on {each.on}: `{each.command}` prints {each.words}\n" for each in example.checks)
     if example.good:
         text += f"\nWhat mends it there:\n\n```diff\n{difference(_FILE, example.bad, example.good)}```\n"
     return text

@@ -10,7 +10,6 @@ from portolan.views.style import Style
 from portolan.views.words import in_words
 
 if TYPE_CHECKING:
-    from portolan.observing.by_hand import HandCheck
     from portolan.observing.letter import Letter
 
 _WIDE = 76
@@ -41,19 +40,15 @@ def _body(result: "Letter") -> list[str]:
     if result.before is not None:
         lines += [
             "",
-            *_wrapped(f"How to see it: on {result.before.on}, this prints {_prints(result.before)} now:"),
+            *_wrapped(f"How to see it: on {result.before.on}, this prints {result.before.words} now:"),
             f"    {result.before.command}",
         ]
     if result.after is not None:
         same = result.before is not None and result.after.command == result.before.command
         what = "the same command" if same else "this command"
-        lines += _wrapped(f"When it is done, {what} prints {_prints(result.after)}{'.' if same else ':'}")
+        lines += _wrapped(f"When it is done, {what} prints {result.after.words}{'.' if same else ':'}")
         lines += [] if same else [f"    {result.after.command}"]
     return [*lines, "", "Thank you."]
-
-
-def _prints(check: "HandCheck") -> str:
-    return " or ".join(f"'{text.strip()}'" for text in check.prints) if check.prints else "nothing"
 
 
 def _wrapped(text: str, lead: str = "") -> list[str]:

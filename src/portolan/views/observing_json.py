@@ -79,7 +79,7 @@ def by_hand_data(held: "ByHand") -> dict[str, Any]:
                 "leg": each.leg,
                 "on": each.on,
                 "command": each.command,
-                "prints": [text.strip() for text in each.prints],
+                "prints": list(each.shown),
                 "where": each.place.span.short if each.place is not None and each.place.path else None,
             }
             for each in held.checks

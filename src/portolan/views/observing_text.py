@@ -3,7 +3,6 @@
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from portolan.source.place import Place
 from portolan.views.places_text import decided
 from portolan.views.style import Style, paragraph, row
 from portolan.views.text import where
@@ -129,8 +128,7 @@ def by_hand_text(held: "ByHand", style: Style) -> list[str]:
             lines.append(style.ink(style.safe(f"  on {each.on}"), "bold"))
             last = each.on
         lines += row(style, f"    {style.ink(f'{each.leg:<8}', 'leg')}", 12, each.command, where(each.place))
-        said = " or ".join(f"'{text.strip()}'" for text in each.prints) if each.prints else "nothing"
-        lines += row(style, "            ", 12, f"prints {said}", ink=("dim",))
+        lines += row(style, "            ", 12, f"prints {each.words}", ink=("dim",))
     for log in held.logs:
         lines += row(
             style, f"    {style.ink('log     ', 'leg')}", 12, f"on {log.on}, {log.file} has the line: {log.line}"
@@ -205,11 +203,7 @@ def rests_on_text(found: "RestsOn", style: Style) -> list[str]:
         return [*paragraph(style, "It does not work as expected: there is nothing that it could hang on.")]
     lines = [style.ink("It hangs on each of these alone: without it the visitor gets something else", "bold")]
     for each in found.holds:
-        lines += row(style, "  - ", 4, f"{each.fact.object}: {in_words(each.outcome)}", _place(each.fact))
+        lines += row(style, "  - ", 4, f"{each.fact.object}: {in_words(each.outcome)}", where(each.fact))
     if not found.holds:
         lines += paragraph(style, "nothing: whatever is taken away by itself, it goes on working", 4)
     return [*lines, *paragraph(style, f"{counted(found.tried, 'fact')} taken away in turn", 0, ("dim",))]
-
-
-def _place(place: Place) -> str:
-    return where(place)

@@ -71,19 +71,13 @@ class Doubted(Value, frozen=True):
 
 
 class Probing(Value, frozen=True):
-    """What is asked of the real thing, and what came of it: None where it is only listed."""
+    """What is asked of the real thing, and what came of it, each exchange leg by leg beside what the estate says; None where it is only listed."""
 
     plan: "Plan"
-    found: "Probed | None"
     predicted: Visit
-    doubt: Doubted | None
-
-    @property
-    def rows(self) -> "tuple[tuple[Beside, ...], ...]":
-        """Each exchange leg by leg, beside what the estate says."""
-        from portolan.probing.run import beside
-
-        return () if self.found is None else beside(self.found, self.predicted)
+    found: "Probed | None" = None
+    rows: "tuple[tuple[Beside, ...], ...]" = ()
+    doubt: Doubted | None = None
 
     @property
     def differs(self) -> bool:
