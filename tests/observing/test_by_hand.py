@@ -1,15 +1,19 @@
 """Checks by hand, what a working answer rests on, several places, letters; the lines themselves are run in conformance.by_hand."""
 
+import re
+
 import pytest
 
 from portolan.diagnosis.others import must_be_asked, runs
 from portolan.diagnosis.search import explain
+from portolan.evidence.outcome import DETAILS, Detail, Outcome
 from portolan.formats.estate_file import patched
 from portolan.journey.question import question
 from portolan.journey.visit import visit
 from portolan.journey.world import World
-from portolan.observing.by_hand import by_hand
+from portolan.observing.by_hand import browser_words, by_hand
 from portolan.observing.letter import letter
+from portolan.observing.observation import read
 from portolan.observing.rests_on import rests_on
 from portolan.surveying.several import every_place, several
 from tests.conftest import OFFICE, loaded, swap
@@ -101,3 +105,15 @@ def test_a_letter_asks_for_what_is_proven():
     assert told.before.command == told.after.command
     assert told.before.prints == ("Connection refused",)
     assert told.after.prints == ("Connected to 203.0.113.40",)
+
+
+def test_what_a_browser_shows_is_understood_again():
+    """Whoever types its code says what the visitor got."""
+    for kind, details in DETAILS.items():
+        for detail in details:
+            shown = browser_words(Outcome(kind, detail, None, None, VISIT, True, None))
+            if detail is Detail.NO_TARGET:
+                assert "often nothing" in shown
+                continue
+            code = re.search(r"\(([A-Z_]+)", shown)[1]
+            assert {detail, None} & {each for _, each in read(code).endings}, (detail, code)

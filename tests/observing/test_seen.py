@@ -199,3 +199,4 @@ def test_what_an_outcome_looks_like_fits_it():
         ):
             found = visit(world, url, world.estate.vantages[name])
             assert of(found.outcome).fits(found, found.outcome)
+            assert read(of(found.outcome).words).fits(found, found.outcome)

@@ -283,6 +283,8 @@ def browser_words(outcome: Outcome) -> str:
         return "shows a page" if outcome.secure else "shows a page, and says that it is not secure"
     if outcome.kind is Kind.HTTP_ERROR:
         return f"shows what the server sends with status {outcome.status}; the developer tools show the number"
+    if outcome.detail == Detail.NO_TARGET:
+        return "shows what the server sends beside the redirect that leads nowhere, often nothing"
     port = outcome.final_url.rpartition(":")[2].rstrip("/")
     if outcome.detail == Detail.REFUSED and port.isdecimal() and int(port) in CLOSED_PORTS:
         return f"refuses port {port} by itself (ERR_UNSAFE_PORT), at once"

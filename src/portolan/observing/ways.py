@@ -6,6 +6,8 @@ not there, it is off, it has another value, it stands elsewhere in its order. A 
 
 from collections.abc import Iterator
 from datetime import datetime
+from ipaddress import ip_address
+from itertools import islice
 from typing import Any
 
 from portolan.diagnosis.base import Case
@@ -13,7 +15,7 @@ from portolan.diagnosis.candidates import pairs_of, place_of, typed
 from portolan.diagnosis.proposal import Patch, add_record, drop_record, put, remove, replace, shown_data, swap_record
 from portolan.diagnosis.rests import objects_read
 from portolan.diagnosis.smallest import sought
-from portolan.estate.base import Stated
+from portolan.estate.base import Stated, is_public
 from portolan.estate.changing import VERSIONS, Otherwise, parts_of
 from portolan.estate.estate import Estate
 from portolan.estate.machine import Machine
@@ -57,6 +59,8 @@ _WHOLE = frozenset(("services", "sites", "interfaces", "buckets", "records", "su
 _MOST_NEAR, _MOST_ITEMS = 3, 60
 #: Order, another interface, a value that is stated elsewhere.
 _MOVED, _EXCHANGED, _ELSEWHERE = 1.6, 1.4, 0.3
+#: So many private addresses are tried in the place of a public one; where none is stated, this one (RFC 1918).
+_MOST_INSIDE, _INSIDE = 2, "10.0.0.10"
 #: So many records of a zone have every way tried; of a larger one, those of the names that were asked.
 _MANY_RECORDS = 60
 
@@ -101,6 +105,9 @@ def ways(
 class _Work:
     def __init__(self, estate: Estate, about: Known, names: frozenset[str], now: datetime) -> None:
         self.estate, self.about, self.names, self.now = estate, about, names, now
+        stated = (each for each in about.addresses if ":" not in each and not is_public(ip_address(each)))
+        #: Private addresses that may stand in the place of a public one: such as are stated, else one of nobody.
+        self.inside = [*islice(stated, _MOST_INSIDE)] or [_INSIDE]
 
     def of(self, value: Stated) -> Iterator[Way]:
         kind: type[Stated] = value.owner if isinstance(value, Otherwise) else type(value)
@@ -218,8 +225,8 @@ class _Work:
                 meant = [each for each in (*strays(ADDRESS, data), *near) if "/" not in each.meant]
                 for slip in meant:
                     yield self._record(zone, record, belief, slip.meant, slip.cost)
-                if record.type == "A":
-                    yield self._record(zone, record, belief, "10.20.0.15", _EXCHANGED)
+                for inside in self.inside if record.type == "A" else ():
+                    yield self._record(zone, record, belief, inside, _EXCHANGED)
             elif record.type in ("CNAME", "NS", "DNAME"):
                 yield self._record(zone, record, belief, f"{data}.{zone.name}.", 1.0)
                 yield self._record(zone, record, belief, f"{typo(data)}.", 1.0)
