@@ -26,7 +26,7 @@ PICTURES = {
     "seen": ("portolan demo shut-door", 100, 56),
     "by-hand": (f"portolan follow {URL} --from street -e first-light --by-hand", 100, 52),
     "fault": ("portolan fault forward-missing", 100, 57),
-    "probe": (f"portolan probe {URL} --from street -e first-light --dry-run", 100, 12),
+    "probe": (f"portolan probe {URL} --from street -e first-light --dry-run", 100, 14),
     "long-tunnel": (
         "portolan explain http://visit.kestrel-ridge.example/dome.html -e long-tunnel",
         100,
