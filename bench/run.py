@@ -14,9 +14,11 @@ from collections.abc import Callable
 from datetime import UTC, datetime
 from ipaddress import ip_address, ip_network
 from pathlib import Path
+from typing import Any
 
 from big_estate import big_estate, many_hosts
 from big_zone import big_zone, names_in
+from chains import NAME, many_chains
 from edges import archive
 from originals import many_files, many_rules
 from surveys import taken
@@ -34,6 +36,8 @@ from portolan.journey.visit import visit
 from portolan.journey.world import World
 from portolan.net.connect import connect
 from portolan.net.rules import Spans, Stretch, matches
+from portolan.tls.facts import shown_by
+from portolan.tls.verify import verify
 
 ROOT = Path(__file__).resolve().parent.parent
 STORY = ROOT / "src" / "portolan" / "stories" / "half-open"
@@ -134,6 +138,7 @@ def main() -> None:
     asked, device = ip_address("203.0.113.40"), world.topology.device(vantage)
     rate = per_second(lambda: connect(world.topology, device, asked, 80), 2)
     line("connections a second, each walked", f"{rate:,.0f}", "at least 25,000")
+    verifications(200)
     websites(10_000)
     survey_of(1000 if quick else 10_000, 10)
     edges(10_000)
@@ -166,6 +171,26 @@ def main() -> None:
         rate = per_second(lambda: visit(many, "https://s77.sites.example/", chosen), 1)
         line(f"visits a second among {sites:,} sites", f"{rate:,.0f}")
     zones(100_000 if quick else 1_000_000, 20_000 if quick else 100_000)
+
+
+def verifications(count: int) -> None:
+    """Chains of three that were read and never verified before, of both common kinds of keys."""
+    for kind, elliptic in (("elliptic", True), ("RSA", False)):
+        loaded = load(MemoryFiles(many_chains(count, elliptic)), "estate.yaml")
+        estate, vantage = loaded.estate, loaded.estate.vantages["street"]
+        assert estate.at is not None
+        times = []
+        for _ in range(7):
+            shared: dict[Any, Any] = {}
+            for certificate in estate.certificates.values():
+                shown_by(certificate, estate, shared)
+            start = time.perf_counter()
+            found = [
+                verify(each, NAME, None, vantage, estate.at, estate, shared) for each in estate.certificates.values()
+            ]
+            times.append(time.perf_counter() - start)
+            assert all(each.detail is None for each in found)
+        line(f"verifications a second, {kind} keys", f"{count / min(times):,.0f}", "at least 2,000")
 
 
 def edges(names: int) -> None:

@@ -7,12 +7,13 @@ The library is imported when the first chain of PEM certificates is judged.
 
 from collections.abc import Sequence
 from datetime import UTC, datetime
+from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
 from portolan.source.value import Value
 
 if TYPE_CHECKING:
-    from OpenSSL import SSL
+    from OpenSSL import SSL, crypto
 
 
 class Complaint(Value, frozen=True):
@@ -66,6 +67,7 @@ class Judge:
     def __init__(self, anchors: Sequence[bytes], now: datetime) -> None:
         from OpenSSL import SSL, crypto
 
+        self._ssl, self._crypto = SSL, crypto
         self._context = SSL.Context(SSL.TLS_CLIENT_METHOD)
         self._context.set_max_proto_version(SSL.TLS1_2_VERSION)
         self._context.set_cipher_list(_CIPHERS)
@@ -79,20 +81,16 @@ class Judge:
             store.add_cert(crypto.X509.from_cryptography(_parsed(anchor)))
         self._noted: list[Complaint] = []
 
-    def _note(self, _connection: "SSL.Connection", held: Any, number: int, _depth: int, fine: int) -> bool:
+    def _note(self, _connection: "SSL.Connection", held: "crypto.X509", number: int, _depth: int, fine: int) -> bool:
         if not fine:
-            self._noted.append(Complaint(number, _der(held)))
+            self._noted.append(Complaint(number, self._der(held)))
         return True
 
     def complaints(self, chain: Sequence[bytes]) -> tuple[tuple[Complaint, ...], tuple[bytes, ...]]:
         """What it says of a chain that is sent, the leaf first, and the path that it took; no complaint where it is content."""
-        from OpenSSL import SSL
-
         self._noted = []
-        connection = SSL.Connection(self._context, None)
-        connection.set_connect_state()
-        _step(connection)
-        connection.bio_read(_RECORD)
+        connection = self._connection()
+        self._step(connection)
         kind = _RSA if _is_rsa(chain[0]) else _ECDSA
         hello = _TLS12 + bytes(32) + b"\0" + kind + b"\0" + bytes.fromhex("0005ff01000100")
         listed = b"".join(len(each).to_bytes(3, "big") + each for each in chain)
@@ -100,28 +98,28 @@ class Judge:
         for start in range(0, len(message), _RECORD):
             part = message[start : start + _RECORD]
             connection.bio_write(bytes([_HANDSHAKE]) + _TLS12 + len(part).to_bytes(2, "big") + part)
-        _step(connection)
-        return tuple(self._noted), tuple(map(_der, connection.get_verified_chain() or ()))
+        self._step(connection)
+        return tuple(self._noted), tuple(map(self._der, connection.get_verified_chain() or ()))
 
+    def _connection(self) -> "SSL.Connection":
+        """A client that has not said anything yet."""
+        connection = self._ssl.Connection(self._context, None)
+        connection.set_connect_state()
+        return connection
 
-def _step(connection: "SSL.Connection") -> None:
-    """As far as the handshake goes: it waits for a signature that never comes, or breaks at one that it cannot use."""
-    from OpenSSL import SSL
+    def _step(self, connection: "SSL.Connection") -> None:
+        """As far as the handshake goes: it waits for a signature that never comes, or breaks at one that it cannot use."""
+        try:
+            connection.do_handshake()
+        except self._ssl.Error:
+            return
 
-    try:
-        connection.do_handshake()
-    except SSL.Error:
-        return
+    def _der(self, held: "crypto.X509") -> bytes:
+        return self._crypto.dump_certificate(self._crypto.FILETYPE_ASN1, held)
 
 
 def _message(kind: int, body: bytes) -> bytes:
     return bytes([kind]) + len(body).to_bytes(3, "big") + body
-
-
-def _der(held: Any) -> bytes:
-    from cryptography.hazmat.primitives.serialization import Encoding
-
-    return held.to_cryptography().public_bytes(Encoding.DER)  # type: ignore[no-any-return]
 
 
 def _parsed(der: bytes) -> Any:
@@ -130,6 +128,7 @@ def _parsed(der: bytes) -> Any:
     return x509.load_der_x509_certificate(der)
 
 
+@lru_cache(1024)
 def _is_rsa(der: bytes) -> bool:
     from cryptography.hazmat.primitives.asymmetric import rsa
 

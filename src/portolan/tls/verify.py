@@ -181,12 +181,27 @@ def _followed(at: _Checking) -> _Chain:
             stop = at.said(tls_kinds.WrongUse, at.shown.leaf.label, *unusable)
             return _Chain((stop,), Detail.NO_COMMON_VERSION if unusable[1] == "weak" else Detail.OTHER)
         chain += _fetched(at, others)
+    else:
+        content = _content(at, chain, anchors)
+        if content is not None:
+            return content
     walked = _walk(at, chain, anchors, others)
     if not isinstance(at.shown.leaf.identity, bytes):
         return walked if isinstance(walked, _Chain) else _Chain((walked.anchor,), None, _own_flaws(at, walked.links))
     if at.browser:
         return _by_a_browser(at, chain, anchors, walked)
     return _by_openssl(at, chain, anchors, walked)
+
+
+def _content(at: _Checking, chain: list[Facts], anchors: list[Facts]) -> _Chain | None:
+    """OpenSSL's verdict where it has nothing to complain of: then nobody walks the chain once more. None where it has."""
+    if not isinstance(at.shown.leaf.identity, bytes):
+        return None
+    complaints, path = _judged(at, chain, anchors)
+    top = next((each for each in (*anchors, *chain) if path and each.identity == path[-1]), None)
+    if complaints or top is None:
+        return None
+    return _Chain((at.said(tls_kinds.Trusted, top.label, at.client.name),))
 
 
 class _Path(NamedTuple):
