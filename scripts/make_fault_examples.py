@@ -176,18 +176,21 @@ def main() -> int:
     return 0
 
 
-def write(path: Path, page: dict[str, str]) -> None:
+def write(path: Path, page: dict[str, Any]) -> None:
     """Writes a page's file."""
-    lines = []
-    for key in ("comes", "prevent", "ask", "from", "bad", "good"):
-        held = page.get(key, "")
-        if not held:
-            continue
-        if "\n" in held:
-            lines.append(f"{key}: |\n" + "".join(f"  {line}\n" for line in held.rstrip("\n").split("\n")))
-        else:
-            lines.append(f"{key}: {json.dumps(held, ensure_ascii=False)}\n")
+    lines = [_entry(key, page[key], 0) for key in ("comes", "prevent", "ask", "from", "bad", "good") if page.get(key)]
+    lines += ["files:\n"] if "files" in page else []
+    for name, held in page.get("files", {}).items():
+        lines += [f"  {name}:\n", *(_entry(key, held[key], 4) for key in ("holds", "text"))]
     path.write_text("".join(lines), encoding="utf-8")
+
+
+def _entry(key: str, held: str, depth: int) -> str:
+    """A key with its text, of several lines as a block."""
+    lead = " " * depth
+    if "\n" not in held:
+        return f"{lead}{key}: {json.dumps(held, ensure_ascii=False)}\n"
+    return f"{lead}{key}: |\n" + "".join(f"{lead}  {line}\n" for line in held.rstrip("\n").split("\n"))
 
 
 if __name__ == "__main__":

@@ -3,6 +3,7 @@
 import pytest
 
 from portolan.cli.fault import page_of
+from portolan.diagnosis.asking import answers
 from portolan.diagnosis.lint import lint
 from portolan.diagnosis.registry import BY_CODE
 from portolan.diagnosis.search import explain
@@ -10,7 +11,6 @@ from portolan.formats.estate_file import patched
 from portolan.journey.expectation import expectation_for, misses
 from portolan.journey.visit import visit
 from portolan.journey.world import World
-from tests.conftest import loaded
 
 PAGES = {code: page_of(code) for code in BY_CODE}
 
@@ -22,27 +22,24 @@ def test_a_page_is_true(code):
     assert page.comes.endswith(".")
     assert page.prevent.endswith(".")
     example = page.example
-    if example is None:
-        return
-    held = loaded(example.bad)
+    held = example.read(example.bad)
     world = World(held.estate, held.estate.at)
+    good = example.read(example.good).estate if example.good else None
     if example.visit is None:
-        assert code in {each.code for each in lint(world)}
-        good = loaded(example.good).estate if example.good else None
-        assert good is None or code not in {each.code for each in lint(World(good, good.at))}
+        assert code in named(held)
+        assert good is None or code not in named(example.read(example.good))
         return
     there = world.estate.vantages[example.vantage]
     found = explain(world, example.url, there, lambda patch: patched(held, patch).estate)
     assert [each.code for each in found.causes][:1] == [code]
     assert example.checks
-    if example.good:
-        good = loaded(example.good).estate
+    if good is not None:
         again = visit(World(good, good.at), example.url, good.vantages[example.vantage])
         assert misses(expectation_for(good, example.url, good.vantages[example.vantage]), again) == ()
 
 
-def test_most_faults_have_an_example():
-    """Those without need files of their own, or what one estate alone does not show."""
-    without = {code for code, page in PAGES.items() if page.example is None}
-    alone = {"answer-by-other-line", "upgrade-lost", "upstream-member-differs"}
-    assert all(code.startswith("cert-") or code in alone | {"page-part-refused"} for code in without)
+def named(held):
+    """The codes that `check` names."""
+    world = World(held.estate, held.estate.at)
+    missed = answers(world, lambda patch: patched(held, patch).estate).groups
+    return {each.code for each in lint(world)} | {each.cause.code for each in missed if each.cause is not None}

@@ -1,12 +1,20 @@
 """A fault's page: how one gets there and how it is prevented, the smallest estate that shows it, and how it is seen there by hand."""
 
-from portolan.formats.estate_file import load
+from portolan.formats.estate_file import Loaded, load
 from portolan.formats.files import MemoryFiles
 from portolan.formats.yaml_nodes import compose, plain_data
 from portolan.journey.visit import Visit, visit
 from portolan.journey.world import World
 from portolan.observing.by_hand import HandCheck, by_hand
 from portolan.source.value import Value
+
+
+class Beside(Value, frozen=True):
+    """A file that an example's estates name: what it holds, in words, and its text."""
+
+    name: str
+    holds: str
+    text: str
 
 
 class Example(Value, frozen=True):
@@ -21,6 +29,11 @@ class Example(Value, frozen=True):
     good: str
     visit: Visit | None
     checks: tuple[HandCheck, ...]
+    files: tuple[Beside, ...] = ()
+
+    def read(self, text: str) -> Loaded:
+        """One of its estates, with the files beside it."""
+        return load(MemoryFiles({"estate.yaml": text, **{each.name: each.text for each in self.files}}), "estate.yaml")
 
 
 class FaultPage(Value, frozen=True):
@@ -28,26 +41,26 @@ class FaultPage(Value, frozen=True):
 
     comes: str
     prevent: str
-    example: Example | None
+    example: Example
 
 
 def fault_page(name: str, data: bytes) -> FaultPage:
     """A page from its file. Raises EstateError where the file is none."""
     said = plain_data(compose(name, data))
-    good, example = said.get("good", ""), None
+    beside = tuple(Beside(each, held["holds"], held["text"]) for each, held in said.get("files", {}).items())
+    example = Example("", "", said["bad"], said.get("good", ""), None, (), beside)
     if "ask" in said:
-        example = _example(said["ask"], said["from"], said["bad"], good)
-    elif "bad" in said:
-        example = Example("", "", said["bad"], good, None, ())
+        example = _asked(example.but(url=said["ask"], vantage=said["from"]))
     return FaultPage(said["comes"], said["prevent"], example)
 
 
-def _example(url: str, vantage: str, bad: str, good: str) -> Example:
-    estate = load(MemoryFiles({"estate.yaml": bad}), "estate.yaml").estate
+def _asked(example: Example) -> Example:
+    """The same with what its visitor gets, and how that shows by hand."""
+    estate = example.read(example.bad).estate
     assert estate.at is not None
     world = World(estate, estate.at)
-    found = visit(world, url, world.estate.vantages[vantage])
-    return Example(url, vantage, bad, good, found, _shown_by(world, found))
+    found = visit(world, example.url, world.estate.vantages[example.vantage])
+    return example.but(visit=found, checks=_shown_by(world, found))
 
 
 def _shown_by(world: World, found: Visit) -> tuple[HandCheck, ...]:

@@ -29,9 +29,7 @@ def fault_data(fault: Fault, page: "FaultPage | None" = None) -> dict[str, Any]:
         **data,
         "comes": page.comes,
         "prevent": page.prevent,
-        "example": None
-        if example is None
-        else {
+        "example": {
             "url": example.url or None,
             "vantage": example.vantage or None,
             "gets": in_words(example.visit.outcome) if example.visit is not None else None,
@@ -40,11 +38,9 @@ def fault_data(fault: Fault, page: "FaultPage | None" = None) -> dict[str, Any]:
             ],
             "bad": example.bad,
             "good": example.good or None,
+            "files": [{"name": each.name, "holds": each.holds, "text": each.text} for each in example.files],
         },
     }
-
-
-_ALONE = "It needs files of its own: there is no small estate of it."
 
 
 def _shows(example: "Example") -> str:
@@ -66,9 +62,6 @@ def fault_page(fault: Fault, page: "FaultPage", style: Style) -> str:
     for head, text in heads:
         lines += row(style, f"  {style.ink(head, 'leg')}", 2 + len(head), text)
     example = page.example
-    if example is None:
-        lines += ["", *paragraph(style, _ALONE, 2, ("dim",))]
-        return "\n".join(lines)
     if example.checks:
         lines += ["", style.ink("By hand, in the smallest estate that shows it", "bold")]
     for each in example.checks:
@@ -80,6 +73,10 @@ def fault_page(fault: Fault, page: "FaultPage", style: Style) -> str:
         lines += ["", style.ink("what mends it there", "bold")]
         shown = difference(_FILE, example.bad, example.good).rstrip("\n").split("\n")[2:]
         lines += [f"  {style.ink(style.safe(line), *_ink(line))}" for line in shown]
+    if example.files:
+        lines += ["", style.ink("the files that it names (--format json has their text)", "bold")]
+    for beside in example.files:
+        lines += row(style, f"  {beside.name}: ", 4 + len(beside.name), beside.holds)
     return "\n".join(lines)
 
 
@@ -110,8 +107,6 @@ def fault_markdown(fault: Fault, page: "FaultPage") -> str:
     ]
     text = "\n\n".join(parts[:2]) + "\n\n" + "\n".join(parts[2:]) + "\n"
     example = page.example
-    if example is None:
-        return f"{text}\n{_ALONE}\n"
     asks = f"`portolan explain {example.url} --from {example.vantage}` gives" if example.visit is not None else ""
     gives = f"{asks}: {in_words(example.visit.outcome)}." if example.visit is not None else "`portolan check` names it."
     text += f"\n## The smallest estate that shows it\n\n{gives}\n\n```yaml\n{example.bad}```\n"
@@ -119,4 +114,7 @@ def fault_markdown(fault: Fault, page: "FaultPage") -> str:
     text += "".join(f"- on {each.on}: `{each.command}` prints {each.words}\n" for each in example.checks)
     if example.good:
         text += f"\nWhat mends it there:\n\n```diff\n{difference(_FILE, example.bad, example.good)}```\n"
+    if example.files:
+        text += f"\nThe files that it names (`portolan fault {fault.code} --format json` has their text):\n\n"
+        text += "".join(f"- {each.name}: {each.holds}\n" for each in example.files)
     return text

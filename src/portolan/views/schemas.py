@@ -198,6 +198,7 @@ _EXAMPLE = _object(
     by_hand=_list(_object(on=_TEXT, command=_TEXT, prints=_list(_TEXT))),
     bad={**_TEXT, "description": "The smallest estate that shows it."},
     good={**_MAYBE_TEXT, "description": "The same without it; null where no change there mends it."},
+    files={**_list(_object(name=_TEXT, holds=_TEXT, text=_TEXT)), "description": "The files that both name."},
 )
 _SUSPECT = _object(
     object=_TEXT,
@@ -290,7 +291,7 @@ _SHAPES: dict[str, Schema] = {
     "doubt": _DOUBT,
     "fault": {
         "anyOf": [
-            _object(**_FAULT, comes=_TEXT, prevent=_TEXT, example=_or_null(_EXAMPLE)),
+            _object(**_FAULT, comes=_TEXT, prevent=_TEXT, example=_EXAMPLE),
             _object(faults=_list(_object(**_FAULT))),
         ],
         "description": "Of one code; without one, the list of all.",

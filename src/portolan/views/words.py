@@ -22,7 +22,7 @@ _DETAILS = {
     "self-signed": "the certificate is signed by itself",
     "unknown-issuer": "the certificate's issuer is not trusted",
     "incomplete-chain": "the certificate's chain is incomplete",
-    "other": "the certificate is not fit for this",
+    "other": "the secure connection fails",
     "loop": "redirects without end",
     "too-many": "too many redirects",
     "bad-target": "a redirect that leads nowhere",
