@@ -201,7 +201,7 @@ def _site_names(estate: Estate) -> Iterator[tuple[str, Zone]]:
 
 def dead_addresses(world: World) -> Iterator[Finding]:
     """Of several addresses, one that no box has; an IPv6 address where nothing of the site listens."""
-    held = {address for ports in world.topology.on_link.values() for address in ports}
+    held = world.topology.addresses
     for name, zone in _site_names(world.estate):
         types = zone.data.nodes.get(name, {})
         for kind in ("A", "AAAA"):

@@ -411,7 +411,7 @@ def typed_wrong(case: Case) -> Finding | None:
         or case.decision(connect_kinds.Forwarded) is not None
     ):
         return None
-    known = {str(address) for ports in case.world.topology.on_link.values() for address in ports}
+    known = set(map(str, case.world.topology.addresses))
     close = nearest(str(literal), known)
     near = f"; {close} is one slip away" if close else ""
     return Finding(

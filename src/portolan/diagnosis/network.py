@@ -340,11 +340,7 @@ def network_isolated(case: Case) -> Finding | None:
     connection, stop = case.exchange.connection, case.stop
     taken = case.decision(connect_kinds.Forwarded)
     address = taken.to if taken is not None else connection.address if connection is not None else None
-    held = (
-        [ports[address] for ports in case.world.topology.on_link.values() if address in ports]
-        if address is not None
-        else []
-    )
+    held = case.world.topology.holders(address) if address is not None else []
     if (
         stop is None
         or not held
@@ -453,7 +449,7 @@ def another_address(case: Case, clue: TwiceClue) -> Iterator[Proposal]:
     stated = box if isinstance(box, Interface) else getattr(box, "stated", None)
     if network is None or not isinstance(stated, Interface | Vantage):
         return
-    held = set(case.world.topology.on_link.get(name, ()))
+    held = {each for port in case.world.topology.on_link(name) for each in port.addresses}
     subnet = next((each for each in network.subnets if address in each), None)
     free = (
         next((each for each in list(subnet.hosts())[::-1] if each not in held), None)

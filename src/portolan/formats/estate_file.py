@@ -62,10 +62,11 @@ def changed(loaded: Loaded, changes: list[Operation]) -> Loaded:
     values: dict[str, Any] = {"place": Place((), root)}
     for key, (field, read) in plan.fields.items():
         node = sections.get(key)
-        if node is None:
-            continue
         if node is before.get(key):
+            # Written as before, or by neither.
             values[field] = getattr(loaded.estate, field)
+        elif node is None:
+            continue
         elif isinstance(node, MappingNode) and isinstance(getattr(loaded.estate, field), dict):
             values[field] = _reread(reader, loaded, field, key, node, before.get(key))
         else:

@@ -7,6 +7,7 @@ goes on through included files and behind them. What only some programs take is 
 
 import re
 from collections.abc import Callable, Iterable, Iterator
+from functools import lru_cache
 from typing import Any
 
 from portolan.estate.records import Defect, Record, ZoneData
@@ -350,6 +351,11 @@ def _further(reader: ZoneReader, lines: list[tuple[str, Span]]) -> None:
     """Records that the estate itself states; they and their problems cite its lines."""
     name, problems = reader.zone, reader.problems
     for text, span in lines:
+        alone = _alone(name, text)
+        if alone is not None and not problems.full:
+            if problems.count("records of zones", 1, _MOST_RECORDS, span, f"zones.{name}"):
+                reader.records.append(alone.but(file=span.file, line=span.line))
+            continue
         start, noted = len(reader.records), len(problems.found)
         reader.line(text, span.file)
         for index in range(start, len(reader.records)):
@@ -358,6 +364,25 @@ def _further(reader: ZoneReader, lines: list[tuple[str, Span]]) -> None:
             problems.found[index] = Problem(
                 span, problems.found[index].message, f"zones.{name}", problems.found[index].hint
             )
+
+
+@lru_cache(8_192)
+def _alone(zone: str, text: str) -> Record | None:
+    """What a line that the estate states holds, where that is one record and nothing is to be said of it; it rests on no other line.
+
+    In a changed estate most lines are what they were.
+    """
+    if text.lstrip().startswith("$"):
+        return None
+    problems = Problems()
+    reader = ZoneReader(zone, problems, _no_file, str)
+    reader.line(text, "")
+    plain = len(reader.records) == 1 and not reader.defects and not problems.found
+    return reader.records[0] if plain else None
+
+
+def _no_file(_path: str) -> bytes:
+    raise FileNotFoundError
 
 
 def _withdraw(reader: ZoneReader, text: str, span: Span, name: str, before: int) -> None:

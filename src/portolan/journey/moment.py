@@ -19,14 +19,22 @@ _AStruct = TypeVar("_AStruct", bound=msgspec.Struct)
 Change = Callable[[Any], Any]
 
 
-def standing(estate: Estate, now: datetime) -> Estate:
-    """The estate with every object as it stands at a moment; unchanged parts are shared."""
+def standing(estate: Estate, now: datetime, shared: dict[Any, Any]) -> Estate:
+    """The estate with every object as it stands at a moment; unchanged parts are shared, machines with changed estates too."""
 
     def then(value: _AValue) -> _AValue:
         result: _AValue = at(value, now) if value.before else value
         return result
 
-    moved = with_machines(estate, lambda machine: _each_part(then(machine), then))
+    def machine_then(machine: _AMachine) -> _AMachine:
+        key = ("standing", id(machine), now)
+        found = shared.get(key)
+        if found is None:
+            found = shared[key] = (_each_part(then(machine), then), machine)
+        stood: _AMachine = found[0]
+        return stood
+
+    moved = with_machines(estate, machine_then)
     stores = _each(moved.stores, then)
     stores = _each(stores, lambda store: _with(store, buckets=_each(store.buckets, then)))
     edges = _each(moved.edges, lambda edge: edge_then(edge, now))

@@ -73,7 +73,7 @@ class World:
         #: The estate as it is stated, with every version of its objects, and with those people.
         self.stated = estate
         self.shared: dict[Any, Any] = {} if shared is None else shared
-        estate = standing(estate, now)
+        estate = standing(estate, now, self.shared)
         self.booted = booted
         if booted is None or booted:
             estate = rebooted(estate, all_names(estate) if booted is None else booted)

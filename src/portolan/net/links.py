@@ -87,7 +87,7 @@ class Links:
             return self._over_internet(device, port, packet, reply)
         hop = packet.dst if line.via is None else line.via
         value = packet.dv if line.via is None else int(hop)
-        neighbour = port.near[packet.v6].get(value)
+        neighbour = self.topology.neighbour(port, value, packet.v6)
         if self.topology.twice and neighbour is not None:
             neighbour = self._chosen(device, port.network.name, hop, (value, packet.v6), neighbour, reply)
         if neighbour is None or neighbour.device is device or not neighbour.up or port.network.isolated:
@@ -139,7 +139,7 @@ class Links:
                     self.decisions.append(connect_kinds.ProxyAnswers(*facts, place=each.place, subject=each.stated))
                 return each
         if hop.version == 6 and hop.is_link_local:
-            held = self.topology.on_link.get(port.network.name, {}).values()
+            held = self.topology.on_link(port.network.name)
             routers = {id(each.device): each for each in held if each.device.is_router and each.device is not device}
             if len(routers) == 1:
                 (found,) = routers.values()

@@ -1,6 +1,7 @@
 """The estate's boxes made ready for walking: addresses, neighbours and routing tables, each worked out once."""
 
 from collections.abc import Callable
+from functools import cached_property
 from ipaddress import IPv6Address
 from typing import Any
 from zlib import crc32
@@ -13,7 +14,6 @@ from portolan.estate.guesses import (
     machines,
     passes_on,
     prefix_of,
-    routed_to,
     uplinks,
 )
 from portolan.estate.machine import Forward, Machine, Router
@@ -22,11 +22,14 @@ from portolan.estate.rules_here import rules_here
 from portolan.estate.service import Service
 from portolan.estate.vantage import AsIfVantage, Vantage
 from portolan.evidence.start import StartFailure
+from portolan.net.facing import Leg, facing
 from portolan.net.listeners import Sockets, Ways, open_sockets
 from portolan.net.routes import Asking, RouteLine, Tables
 from portolan.net.rules import Rules
 from portolan.net.sources import source_by
 
+#: By IP version, by an address's number: who has it on a network.
+_Near = tuple[dict[int, "Port | Leg"], dict[int, "Port | Leg"]]
 #: Says why a service does not start for reasons of another room (a certificate without its key, say), or None.
 Startup = Callable[[Service], StartFailure | None]
 
@@ -73,8 +76,8 @@ class Port:
         #: Whether packets between the network and this router pass an access list.
         self.lists = isinstance(device.stated, Router) and network.access_list is not None
         self.guarded = self.lists or self.groups is not None or device.arriving
-        #: Who is on the network, by IP version (False: 4) and the address's number; filled by the topology.
-        self.near: tuple[dict[int, Port], dict[int, Port]] = ({}, {})
+        #: Who is on the network, by IP version (False: 4) and the address's number; from the topology, which is asked for it.
+        self.near: _Near = ({}, {})
         self.stated = stated
         self.place = stated.place if stated is not None else device.place
         self.up = stated is None or stated.up
@@ -107,10 +110,8 @@ class Device:
         #: Whether a chain is asked about everything that arrives.
         self.arriving = any(each.arriving is not None for each in self.filters)
         self.label = f"the visitor ({stated.name})" if isinstance(stated, Vantage) else stated.name
-        #: Whose addresses these are. Two vantages that differ only in what they ask are one visitor's device.
-        self.seat: object = self
-        if isinstance(stated, Vantage) and stated.filter is None:
-            self.seat = (stated.network, stated.address, stated.gateway)
+        #: Whose its addresses are.
+        self.seat = facing(stated, topology.shared).seat
         self.ports: list[Port] = []
         if isinstance(stated, Vantage):
             network = topology.estate.networks[stated.network or "internet"]
@@ -229,50 +230,78 @@ class Topology:
         self.startup = startup
         self.ways = ways
         self.shared: dict[Any, Any] = {} if shared is None else shared
-        self._devices: dict[Any, Device] = {}
-        self.on_link: dict[str, dict[IPAddress, Port]] = {}
-        #: Addresses that several boxes of a network have: network, whether IPv6, number.
-        self.twice: dict[tuple[str, bool, int], tuple[Port, ...]] = {}
-        near: dict[str, tuple[dict[int, Port], dict[int, Port]]] = {}
+        self._devices: dict[int, Device] = {}
         visitors = (each for each in estate.vantages.values() if each.network)
         boxes: list[Machine | Vantage] = [*machines(estate), *visitors, *extras]
-        for stated in boxes:
-            device = self.device(stated)
-            for port in device.ports:
-                name = port.network.name
-                held = self.on_link.setdefault(name, {})
-                port.near = near.setdefault(name, port.near)
-                for address in port.addresses:
-                    if held.setdefault(address, port).device.seat != device.seat:
-                        key = (name, address.version == 6, int(address))
-                        self.twice[key] = (*self.twice.get(key, (held[address],)), port)
-                    port.near[address.version == 6].setdefault(int(address), port)
-        # RFC 1122 section 3.3.4.2 (weak end system model): Linux answers ARP by any interface for any of its addresses.
-        for device in list(self._devices.values()):
-            for port in device.ports if len(device.ports) > 1 else ():
-                if port.network.kind != "internet" and port.up:
-                    for value in device.own[False]:
-                        port.near[False].setdefault(value, port)
+        faces = [facing(each, self.shared) for each in boxes]
+        self._faces = {id(stated): face for stated, face in zip(boxes, faces, strict=True)}
+        #: By network, by IP version (False: 4), by an address's number: who has it; a leg until its device is made.
+        self._near: dict[str, _Near] = {}
+        twice: dict[tuple[str, bool, int], tuple[Leg, ...]] = {}
+        for face in faces:
+            for leg in face.legs:
+                near = self._near.get(leg.network)
+                if near is None:
+                    near = self._near[leg.network] = ({}, {})
+                for v6, value in leg.values:
+                    first = near[v6].setdefault(value, leg)
+                    if first is not leg and self._faces[id(first.stated)].seat != face.seat:
+                        key = (leg.network, v6, value)
+                        twice[key] = (*twice.get(key, (first,)), leg)
+        for face in faces:
+            for leg in face.answering:
+                if estate.networks[leg.network].kind != "internet":
+                    for value in face.own:
+                        self._near[leg.network][False].setdefault(value, leg)
+        #: Addresses that several boxes of a network have: network, whether IPv6, number.
+        self.twice: dict[tuple[str, bool, int], tuple[Port, ...]] = {
+            key: tuple(map(self._port, legs)) for key, legs in twice.items()
+        }
         #: By network: the interfaces at which a machine answers for addresses of others.
         self.proxies: dict[str, list[Port]] = {}
-        for device in self._devices.values():
-            for port in device.ports:
-                if port.up and port.stated is not None and (port.stated.proxy_arp or port.stated.proxy_for):
-                    self.proxies.setdefault(port.network.name, []).append(port)
+        for face in faces:
+            for leg in face.proxies:
+                self.proxies.setdefault(leg.network, []).append(self._port(leg))
         #: Whether anything says how large packets may be.
-        self.sized = any(network.mtu for network in estate.networks.values()) or any(map(_says_sizes, boxes))
-        self._internet = near.get("internet", ({}, {}))
+        self.sized = any(network.mtu for network in estate.networks.values()) or any(face.sized for face in faces)
+        self._internet = self._near.get("internet", ({}, {}))
         self._ranges = self._routed_ranges()
-        self.members: dict[str, frozenset[IPAddress]] = {
-            name: frozenset(
-                address
-                for machine in machines(estate)
-                for interface in machine.interfaces.values()
-                if name in (interface.groups or ())
-                for address in (item.ip for item in interface.address)
-            )
-            for name in estate.groups
-        }
+        groups: dict[str, list[IPAddress]] = {name: [] for name in estate.groups}
+        for stated, face in zip(boxes, faces, strict=True):
+            for name, addresses in face.groups:
+                if name in groups and stated.name in (estate.hosts, estate.routers)[isinstance(stated, Router)]:
+                    groups[name] += addresses
+        self.members: dict[str, frozenset[IPAddress]] = {name: frozenset(held) for name, held in groups.items()}
+
+    def _port(self, leg: Leg) -> Port:
+        """The interface of a leg."""
+        return self.device(leg.stated).ports[leg.number]
+
+    def neighbour(self, port: Port, value: int, v6: bool) -> Port | None:
+        """Who has an address on an interface's network, or answers for it."""
+        held = port.near[v6].get(value)
+        if type(held) is Leg:
+            held = port.near[v6][value] = self._port(held)
+        return held  # type: ignore[return-value]
+
+    def on_link(self, network: str) -> list[Port]:
+        """Every interface on a network, in the order written."""
+        legs = (leg for face in self._faces.values() for leg in face.legs if leg.network == network)
+        return [self._port(leg) for leg in legs if leg.addresses]
+
+    def holders(self, address: IPAddress) -> list[Port]:
+        """On each network, who has an address: the first that is written."""
+        found: dict[str, Port] = {}
+        for face in self._faces.values():
+            for leg in face.legs:
+                if address in leg.addresses and leg.network not in found:
+                    found[leg.network] = self._port(leg)
+        return [found[name] for name in self._near if name in found]
+
+    @cached_property
+    def addresses(self) -> frozenset[IPAddress]:
+        """Every address that a box has."""
+        return frozenset(each for face in self._faces.values() for leg in face.legs for each in leg.addresses)
 
     @property
     def gateways(self) -> Gateways:
@@ -292,6 +321,9 @@ class Topology:
         found = self._devices.get(id(stated))
         if found is None:
             found = self._devices[id(stated)] = Device(self, stated)
+            if id(stated) in self._faces:
+                for port in found.ports:
+                    port.near = self._near[port.network.name]
         return found
 
     def filters_of(self, stated: Machine | Vantage) -> tuple[OneFilter, ...]:
@@ -314,24 +346,24 @@ class Topology:
 
     def holder(self, address: IPAddress) -> Device | None:
         """The box that has an address, on any network."""
-        for ports in self.on_link.values():
-            if address in ports:
-                return ports[address].device
-        return None
+        held = self.holders(address)
+        return held[0].device if held else None
 
     def on_internet(self, value: int, v6: bool) -> Port | None:
         """Where the internet delivers a public address: its holder, or the router that it or its range is routed to."""
         port = self._internet[v6].get(value)
+        if type(port) is Leg:
+            port = self._internet[v6][value] = self._port(port)
         if port is None:
             for six, network, mask, uplink in self._ranges:
                 if six is v6 and value & mask == network:
                     return uplink
-        return port
+        return port  # type: ignore[return-value]
 
     def _routed_ranges(self) -> list[tuple[bool, int, int, Port]]:
         found: list[tuple[bool, int, int, Port]] = []
         for machine in machines(self.estate):
-            for name, address in routed_to(machine):
+            for name, address in self._faces[id(machine)].routed:
                 line = next((port for port in self.device(machine).ports if port.name == name), None)
                 if line is not None and line.network.kind == "internet":
                     whole = (1 << (128 if address.version == 6 else 32)) - 1
@@ -348,16 +380,6 @@ class Topology:
                 if is_public(subnet.network_address):
                     found.append((subnet.version == 6, int(subnet.network_address), int(subnet.netmask), port))
         return found
-
-
-def _says_sizes(box: Machine | Vantage) -> bool:
-    """Whether anything of a box says how large packets may be."""
-    if any(route.mtu for route in box.routes):
-        return True
-    return isinstance(box, Machine) and (
-        any(each.mtu for each in box.interfaces.values())
-        or any(route.mtu for table in box.tables.values() for route in table.routes)
-    )
 
 
 def link_local(name: str) -> IPAddress:
