@@ -32,7 +32,7 @@ from portolan.source.value import Value
 #: So many ways are tried by default; all with `--thorough`.
 MOST_TRIED = 220
 #: In an estate with more objects each way costs more, and fewer are tried; never fewer than these.
-_MANY_OBJECTS, _FEWEST = 150, 40
+_MANY_OBJECTS, _FEWEST = 150, 100
 #: How likely it is that a belief is wrong by another value than those that were tried, beside one that gives all that is seen.
 _IN_PART = 0.02
 #: How much rarer a way is that costs one more; what is cited is likelier than what stands beside it.
