@@ -39,6 +39,8 @@ _MOST_STATES, _MOST_WAYS = 24, 3
 #: What is known by name, and weakens nothing, gives way only to what is among the first in so small a part of the bound; a known way with
 #: more causes than three gives way to one with fewer.
 _PART, _LONG = 4, 3
+#: So many changes that only lead further are followed one behind the other, where what is known by name does not lead home.
+_DEEPER = 2
 
 
 class _Tried(Value, frozen=True):
@@ -72,10 +74,19 @@ def explain(world: World, text: str, vantage: Vantage, apply: Apply, most: int =
 
 class _Mending(Trial):
     def __init__(
-        self, world: World, text: str, vantage: Vantage, apply: Apply, most: int, of_several: bool = False
+        self,
+        world: World,
+        text: str,
+        vantage: Vantage,
+        apply: Apply,
+        most: int,
+        of_several: bool = False,
+        deeper: int = _DEEPER,
     ) -> None:
         super().__init__(world, text, vantage, apply)
         self.most = most
+        #: So many changes that only lead further may be followed one behind the other.
+        self.deeper = deeper
         #: Whether it is one of several causes, all others of which are mended.
         self.of_several = of_several
         #: So many changes were tried beside others.
@@ -98,11 +109,16 @@ class _Mending(Trial):
         # A check, which tries little for each question, leaves the rest to who asks one.
         if self.most >= MOST_TRIED and not self.of_several:
             if final is None or len(steps) > _LONG:
-                other = self._further_on(repair, self.most if final is not None else 2 * self.most)
+                # A cause that others have to mend is an answer: what several changes here would do instead is looked for less far.
+                advised = any(not each.patch for step in steps[:1] for each in step.remedies)
+                self.deeper = 0 if final is not None or advised else self.deeper
+                other = self._further_on(repair, self.most * (1 if final is not None else 2 if advised else 5))
                 if other is not None and (final is None or len(other[0]) < len(steps)):
                     steps, final = other
             if final is not None and len(steps) > 1:
                 steps = self._in_turn(self._each_alone(steps))
+        elif self.of_several and final is None and self.deeper:
+            steps, final = self._further_on(repair, self.most) or (steps, final)
         steps = [where_it_changes(self.world.estate, step) for step in steps]
         remedies = [remedy.but(cause=number) for number, step in enumerate(steps, 1) for remedy in step.remedies]
         if (
@@ -299,17 +315,18 @@ class _Mending(Trial):
         if made is None:
             return None
         weakens = any(each.safety is Safety.WEAKENS for each in step.remedies if each.text == step.chosen.text)
-        found = self._from(made[0], mended, self.most if weakens else self.most // _PART)
+        found = self._from(made[0], mended, self.most if weakens else self.most // _PART, 0)
         return found[0] if len(found) == 1 and found[0].finding.object != step.finding.object else None
 
-    def _from(self, world: World, patch: Patch, most: int) -> list[Step]:
+    def _from(self, world: World, patch: Patch, most: int, deeper: int) -> list[Step]:
         """What else is wrong in the world after a patch, each cause with its change; empty where that is not found."""
 
         def apply(more: Patch) -> Estate:
             self._tried += 1
             return self.apply([*patch, *more])
 
-        found = _Mending(world, self.text, world.there(self.vantage), apply, most, of_several=True).run()
+        there = world.there(self.vantage)
+        found = _Mending(world, self.text, there, apply, most, of_several=True, deeper=deeper).run()
         best = found.best
         if best is None or not best.patch:
             return []
@@ -330,15 +347,16 @@ class _Mending(Trial):
         """
         ways = sorted(self._ways, key=lambda each: (-len(each.visit.exchanges), -depth_of(each.visit)))
         # What leads furthest is looked at with the whole bound, the others with a part of it.
-        starts = [(each, self.most // (_PART if at else 1)) for at, each in enumerate(ways[:_MOST_WAYS])]
+        part = 1 if self.deeper and not self.of_several else _PART
+        starts = [(each, self.most // (part if at else 1)) for at, each in enumerate(ways[:_MOST_WAYS])]
         for each in repair.followed():
             state = _State(each.world, each.visit, each.candidate.patch, (repair.step(each),))
-            starts.append((state, self.most // (_PART if starts else 1)))
+            starts.append((state, self.most // (part if starts else 1)))
         best: tuple[int, float, list[Step], Visit] | None = None
         for start, most in starts:
             if self._tried > bound:
                 break
-            steps = [*start.steps, *(more := self._from(start.world, start.patch, most))]
+            steps = [*start.steps, *(more := self._from(start.world, start.patch, most, max(0, self.deeper - 1)))]
             made = self._mends(steps) if more else None
             if made is None:
                 continue

@@ -75,5 +75,7 @@ def _made(stated: Machine | Vantage) -> Facing:
         tuple(leg for leg, interface in up if interface.proxy_arp or interface.proxy_for),
         sized,
         tuple(routed_to(stated)),
-        tuple((group, leg.addresses) for leg, each in zip(legs, interfaces, strict=True) for group in each.groups or ()),
+        tuple(
+            (group, leg.addresses) for leg, each in zip(legs, interfaces, strict=True) for group in each.groups or ()
+        ),
     )
