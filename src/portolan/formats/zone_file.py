@@ -351,7 +351,7 @@ def _further(reader: ZoneReader, lines: list[tuple[str, Span]]) -> None:
     """Records that the estate itself states; they and their problems cite its lines."""
     name, problems = reader.zone, reader.problems
     for text, span in lines:
-        alone = _alone(name, text)
+        alone = _alone(name, text) if len(text) <= _KEPT_LINE else None
         if alone is not None and not problems.full:
             if problems.count("records of zones", 1, _MOST_RECORDS, span, f"zones.{name}"):
                 reader.records.append(alone.but(file=span.file, line=span.line))
@@ -364,6 +364,10 @@ def _further(reader: ZoneReader, lines: list[tuple[str, Span]]) -> None:
             problems.found[index] = Problem(
                 span, problems.found[index].message, f"zones.{name}", problems.found[index].hint
             )
+
+
+#: Longer lines are read each time: what is kept is bounded in octets too.
+_KEPT_LINE = 400
 
 
 @lru_cache(8_192)
