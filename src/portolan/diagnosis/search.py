@@ -111,14 +111,17 @@ class _Mending(Trial):
             if final is None or len(steps) > _LONG:
                 # A cause that others have to mend is an answer: what several changes here would do instead is looked for less far.
                 advised = any(not each.patch for step in steps[:1] for each in step.remedies)
-                self.deeper = 0 if final is not None or advised else self.deeper
-                other = self._further_on(repair, self.most * (1 if final is not None else 2 if advised else 5))
+                far = final is None and not advised
+                bound = self.most * (5 if far else 1 if final is not None else 2)
+                other = self._further_on(
+                    repair, bound, self.most if far else self.most // _PART, self.deeper if far else 0
+                )
                 if other is not None and (final is None or len(other[0]) < len(steps)):
                     steps, final = other
             if final is not None and len(steps) > 1:
                 steps = self._in_turn(self._each_alone(steps))
         elif self.of_several and final is None and self.deeper:
-            steps, final = self._further_on(repair, self.most) or (steps, final)
+            steps, final = self._further_on(repair, self.most, self.most // _PART, self.deeper) or (steps, final)
         steps = [where_it_changes(self.world.estate, step) for step in steps]
         remedies = [remedy.but(cause=number) for number, step in enumerate(steps, 1) for remedy in step.remedies]
         if (
@@ -340,23 +343,22 @@ class _Mending(Trial):
             steps.append(Step(cause, chosen, tuple(told)))
         return steps
 
-    def _further_on(self, repair: Repair, bound: int) -> tuple[list[Step], Visit] | None:
+    def _further_on(self, repair: Repair, bound: int, part: int, deeper: int) -> tuple[list[Step], Visit] | None:
         """The way to the end from where a first change leads further: from each such state it is looked for as from a start.
 
-        No further state is looked at when so many changes were tried.
+        No further state is looked at when so many changes were tried; all states but the first are looked at with a part of the bound.
         """
         ways = sorted(self._ways, key=lambda each: (-len(each.visit.exchanges), -depth_of(each.visit)))
         # What leads furthest is looked at with the whole bound, the others with a part of it.
-        part = 1 if self.deeper and not self.of_several else _PART
-        starts = [(each, self.most // (part if at else 1)) for at, each in enumerate(ways[:_MOST_WAYS])]
+        starts = [(each, part if at else self.most) for at, each in enumerate(ways[:_MOST_WAYS])]
         for each in repair.followed():
             state = _State(each.world, each.visit, each.candidate.patch, (repair.step(each),))
-            starts.append((state, self.most // (part if starts else 1)))
+            starts.append((state, part if starts else self.most))
         best: tuple[int, float, list[Step], Visit] | None = None
         for start, most in starts:
             if self._tried > bound:
                 break
-            steps = [*start.steps, *(more := self._from(start.world, start.patch, most, max(0, self.deeper - 1)))]
+            steps = [*start.steps, *(more := self._from(start.world, start.patch, most, max(0, deeper - 1)))]
             made = self._mends(steps) if more else None
             if made is None:
                 continue

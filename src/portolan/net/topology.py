@@ -277,12 +277,16 @@ class Topology:
         """The interface of a leg."""
         return self.device(leg.stated).ports[leg.number]
 
+    def _held(self, near: "dict[int, Port | Leg]", value: int) -> Port | None:
+        """Who has an address, by its number, among those on a network; its device is made when it is first asked for."""
+        held = near.get(value)
+        if type(held) is Leg:
+            held = near[value] = self._port(held)
+        return held  # type: ignore[return-value]
+
     def neighbour(self, port: Port, value: int, v6: bool) -> Port | None:
         """Who has an address on an interface's network, or answers for it."""
-        held = port.near[v6].get(value)
-        if type(held) is Leg:
-            held = port.near[v6][value] = self._port(held)
-        return held  # type: ignore[return-value]
+        return self._held(port.near[v6], value)
 
     def on_link(self, network: str) -> list[Port]:
         """Every interface on a network, in the order written."""
@@ -291,12 +295,9 @@ class Topology:
 
     def holders(self, address: IPAddress) -> list[Port]:
         """On each network, who has an address: the first that is written."""
-        found: dict[str, Port] = {}
-        for face in self._faces.values():
-            for leg in face.legs:
-                if address in leg.addresses and leg.network not in found:
-                    found[leg.network] = self._port(leg)
-        return [found[name] for name in self._near if name in found]
+        # Whoever only answers for it, by another of its interfaces, does not have it there.
+        found = (self._held(near[address.version == 6], int(address)) for near in self._near.values())
+        return [port for port in found if port is not None and address in port.addresses]
 
     @cached_property
     def addresses(self) -> frozenset[IPAddress]:
@@ -351,14 +352,12 @@ class Topology:
 
     def on_internet(self, value: int, v6: bool) -> Port | None:
         """Where the internet delivers a public address: its holder, or the router that it or its range is routed to."""
-        port = self._internet[v6].get(value)
-        if type(port) is Leg:
-            port = self._internet[v6][value] = self._port(port)
+        port = self._held(self._internet[v6], value)
         if port is None:
             for six, network, mask, uplink in self._ranges:
                 if six is v6 and value & mask == network:
                     return uplink
-        return port  # type: ignore[return-value]
+        return port
 
     def _routed_ranges(self) -> list[tuple[bool, int, int, Port]]:
         found: list[tuple[bool, int, int, Port]] = []
