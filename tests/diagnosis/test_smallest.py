@@ -1,27 +1,27 @@
 """The smallest change: what nobody named is found by trying what might have been meant, and is proven like everything else."""
 
-from collections import Counter
-
 import pytest
 
+from conformance.injected import base
 from portolan.diagnosis.search import explain
 from portolan.diagnosis.smallest import MOST_TRIED
+from portolan.estate.edge import Origin
 from portolan.estate.machine import Forward
 from portolan.estate.network import Interface
 from portolan.estate.service import WebService
 from portolan.estate.site import Redirect, Site
-from portolan.estate.slips import Known, fields_of, slips
+from portolan.estate.slips import Known, fields_of, otherwise_said, slips
 from portolan.formats.estate_file import patched
 from portolan.journey.expectation import misses, vantages_for
 from portolan.journey.visit import visit
 from portolan.journey.world import World
 from portolan.source.words import Words
-from tests.conftest import OFFICE, loaded, swap
+from tests.conftest import NOW, OFFICE, loaded, swap
 
 VISIT = "https://visit.kestrel-ridge.example/"
 HOST = "{dome: {address: 10.20.0.15}}"
 ABOUT = Known(
-    Counter({"10.20.0.15": 3, "10.20.0.16": 1, "203.0.113.40": 2, "2001:db8::15": 1}),
+    Words({"10.20.0.15": 3, "10.20.0.16": 1, "203.0.113.40": 2, "2001:db8::15": 1}),
     Words({"visit.kestrel-ridge.example": 2, "www.kestrel-ridge.example": 1}),
     Words({"index.html": 2, "img/dome.jpg": 1}),
     ("443", "80", "8080"),
@@ -135,3 +135,35 @@ def test_what_the_estate_states_was_not_mistyped():
     """A name of a record or an expectation is right by definition."""
     found, _ = explained(swap(OFFICE, (HOST, "{dome: {address: 10.20.0.15/30}}")))
     assert all(each.ask is None for each in found.remedies)
+
+
+def test_a_word_left_unsaid_is_thought_of():
+    """An origin's leg that is not said to be verified: no port is opened for it, and the strictest word comes first."""
+    ready = base("edge-rack")
+    broken = patched(ready.loaded, [{"op": "remove", "path": "/edges/reef/origin/leg"}])
+    world = World(broken.estate, NOW)
+    street = world.estate.vantages["street"]
+    found = explain(
+        world, "https://visit.kestrel-ridge.example/hours.html", street, lambda patch: patched(broken, patch).estate
+    )
+    assert [each.object for each in found.causes] == ["edges.reef.origin.leg"]
+    assert found.best.patch == [{"op": "add", "path": "/edges/reef/origin/leg", "value": "verified"}]
+    assert found.best.safety == "safe"
+    assert otherwise_said(Origin)["leg"] == ("verified", "encrypted", "plain")
+    assert "trusts" not in otherwise_said(Origin)
+
+
+def test_what_no_decision_read_is_not_tried():
+    """A router without the forward: nothing of the server behind it is changed, but where that states what was not found."""
+    held = loaded(swap(OFFICE, ("      - {on: line, tcp: 443, to: 10.20.0.15}\n", "")))
+    tried = []
+
+    def apply(patch):
+        tried.append(str(patch))
+        return patched(held, patch).estate
+
+    world = World(held.estate, held.estate.at)
+    found = explain(world, VISIT, world.estate.vantages["street"], apply)
+    assert [each.code for each in found.causes] == ["forward-missing"]
+    assert any("/routers/gateway" in each for each in tried)
+    assert not any("'/hosts/orion/" in each for each in tried)

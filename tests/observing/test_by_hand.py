@@ -41,7 +41,7 @@ def test_the_last_command_prints_what_stops_the_visit(changes, prints):
     assert visitors[-1].holds(f"* {prints}, it says" if prints else "\n")
     assert not visitors[-1].holds("something else")
     assert told.browser
-    assert "ping" in told.ping
+    assert "ping" in told.ping.says
 
 
 def test_a_machine_behind_is_looked_at_too():
@@ -53,7 +53,9 @@ def test_a_machine_behind_is_looked_at_too():
     assert (listening.on, listening.command, listening.prints) == ("orion", "ss -Hltn 'sport = :443'", (":443 ",))
     (log,) = told.logs
     assert (log.on, log.file) == ("orion", "/var/log/nginx/access.log")
-    assert log.line == '198.51.100.77 ... "GET / HTTP/1.1" 200'
+    assert log.line == '198.51.100.77 ... "GET / HTTP/..." 200'
+    assert log.holds('198.51.100.77 - - [02/Dec/2026:04:00:00 +0000] "GET / HTTP/2.0" 200 9 "-" "curl"')
+    assert not log.holds('198.51.100.7 - - [02/Dec/2026:04:00:00 +0000] "GET / HTTP/2.0" 200 9 "-" "curl"')
 
 
 def test_what_a_working_answer_rests_on():

@@ -6,7 +6,7 @@ import pytest
 
 from conformance.injected import NOW, base, estates
 from conformance.slips import faults
-from portolan.diagnosis.rests import absent, objects_read
+from portolan.diagnosis.rests import objects_read, sought_by
 from portolan.formats.estate_file import patched
 from portolan.journey.expectation import vantages_for
 from portolan.journey.visit import visit
@@ -22,14 +22,6 @@ def questions(world):
     for each in world.estate.expected:
         for vantage in vantages_for(world.estate, each):
             yield vantage, each.url, visit(world, each.url, vantage)
-
-
-def sought_by(found):
-    """What was found nowhere, and the addresses on the way, which nobody has a second time: whoever states one of them changes it."""
-    ways = [attempt for exchange in found.tree for attempt in exchange.attempts]
-    return absent(found).union(
-        str(address) for way in ways for hop in way.hops for address in (hop.after[0], hop.after[2])
-    )
 
 
 def told(found):

@@ -94,6 +94,8 @@ LED_ASTRAY = (
 )
 
 
+#: So many attempts of one visit are looked at.
+_MOST_ATTEMPTS = 16
 #: A resolver or name server that could not be asked; the subject is what kept the question or its answer away.
 _UNANSWERED = (name_kinds.ResolverSilent, name_kinds.ResolverOutOfReach, zone_kinds.ServersFail)
 
@@ -128,7 +130,10 @@ class Case(Value, frozen=True):
         )
 
     def earlier_attempts(self) -> Iterator["Case"]:
-        """The same case as if it had ended at each of the earlier attempts to connect, the latest first: each failed for a reason of its own."""
+        """The same case as if it had ended at each of the earlier attempts to connect, the latest first: each failed for a reason of its own.
+
+        Of a name with very many addresses the latest are enough.
+        """
         last = self.visit.exchanges[-1]
         if (
             self.visit.stop is None
@@ -137,7 +142,7 @@ class Case(Value, frozen=True):
             or last.handshake is not None
         ):
             return
-        for count in range(len(last.attempts) - 1, 0, -1):
+        for count in range(len(last.attempts) - 1, max(0, len(last.attempts) - _MOST_ATTEMPTS), -1):
             stop = last.attempts[count - 1].stop
             if stop is not None:
                 ended = last.but(attempts=last.attempts[:count])

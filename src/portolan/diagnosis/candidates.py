@@ -9,8 +9,9 @@ from ipaddress import ip_address, ip_network
 from itertools import product
 from typing import Any
 
-from portolan.diagnosis.base import Finding
-from portolan.diagnosis.proposal import Patch, add_record, append, drop_record, put, remove, swap_record
+from portolan.diagnosis.candidate import ADDED, MOST_SLIPS, TAKEN, Candidate, Wanted
+from portolan.diagnosis.proposal import Patch, append, put, remove
+from portolan.diagnosis.record_candidates import of_zone
 from portolan.estate.base import ListenerKey, Stated, is_public
 from portolan.estate.changing import Earlier, Otherwise, parts_of
 from portolan.estate.estate import Estate
@@ -18,16 +19,13 @@ from portolan.estate.filter import Chain, NamedChain
 from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
 from portolan.estate.network import Group, Interface
-from portolan.estate.records import Record
 from portolan.estate.service import Listener
 from portolan.estate.site import Site
-from portolan.estate.slips import ADDRESS, NAME, Holds, Known, fields_of, slips
+from portolan.estate.slips import ADDRESS, NAME, Holds, Known, fields_of, otherwise_said, slips, texts
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
 from portolan.source.nearest import distance
-from portolan.source.place import Place, place_in_file, pointer
-from portolan.source.value import Value
-from portolan.source.words import Words
+from portolan.source.place import Place, pointer
 
 #: What is no setting: history, the moment, what is wished for, words for people, and what a program does by nature.
 _NO_SETTINGS = frozenset(
@@ -105,7 +103,24 @@ _UNLIKELY, _ONE_MORE, _VISITORS_OWN = 1.2, 0.35, 0.4
 #: What is copied from a sibling as a whole; and of a list so many items are put in together.
 _COPIED = frozenset(("redirects", "upstream", "sections", "access", "error_pages", "grants", "forwards", "hosts_file"))
 _MOST_TOGETHER, _MOST_NAMED = 4, 12
-_ADDED, _TAKEN, _MOVED, _PROTECTION = 2.0, 2.4, 1.7, 2.5
+_MOVED, _PROTECTION = 1.7, 2.5
+#: Lists of words whose order decides; of the others no item is put behind the next.
+_IN_ORDER = frozenset(
+    (
+        "address",
+        "forwards_to",
+        "index_files",
+        "lines",
+        "names",
+        "order",
+        "pages_by",
+        "objects_by",
+        "resolver",
+        "search",
+        "to",
+        "tries",
+    )
+)
 #: What holds whole objects, which nobody writes by a slip; and what does at the objects of a section.
 _WHOLE = frozenset(("sites", "services", "buckets"))
 _WHOLE_OF_OBJECTS = frozenset(("interfaces", "records", "file", "subnets"))
@@ -118,57 +133,40 @@ _NARROWING = 0.9
 _SECTIONS = ("networks", "routers", "hosts", "groups", "zones", "edges", "stores", "vantages")
 #: What no visit rests on costs more; in an estate with more objects it is not looked at.
 _BESIDE, _MANY_OBJECTS = 0.4, 150
+#: What it costs more that a word of a closed choice was left out.
+_UNSAID = 0.1
 #: What it takes off that a change states what was looked for and found nowhere, where nothing was said.
 _FITTING = 0.8
-#: Of one fact so many slips are tried, so many values of siblings, and so many items of a list.
-_MOST_SLIPS, _MOST_SIBLINGS, _MOST_ITEMS = 8, 3, 40
-#: A zone with more records has its slips tried for names near to those that were asked.
-_MANY_RECORDS = 40
+#: Of one fact so many values of siblings are tried, and so many items of a list.
+_MOST_SIBLINGS, _MOST_ITEMS = 3, 40
 
 
-class Candidate(Value, frozen=True):
-    """One small change: where, what, and how far from what is written; in words what is wrong, and what to do."""
+def candidates(
+    estate: Estate, about: Known, wanted: Wanted, read: frozenset[tuple[Any, ...]], sought: frozenset[str]
+) -> list[Candidate]:
+    """The candidates of an estate, the likeliest first; `read` are the objects (section and name) that the visits rest on.
 
-    place: Place
-    patch: Patch
-    cost: float
-    wrong: str
-    text: str
-    #: The recogniser's, whose proposal it is.
-    finding: Finding | None = None
-    #: Whether it is thought of only where it mends by itself: no way leads on from it.
-    alone: bool = False
-
-
-class Wanted(Value, frozen=True):
-    """What the questions that are missed ask for: host names, and ports with whether they are secure; first of all those `missed`."""
-
-    hosts: tuple[str, ...]
-    ports: tuple[tuple[int, bool], ...]
-    #: The ports of the addresses that are missed, and of those asked behind them, in order.
-    missed: tuple[int, ...]
-    #: Where the programs listen that give the pages which are expected: the machine, and the URL.
-    homes: tuple[tuple[str, str], ...]
-    #: What was looked for and found nowhere: addresses and names.
-    absent: frozenset[str]
-    #: Where the site stands that answered the visitor, and the redirect by which it would send to what is expected elsewhere.
-    answered: tuple[str | int, ...]
-    sends: dict[str, Any] | None
-
-
-def candidates(estate: Estate, about: Known, wanted: Wanted, near: frozenset[tuple[Any, ...]]) -> list[Candidate]:
-    """The candidates of an estate, the likeliest first; `near` are the objects (section and name) that the visits rest on."""
+    To what no decision read only a change is thought of that states, or is made to what states, something that was looked for and
+    found nowhere (`sought`): no other one changes a visit (rests.py).
+    """
     found: list[Candidate] = []
     work = _Work(estate, about, wanted)
     objects = [value for section in _SECTIONS for value in getattr(estate, section).values() if value.place.path]
     for value in objects:
-        distant = value.place.path[:2] not in near
-        if distant and len(objects) > _MANY_OBJECTS:
-            continue
-        beside = (_BESIDE if distant else 0.0) + (_VISITORS_OWN if value.place.path[0] == "vantages" else 0.0)
-        found += (each.but(cost=each.cost + beside) for each in work.of(value))
+        path = value.place.path[:2]
+        beside = (0.0 if path in read else _BESIDE) + (_VISITORS_OWN if path[0] == "vantages" else 0.0)
+        whole = path in read or any(text.partition("/")[0] in sought for text in texts(value.place.node))
+        if whole or (sought and len(objects) <= _MANY_OBJECTS):
+            held = (each for each in work.of(value) if whole or _states(each.patch, sought))
+            found += (each.but(cost=each.cost + beside) for each in held)
     unique = {str(each.patch): each for each in sorted(found, key=lambda each: -each.cost)}
     return sorted(unique.values(), key=lambda each: each.cost)
+
+
+def _states(patch: Patch, sought: frozenset[str]) -> bool:
+    """Whether a change states something of what was looked for."""
+    text = str(patch)
+    return any(each in text for each in sought)
 
 
 class _Work:
@@ -216,7 +214,7 @@ class _Work:
             yield from self._key(value, key, node, holds)
         yield from self._absent(value, kind, said)
         if isinstance(value, Zone) and isinstance(value.place.node.value, list):
-            yield from self._zone(value)
+            yield from of_zone(self.estate, value, self.about, self.wanted)
         if isinstance(value, Chain | NamedChain | Group):
             yield from self._rule(value)
         if isinstance(value, Machine):
@@ -246,7 +244,7 @@ class _Work:
             for number, item in enumerate(node.value[:_MOST_ITEMS]):
                 here = Place((*path, number), item)
                 yield self._taken(here, key, item)
-                if number + 1 < len(node.value):
+                if number + 1 < len(node.value) and (key in _IN_ORDER or not isinstance(item.value, str)):
                     patch: Patch = [
                         {"op": "move", "from": pointer((*path, number)), "path": pointer((*path, number + 1))}
                     ]
@@ -265,7 +263,7 @@ class _Work:
         if place.path[-1] in ("on", "in", "out", "not_on", "via_interface") or "interfaces" in place.path[-2:]:
             machine = self.estate.hosts.get(str(place.path[1])) or self.estate.routers.get(str(place.path[1]))
             others += machine.interfaces if machine is not None else ()
-        for slip in slips(holds, text, self.about, others)[:_MOST_SLIPS]:
+        for slip in slips(holds, text, self.about, others)[:MOST_SLIPS]:
             cost = slip.cost + (_UNLIKELY if place.path[-1] in _VERDICTS else 0.0)
             if holds.refers and self._speaks_of(slip.meant) and not self._speaks_of(text):
                 cost -= 1.0
@@ -284,14 +282,14 @@ class _Work:
         """A line of a hosts file: its address, or one of its names."""
         words = text.split()
         for number, word in enumerate(words):
-            for slip in slips(ADDRESS if number == 0 else NAME, word, self.about)[:_MOST_SLIPS]:
+            for slip in slips(ADDRESS if number == 0 else NAME, word, self.about)[:MOST_SLIPS]:
                 meant = " ".join([*words[:number], slip.meant, *words[number + 1 :]])
                 # A line that overrides names on purpose is rather out of date than mistyped where it says something else altogether.
-                cost = slip.cost if slip.cost < _ADDED else slip.cost + _PROTECTION
+                cost = slip.cost if slip.cost < ADDED else slip.cost + _PROTECTION
                 yield self._meant(place, text, meant, cost, NAME)
 
     def _taken(self, place: Place, key: str, node: Any) -> Candidate:
-        cost = _TAKEN + (_PROTECTION if key in PROTECTIONS else 0.0)
+        cost = TAKEN + (_PROTECTION if key in PROTECTIONS else 0.0)
         if key in _NARROWS or (key == "state" and isinstance(node.value, str)):
             cost -= _NARROWING
         held = f" ({node.value})" if isinstance(node.value, str) and len(node.value) < 60 else ""
@@ -309,14 +307,17 @@ class _Work:
 
     def _absent(self, value: Stated, kind: type, said: dict[str, Any]) -> Iterator[Candidate]:
         """A key that is not written: what siblings say there, and what was asked for and nobody has."""
+        said_here = otherwise_said(kind) if value.place.path in self.wanted.end else {}
         for key, (_, holds) in fields_of(kind).items():
             if key in said or key in _NO_SETTINGS or holds.kind == "secret" or not _is_theirs(value, key):
                 continue
             siblings = self._siblings.get((kind, key), {})
-            meant = {each: _ADDED - 0.1 * min(count, 5) for each, count in [*siblings.items()][:_MOST_SIBLINGS]}
+            meant = {each: ADDED - 0.1 * min(count, 5) for each, count in [*siblings.items()][:_MOST_SIBLINGS]}
             fitting = [*self._fitting(value, key, holds)]
             for each, cost in fitting:
                 meant.setdefault(each, cost)
+            for each in said_here.get(key, ()):
+                meant.setdefault(each, ADDED + _UNSAID)
             for each, cost in meant.items():
                 if holds.refers and self._speaks_of(each):
                     cost -= 0.6
@@ -333,7 +334,7 @@ class _Work:
                 if host == value.place.path[1]:
                     continue
                 # The one that answered in the expected site's place is likelier to have lost it than any other.
-                cost = _ADDED - _FITTING if value.place.path == self.wanted.answered else _ADDED + 0.3
+                cost = ADDED - _FITTING if value.place.path == self.wanted.answered else ADDED + 0.3
                 yield self._added(value, "upstream", url, cost, put(value.place, "upstream", {"to": url}))
 
     def _copied(self, value: Stated, kind: type, said: dict[str, Any]) -> Iterator[Candidate]:
@@ -341,26 +342,26 @@ class _Work:
         for key, place in self._large.get(kind, {}).items():
             if key not in said and key not in _NO_SETTINGS and place.path[:-1] != value.place.path:
                 patch: Patch = [{"op": "copy", "from": pointer(place.path), "path": pointer((*value.place.path, key))}]
-                yield self._added(value, key, f"as {place.object} has it", _ADDED + 0.4, patch)
+                yield self._added(value, key, f"as {place.object} has it", ADDED + 0.4, patch)
 
     def _fitting(self, value: Stated, key: str, holds: Holds) -> Iterator[tuple[str, float]]:
         """What a field could hold that questions ask for and nobody has."""
         if isinstance(value, Interface) and key == "address":
             yield from self._free_addresses(value)
         if Listener in holds.scalar:
-            yield from ((f"{port} tls" if tls else str(port), _ADDED) for port, tls in self.wanted.ports)
+            yield from ((f"{port} tls" if tls else str(port), ADDED) for port, tls in self.wanted.ports)
         if key in ("names", "canonical", "pages_at", "objects_at"):
             yield from self._free_names(key)
         if key in ("tcp", "udp", "ports", "port"):
-            yield from ((str(port), _ADDED) for port, _ in self.wanted.ports)
+            yield from ((str(port), ADDED) for port, _ in self.wanted.ports)
         if key == "asks_from":
             ranges = [each for each in self.about.words if _is_range(each)]
-            yield from ((each, _ADDED + 0.5) for each in (*ranges, *self.about.addresses))
+            yield from ((each, ADDED + 0.5) for each in (*ranges, *self.about.addresses))
         if ListenerKey in holds.scalar:
             service = value.place.path[:4]
-            yield from ((each, _ADDED) for each in self.listeners.get(service, ()))
+            yield from ((each, ADDED) for each in self.listeners.get(service, ()))
         for section in holds.refers:
-            yield from ((each, _ADDED + 0.3) for each in [*getattr(self.estate, section, {})][:_MOST_NAMED])
+            yield from ((each, ADDED + 0.3) for each in [*getattr(self.estate, section, {})][:_MOST_NAMED])
 
     def _free_addresses(self, interface: Interface) -> Iterator[tuple[str, float]]:
         """Addresses that something refers to and nobody has, and a network's first."""
@@ -371,18 +372,18 @@ class _Work:
             if public and not is_public(ip_address(each)):
                 continue
             if not subnets or any(_within(each, subnet) for subnet in subnets):
-                yield each, _ADDED - 0.05 * min(self.about.addresses[each], 6)
+                yield each, ADDED - 0.05 * min(self.about.addresses[each], 6)
         for subnet in subnets:
-            yield str(subnet.network_address + 1), _ADDED + 0.3
+            yield str(subnet.network_address + 1), ADDED + 0.3
 
     def _free_names(self, key: str) -> Iterator[tuple[str, float]]:
         """Names that are asked for; for a provider's, what they end in, and what else is named."""
         for host in self.wanted.hosts:
-            yield host, _ADDED if key == "names" else _ADDED + 0.2
+            yield host, ADDED if key == "names" else ADDED + 0.2
             if key in ("pages_at", "objects_at"):
-                yield host.partition(".")[2], _ADDED + 0.3
+                yield host.partition(".")[2], ADDED + 0.3
         if key != "names":
-            yield from ((each, _ADDED + 0.5) for each in self.about.names if each not in self.wanted.hosts)
+            yield from ((each, ADDED + 0.5) for each in self.about.names if each not in self.wanted.hosts)
 
     def _added(self, value: Stated, key: str, meant: str, cost: float, patch: Patch) -> Candidate:
         place = Place((*value.place.path, key), value.place.node, value.place.name)
@@ -412,7 +413,7 @@ class _Work:
                 yield Candidate(
                     place,
                     append(chain.place, key, rule, at),
-                    _ADDED + 0.2,
+                    ADDED + 0.2,
                     f"{chain.place.object} lacks a rule that lets tcp {told} in",
                     f"add to {chain.place.object} {key}: allow tcp {told}",
                 )
@@ -433,7 +434,7 @@ class _Work:
                 yield Candidate(
                     place,
                     append(machine.place, "forwards", made),
-                    _ADDED + 0.1,
+                    ADDED + 0.1,
                     f"{machine.place.object} has no forward for {words}",
                     f"{text} on {machine.name}",
                 )
@@ -445,85 +446,11 @@ class _Work:
             yield Candidate(
                 Place((*site.place.path, "redirects"), site.place.node, site.place.name),
                 append(site.place, "redirects", rule, 0),
-                _ADDED,
+                ADDED,
                 f"{site.name} sends nobody on to {rule['to']}",
                 f"let {site.name} send {rule.get('when', {}).get('path', 'all requests')} on to {rule['to']}",
                 alone=True,
             )
-
-    # -- records --
-
-    def _zone(self, zone: Zone) -> Iterator[Candidate]:
-        every = [record for types in zone.data.nodes.values() for held in types.values() for record in held]
-        few = len(every) <= _MANY_RECORDS
-        yield from self._lacking(zone)
-        for record in every:
-            if record.type not in ("A", "AAAA", "CNAME", "NS", "DNAME") or not (
-                few or record.owner in self.wanted.hosts
-            ):
-                continue
-            place = place_of(zone, record)
-            data = str(record.data)
-            yield Candidate(
-                place,
-                drop_record(zone, record),
-                _TAKEN,
-                f"the record {_words(record)} stands in the way",
-                f"take the record {_words(record)} away",
-            )
-            if record.type in ("A", "AAAA"):
-                for slip in slips(ADDRESS, data, self.about)[:_MOST_SLIPS]:
-                    yield self._record(zone, record, place, slip.meant, slip.cost)
-            else:
-                for meant, cost in _dots(data, zone.name):
-                    yield self._record(zone, record, place, f"{meant}.", cost)
-                for slip in slips(NAME, data, self.about)[:_MOST_SLIPS]:
-                    yield self._record(zone, record, place, f"{slip.meant}.", slip.cost)
-            for host in self.wanted.hosts:
-                if host != record.owner and host.endswith(zone.name) and host not in zone.data.nodes:
-                    near_by = slips(NAME, record.owner, self.about.but(names=Words([host])))
-                    near = near_by[0].cost if near_by else 3.0
-                    if near < 2.0:
-                        written = f"{data}." if record.type in ("CNAME", "NS", "DNAME") else data
-                        patch = [*drop_record(zone, record), *add_record(zone, host, record.type, written, record.ttl)]
-                        yield Candidate(
-                            place,
-                            patch,
-                            near,
-                            f"the record {_words(record)} was probably meant for {host}",
-                            f"write the record {_words(record)} for {host}",
-                        )
-
-    def _lacking(self, zone: Zone) -> Iterator[Candidate]:
-        """An address record for a name that is asked for and has none of that kind."""
-        for host in self.wanted.hosts:
-            if host != zone.name and not host.endswith(f".{zone.name}"):
-                continue
-            held = zone.data.nodes.get(host, {})
-            for machine in machines(self.estate):
-                for address in machine.addresses:
-                    kind = "A" if address.version == 4 else "AAAA"
-                    if kind in held or "CNAME" in held:
-                        continue
-                    cost = _ADDED + 0.3 - (0.5 if machine.name in host.split(".") else 0.0)
-                    place = Place((*zone.place.path, "records"), zone.place.node, zone.place.name)
-                    yield Candidate(
-                        place,
-                        add_record(zone, host, kind, address),
-                        cost,
-                        f"{host} has no {kind} record",
-                        f"add the record {host} {kind} {address}",
-                    )
-
-    def _record(self, zone: Zone, record: Record, place: Place, meant: str, cost: float) -> Candidate:
-        patch = swap_record(zone, record, record.type, meant)
-        return Candidate(
-            place,
-            patch,
-            cost,
-            f"the record {_words(record)}; {meant.rstrip('.')} was probably meant",
-            f"write {meant.rstrip('.')} in place of {record.data} in the record of {record.owner}",
-        )
 
 
 def _by(text: str, meant: str) -> str:
@@ -531,28 +458,6 @@ def _by(text: str, meant: str) -> str:
     return {1: ", which differs by one character", 2: ", which differs by two characters"}.get(
         distance(text, meant, 2), ""
     )
-
-
-def _dots(data: str, zone: str) -> Iterator[tuple[str, float]]:
-    """A name with its final dot lost, or with one too many."""
-    if data.endswith(f".{zone}"):
-        inner = data.removesuffix(f".{zone}")
-        if "." in inner:
-            yield inner, 0.8
-    elif not data.endswith(zone):
-        yield f"{data}.{zone}", 0.9
-
-
-def place_of(zone: Zone, record: Record) -> Place:
-    """Where a record stands: its line of the estate, or of its file."""
-    number = next((at for at, line in enumerate(zone.records) if line == record.text), None)
-    if number is not None:
-        return zone.place.item("records", number)
-    return place_in_file(zone.place.path, record.file, record.line)
-
-
-def _words(record: Record) -> str:
-    return f"{record.owner} {record.type} {record.data}"
 
 
 def typed(text: str, holds: Holds) -> Any:

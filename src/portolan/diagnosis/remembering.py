@@ -177,23 +177,27 @@ def one_address_dead(case: Case) -> Finding | None:
 
 def _dead(case: Case, code: str, version: int | None) -> Finding | None:
     slow = case.symptom == "slow"
+    if not slow and leads_home(case):
+        return None
     right = {each for home in case.homes() for each in outside_addresses(case.estate, home.machine)}
     for exchange in case.visit.exchanges if slow else (case.exchange,):
         resolution = exchange.resolution
-        tried = exchange.attempts[:-1] if slow else exchange.attempts
-        for attempt in tried:
-            at = resolution.addresses.index(attempt.address) if attempt.address in resolution.addresses else -1
-            record = resolution.origins[at] if at >= 0 else None
+        led = dict(zip(resolution.addresses, resolution.origins, strict=True))
+        said = [each for each in resolution.origins if isinstance(each, Record)]
+        #: By type, what is said that the site may be at.
+        alive = {
+            kind: {each.data for each in said if each.type == kind and (slow or each.data in right)}
+            for kind in ("A", "AAAA")
+        }
+        for attempt in exchange.attempts[:-1] if slow else exchange.attempts:
+            record = led.get(attempt.address)
             if not isinstance(record, Record) or (attempt.detail is None and slow):
                 continue
             if version is not None and attempt.address.version != version:
                 continue
-            if not slow and (record.data in right or leads_home(case)):
+            if not slow and record.data in right:
                 continue
-            others = [each for each in resolution.origins if isinstance(each, Record) and each.data != record.data]
-            if version is None and not any(
-                each.type == record.type and (slow or each.data in right) for each in others
-            ):
+            if version is None and not alive.get(record.type, set()) - {record.data}:
                 continue
             zone = zone_of(case.estate, record.owner)
             if zone is None:
@@ -202,7 +206,7 @@ def _dead(case: Case, code: str, version: int | None) -> Finding | None:
             text = f"{record.owner} is {record.data} too, where {'the site is not' if attempt.detail is None else 'nobody answers for it'}: {what}"
             if version == 6:
                 text = f"{record.owner} has the IPv6 address {record.data}, which does not serve it: {what}"
-            clue = DeadClue(record, zone, tuple(each.data for each in others))
+            clue = DeadClue(record, zone, tuple(each.data for each in said if each.data != record.data))
             return Finding(code, text, record.place, Severity.WARNING if slow else Severity.ERROR, clue)
     return None
 

@@ -3,7 +3,7 @@
 from functools import cached_property
 
 from portolan.diagnosis.base import Case, Finding
-from portolan.diagnosis.candidates import Candidate
+from portolan.diagnosis.candidate import Candidate
 from portolan.diagnosis.exposure import Exposure, exposure
 from portolan.diagnosis.losing import assumes_instead, loses_content
 from portolan.diagnosis.proposal import GUARDED, Proposal, Safety

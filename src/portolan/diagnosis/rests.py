@@ -48,3 +48,20 @@ def objects_read(estate: Estate, visit: Visit) -> frozenset[tuple[object, ...]]:
 def absent(visit: Visit) -> frozenset[str]:
     """What was looked for and found nowhere: addresses and names."""
     return frozenset(text for each in read_in(visit) if isinstance(each, Decision) for text in each.lacked)
+
+
+def sought_by(visit: Visit) -> frozenset[str]:
+    """What was found nowhere, and the addresses on the way, which nobody has a second time: whoever states one of them changes it."""
+    ways = (attempt for exchange in visit.tree for attempt in exchange.attempts)
+    return absent(visit).union(str(each) for way in ways for hop in way.hops for each in (hop.after[0], hop.after[2]))
+
+
+def end_of(visit: Visit) -> frozenset[tuple[str | int, ...]]:
+    """Where the end of a visit rests directly: who asked last and how they pass on, who answered, and what stopped it."""
+    held: list[object] = list(visit.stop.read()) if visit.stop is not None else []
+    for each in visit.exchanges[-1].tree:
+        client = each.client
+        held += [getattr(client, "upstream", None), getattr(client, "origin", None), each.service]
+        held.append(each.response.site if each.response is not None else None)
+    places = (getattr(each, "place", None) for each in held)
+    return frozenset(place.path for place in places if isinstance(place, Place))

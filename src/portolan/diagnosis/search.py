@@ -112,7 +112,7 @@ class _Mending(Trial):
                 # A cause that others have to mend is an answer: what several changes here would do instead is looked for less far.
                 advised = any(not each.patch for step in steps[:1] for each in step.remedies)
                 far = final is None and not advised
-                bound = self.most * (5 if far else 1 if final is not None else 2)
+                bound = self.most * (3 if far else 1 if final is not None else 2)
                 other = self._further_on(
                     repair, bound, self.most if far else self.most // _PART, self.deeper if far else 0
                 )

@@ -9,10 +9,11 @@ from collections.abc import Callable, Iterable, Iterator
 from typing import Any
 
 from portolan.diagnosis.base import Case, Finding, all_homes
-from portolan.diagnosis.candidates import PROTECTIONS, Candidate, Wanted, candidates
+from portolan.diagnosis.candidate import Candidate, Wanted
+from portolan.diagnosis.candidates import PROTECTIONS, candidates
 from portolan.diagnosis.proposal import Patch, Proposal
 from portolan.diagnosis.registry import proposals, recognise
-from portolan.diagnosis.rests import absent, objects_read
+from portolan.diagnosis.rests import absent, end_of, objects_read, sought_by
 from portolan.estate.annotations import secret_keys
 from portolan.estate.base import at_port
 from portolan.estate.estate import Estate
@@ -80,12 +81,6 @@ class Sought(Value, frozen=True):
     about: Known
 
 
-def evidence(case: Case, visits: Iterable[Visit]) -> frozenset[tuple[object, ...]]:
-    """The objects (section and name) that visits rest on, and those that lead home."""
-    home = {each.machine.place.path[:2] for each in case.homes()}
-    return frozenset(home.union(*(objects_read(case.estate, each) for each in visits)))
-
-
 #: A host and port inside a stated URL.
 _AT_PORT = re.compile(r"(https?)://(?:[^/:\s]+|\[[^\]]*\]):(\d+)")
 
@@ -129,6 +124,7 @@ def wanted(case: Case, visits: list[Visit], asked: Iterable[str]) -> Wanted:
         frozenset[str]().union(*map(absent, visits)) - typed,
         site.place.path if site is not None else (),
         _sends(case, visits[0], site) if site is not None else None,
+        frozenset[tuple[str | int, ...]]().union(*map(end_of, visits)),
     )
 
 
@@ -191,7 +187,11 @@ def tries(case: Case, what: Sought) -> Iterator[Try]:
                     cost = cost_of(each.patch, estate.place.node, what.about)
                     place = changed_place(estate, finding.place, each.patch)
                     yield Try(Candidate(place, each.patch, cost, finding.text, each.text, finding), finding, each)
-    for candidate in candidates(estate, what.about, what.wish, evidence(case, what.visits)):
+    read = frozenset(("vantages", each.vantage.name) for each in what.visits).union(
+        *(objects_read(estate, each) for each in what.visits)
+    )
+    sought = frozenset[str]().union(*map(sought_by, what.visits))
+    for candidate in candidates(estate, what.about, what.wish, read, sought):
         named = next((finding for finding in findings if _same(finding.place, candidate.place)), None)
         yield Try(candidate, named, None)
 

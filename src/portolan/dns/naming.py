@@ -33,6 +33,7 @@ from portolan.evidence.kinds import zone as zone_kinds
 from portolan.evidence.legs import Connection
 from portolan.evidence.outcome import Detail
 from portolan.programs.protocol import ResolverProgram
+from portolan.source.shared import Shared
 from portolan.source.value import Value
 
 #: Asks the packet engine: from (a machine, a visitor, or None for an ordinary resolver) to address, port, protocol.
@@ -65,7 +66,7 @@ class Naming:
         reach: Reach,
         described: Described,
         ways_of: Callable[[Resolver | None], ResolverProgram],
-        shared: dict[Any, Any],
+        shared: Shared,
     ) -> None:
         self.estate = estate
         self.now = now
@@ -92,11 +93,7 @@ class Naming:
     def index(self, zone: Zone, held: Held | None = None) -> ZoneIndex:
         """The index of a zone, or of a version of it; made once."""
         version = zone if held is None else held
-        found = self._shared.get(id(version))
-        if found is None:
-            found = self._shared[id(version)] = (ZoneIndex(zone.name, version.data), version)
-        index: ZoneIndex = found[0]
-        return index
+        return self._shared.of("zone", version, lambda: ZoneIndex(zone.name, version.data))
 
     # -- a resolver ----------------------------------------------------------------------------------------------
 

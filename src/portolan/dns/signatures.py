@@ -11,6 +11,7 @@ from portolan.estate.records import ZoneData
 from portolan.estate.zone import Zone
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import zone as zone_kinds
+from portolan.source.shared import Shared
 
 
 def named_keys(zone: Zone, parent: ZoneData | None) -> tuple[str, ...]:
@@ -42,7 +43,6 @@ def _is_data(named: str) -> bool:
 Slack = tuple[int, int]
 NO_SLACK: Slack = (0, 0)
 #: What is worked out once: whether a signature fits does not change with time; when it holds is asked each time.
-Shared = dict[Any, Any]
 
 
 def judged(
@@ -94,11 +94,8 @@ def set_fault(
     own = data.nodes.get(zone, {})
     if "DNSKEY" not in own or "RRSIG" not in own:
         return None
-    key = ("signed", id(data), owner, kind)
-    found = shared.get(key)
-    if found is None:
-        found = shared[key] = (_fitting(zone, data, owner, kind, records, own["DNSKEY"]), data)
-    return _in_time(found[0], now, slack)
+    found = shared.of("signed", data, lambda: _fitting(zone, data, owner, kind, records, own["DNSKEY"]), owner, kind)
+    return _in_time(found, now, slack)
 
 
 def keys_fault(
@@ -109,12 +106,13 @@ def keys_fault(
     signed = data.nodes.get(zone, {}).get("RRSIG", ())
     if not own or not signed:
         return None
-    key = ("signed keys", id(data), named)
-    found = shared.get(key)
-    if found is None:
+
+    def made() -> list[_Signature] | None:
         trusted = tuple(each for each in own if any(_fits(one, zone, (each,)) for one in named))
-        found = shared[key] = (_fitting(zone, data, zone, "DNSKEY", own, trusted) if trusted else None, data)
-    return _in_time(found[0], now, slack) if found[0] is not None else None
+        return _fitting(zone, data, zone, "DNSKEY", own, trusted) if trusted else None
+
+    found = shared.of("signed keys", data, made, named)
+    return _in_time(found, now, slack) if found is not None else None
 
 
 #: A signature of a set: from when and until when, and whether it fits the set by a key that counts.

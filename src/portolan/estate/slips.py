@@ -14,6 +14,8 @@ from functools import cache
 from ipaddress import ip_address, ip_network
 from typing import Any, Literal
 
+import msgspec
+
 from portolan.estate.annotations import annotations_of, bare, secret_keys
 from portolan.estate.base import (
     CoveredName,
@@ -58,7 +60,7 @@ class Slip(Value, frozen=True):
 class Known(Value, frozen=True):
     """What an estate states anywhere, with how often: its addresses, names and words; and the ports that are asked or listened on."""
 
-    addresses: Counter[str]
+    addresses: Words
     names: Words
     words: Words
     ports: tuple[str, ...]
@@ -66,8 +68,7 @@ class Known(Value, frozen=True):
 
 def known(root: Node, asked: Iterable[str] = (), ports: Iterable[int] = (), beside: Iterable[str] = ()) -> Known:
     """What a document states and may be shown, and what is said `beside` it; and the names and ports that are asked for."""
-    addresses: Counter[str] = Counter()
-    names, words = Words(asked), Words()
+    addresses, names, words = Words(), Words(asked), Words()
     for text in texts(root, secret_keys()):
         for each in (*_V4.findall(text), *(_V6.findall(text) if ":" in text else ())):
             if is_address(each):
@@ -140,6 +141,26 @@ def _holds(annotation: Any) -> Holds:
     return Holds(tuple(parts), many, tuple(extra.get("refers", ())), str(extra.get("kind", "word")))
 
 
+@cache
+def otherwise_said(kind: type[Stated]) -> dict[str, tuple[str, ...]]:
+    """By key: the words of a closed choice that an object of a type could say, and that mean something else than saying nothing.
+
+    The last first: choices are written from what does and asks least.
+    """
+    found: dict[str, tuple[str, ...]] = {}
+    defaults = {each.encode_name: each.default for each in msgspec.structs.fields(kind)}
+    for key, (_, holds) in fields_of(kind).items():
+        if not holds.many and not holds.refers:
+            words = [*_words_of(holds)[::-1], *(("true", "false") if bool in holds.scalar else ())]
+            found[key] = tuple(word for word in words if word != str(defaults[key]).lower())
+    return {key: words for key, words in found.items() if words}
+
+
+def _words_of(holds: Holds) -> list[str]:
+    """The words of a field that takes one of a few."""
+    return [str(word) for part in holds.scalar if typing.get_origin(part) is Literal for word in typing.get_args(part)]
+
+
 def _union(annotation: Any) -> tuple[Any, ...]:
     if typing.get_origin(annotation) in (typing.Union, types.UnionType):
         return tuple(inner for part in typing.get_args(annotation) for inner in _union(part))
@@ -166,8 +187,7 @@ def slips(holds: Holds, text: str, about: Known, others: Iterable[str] = ()) -> 
                 found[slip.meant] = slip.cost
 
     parts = set(holds.scalar)
-    literals = [str(word) for part in parts if typing.get_origin(part) is Literal for word in typing.get_args(part)]
-    add(Slip(each, 1.6) for each in literals)
+    add(Slip(each, 1.6) for each in _words_of(holds))
     add(Slip(each, _cost(text, each)) for each in others)
     if bool in parts:
         add([Slip("false" if text == "true" else "true", 1.3)])
@@ -205,7 +225,7 @@ def _address(text: str, about: Known) -> Iterator[Slip]:
         return
     if slash and not text.endswith(("/32", "/128")):
         yield Slip(plain, 1.5)
-    for other in about.addresses:
+    for other in about.addresses.near(plain, "." if version == 4 else ":"):
         if ip_address(other).version == version and other != plain:
             meant = other
             if slash:

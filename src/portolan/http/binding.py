@@ -17,18 +17,19 @@ from portolan.estate.site import Site
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import http as http_kinds
 from portolan.programs.protocol import WebProgram
+from portolan.source.shared import Shared
 from portolan.source.value import Value
 
 
-def compiled(pattern: str, shared: dict[Any, Any]) -> Any:
+def compiled(pattern: str, shared: Shared) -> Any:
     """A regular expression made ready; it is matched in time linear to the text."""
-    key = ("pattern", pattern)
-    found = shared.get(key)
-    if found is None:
+
+    def made() -> Any:
         import re2  # only for estates that have patterns
 
-        found = shared[key] = re2.compile(pattern)
-    return found
+        return re2.compile(pattern)
+
+    return shared.by("pattern", pattern, made)
 
 
 def own_name(site: Site, program: WebProgram) -> str | None:
@@ -38,7 +39,7 @@ def own_name(site: Site, program: WebProgram) -> str | None:
     return next((str(name) for name in site.names if is_exact(name)), None)
 
 
-def led_site(site: Site, host: str, program: WebProgram, shared: dict[Any, Any]) -> Site:
+def led_site(site: Site, host: str, program: WebProgram, shared: Shared) -> Site:
     """A site as it is for a name: with the folder that the name leads to, where the name leads to one."""
     if site.folder is None or not led_by_name(site.folder):
         return site
@@ -48,12 +49,7 @@ def led_site(site: Site, host: str, program: WebProgram, shared: dict[Any, Any])
     found = next((each for each in fitting if each is not None), None)
     groups = () if found is None else tuple(each or "" for each in found.groups())
     folder = FolderPath(folder_for(str(site.folder), name, groups))
-    key = ("led", id(site), folder)
-    held = shared.get(key)
-    if held is None:
-        held = shared[key] = (msgspec.structs.replace(site, folder=folder), site)
-    led: Site = held[0]
-    return led
+    return shared.of("led", site, lambda: msgspec.structs.replace(site, folder=folder), folder)
 
 
 class Chosen(Value, frozen=True):
@@ -68,7 +64,7 @@ class Table:
     """A service's sites on one listener, made ready for choosing."""
 
     def __init__(
-        self, service: WebService, listener: Listener, program: WebProgram, key: ListenerKey, shared: dict[Any, Any]
+        self, service: WebService, listener: Listener, program: WebProgram, key: ListenerKey, shared: Shared
     ) -> None:
         self.service = service
         self.listener = listener
@@ -194,32 +190,23 @@ def table_of(
     service: WebService,
     listener: Listener,
     program: WebProgram,
-    shared: dict[Any, Any],
+    shared: Shared,
     address: IPAddress | None = None,
 ) -> Table:
     """The cached table of a service's listener; of one address under it, where sites are bound to that."""
-    held: tuple[Any, ...] = ("table", id(service), id(listener))
-    found = shared.get(held)
-    if found is None:
-        own = Table(service, listener, program, listener.key, shared)
-        found = shared[held] = (own, _special(service, shared), service)
-    if found[1] and address is not None:
+    key = listener.key
+    special = _special(service, shared)
+    if special and address is not None:
         bound_to = ListenerKey(at_port(address, listener.port))
-        if bound_to in found[1]:
-            held = (*held, bound_to)
-            found = shared.get(held)
-            if found is None:
-                found = shared[held] = (Table(service, listener, program, bound_to, shared), service)
-    table: Table = found[0]
-    return table
+        key = bound_to if bound_to in special else key
+    return shared.of_all("table", (service, listener), lambda: Table(service, listener, program, key, shared), key)
 
 
-def _special(service: WebService, shared: dict[Any, Any]) -> frozenset[ListenerKey]:
+def _special(service: WebService, shared: Shared) -> frozenset[ListenerKey]:
     """The addresses that sites are bound to under a listener that is for all."""
-    key = ("special", id(service))
-    found = shared.get(key)
-    if found is None:
+
+    def made() -> frozenset[ListenerKey]:
         named = {each for site in service.sites.values() for each in site.listens}
-        found = shared[key] = (frozenset(named - {each.key for each in service.listens}), service)
-    special: frozenset[ListenerKey] = found[0]
-    return special
+        return frozenset(named - {each.key for each in service.listens})
+
+    return shared.of("special", service, made)

@@ -1,7 +1,5 @@
 """What a site's folder gives for a path: file, index file, folder redirect, listing, fallback, or why nothing."""
 
-from typing import Any
-
 from portolan.estate.machine import Machine
 from portolan.estate.service import WebService
 from portolan.estate.site import RULE_FILE, Giving, RuleFile, Site
@@ -11,6 +9,7 @@ from portolan.http.sections import Effective
 from portolan.http.tree import Bar, Identity, Look, Tree, identity_of, tree_of
 from portolan.programs.protocol import WebProgram
 from portolan.source.place import Place
+from portolan.source.shared import Shared
 from portolan.source.value import Value
 
 
@@ -122,7 +121,7 @@ class Folder:
 
 
 def folder_at(
-    here: Effective, service: WebService, machine: Machine | None, program: WebProgram, shared: dict[Any, Any]
+    here: Effective, service: WebService, machine: Machine | None, program: WebProgram, shared: Shared
 ) -> Folder:
     """The folder from which a path's content comes."""
     tree = tree_of(here.source, machine, shared)

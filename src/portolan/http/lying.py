@@ -1,17 +1,16 @@
 """What lies in a site's folder or on its machine, for conditions of rules; where nothing says it, what is assumed."""
 
-from typing import Any
-
 from portolan.estate.machine import Machine
 from portolan.estate.service import WebService
 from portolan.estate.site import Site
 from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import content as content_kinds
 from portolan.http.tree import Tree, identity_of, tree_of
+from portolan.source.shared import Shared
 
 
 def lies_at(
-    site: Site, service: WebService, machine: Machine, path: str, shared: dict[Any, Any]
+    site: Site, service: WebService, machine: Machine, path: str, shared: Shared
 ) -> tuple[str, Decision | None]:
     """`file`, `folder`, or another word of `Look`; and the assumption that it rests on.
 

@@ -2,7 +2,6 @@
 
 import re
 from collections.abc import Callable, Iterator
-from typing import Any
 
 from portolan.estate.base import bracketed
 from portolan.estate.names import answers_to
@@ -12,6 +11,7 @@ from portolan.evidence.legs import Arrival
 from portolan.evidence.request import Request
 from portolan.http.binding import compiled, own_name
 from portolan.programs.protocol import WebProgram
+from portolan.source.shared import Shared
 from portolan.source.value import Value
 
 
@@ -35,7 +35,7 @@ class Asked(Value, frozen=True):
     request: Request
     arrival: Arrival
     program: WebProgram
-    shared: dict[Any, Any]
+    shared: Shared
     path: str
     lies: Callable[[str], str]
     on_machine: Callable[[str], bool]
@@ -159,7 +159,7 @@ def taken(method: str, methods: tuple[str, ...]) -> bool:
     return method in methods or (method == "HEAD" and "GET" in methods)
 
 
-def _path_held(when: Condition, path: str, shared: dict[Any, Any]) -> dict[str, str] | None:
+def _path_held(when: Condition, path: str, shared: Shared) -> dict[str, str] | None:
     rest = when.rest_of(path)
     if rest is None:
         return None

@@ -1,7 +1,5 @@
 """One request and its response: what a program turns away, the site that takes it, and what that site answers."""
 
-from typing import Any
-
 from portolan.estate.client import SWITCHING
 from portolan.estate.service import OtherService, ScriptRunner, WebService
 from portolan.estate.site import Site
@@ -14,8 +12,10 @@ from portolan.evidence.request import Request
 from portolan.http.access import believed_source, path_refused, unfit
 from portolan.http.binding import led_site, table_of
 from portolan.http.content import Folder
-from portolan.http.serving import Onward, Serving
+from portolan.http.serving import Serving
+from portolan.http.upstream import Onward
 from portolan.programs.protocol import WebProgram
+from portolan.source.shared import Shared
 from portolan.source.value import Value
 
 #: What stands around the target in a request line.
@@ -71,7 +71,7 @@ _UPGRADE_REQUIRED = 426
 
 
 def respond(
-    arrival: Arrival, service: WebService, request: Request, program: WebProgram, onward: Onward, shared: dict[Any, Any]
+    arrival: Arrival, service: WebService, request: Request, program: WebProgram, onward: Onward, shared: Shared
 ) -> Answer:
     """What the program at the end of a connection answers."""
     listener, url = arrival.listener, request.url
@@ -136,7 +136,7 @@ def _misdirected(
     service: WebService,
     request: Request,
     program: WebProgram,
-    shared: dict[Any, Any],
+    shared: Shared,
 ) -> Answer | None:
     """A request for another name than the handshake, where the two have certificates of their own (RFC 9110 section 15.5.20)."""
     named = request.server_name

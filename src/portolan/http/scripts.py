@@ -1,7 +1,5 @@
 """Scripts that another program runs for a web server (FastCGI): whether it can be asked, and what it finds."""
 
-from typing import Any
-
 from portolan.estate.machine import Machine
 from portolan.estate.service import ScriptRunner, WebService
 from portolan.estate.site import Upstream
@@ -11,6 +9,7 @@ from portolan.evidence.kinds import http as http_kinds
 from portolan.evidence.legs import Exchange
 from portolan.http.sections import Effective
 from portolan.http.tree import Identity, identity_of, tree_of
+from portolan.source.shared import Shared
 from portolan.source.value import Value
 
 
@@ -65,9 +64,7 @@ def at_address(asked: Exchange, at: str) -> Runner:
     return Runner(service.name, identity_of(service))
 
 
-def found_there(
-    here: Effective, runner: Runner, path: str, machine: Machine, shared: dict[Any, Any]
-) -> Decision | None:
+def found_there(here: Effective, runner: Runner, path: str, machine: Machine, shared: Shared) -> Decision | None:
     """Why a script cannot be run that lies at a path, or does not; None where it can (measured)."""
     tree = tree_of(here.source, machine, shared)
     if tree is None:

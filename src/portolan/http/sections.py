@@ -18,6 +18,7 @@ from portolan.evidence.legs import Response
 from portolan.evidence.request import Request
 from portolan.http.binding import compiled
 from portolan.programs.protocol import WebProgram
+from portolan.source.shared import Shared
 from portolan.source.value import Value
 
 
@@ -48,7 +49,7 @@ class Effective(Value, frozen=True):
     largest_body: int | None
 
 
-def fits(section: Section, path: str, program: WebProgram, shared: dict[Any, Any]) -> bool:
+def fits(section: Section, path: str, program: WebProgram, shared: Shared) -> bool:
     """Whether a section is for a path."""
     if section.exact is not None:
         return path == section.exact
@@ -60,7 +61,7 @@ def fits(section: Section, path: str, program: WebProgram, shared: dict[Any, Any
     return program.sections_split_names or start.endswith("/") or path[len(start) : len(start) + 1] in ("", "/")
 
 
-def chosen(site: Site, path: str, program: WebProgram, shared: dict[Any, Any]) -> tuple[Section, ...]:
+def chosen(site: Site, path: str, program: WebProgram, shared: Shared) -> tuple[Section, ...]:
     """The sections that count for a path, in their order."""
     if not site.sections:
         return ()
@@ -124,15 +125,10 @@ def _error_pages(held: list[Giving], program: WebProgram) -> dict[Any, str]:
     return {status: page for each in reversed(held) for status, page in each.error_pages.items()}
 
 
-def effective(site: Site, path: str, program: WebProgram, shared: dict[Any, Any]) -> Effective:
+def effective(site: Site, path: str, program: WebProgram, shared: Shared) -> Effective:
     """What holds for a path of a site; worked out once for its program and the sections that count."""
     sections = chosen(site, path, program, shared)
-    key = ("effective", id(site), id(program), *map(id, sections))
-    found = shared.get(key)
-    if found is None:
-        found = shared[key] = (_worked_out(site, sections, program), program)
-    here: Effective = found[0]
-    return here
+    return shared.of_all("effective", (site, program, *sections), lambda: _worked_out(site, sections, program))
 
 
 def _worked_out(site: Site, sections: tuple[Section, ...], program: WebProgram) -> Effective:

@@ -1,10 +1,8 @@
 """One site answering one request, phase by phase: its rules, the section, who is let in, what is given, pages for errors."""
 
-from collections.abc import Callable
-from typing import Any, NamedTuple
+from typing import NamedTuple
 from urllib.parse import quote, unquote
 
-from portolan.estate.client import Saying
 from portolan.estate.machine import Machine
 from portolan.estate.service import WebService
 from portolan.estate.site import Giving, Redirect, RuleFile, Section, Site, Upstream
@@ -42,17 +40,10 @@ from portolan.http.sections import (
     says_to_caches,
     within_rate,
 )
-from portolan.http.upstream import PLAIN, Front, asked_there, goes_on, passed_on, said_there, status_of_failed
+from portolan.http.upstream import PLAIN, Front, Onward, asked_there, goes_on, passed_on, said_there, status_of_failed
 from portolan.programs.protocol import WebProgram
 from portolan.source.place import Place
-
-
-class Onward(NamedTuple):
-    """How a program asks others: `ask` asks a URL for a site, `members` gives whom of a pool, in which order."""
-
-    ask: Callable[[Front, Url, Saying], Exchange]
-    members: Callable[[Upstream], tuple[Url, ...]]
-
+from portolan.source.shared import Shared
 
 #: So often may rules let a request go on under another path (measured on both servers).
 _MOST_TURNS = 10
@@ -84,7 +75,7 @@ class Serving:
         request: Request,
         program: WebProgram,
         asking: Onward,
-        shared: dict[Any, Any],
+        shared: Shared,
         decisions: list[Decision],
     ) -> None:
         self.arrival = arrival

@@ -8,6 +8,7 @@ from portolan.estate.content import Holding
 from portolan.estate.machine import Machine
 from portolan.estate.service import ScriptRunner, WebService
 from portolan.estate.site import Giving
+from portolan.source.shared import Shared
 from portolan.source.value import Value
 
 #: path_resolution(7): so many links at most.
@@ -230,17 +231,12 @@ def _above(holding: Holding, base: str, below: str) -> list[tuple[str, Rights]]:
     return sorted(found, key=lambda pair: len(pair[0]))
 
 
-def tree_of(giving: Giving, machine: Machine | None, shared: dict[Any, Any]) -> Tree | None:
+def tree_of(giving: Giving, machine: Machine | None, shared: Shared) -> Tree | None:
     """The folder of a site or section, or None where nothing says what it holds."""
     folders = machine.folders if machine is not None else {}
     if not giving.told and not (giving.rights or giving.unreadable) and not (folders and giving.folder):
         return None
-    key = ("tree", id(giving), id(machine))
-    found = shared.get(key)
-    if found is None:
-        found = shared[key] = (_made(giving, machine), giving, machine)
-    tree: Tree = found[0]
-    return tree
+    return shared.of_all("tree", (giving, machine), lambda: _made(giving, machine))
 
 
 def _made(giving: Giving, machine: Machine | None) -> Tree:

@@ -1,5 +1,7 @@
 """Requests that are passed on: what is sent where, and what the client gets of the inner exchange."""
 
+from collections.abc import Callable
+from typing import NamedTuple
 from urllib.parse import quote
 
 from portolan.estate.client import Saying, append_field, of_one_connection
@@ -30,6 +32,13 @@ class Front(Value, frozen=True):
     start: str
     program: WebProgram
     whole: bool = False
+
+
+class Onward(NamedTuple):
+    """How a program asks others: `ask` asks a URL for a site, `members` gives whom of a pool, in which order."""
+
+    ask: Callable[[Front, Url, Saying], Exchange]
+    members: Callable[[Upstream], tuple[Url, ...]]
 
 
 def asked_there(front: Front, member: Url, url: Url, path: str) -> Url | str:

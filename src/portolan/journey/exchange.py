@@ -19,8 +19,7 @@ from portolan.evidence.legs import Arrival, Connection, Exchange, Resolution, Re
 from portolan.evidence.outcome import Detail
 from portolan.evidence.request import Request, as_asked, request_of
 from portolan.http.respond import no_http, respond
-from portolan.http.serving import Onward
-from portolan.http.upstream import Front, said_there, status_of_failed
+from portolan.http.upstream import Front, Onward, said_there, status_of_failed
 from portolan.journey.race import race
 from portolan.journey.world import World
 from portolan.source.value import Value

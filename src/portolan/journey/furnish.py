@@ -7,6 +7,7 @@ from bisect import bisect_left, bisect_right
 from collections import Counter
 from collections.abc import Sequence
 from datetime import datetime
+from functools import partial
 from ipaddress import IPv4Address, IPv6Address, ip_interface
 from typing import Any, Literal, TypeVar
 
@@ -25,6 +26,7 @@ from portolan.estate.store import Store, StoreDoor, Way
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
 from portolan.source.place import Place
+from portolan.source.shared import Shared
 from portolan.source.value import Value
 
 _AMachine = TypeVar("_AMachine", bound=Machine)
@@ -41,7 +43,7 @@ _MOST_PARTS = 15
 _TTL = 60
 
 
-def furnished(estate: Estate, now: datetime, shared: dict[Any, Any]) -> Estate:
+def furnished(estate: Estate, now: datetime, shared: Shared) -> Estate:
     """The estate with what edges and stores bring along; itself where there are none."""
     estate = with_programs(estate, shared)
     switched = [zone for zone in estate.zones.values() if zone.edge is not None]
@@ -60,8 +62,8 @@ def furnished(estate: Estate, now: datetime, shared: dict[Any, Any]) -> Estate:
     for number, zone in enumerate(switched):
         assert zone.edge is not None
         if _in_effect(zone.edge, now):
-            machines, certificate, answering = once(
-                shared, zone, (number, made.six), lambda z=zone, n=number: _switched(z, n, made.six)
+            machines, certificate, answering = shared.of(
+                "furnished", zone, partial(_switched, zone, number, made.six), (number, made.six)
             )
             made.hosts.update(machines)
             _add_ranges(made, zone.edge, shared)
@@ -70,16 +72,7 @@ def furnished(estate: Estate, now: datetime, shared: dict[Any, Any]) -> Estate:
     return msgspec.structs.replace(estate, hosts=made.hosts, zones=made.zones, certificates=made.certificates)
 
 
-def once(shared: dict[Any, Any], value: object, key: object, make: Any) -> Any:
-    """What is made of a value; made once, and kept with the value."""
-    held = ("furnished", id(value), key)
-    found = shared.get(held)
-    if found is None:
-        found = shared[held] = (make(), value)
-    return found[0]
-
-
-def with_programs(estate: Estate, shared: dict[Any, Any]) -> Estate:
+def with_programs(estate: Estate, shared: Shared) -> Estate:
     """The estate with nginx in the place of edges that are said to be it, on machines of the estate."""
 
     def change(machine: _AMachine) -> _AMachine:
@@ -93,7 +86,7 @@ def with_programs(estate: Estate, shared: dict[Any, Any]) -> Estate:
             turned = {name: as_web_service(each) for name, each in found.items() if isinstance(each, EdgeService)}
             return msgspec.structs.replace(machine, services={**machine.services, **turned})
 
-        made: _AMachine = once(shared, machine, "programs", make)
+        made: _AMachine = shared.of("programs", machine, make)
         return made
 
     hosts = {name: change(each) for name, each in estate.hosts.items()}
@@ -126,9 +119,9 @@ def _start(network: IPNetwork) -> tuple[Literal[4, 6], int]:
     return network.version, int(network.network_address)
 
 
-def _add_edge(made: _Made, edge: Edge, number: int, shared: dict[Any, Any]) -> None:
-    machines, certificate, addresses = once(
-        shared, edge, (number, made.six), lambda: _edge_boxes(edge, number, made.six)
+def _add_edge(made: _Made, edge: Edge, number: int, shared: Shared) -> None:
+    machines, certificate, addresses = shared.of(
+        "furnished", edge, partial(_edge_boxes, edge, number, made.six), (number, made.six)
     )
     made.hosts.update(machines)
     _add_ranges(made, edge, shared)
@@ -137,13 +130,13 @@ def _add_edge(made: _Made, edge: Edge, number: int, shared: dict[Any, Any]) -> N
     _add_zone(made.zones, edge.canonical, place, addresses, stated=bool(edge.addresses))
 
 
-def _add_store(made: _Made, store: Store, number: int, shared: dict[Any, Any]) -> None:
+def _add_store(made: _Made, store: Store, number: int, shared: Shared) -> None:
     ways: tuple[Way, ...] = ("pages", "objects")
     for way in ways:
         name: HostName | None = getattr(store, f"{way}_at")
         if name is not None:
-            host, certificate, addresses = once(
-                shared, store, (number, way, made.six), lambda way=way: _store_box(store, number, way, made.six)
+            host, certificate, addresses = shared.of(
+                "furnished", store, partial(_store_box, store, number, way, made.six), (number, way, made.six)
             )
             made.hosts[host.name] = host
             made.certificates[certificate.name] = certificate
@@ -226,7 +219,7 @@ def _boxes(edge: Edge, addresses: tuple[IPAddress, ...]) -> dict[str, Host]:
     return {answering.name: answering}
 
 
-def _add_ranges(made: _Made, edge: Edge, shared: dict[Any, Any]) -> None:
+def _add_ranges(made: _Made, edge: Edge, shared: Shared) -> None:
     """One machine for each range that edges ask from, which they share; one more where they ask other resolvers, and one for every part
     of a range that some rule tells from the rest: any address of it may ask.
     """
@@ -238,8 +231,8 @@ def _add_ranges(made: _Made, edge: Edge, shared: dict[Any, Any]) -> None:
         address = network.network_address + min(taken + 1, network.num_addresses - 1)
         for number, each in enumerate((address, *_other_parts(network, address, made.sources)), 1):
             part = name if number == 1 else part_of_range(name, number)
-            made.hosts[part] = once(
-                shared, edge, ("range", part, each), lambda part=part, each=each: _range_box(edge, part, each)
+            made.hosts[part] = shared.of(
+                "furnished", edge, partial(_range_box, edge, part, each), ("range", part, each)
             )
 
 

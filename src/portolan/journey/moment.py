@@ -11,6 +11,7 @@ from portolan.estate.estate import Estate
 from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
 from portolan.estate.service import Service, WebService
+from portolan.source.shared import Shared
 
 _AMachine = TypeVar("_AMachine", bound=Machine)
 _AValue = TypeVar("_AValue", bound=Changing)
@@ -19,7 +20,7 @@ _AStruct = TypeVar("_AStruct", bound=msgspec.Struct)
 Change = Callable[[Any], Any]
 
 
-def standing(estate: Estate, now: datetime, shared: dict[Any, Any]) -> Estate:
+def standing(estate: Estate, now: datetime, shared: Shared) -> Estate:
     """The estate with every object as it stands at a moment; unchanged parts are shared, machines with changed estates too."""
 
     def then(value: _AValue) -> _AValue:
@@ -27,12 +28,7 @@ def standing(estate: Estate, now: datetime, shared: dict[Any, Any]) -> Estate:
         return result
 
     def machine_then(machine: _AMachine) -> _AMachine:
-        key = ("standing", id(machine), now)
-        found = shared.get(key)
-        if found is None:
-            found = shared[key] = (_each_part(then(machine), then), machine)
-        stood: _AMachine = found[0]
-        return stood
+        return shared.of("standing", machine, lambda: _each_part(then(machine), then), now)
 
     moved = with_machines(estate, machine_then)
     stores = _each(moved.stores, then)

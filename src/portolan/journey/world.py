@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Hashable
 from datetime import datetime
+from functools import partial
 from ipaddress import ip_interface
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -26,9 +27,11 @@ from portolan.http.binding import Table, table_of
 from portolan.journey.furnish import furnished
 from portolan.journey.moment import all_names, not_in_effect, rebooted, standing
 from portolan.net.connect import connect
+from portolan.net.echo import Echo, echo
 from portolan.net.topology import Topology
 from portolan.programs.protocol import EdgeWays, WebProgram
 from portolan.programs.registry import resolver_program, web_program
+from portolan.source.shared import Shared
 from portolan.tls.facts import damaged, key_fits, other_kind, too_weak
 
 if TYPE_CHECKING:
@@ -63,7 +66,7 @@ class World:
         self,
         estate: Estate,
         now: datetime,
-        shared: dict[Any, Any] | None = None,
+        shared: Shared | None = None,
         booted: frozenset[str] | None = frozenset(),
         people: tuple[Vantage, ...] = (),
     ) -> None:
@@ -72,7 +75,7 @@ class World:
         estate = with_places(estate, people)
         #: The estate as it is stated, with every version of its objects, and with those people.
         self.stated = estate
-        self.shared: dict[Any, Any] = {} if shared is None else shared
+        self.shared = Shared() if shared is None else shared
         estate = standing(estate, now, self.shared)
         self.booted = booted
         if booted is None or booted:
@@ -97,12 +100,7 @@ class World:
 
     def once(self, what: Hashable, make: Callable[[], _Made]) -> _Made:
         """What is worked out of the whole world; made once for the same estate, moment and boots."""
-        key = ("of the world", what, id(self.stated), self.now, self.booted)
-        found = self.shared.get(key)
-        if found is None:
-            found = self.shared[key] = (make(), self.stated)
-        made: _Made = found[0]
-        return made
+        return self.shared.of("of the world", self.stated, make, what, self.now, self.booted)
 
     def with_vantages(self, *more: Vantage) -> "World":
         """The same world with more people in it who ask."""
@@ -117,12 +115,11 @@ class World:
         """The same estate at another moment; made once."""
         if moment == self.now:
             return self
-        key = ("then", id(self.stated), moment, self.booted)
-        found = self.shared.get(key)
-        if found is None:
-            found = self.shared[key] = (World(self.stated, moment, self.shared, self.booted, self.people), self.stated)
-        world: World = found[0]
-        return world
+
+        def made() -> World:
+            return World(self.stated, moment, self.shared, self.booted, self.people)
+
+        return self.shared.of("then", self.stated, made, moment, self.booted)
 
     def waiting(self, path: tuple[str | int, ...]) -> "World":
         """The same world in which the settings of an edge, at a place, are not in effect yet."""
@@ -138,6 +135,10 @@ class World:
                 self._walked.clear()
             found = self._walked[key] = connect(self.topology, device, address, port, protocol)
         return found
+
+    def echo(self, client: Client, address: IPAddress) -> Echo:
+        """Pings an address from where a client is."""
+        return echo(self.topology, self.topology.device(self.seat(client)), address)
 
     def followed(self, client: Client, certificate: Certificate, follow: Callable[[], _Made]) -> _Made:
         """Where the chain of a certificate leads for a visitor, whatever name it is shown for; followed once."""
@@ -177,12 +178,7 @@ class World:
 
     def program(self, service: WebService) -> WebProgram:
         """The program whose ways a web service follows."""
-        key = ("program", id(service))
-        found = self.shared.get(key)
-        if found is None:
-            found = self.shared[key] = (web_program(service), service)
-        program: WebProgram = found[0]
-        return program
+        return self.shared.of("program", service, lambda: web_program(service))
 
     def unsigned(self, certificate: Certificate) -> bool:
         """Whether a certificate has a key of another kind, with which nothing can be signed for it; worked out once."""
@@ -192,16 +188,14 @@ class World:
 
     def edge(self, edge: EdgeService) -> "tuple[EdgeWays, Names]":
         """An edge's ways, and its names made ready for choosing."""
-        key = ("edge", id(edge))
-        found = self.shared.get(key)
-        if found is None:
+
+        def made() -> "tuple[EdgeWays, Names]":
             from portolan.edge.names import Names
             from portolan.programs.edges import ways_of
 
-            found = self.shared[key] = (ways_of(edge), Names(edge), edge)
-        ways: EdgeWays = found[0]
-        names: Names = found[1]
-        return ways, names
+            return ways_of(edge), Names(edge)
+
+        return self.shared.of("edge", edge, made)
 
     def at_path(self, edge: EdgeService, path: str) -> EdgeService:
         """An edge as it is for a path, the same each time."""
@@ -228,7 +222,7 @@ class World:
         clients: list[Machine | Vantage] = [*machines(estate), *estate.vantages.values()]
         held = {item.ip for box in clients for _, addresses in attachments(box) for item in addresses}
         return [
-            self.shared.setdefault(("resolver", each), _resolver_at(f"the resolver {each}", each))
+            self.shared.by("resolver", each, partial(_resolver_at, f"the resolver {each}", each))
             for each in dict.fromkeys(stated)
             if is_public(each) and each not in held
         ]

@@ -41,7 +41,7 @@ def _tried(
     topology: Topology, origin: Device, address: IPAddress, port: int, protocol: str, choice: int
 ) -> tuple[Connection, int]:
     walk = Walk(topology, origin, choice)
-    source = _source(origin, address)
+    source = source_towards(origin, address)
     if isinstance(source, Decision):
         return Connection(address, port, Detail.UNREACHABLE, (source,), stop=source), 0
     stated = origin.stated
@@ -72,7 +72,8 @@ def _tried(
     ), walk.twice
 
 
-def _source(origin: Device, address: IPAddress) -> IPAddress | Decision:
+def source_towards(origin: Device, address: IPAddress) -> IPAddress | Decision:
+    """The address that a device sends from, or why it sends nothing."""
     if address in origin.local or is_loopback(address):
         return address
     line = origin.route(address)
@@ -122,7 +123,7 @@ def _answered(walk: Walk, end: End, packet: Packet, asked: Addressed) -> Detail 
         answer.inner = packet.addressed if walk.meant is None else _as_sent(walk, end.device, packet)
         answer.message = "time-exceeded" if end.how == "time-exceeded" else "destination-unreachable"
     kept = len(walk.decisions)
-    answer_end = _send_back(walk, end, answer)
+    answer_end = send_back(walk, end, answer)
     back = tuple(walk.decisions[kept:])
     del walk.decisions[kept:]
     if answer_end.how == "delivered" and answer_end.device.seat == walk.origin.seat:
@@ -226,7 +227,7 @@ def _spoken(address: IPAddress, port: int) -> str:
 def _told(walk: Walk, end: End, packet: Packet, asked: Addressed) -> bool:
     """Whether the reset by which a box rejects a packet of an open connection reaches whoever sent it."""
     answer = Packet("tcp", packet.dst, packet.dport, packet.src, packet.sport)
-    came = _send_back(walk, end, answer)
+    came = send_back(walk, end, answer)
     right = came.how == "delivered" and came.device is walk.origin
     return right and (answer.src, answer.sport) == (asked[2], asked[3])
 
@@ -252,7 +253,7 @@ def _as_sent(walk: Walk, device: Device, packet: Packet) -> Addressed:
     return next(sent, packet.addressed)
 
 
-def _send_back(walk: Walk, end: End, answer: Packet) -> End:
+def send_back(walk: Walk, end: End, answer: Packet) -> End:
     """The answer's walk. The box that answers knows the connection: its own part is established or related.
 
     What was delivered there is undone as it was done (a forward to the box itself, say); an error from midway speaks of

@@ -3,12 +3,13 @@
 A world of a thousand boxes in which one is otherwise is made of these; devices with their tables are made where a packet comes.
 """
 
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from portolan.estate.base import IPAddress
 from portolan.estate.guesses import attachments, routed_to
 from portolan.estate.machine import Machine
 from portolan.estate.vantage import Vantage
+from portolan.source.shared import Shared
 
 
 class Leg:
@@ -44,14 +45,9 @@ class Facing(NamedTuple):
     groups: tuple[tuple[str, tuple[IPAddress, ...]], ...]
 
 
-def facing(stated: Machine | Vantage, shared: dict[Any, Any]) -> Facing:
+def facing(stated: Machine | Vantage, shared: Shared) -> Facing:
     """A box as others meet it; made once."""
-    key = ("facing", id(stated))
-    found = shared.get(key)
-    if found is None:
-        found = shared[key] = (_made(stated), stated)
-    result: Facing = found[0]
-    return result
+    return shared.of("facing", stated, lambda: _made(stated))
 
 
 def _made(stated: Machine | Vantage) -> Facing:

@@ -27,6 +27,7 @@ from portolan.net.listeners import Sockets, Ways, open_sockets
 from portolan.net.routes import Asking, RouteLine, Tables
 from portolan.net.rules import Rules
 from portolan.net.sources import source_by
+from portolan.source.shared import Shared
 
 #: By IP version, by an address's number: who has it on a network.
 _Near = tuple[dict[int, "Port | Leg"], dict[int, "Port | Leg"]]
@@ -178,11 +179,7 @@ class Device:
 
     def prepared(self, chain: Any) -> Rules:
         """A chain's rules ready for packets; made once for each chain."""
-        held = self._topology.shared.get(id(chain))
-        if held is None:
-            held = self._topology.shared[id(chain)] = (Rules(chain.rules), chain)
-        rules: Rules = held[0]
-        return rules
+        return self._topology.shared.of("rules", chain, lambda: Rules(chain.rules))
 
     @property
     def sockets(self) -> Sockets:
@@ -223,13 +220,13 @@ class Topology:
         startup: Startup,
         ways: Ways,
         extras: tuple[Machine, ...] = (),
-        shared: dict[Any, Any] | None = None,
+        shared: Shared | None = None,
     ) -> None:
         self.estate = estate
         self._gateways: Gateways | None = None
         self.startup = startup
         self.ways = ways
-        self.shared: dict[Any, Any] = {} if shared is None else shared
+        self.shared = Shared() if shared is None else shared
         self._devices: dict[int, Device] = {}
         visitors = (each for each in estate.vantages.values() if each.network)
         boxes: list[Machine | Vantage] = [*machines(estate), *visitors, *extras]
@@ -337,13 +334,10 @@ class Topology:
             names = tuple(stated.interfaces)
             held = stated.addresses
         held = (*held, link_local(stated.name))
-        key = ("filter", id(stated.filter), names, held)
-        found = self.shared.get(key)
-        if found is None:
-            made_here = tuple(rules_here(each, names, held) for each in stated.filter.every)
-            found = self.shared[key] = (made_here, stated.filter)
-        made: tuple[OneFilter, ...] = found[0]
-        return made
+        every = stated.filter.every
+        return self.shared.of(
+            "filter", stated.filter, lambda: tuple(rules_here(each, names, held) for each in every), names, held
+        )
 
     def holder(self, address: IPAddress) -> Device | None:
         """The box that has an address, on any network."""

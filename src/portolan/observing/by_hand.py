@@ -55,20 +55,58 @@ class HandCheck(Value, frozen=True):
 
 
 class Log(Value, frozen=True):
-    """Where it is written whether the request arrived at all: the machine, its file, and the line to look for."""
+    """Where it is written whether the request arrived at all: the machine, its file, and what the line to look for has.
+
+    `who` is the address that asked, where the estate says it; `asked` the request's first words, `status` what is answered.
+    """
 
     on: str
     file: str
-    line: str
+    who: str | None
+    asked: str
+    status: int
+
+    @property
+    def line(self) -> str:
+        """The line as people look for it: the program puts the time, and the protocol's version, between."""
+        who = self.who or "(the visitor's address)"
+        return f'{who} ... "{self.asked} HTTP/..." {self.status}'
+
+    def holds(self, written: str) -> bool:
+        """Whether one of a log's lines is the one."""
+        return any(
+            line.startswith(f"{self.who} " if self.who else "")
+            and f'"{self.asked} HTTP/' in line
+            and f'" {self.status} ' in line
+            for line in written.splitlines()
+        )
+
+
+class Ping(Value, frozen=True):
+    """A ping, where it is run, a text of its output if the estate is true, and in words how little that proves.
+
+    Without a command there is nothing to ping.
+    """
+
+    on: str
+    command: str | None
+    prints: str
+    #: Who answers; None where nobody does.
+    by: str | None
+    says: str
+
+    def holds(self, output: str) -> bool:
+        """Whether a ping's output is what the estate says; one that cannot be sent is not answered either."""
+        return (_HEARD in output) is (self.by is not None)
 
 
 class ByHand(Value, frozen=True):
-    """What can be looked at by hand: a check a leg, the logs, and in words what a browser shows and what a ping would prove."""
+    """What can be looked at by hand: a check a leg, the logs, in words what a browser shows, and a ping."""
 
     checks: tuple[HandCheck, ...]
     logs: tuple[Log, ...]
     browser: str
-    ping: str
+    ping: Ping
 
 
 #: Where programs write what they were asked, as Debian installs them.
@@ -91,6 +129,10 @@ _FAILED: dict[Detail, tuple[str, ...]] = {
     Detail.CLIENT_CERTIFICATE: ("curl: (56)", "curl: (35)", "400"),
 }
 _VERIFIED = "SSL certificate verify ok"
+#: What a ping's summary counts.
+_HEARD, _UNHEARD = " 1 received", " 0 received"
+#: Where what answers pings is described; what providers' machines do is theirs.
+_DESCRIBED = (("hosts",), ("routers",), ("vantages",))
 
 
 def by_hand(world: World, found: Visit) -> ByHand:
@@ -99,7 +141,8 @@ def by_hand(world: World, found: Visit) -> ByHand:
     for number, exchange in enumerate(found.exchanges):
         behind = (each for inner in exchange.inner for one in inner.tree for each in _programs(one))
         arrived = (arrival for each in exchange.tree if (arrival := _arrival(each)) is not None)
-        made = (*_visitors(exchange), *behind, *map(_listening, arrived))
+        onward = str(found.exchanges[number + 1].url) if number + 1 < len(found.exchanges) else ""
+        made = (*_visitors(exchange, onward), *behind, *map(_listening, arrived))
         checks += (each.but(exchange=number) for each in made)
     first: dict[tuple[str, str, tuple[str, ...]], HandCheck] = {}
     for each in checks:
@@ -112,8 +155,8 @@ def _where(client: Client) -> str:
     return client.host or client.name
 
 
-def _visitors(exchange: Exchange) -> Iterator[HandCheck]:
-    """What the visitor's own machine shows of an exchange."""
+def _visitors(exchange: Exchange, onward: str) -> Iterator[HandCheck]:
+    """What the visitor's own machine shows of an exchange, which leads `onward` where it is a redirect."""
     on, url = _where(exchange.client), exchange.url
     if not exchange.attempts and exchange.resolution.detail is None:
         return  # a redirect that is remembered, or a port that the client does not ask: nothing is sent
@@ -136,7 +179,7 @@ def _visitors(exchange: Exchange) -> Iterator[HandCheck]:
             return
     response = exchange.response
     if response is not None and response.protocol is None:
-        said = ("",) if not response.status else (f"answer {response.status}",)
+        said = ("",) if not response.status else (f"answer {response.status} {onward}".rstrip(),)
         command = f"curl -sS -m {_WAITS} -o /dev/null -w 'answer %{{http_code}} %{{redirect_url}}\\n'{_method(exchange.client)}{at} {shlex.quote(str(url))}"
         yield HandCheck(Leg.HTTP, on, command, said, response.decisions[-1].place if response.decisions else None)
 
@@ -209,28 +252,33 @@ def _logs(exchange: Exchange) -> Iterator[Log]:
         return
     file = _LOGS.get(str(getattr(arrival.service, "program", None)), "its access log")
     asked = f"{exchange.client.saying.method} {exchange.url.path}{exchange.url.query}"
-    who = "(the visitor's address)" if is_made_up(arrival.source) else arrival.source
-    yield Log(arrival.machine.name, file, f'{who} ... "{asked} HTTP/1.1" {response.status}')
+    who = None if is_made_up(arrival.source) else str(arrival.source)
+    yield Log(arrival.machine.name, file, who, asked, response.status)
 
 
-def _ping(world: World, found: Visit) -> str:
-    """Who would answer a ping, and how little that proves."""
+def _ping(world: World, found: Visit) -> Ping:
+    """Whether a ping to the address that was connected to is answered, by whom, and how little that proves."""
     last = next((each for each in reversed(found.exchanges) if each.connection is not None), None)
     connection = last.connection if last is not None else None
     if connection is None or last is None:
-        return "A ping proves nothing here: no connection is tried before the name has an address."
-    holder = world.topology.holder(connection.address)
-    who = str(getattr(holder.stated, "name", "")) if holder is not None else ""
-    arrival = connection.arrival
-    behind = arrival.machine.name if arrival is not None else None
-    port = connection.port
-    if not who:
-        return f"A ping to {connection.address} is answered by nobody who is described here; an answer would come from a stranger."
-    if behind is not None and behind != who:
-        text = f"it proves that {who} is up, and nothing of {behind}, where port {port} is sent on to"
-    else:
-        text = f"it proves that {who} is up and that pings pass, and nothing of port {port}"
-    return f"A ping to {connection.address} is answered by {who}, if at all: {text}. No answer proves nothing either: many let no pings in."
+        says = "A ping proves nothing here: no connection is tried before the name has an address."
+        return Ping(_where(found.vantage), None, "", None, says)
+    on, address, port = _where(last.client), connection.address, connection.port
+    holder = world.topology.holder(address)
+    if holder is not None and holder.place.path[:1] not in _DESCRIBED:
+        says = f"A ping to {address} is answered by the provider of {holder.name}, if at all, and proves nothing of what stands behind."
+        return Ping(on, None, "", None, says)
+    command = None if is_made_up(address) else f"ping -n -c 1 -W 3 {address}"
+    told = world.echo(last.client, address)
+    if told.by is None:
+        why = "" if told.stop is None else f" ({told.stop.text})"
+        says = f"A ping to {address} gets no answer{why}; that proves nothing of port {port}."
+        return Ping(on, command, _UNHEARD, None, says)
+    who, arrival = told.by.name, connection.arrival
+    behind = arrival.machine.name if arrival is not None else who
+    proven = f"that {who} is up and lets pings pass, and nothing of"
+    rest = f"port {port}" if behind == who else f"{behind}, where port {port} is sent on to"
+    return Ping(on, command, _HEARD, who, f"A ping to {address} is answered by {who}: it proves {proven} {rest}.")
 
 
 #: By detail: what a browser says, its code, and when.

@@ -11,8 +11,9 @@ from itertools import islice
 from typing import Any
 
 from portolan.diagnosis.base import Case
-from portolan.diagnosis.candidates import pairs_of, place_of, typed
+from portolan.diagnosis.candidates import pairs_of, typed
 from portolan.diagnosis.proposal import Patch, add_record, drop_record, put, remove, replace, shown_data, swap_record
+from portolan.diagnosis.record_candidates import place_of
 from portolan.diagnosis.rests import objects_read
 from portolan.diagnosis.smallest import sought
 from portolan.estate.base import Stated, is_public

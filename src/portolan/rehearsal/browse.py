@@ -1,7 +1,7 @@
 """Visits URLs with Chromium over its DevTools pipe, one new context a URL, as a program that uses the standard library only.
 
 Usage: browse.py WITHOUT HOME TRUST URL...   WITHOUT names a feature of the browser that is switched off, or none.
-   Writes a JSON list: url, status, page and error of each visit.
+   Writes a JSON list: url, status, page, error and seconds of each visit.
 """
 
 import base64
@@ -112,12 +112,14 @@ def visit(browser: Browser, url: str) -> dict[str, Any]:
     browser.call("Network.enable", _START_LIMIT, session)
     browser.call("Page.enable", _START_LIMIT, session)
     browser.events.clear()
+    begun = time.monotonic()
     found: dict[str, Any] = {"url": url, "status": None, "page": None, "error": None}
     try:
         done = browser.call("Page.navigate", _VISIT_LIMIT, session, url=url)
         found["error"] = done.get("errorText") or None
     except TimeoutError:
         found["error"] = "no answer in time"
+    found["seconds"] = time.monotonic() - begun
     for event in browser.events:
         params = event.get("params", {})
         if event["method"] == "Network.requestWillBeSent" and params.get("type") == "Document":
@@ -164,7 +166,7 @@ def main() -> int:
             found.append(visit(browser, url))
     except (TimeoutError, ValueError, OSError) as error:
         found += [
-            {"url": url, "status": None, "page": None, "error": f"the browser failed: {error!r}"}
+            {"url": url, "status": None, "page": None, "seconds": 0.0, "error": f"the browser failed: {error!r}"}
             for url in urls[len(found) :]
         ]
     finally:

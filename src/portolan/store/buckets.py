@@ -1,10 +1,10 @@
 """Which bucket a request is for, what it holds, and who may read it."""
 
 from collections.abc import Callable, Iterable, Iterator
-from typing import Any
 
 from portolan.estate.store import Bucket, Grant, Store, StoreDoor
 from portolan.evidence.request import Request
+from portolan.source.shared import Shared
 from portolan.source.value import Value
 
 #: The names that a host name is an alias of, one behind the other.
@@ -52,14 +52,9 @@ class Keys:
         return not self.told or key in self.exact or any(matches(each, key, "") for each in self.patterns)
 
 
-def keys_of(bucket: Bucket, shared: dict[Any, Any]) -> Keys:
+def keys_of(bucket: Bucket, shared: Shared) -> Keys:
     """A bucket's keys; made ready once."""
-    at = ("keys", id(bucket))
-    found = shared.get(at)
-    if found is None:
-        found = shared[at] = (Keys(bucket), bucket)
-    keys: Keys = found[0]
-    return keys
+    return shared.of("keys", bucket, lambda: Keys(bucket))
 
 
 def matches(typed: str, text: str, single: str = "?") -> bool:

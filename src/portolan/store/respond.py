@@ -1,6 +1,5 @@
 """One request at an object store: the bucket, its rules, the right to read, what lies under the key."""
 
-from typing import Any
 from urllib.parse import quote, unquote
 
 from portolan.estate.base import FolderPath
@@ -12,6 +11,7 @@ from portolan.evidence.kinds import store as store_kinds
 from portolan.evidence.legs import Arrival, Response
 from portolan.evidence.request import Request
 from portolan.source.place import Place
+from portolan.source.shared import Shared
 from portolan.source.value import Value
 from portolan.store.buckets import Aliases, Keys, Right, asked_bucket, keys_of, right
 
@@ -19,7 +19,7 @@ _METHODS = frozenset(("GET", "HEAD"))
 
 
 def respond_at_store(
-    arrival: Arrival, door: StoreDoor, request: Request, aliases: Aliases, shared: dict[Any, Any], asker: str = ""
+    arrival: Arrival, door: StoreDoor, request: Request, aliases: Aliases, shared: Shared, asker: str = ""
 ) -> Response:
     """What a store answers at one of its addresses; `asker` is what asks, where no visitor does so by themselves."""
     store, listener = door.store, arrival.listener

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 from portolan.estate.certificate import Authority, Certificate
 from portolan.estate.estate import Estate
 from portolan.source.problem import EstateError, Problem
+from portolan.source.shared import Shared
 from portolan.source.value import Value
 
 if TYPE_CHECKING:
@@ -60,37 +61,35 @@ class Shown(Value, frozen=True):
     chain: tuple[Facts, ...]
 
 
-def shown_by(certificate: Certificate, estate: Estate, shared: dict[Any, Any]) -> Shown:
+def shown_by(certificate: Certificate, estate: Estate, shared: Shared) -> Shown:
     """What a server that uses the certificate sends. Raises EstateError for a PEM certificate that is damaged."""
     above = () if certificate.pem or not certificate.sends_chain else _above(certificate, estate)
     issuing = estate.authorities.get(certificate.issuer or "public")
-    key = ("shown", id(certificate), id(issuing), *map(id, above))
-    found = shared.get(key)
-    if found is None:
+
+    def made() -> Shown:
         if certificate.pem:
             parsed = [_from_pem(der, certificate, number) for number, der in enumerate(certificate.pem)]
-            shown = Shown(parsed[0], tuple(parsed[1:]))
-        else:
-            shown = _declared(certificate, above, None if issuing is None else authority_facts(issuing, shared).subject)
-        found = shared[key] = (shown, certificate, above, issuing)
-    result: Shown = found[0]
-    return result
+            return Shown(parsed[0], tuple(parsed[1:]))
+        return _declared(certificate, above, None if issuing is None else authority_facts(issuing, shared).subject)
+
+    return shared.of_all("shown", (certificate, issuing, *above), made)
 
 
-def authority_facts(authority: Authority, shared: dict[Any, Any]) -> Facts:
+def authority_facts(authority: Authority, shared: Shared) -> Facts:
     """The facts of an authority's own certificate, the first of its file."""
     return authority_every(authority, shared)[0]
 
 
-def authority_every(authority: Authority, shared: dict[Any, Any]) -> list[Facts]:
+def authority_every(authority: Authority, shared: Shared) -> list[Facts]:
     """The facts of every certificate of an authority: a file of roots stands for each of them."""
-    key = ("authority", id(authority))
-    found = shared.get(key)
-    if found is None:
-        every = [_from_pem(der, authority, number) for number, der in enumerate(authority.pem)]
-        found = shared[key] = (every or [_declared_authority(authority)], authority)
-    result: list[Facts] = found[0]
-    return result
+    return shared.of(
+        "authority",
+        authority,
+        lambda: (
+            [_from_pem(der, authority, number) for number, der in enumerate(authority.pem)]
+            or [_declared_authority(authority)]
+        ),
+    )
 
 
 def _declared_authority(authority: Authority) -> Facts:
@@ -140,7 +139,7 @@ def _declared(certificate: Certificate, above: tuple[Authority, ...], issued_by:
         chain_left_out=not certificate.sends_chain and issuer == "public",
     )
     return Shown(
-        leaf, tuple(_declared_authority(each) if not each.pem else authority_facts(each, {}) for each in above)
+        leaf, tuple(_declared_authority(each) if not each.pem else authority_facts(each, Shared()) for each in above)
     )
 
 

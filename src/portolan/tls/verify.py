@@ -19,6 +19,7 @@ from portolan.evidence.decision import Decision
 from portolan.evidence.kinds import tls as tls_kinds
 from portolan.evidence.legs import Handshake
 from portolan.evidence.outcome import Detail
+from portolan.source.shared import Shared
 from portolan.tls import browsers
 from portolan.tls.facts import Facts, Shown, authority_every, shown_by
 
@@ -80,7 +81,7 @@ class _Checking(NamedTuple):
     client: Client
     now: datetime
     estate: Estate
-    shared: dict[Any, Any]
+    shared: Shared
     fetches: Fetches | None
 
     @property
@@ -105,7 +106,7 @@ def verify(
     client: Client,
     now: datetime,
     estate: Estate,
-    shared: dict[Any, Any],
+    shared: Shared,
     fetches: Fetches | None = None,
     once: Once | None = None,
 ) -> Handshake:
@@ -271,14 +272,8 @@ def _judged(at: _Checking, chain: list[Facts], anchors: list[Facts]) -> tuple[tu
     roots = tuple(each.identity for each in anchors if isinstance(each.identity, bytes))
     sent = tuple(each.identity for each in (at.shown.leaf, *chain) if isinstance(each.identity, bytes))
     sent = tuple(dict.fromkeys(sent))
-    key = ("judged", sent, roots, at.now)
-    if key not in at.shared:
-        judge = at.shared.get(("judge", roots, at.now))
-        if judge is None:
-            judge = at.shared["judge", roots, at.now] = Judge(roots, at.now)
-        at.shared[key] = judge.complaints(sent)
-    result: tuple[tuple[Any, ...], tuple[bytes, ...]] = at.shared[key]
-    return result
+    judge = at.shared.by("judge", (roots, at.now), lambda: Judge(roots, at.now))
+    return at.shared.by("judged", (sent, roots, at.now), lambda: judge.complaints(sent))
 
 
 def _told(
@@ -494,7 +489,7 @@ def _last_of_bytes(links: tuple[Facts, ...]) -> list[Facts]:
     return [each for each in links if isinstance(each.identity, bytes)][-1:]
 
 
-def _trusted(client: Client, estate: Estate, shared: dict[Any, Any]) -> tuple[list[Facts], list[Facts]]:
+def _trusted(client: Client, estate: Estate, shared: Shared) -> tuple[list[Facts], list[Facts]]:
     """The visitor's anchors, and every other authority of the estate."""
     anchors, others = [], []
     for authority in estate.authorities.values():

@@ -86,7 +86,13 @@ def by_hand_data(held: "ByHand") -> dict[str, Any]:
         ],
         "logs": [{"on": each.on, "file": each.file, "line": each.line} for each in held.logs],
         "browser": held.browser,
-        "ping": held.ping,
+        "ping": {
+            "on": held.ping.on,
+            "command": held.ping.command,
+            "prints": held.ping.prints.strip(),
+            "by": held.ping.by,
+            "says": held.ping.says,
+        },
     }
 
 

@@ -123,18 +123,30 @@ def by_hand_text(held: "ByHand", style: Style) -> list[str]:
     """The checks, leg by leg, each with where it is run and what it prints."""
     lines = [style.ink("By hand: the first line that differs from what is said here is the false belief", "bold")]
     last = ""
+
+    def at(on: str) -> Iterator[str]:
+        """A heading where the place is another one than before."""
+        nonlocal last
+        if on != last:
+            yield style.ink(style.safe(f"  on {on}"), "bold")
+        last = on
+
+    def named(what: str) -> str:
+        return f"    {style.ink(f'{what:<8}', 'leg')}"
+
     for each in held.checks:
-        if each.on != last:
-            lines.append(style.ink(style.safe(f"  on {each.on}"), "bold"))
-            last = each.on
-        lines += row(style, f"    {style.ink(f'{each.leg:<8}', 'leg')}", 12, each.command, where(each.place))
+        lines += at(each.on)
+        lines += row(style, named(each.leg), 12, each.command, where(each.place))
         lines += row(style, "            ", 12, f"prints {each.words}", ink=("dim",))
     for log in held.logs:
-        lines += row(
-            style, f"    {style.ink('log     ', 'leg')}", 12, f"on {log.on}, {log.file} has the line: {log.line}"
-        )
-    lines += row(style, f"    {style.ink('browser ', 'leg')}", 12, held.browser)
-    lines += row(style, f"    {style.ink('ping    ', 'leg')}", 12, held.ping)
+        lines += at(log.on)
+        lines += row(style, named("log"), 12, f"{log.file} has the line: {log.line}")
+    lines += at(held.ping.on)
+    lines += row(style, named("browser"), 12, held.browser)
+    lines += row(style, named("ping"), 12, held.ping.command or held.ping.says)
+    if held.ping.command is not None:
+        lines += row(style, "            ", 12, f"prints '{held.ping.prints.strip()}'", ink=("dim",))
+        lines += row(style, "            ", 12, held.ping.says, ink=("dim",))
     return lines
 
 

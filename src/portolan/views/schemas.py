@@ -185,7 +185,7 @@ _BY_HAND = _object(
     checks=_list(_object(leg=_one_of(Leg), on=_TEXT, command=_TEXT, prints=_list(_TEXT), where=_MAYBE_TEXT)),
     logs=_list(_object(on=_TEXT, file=_TEXT, line=_TEXT)),
     browser=_TEXT,
-    ping=_TEXT,
+    ping=_object(on=_TEXT, command=_MAYBE_TEXT, prints=_TEXT, by=_MAYBE_TEXT, says=_TEXT),
 )
 _RESTS_ON = _object(
     tried=_NUMBER, facts=_list(_object(object=_TEXT, pointer=_TEXT, where=_TEXT, outcome=_ref("outcome")))
