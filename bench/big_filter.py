@@ -2,11 +2,14 @@
 
 import random
 from ipaddress import IPv4Address, IPv4Network, IPv6Network
+from typing import Literal
 
 from portolan.estate.base import PortRange
 from portolan.estate.filter import FilterRule
 from portolan.net.packet import Packet
 from portolan.net.rules import Circumstances
+
+_PROTOCOLS: tuple[Literal["tcp", "udp", "any"], ...] = ("tcp", "tcp", "udp", "any")
 
 
 def big_filter(count: int) -> list[FilterRule]:
@@ -14,7 +17,7 @@ def big_filter(count: int) -> list[FilterRule]:
     rng = random.Random(1)
     rules = []
     for _ in range(count):
-        protocol = rng.choice(("tcp", "tcp", "udp", "any"))
+        protocol: Literal["tcp", "udp", "any"] = rng.choice(_PROTOCOLS)
         sources = tuple(_range(rng) for _ in range(rng.choice((0, 1, 1, 1, 2))))
         destinations = tuple(_range(rng) for _ in range(rng.choice((0, 0, 1))))
         ports = tuple(_ports(rng) for _ in range(rng.choice((0, 1, 1, 2)))) if protocol != "any" else ()
@@ -25,12 +28,14 @@ def big_filter(count: int) -> list[FilterRule]:
         word = rng.choice(("allow", "drop", "reject"))
         rules.append(
             FilterRule(
-                **{word: protocol},
+                allow=protocol if word == "allow" else None,
+                drop=protocol if word == "drop" else None,
+                reject=protocol if word == "reject" else None,
                 sources=sources,
                 destinations=destinations,
                 ports=ports,
                 entering=rng.choice(((), (), ("line",), ("dome",))),
-                state=rng.choice(((), ("new",))),
+                state=("new",) if rng.random() < 0.5 else (),
             )
         )
     return rules

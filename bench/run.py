@@ -12,9 +12,9 @@ import tempfile
 import time
 from collections.abc import Callable
 from datetime import UTC, datetime
+from functools import partial
 from ipaddress import ip_address, ip_network
 from pathlib import Path
-from typing import Any
 
 from big_estate import big_estate, many_hosts
 from big_zone import big_zone, names_in
@@ -36,6 +36,7 @@ from portolan.journey.visit import visit
 from portolan.journey.world import World
 from portolan.net.connect import connect
 from portolan.net.rules import Spans, Stretch, matches
+from portolan.source.shared import Shared
 from portolan.tls.facts import shown_by
 from portolan.tls.verify import verify
 
@@ -181,7 +182,7 @@ def verifications(count: int) -> None:
         assert estate.at is not None
         times = []
         for _ in range(7):
-            shared: dict[Any, Any] = {}
+            shared = Shared()
             for certificate in estate.certificates.values():
                 shown_by(certificate, estate, shared)
             start = time.perf_counter()
@@ -262,7 +263,7 @@ def searches() -> None:
         loaded = load_path(str(folder))
         assert loaded.estate.at is not None
         asker = next(each for each in loaded.estate.vantages.values() if each.default)
-        reading = best(lambda held=folder: load_path(str(held))) * 1000
+        reading = best(partial(load_path, str(folder))) * 1000
 
         def found(held: Loaded = loaded, asked: str = url, by: Vantage = asker) -> Explanation:
             assert held.estate.at is not None

@@ -10,6 +10,7 @@ import random
 import sys
 import time
 import traceback
+from typing import Any
 
 from conformance.transcribed_filters import iptables, nft
 from conformance.unread import configurations, read
@@ -54,7 +55,8 @@ def once(rng: random.Random, known: list[tuple[str, str, str]]) -> tuple[str, st
             machine(Held({**{path: each.encode() for path, each in ANSWERS.items()}, name: text.encode()}), "orion")
         else:
             text = mutated(rng, iptables(rng, 4) if kind == "iptables" else __import__("json").dumps(NFT))
-            here, networks = Part(Spot("f", 1)), {}
+            here = Part(Spot("f", 1))
+            networks: dict[str, Any] = {}
             filters([(text, kind)]).into(here, networks)
             transcript("server", here, {}, {}, networks)
     except SourceError:
