@@ -57,7 +57,7 @@ def resolvers_by_slip(world: World) -> Iterator[Finding]:
         for address in machine.addresses
     }
     described = {address for machine in machines(world.estate) for address in machine.addresses}
-    for place, address in resolvers_named(world.estate):
+    for place, address in resolvers_named([*machines(world.estate), *world.estate.vantages.values()]):
         if not is_public(address) or address in described:
             continue
         near = nearest(str(address), answering)

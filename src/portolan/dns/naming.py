@@ -13,7 +13,7 @@ from portolan.dns import law
 from portolan.dns.answer import Answer, Asker
 from portolan.dns.forwarding import authoritative, passed_on, passes_to
 from portolan.dns.memory import ASKED, ForgottenError, heard_now, remembered, together, when
-from portolan.dns.servers import Reached, Servers, program_of
+from portolan.dns.servers import Reached, Servers, holders_of, program_of
 from portolan.dns.signatures import judged, named_keys, set_fault, sets_of
 from portolan.dns.sizes import comes
 from portolan.dns.tree import Tree, above, address_records, within
@@ -56,6 +56,12 @@ class _Begun(Value, frozen=True):
     server: Reached | None
 
 
+def _some_refuse(estate: Estate) -> bool:
+    """Whether any resolver of the estate refuses names."""
+    services = (each for machine in machines(estate) for each in machine.services.values())
+    return any(isinstance(each, Resolver) and bool(each.refuses) for each in services)
+
+
 class Naming:
     """The estate's zones made ready, with what reaches their servers handed in."""
 
@@ -76,15 +82,13 @@ class Naming:
         #: What resolvers do as their program does it.
         self._ways_of = ways_of
         self.tree = Tree(estate)
-        self.refusing = any(
-            isinstance(service, Resolver) and bool(service.refuses)
-            for machine in machines(estate)
-            for service in machine.services.values()
-        )
+        boxes = (estate.routers, estate.hosts)
+        self.refusing = shared.lately("refusing", boxes, lambda: _some_refuse(estate))
         self._ways: dict[tuple[int, IPAddress], Connection] = {}
         #: What ordinary resolvers found, by the name and by what they are like.
         self._ordinary: dict[tuple[str, Asker], Answer] = {}
-        self._servers = Servers(estate, self.tree, reach, described, self._addresses_of, self._way_out, now)
+        holders = shared.lately("holders", boxes, lambda: holders_of(estate))
+        self._servers = Servers(estate, self.tree, holders, reach, described, self._addresses_of, self._way_out, now)
 
     def forget(self) -> None:
         """Lets go of what resolvers found; it is found again."""

@@ -49,11 +49,26 @@ class Reached(Value, frozen=True):
 _Key = tuple[object, ...]
 
 
+#: By a zone's name: the machines whose name servers hold it.
+Holders = dict[str, list[tuple[Machine, Service]]]
+
+
 def _key_of(zone: Zone, cut: Cut | None, parent: Zone | None, asker: Asker) -> _Key:
     named = tuple(map(id, cut.servers)) if cut is not None else None
     above = parent.name if parent is not None else None
     # What is remembered of the asked name does not count where servers are looked for.
     return (zone.name, named, above, asker.label, asker.machine, asker.service, asker.client, asker.validates, asker.at)
+
+
+def holders_of(estate: Estate) -> Holders:
+    """Who holds each zone."""
+    found: Holders = {}
+    for machine in machines(estate):
+        for service in machine.services.values():
+            if isinstance(service, NameServer):
+                for zone in service.zones:
+                    found.setdefault(zone, []).append((machine, service))
+    return found
 
 
 class Servers:
@@ -63,6 +78,7 @@ class Servers:
         self,
         estate: Estate,
         tree: Tree,
+        holders: Holders,
         reach: Callable[[Any, IPAddress, int, str], Connection],
         described: Callable[[IPAddress], bool],
         resolve: Callable[[str, Asker], list[IPAddress]],
@@ -80,12 +96,7 @@ class Servers:
         self._walking: set[_Key] = set()
         #: Whether a zone was met again while its own servers were looked for.
         self._in_circle = False
-        self._holders: dict[str, list[tuple[Machine, Service]]] = {}
-        for machine in machines(estate):
-            for service in machine.services.values():
-                if isinstance(service, NameServer):
-                    for zone in service.zones:
-                        self._holders.setdefault(zone, []).append((machine, service))
+        self._holders = holders
 
     def reached(
         self, zone: Zone, cut: Cut | None, parent: Zone | None, asker: Asker, below: tuple[str, ...] = ()

@@ -1,6 +1,6 @@
 """What a reader of an estate would guess where nothing is written: one place for every such rule."""
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from ipaddress import IPv4Network, IPv6Network
 from operator import itemgetter
 
@@ -164,14 +164,12 @@ def _by_interface(machine: Machine | Vantage) -> dict[str, tuple[str, tuple[IPIn
     return {each.name: (each.network, each.address) for each in machine.interfaces.values()}
 
 
-def resolvers_named(estate: Estate) -> Iterator[tuple[Place, IPAddress]]:
-    """Every address at which a machine, a visitor or a resolver asks for names, with where that is said."""
-    clients: list[Machine | Vantage] = [*machines(estate), *estate.vantages.values()]
+def resolvers_named(clients: Iterable[Machine | Vantage]) -> Iterator[tuple[Place, IPAddress]]:
+    """Every address at which machines, their resolvers or visitors ask for names, with where that is said."""
     for client in clients:
         for address in client.resolver if isinstance(client.resolver, tuple) else ():
             yield client.place.key("resolver"), address
-    for machine in machines(estate):
-        for service in machine.services.values():
+        for service in client.services.values() if isinstance(client, Machine) else ():
             if isinstance(service, Resolver):
                 for address in service.forwards_to:
                     yield service.place.key("forwards_to"), address

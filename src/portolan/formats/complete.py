@@ -29,7 +29,7 @@ from portolan.formats.keys import INTERNAL
 from portolan.formats.reader import Path, Reader
 from portolan.formats.zone_file import read_version, read_zone
 from portolan.source.nearest import did_you_mean
-from portolan.source.place import Place, Span, place_in_file
+from portolan.source.place import Place, Span, place_in_file, span_of
 from portolan.source.plain import one_line
 
 Values = dict[str, Any]
@@ -335,8 +335,10 @@ def _lines(values: Values, key: str, node: Node) -> list[tuple[str, Span]]:
     parts = iter(nodes)
     found = []
     for text in texts:
-        part = next(each for each in parts if each.value == text)
-        found.append((text, Place((), part).span))
+        part = next(parts)
+        while part.value != text:
+            part = next(parts)
+        found.append((text, span_of(part)))
     return found
 
 

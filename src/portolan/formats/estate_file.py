@@ -17,7 +17,7 @@ from portolan.formats.read_from import cite
 from portolan.formats.reader import BAD, converter, plan_of
 from portolan.formats.scalars import UnfitError, estate_path
 from portolan.formats.yaml_nodes import compose
-from portolan.source.place import Place, Span
+from portolan.source.place import Place, Span, span_of
 from portolan.source.plain import one_line
 from portolan.source.problem import EstateError, Problem, Problems
 from portolan.source.value import Value
@@ -140,9 +140,9 @@ def _assembled(files: Files, main: str, problems: Problems) -> MappingNode:
     if len(parts) > _MOST_INCLUDED:
         hint = "Join some of them."
         text = f"the estate includes more than {_MOST_INCLUDED} files"
-        raise EstateError([Problem(Place((), included).span, text, "include", hint)])
+        raise EstateError([Problem(span_of(included), text, "include", hint)])
     for part in parts:
-        span = Place((), part).span
+        span = span_of(part)
         if not isinstance(part.value, str):
             continue
         try:
@@ -163,7 +163,7 @@ def _parsed(files: Files, path: str, cite: Span) -> MappingNode:
     _refuse_placeholders(files.shown(path), data)
     root = compose(files.shown(path), data)
     if not isinstance(root, MappingNode):
-        span = Place((), root).span
+        span = span_of(root)
         raise EstateError(
             [
                 Problem(
@@ -207,7 +207,7 @@ def _add(pairs: list[tuple[Node, Node]], root: MappingNode, problems: Problems) 
             continue
         if key.value == "include":
             problems.add(
-                Place((), key).span,
+                span_of(key),
                 "an included file includes nothing itself",
                 "include",
                 "Name the file in the main file's 'include'.",
@@ -220,7 +220,7 @@ def _add(pairs: list[tuple[Node, Node]], root: MappingNode, problems: Problems) 
             pairs[at] = (pairs[at][0], merged)
         else:
             problems.add(
-                Place((), key).span,
+                span_of(key),
                 f"'{one_line(key.value)}' is written in the main file already",
                 one_line(key.value),
                 "Keep one of them.",

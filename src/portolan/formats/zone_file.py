@@ -351,10 +351,10 @@ def _further(reader: ZoneReader, lines: list[tuple[str, Span]]) -> None:
     """Records that the estate itself states; they and their problems cite its lines."""
     name, problems = reader.zone, reader.problems
     for text, span in lines:
-        alone = _alone(name, text) if len(text) <= _KEPT_LINE else None
+        alone = _alone(name, text, span.file, span.line) if len(text) <= _KEPT_LINE else None
         if alone is not None and not problems.full:
             if problems.count("records of zones", 1, _MOST_RECORDS, span, f"zones.{name}"):
-                reader.records.append(alone.but(file=span.file, line=span.line))
+                reader.records.append(alone)
             continue
         start, noted = len(reader.records), len(problems.found)
         reader.line(text, span.file)
@@ -371,8 +371,8 @@ _KEPT_LINE = 400
 
 
 @lru_cache(8_192)
-def _alone(zone: str, text: str) -> Record | None:
-    """What a line that the estate states holds, where that is one record and nothing is to be said of it; it rests on no other line.
+def _alone(zone: str, text: str, file: str, line: int) -> Record | None:
+    """What a line that an estate states holds, where that is one record and nothing is to be said of it; it rests on no other line.
 
     In a changed estate most lines are what they were.
     """
@@ -382,7 +382,7 @@ def _alone(zone: str, text: str) -> Record | None:
     reader = ZoneReader(zone, problems, _no_file, str)
     reader.line(text, "")
     plain = len(reader.records) == 1 and not reader.defects and not problems.found
-    return reader.records[0] if plain else None
+    return reader.records[0].but(file=file, line=line) if plain else None
 
 
 def _no_file(_path: str) -> bytes:

@@ -25,6 +25,7 @@ from portolan.estate.service import Listener, Service
 from portolan.estate.store import Store, StoreDoor, Way
 from portolan.estate.vantage import Vantage
 from portolan.estate.zone import Zone
+from portolan.journey.moment import each_of, with_fields
 from portolan.source.place import Place
 from portolan.source.shared import Shared
 from portolan.source.value import Value
@@ -89,13 +90,10 @@ def with_programs(estate: Estate, shared: Shared) -> Estate:
         made: _AMachine = shared.of("programs", machine, make)
         return made
 
-    hosts = {name: change(each) for name, each in estate.hosts.items()}
-    routers = {name: change(each) for name, each in estate.routers.items()}
-    if all(hosts[name] is each for name, each in estate.hosts.items()) and all(
-        routers[name] is each for name, each in estate.routers.items()
-    ):
-        return estate
-    return msgspec.structs.replace(estate, hosts=hosts, routers=routers)
+    def all_changed(machines: dict[str, _AMachine]) -> dict[str, _AMachine]:
+        return shared.lately("programs", (machines,), lambda: each_of(machines, change))
+
+    return with_fields(estate, hosts=all_changed(estate.hosts), routers=all_changed(estate.routers))
 
 
 def _is_nginx(service: Service) -> bool:

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from datetime import UTC, datetime
+from operator import is_
 from typing import Any, TypeVar
 
 import msgspec
@@ -30,12 +31,17 @@ def standing(estate: Estate, now: datetime, shared: Shared) -> Estate:
     def machine_then(machine: _AMachine) -> _AMachine:
         return shared.of("standing", machine, lambda: _each_part(then(machine), then), now)
 
-    moved = with_machines(estate, machine_then)
-    stores = _each(moved.stores, then)
-    stores = _each(stores, lambda store: _with(store, buckets=_each(store.buckets, then)))
-    edges = _each(moved.edges, lambda edge: edge_then(edge, now))
-    zones = _each(moved.zones, lambda zone: zone if zone.edge is None else _with(zone, edge=edge_then(zone.edge, now)))
-    return _with(moved, certificates=_each(moved.certificates, then), stores=stores, edges=edges, zones=zones)
+    def all_then(machines: dict[str, _AMachine]) -> dict[str, _AMachine]:
+        return shared.lately("standing", (machines,), lambda: each_of(machines, machine_then), now)
+
+    moved = with_fields(estate, routers=all_then(estate.routers), hosts=all_then(estate.hosts))
+    stores = each_of(moved.stores, then)
+    stores = each_of(stores, lambda store: with_fields(store, buckets=each_of(store.buckets, then)))
+    edges = each_of(moved.edges, lambda edge: edge_then(edge, now))
+    zones = each_of(
+        moved.zones, lambda zone: zone if zone.edge is None else with_fields(zone, edge=edge_then(zone.edge, now))
+    )
+    return with_fields(moved, certificates=each_of(moved.certificates, then), stores=stores, edges=edges, zones=zones)
 
 
 def edge_then(edge: Any, now: datetime) -> Any:
@@ -62,8 +68,10 @@ def not_in_effect(estate: Estate, path: tuple[str | int, ...]) -> Estate:
         unknown = edge.place.path == path and edge.in_effect_from == "unknown"
         return msgspec.structs.replace(edge, in_effect_from=_NEVER) if unknown else edge
 
-    zones = _each(estate.zones, lambda zone: zone if zone.edge is None else _with(zone, edge=waiting(zone.edge)))
-    return _with(estate, edges=_each(estate.edges, waiting), zones=zones)
+    zones = each_of(
+        estate.zones, lambda zone: zone if zone.edge is None else with_fields(zone, edge=waiting(zone.edge))
+    )
+    return with_fields(estate, edges=each_of(estate.edges, waiting), zones=zones)
 
 
 def rebooted(estate: Estate, names: frozenset[str]) -> Estate:
@@ -85,7 +93,7 @@ def all_names(estate: Estate) -> frozenset[str]:
 
 def with_machines(estate: Estate, change: Change) -> Estate:
     """The estate with every machine put through a function; itself where none changes."""
-    return _with(estate, routers=_each(estate.routers, change), hosts=_each(estate.hosts, change))
+    return with_fields(estate, routers=each_of(estate.routers, change), hosts=each_of(estate.hosts, change))
 
 
 def with_facts(estate: Estate, machine: Machine, **facts: Any) -> Estate:
@@ -97,16 +105,18 @@ def with_facts(estate: Estate, machine: Machine, **facts: Any) -> Estate:
 
 def _each_part(machine: _AMachine, change: Change) -> _AMachine:
     """A machine with each of its interfaces and services put through a function; itself where none changes."""
-    return _with(machine, interfaces=_each(machine.interfaces, change), services=_each(machine.services, change))
+    return with_fields(
+        machine, interfaces=each_of(machine.interfaces, change), services=each_of(machine.services, change)
+    )
 
 
-def _each(values: dict[str, _AStruct], change: Change) -> dict[str, _AStruct]:
+def each_of(values: dict[str, _AStruct], change: Change) -> dict[str, _AStruct]:
     """Named values, each put through a function; the same mapping where none changes."""
     changed = {name: change(each) for name, each in values.items()}
-    return values if all(changed[name] is each for name, each in values.items()) else changed
+    return values if all(map(is_, changed.values(), values.values())) else changed
 
 
-def _with(value: _AStruct, **fields: object) -> _AStruct:
+def with_fields(value: _AStruct, **fields: object) -> _AStruct:
     """A value with some fields otherwise; itself where each is what it was."""
     same = all(getattr(value, name) is field for name, field in fields.items())
     return value if same else msgspec.structs.replace(value, **fields)

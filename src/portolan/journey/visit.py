@@ -136,19 +136,24 @@ def _meant(world: World, last: Exchange) -> str | None:
     if not any(isinstance(each, http_kinds.SiteDefault | http_kinds.SiteFirst) for each in response.decisions):
         return None
     host = last.url.host.rstrip(".")
-    found = world.once("sites by name", lambda: _named_sites(world)).of(host)
+    found = _named_sites(world).of(host)
     return next(iter(found)) if len(found) == 1 and response.site.name not in found else None
 
 
 def _named_sites(world: World) -> ByName[str]:
     """The sites that answer to each name, whether they are switched on or not."""
-    found = ByName[str]()
-    for machine in machines(world.estate):
-        for service in machine.services.values():
-            for site in sites_of(service).values():
-                for name in site.names:
-                    found.add(str(name), site.name)
-    return found
+    estate = world.estate
+
+    def gathered() -> ByName[str]:
+        found = ByName[str]()
+        for machine in machines(estate):
+            for service in machine.services.values():
+                for site in sites_of(service).values():
+                    for name in site.names:
+                        found.add(str(name), site.name)
+        return found
+
+    return world.shared.lately("sites by name", (estate.routers, estate.hosts), gathered)
 
 
 def _closed(vantage: Vantage, url: Url) -> Decision | None:

@@ -14,10 +14,10 @@ from portolan.estate.certificate import Certificate
 from portolan.estate.client import Client, PassingProgram
 from portolan.estate.edge import EdgeService
 from portolan.estate.estate import Estate
-from portolan.estate.guesses import attachments, machines, resolvers_named, seat_of
+from portolan.estate.guesses import machines, resolvers_named, seat_of
 from portolan.estate.machine import Host, Machine
 from portolan.estate.network import Interface
-from portolan.estate.places import with_places
+from portolan.estate.places import held_addresses, with_places
 from portolan.estate.service import Listener, Resolver, Service, WebService
 from portolan.estate.site import Upstream
 from portolan.estate.vantage import AsIfVantage, Vantage
@@ -216,11 +216,15 @@ class World:
     def _stated_resolvers(self) -> list[Host]:
         """The resolvers that are stated by public addresses which no box of the estate has."""
         estate = self.estate
-        stated = [address for _, address in resolvers_named(estate)]
+        at_machines = self.shared.lately(
+            "resolvers named",
+            (estate.routers, estate.hosts),
+            lambda: tuple(address for _, address in resolvers_named(machines(estate))),
+        )
+        stated = [*at_machines, *(address for _, address in resolvers_named(estate.vantages.values()))]
         if not stated:
             return []
-        clients: list[Machine | Vantage] = [*machines(estate), *estate.vantages.values()]
-        held = {item.ip for box in clients for _, addresses in attachments(box) for item in addresses}
+        held = held_addresses(estate)
         return [
             self.shared.by("resolver", each, partial(_resolver_at, f"the resolver {each}", each))
             for each in dict.fromkeys(stated)

@@ -1,12 +1,14 @@
-"""What of a box others on its networks meet: worked out once for each box, and shared with changed estates.
+"""What of a box others on its networks meet: worked out once for each box, and for all machines together, and shared with changed estates.
 
 A world of a thousand boxes in which one is otherwise is made of these; devices with their tables are made where a packet comes.
 """
 
+from collections.abc import Iterable
 from typing import NamedTuple
 
 from portolan.estate.base import IPAddress
-from portolan.estate.guesses import attachments, routed_to
+from portolan.estate.estate import Estate
+from portolan.estate.guesses import attachments, machines, routed_to
 from portolan.estate.machine import Machine
 from portolan.estate.vantage import Vantage
 from portolan.source.shared import Shared
@@ -48,6 +50,45 @@ class Facing(NamedTuple):
 def facing(stated: Machine | Vantage, shared: Shared) -> Facing:
     """A box as others meet it; made once."""
     return shared.of("facing", stated, lambda: _made(stated))
+
+
+class Gathered:
+    """Boxes together, in the order written: who has which address on which network."""
+
+    def __init__(self, boxes: Iterable[Machine | Vantage], shared: Shared, before: "Gathered | None" = None) -> None:
+        #: By the identity of what is stated.
+        self.faces: dict[int, Facing] = {}
+        #: By a network's name, by IP version (False: 4), by an address's number: the first that has it.
+        self.near: dict[str, tuple[dict[int, Leg], dict[int, Leg]]] = {}
+        #: All that have an address which several boxes of a network have: network, whether IPv6, number.
+        self.twice: dict[tuple[str, bool, int], tuple[Leg, ...]] = {}
+        #: Those of which more counts than who has an address.
+        self.special: list[tuple[Machine | Vantage, Facing]] = []
+        if before is not None:
+            self.faces = before.faces.copy()
+            self.near = {network: (four.copy(), six.copy()) for network, (four, six) in before.near.items()}
+            self.twice, self.special = before.twice.copy(), before.special.copy()
+        for stated in boxes:
+            self._add(stated, facing(stated, shared))
+
+    def _add(self, stated: Machine | Vantage, face: Facing) -> None:
+        self.faces[id(stated)] = face
+        for leg in face.legs:
+            near = self.near.get(leg.network)
+            if near is None:
+                near = self.near[leg.network] = ({}, {})
+            for v6, value in leg.values:
+                first = near[v6].setdefault(value, leg)
+                if first is not leg and self.faces[id(first.stated)].seat != face.seat:
+                    key = (leg.network, v6, value)
+                    self.twice[key] = (*self.twice.get(key, (first,)), leg)
+        if face.answering or face.proxies or face.sized or face.routed or face.groups:
+            self.special.append((stated, face))
+
+
+def gathered(estate: Estate, shared: Shared) -> Gathered:
+    """The machines of an estate; made once for the same machines, whatever else is otherwise."""
+    return shared.lately("gathered", (estate.routers, estate.hosts), lambda: Gathered(machines(estate), shared))
 
 
 def _made(stated: Machine | Vantage) -> Facing:

@@ -9,20 +9,14 @@ from zlib import crc32
 from portolan.estate.base import IPAddress, IPInterface, is_public
 from portolan.estate.estate import Estate
 from portolan.estate.filter import OneFilter
-from portolan.estate.guesses import (
-    Gateways,
-    machines,
-    passes_on,
-    prefix_of,
-    uplinks,
-)
+from portolan.estate.guesses import Gateways, passes_on, prefix_of, uplinks
 from portolan.estate.machine import Forward, Machine, Router
 from portolan.estate.network import USUAL_MTU, Interface, Network
 from portolan.estate.rules_here import rules_here
 from portolan.estate.service import Service
 from portolan.estate.vantage import AsIfVantage, Vantage
 from portolan.evidence.start import StartFailure
-from portolan.net.facing import Leg, facing
+from portolan.net.facing import Gathered, Leg, facing, gathered
 from portolan.net.listeners import Sockets, Ways, open_sockets
 from portolan.net.routes import Asking, RouteLine, Tables
 from portolan.net.rules import Rules
@@ -229,42 +223,30 @@ class Topology:
         self.shared = Shared() if shared is None else shared
         self._devices: dict[int, Device] = {}
         visitors = (each for each in estate.vantages.values() if each.network)
-        boxes: list[Machine | Vantage] = [*machines(estate), *visitors, *extras]
-        faces = [facing(each, self.shared) for each in boxes]
-        self._faces = {id(stated): face for stated, face in zip(boxes, faces, strict=True)}
+        boxes = Gathered((*visitors, *extras), self.shared, gathered(estate, self.shared))
+        self._faces = boxes.faces
         #: By network, by IP version (False: 4), by an address's number: who has it; a leg until its device is made.
-        self._near: dict[str, _Near] = {}
-        twice: dict[tuple[str, bool, int], tuple[Leg, ...]] = {}
-        for face in faces:
-            for leg in face.legs:
-                near = self._near.get(leg.network)
-                if near is None:
-                    near = self._near[leg.network] = ({}, {})
-                for v6, value in leg.values:
-                    first = near[v6].setdefault(value, leg)
-                    if first is not leg and self._faces[id(first.stated)].seat != face.seat:
-                        key = (leg.network, v6, value)
-                        twice[key] = (*twice.get(key, (first,)), leg)
-        for face in faces:
+        self._near: dict[str, _Near] = boxes.near  # type: ignore[assignment]
+        for _, face in boxes.special:
             for leg in face.answering:
                 if estate.networks[leg.network].kind != "internet":
                     for value in face.own:
                         self._near[leg.network][False].setdefault(value, leg)
         #: Addresses that several boxes of a network have: network, whether IPv6, number.
         self.twice: dict[tuple[str, bool, int], tuple[Port, ...]] = {
-            key: tuple(map(self._port, legs)) for key, legs in twice.items()
+            key: tuple(map(self._port, legs)) for key, legs in boxes.twice.items()
         }
         #: By network: the interfaces at which a machine answers for addresses of others.
         self.proxies: dict[str, list[Port]] = {}
-        for face in faces:
+        for _, face in boxes.special:
             for leg in face.proxies:
                 self.proxies.setdefault(leg.network, []).append(self._port(leg))
         #: Whether anything says how large packets may be.
-        self.sized = any(network.mtu for network in estate.networks.values()) or any(face.sized for face in faces)
+        self.sized = any(each.mtu for each in estate.networks.values()) or any(face.sized for _, face in boxes.special)
         self._internet = self._near.get("internet", ({}, {}))
-        self._ranges = self._routed_ranges()
+        self._ranges = self._routed_ranges(boxes)
         groups: dict[str, list[IPAddress]] = {name: [] for name in estate.groups}
-        for stated, face in zip(boxes, faces, strict=True):
+        for stated, face in boxes.special:
             for name, addresses in face.groups:
                 if name in groups and stated.name in (estate.hosts, estate.routers)[isinstance(stated, Router)]:
                     groups[name] += addresses
@@ -353,11 +335,11 @@ class Topology:
                     return uplink
         return port
 
-    def _routed_ranges(self) -> list[tuple[bool, int, int, Port]]:
+    def _routed_ranges(self, boxes: Gathered) -> list[tuple[bool, int, int, Port]]:
         found: list[tuple[bool, int, int, Port]] = []
-        for machine in machines(self.estate):
-            for name, address in self._faces[id(machine)].routed:
-                line = next((port for port in self.device(machine).ports if port.name == name), None)
+        for stated, face in boxes.special:
+            for name, address in face.routed:
+                line = next((port for port in self.device(stated).ports if port.name == name), None)
                 if line is not None and line.network.kind == "internet":
                     whole = (1 << (128 if address.version == 6 else 32)) - 1
                     found.append((address.version == 6, int(address), whole, line))

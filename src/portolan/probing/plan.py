@@ -85,7 +85,7 @@ def _servers(estate: Estate, host: str) -> Iterator[Server]:
                         seen.add(address)
                         what = "the name server" if serves else "the resolver"
                         yield Server(f"{what} {machine.name}", address)
-    for _, address in resolvers_named(estate):
+    for _, address in resolvers_named([*machines(estate), *estate.vantages.values()]):
         if address not in seen and not is_loopback(address):
             seen.add(address)
             yield Server("the resolver", address)

@@ -36,6 +36,12 @@ class Node(Protocol):
         """A scalar's text, a list's items, or a mapping's pairs."""
 
 
+def span_of(node: Node) -> Span:
+    """Where a node starts."""
+    mark = node.start_mark
+    return Span(mark.name, mark.line + 1, mark.column + 1)
+
+
 class Place:
     """A value's spot in the estate document: the path of keys that leads to it, its node, and its name's node."""
 
@@ -49,8 +55,7 @@ class Place:
     @property
     def span(self) -> Span:
         """File, line and column where the value's name stands, else where the value starts."""
-        mark = (self.name or self.node).start_mark
-        return Span(mark.name, mark.line + 1, mark.column + 1)
+        return span_of(self.name or self.node)
 
     def key(self, name: str) -> "Place":
         """The place of one of this mapping's entries (its key's position), or this place if it has none such."""

@@ -51,8 +51,9 @@ WORDS = {
     79: "it is no authority's certificate",
 }
 
-#: As Debian and most others set it: keys of 112 bits of strength, no SHA-1.
-_CIPHERS = b"ALL:@SECLEVEL=2"
+#: The level as Debian and most others set it: keys of 112 bits of strength, no SHA-1. The two that are spoken of below, no more:
+#: a client lists what it has each time anew.
+_CIPHERS = b"ECDHE-RSA-AES128-GCM-SHA256:ECDHE-ECDSA-AES128-GCM-SHA256:@SECLEVEL=2"
 _RSA, _ECDSA = bytes.fromhex("c02f"), bytes.fromhex("c02b")
 _TLS12 = bytes.fromhex("0303")
 _HANDSHAKE = 22
@@ -87,7 +88,10 @@ class Judge:
         return True
 
     def complaints(self, chain: Sequence[bytes]) -> tuple[tuple[Complaint, ...], tuple[bytes, ...]]:
-        """What it says of a chain that is sent, the leaf first, and the path that it took; no complaint where it is content."""
+        """What it says of a chain that is sent, the leaf first, and the path that it took.
+
+        Where it is content, there is no complaint, and of the path the end alone.
+        """
         self._noted = []
         connection = self._connection()
         self._step(connection)
@@ -99,7 +103,8 @@ class Judge:
             part = message[start : start + _RECORD]
             connection.bio_write(bytes([_HANDSHAKE]) + _TLS12 + len(part).to_bytes(2, "big") + part)
         self._step(connection)
-        return tuple(self._noted), tuple(map(self._der, connection.get_verified_chain() or ()))
+        path = connection.get_verified_chain() or []
+        return tuple(self._noted), tuple(map(self._der, path if self._noted else path[-1:]))
 
     def _connection(self) -> "SSL.Connection":
         """A client that has not said anything yet."""
