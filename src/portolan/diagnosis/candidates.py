@@ -135,6 +135,8 @@ _SECTIONS = ("networks", "routers", "hosts", "groups", "zones", "edges", "stores
 _BESIDE, _MANY_OBJECTS = 0.4, 150
 #: What it costs more that a word of a closed choice was left out.
 _UNSAID = 0.1
+#: Where a machine says to whom it hands on, and what it costs that somebody else beside it was meant.
+_HANDS_ON, _BESIDE_IT = frozenset(("to", "inside", "gateway")), 1.6
 #: What it takes off that a change states what was looked for and found nowhere, where nothing was said.
 _FITTING = 0.8
 #: Of one fact so many values of siblings are tried, and so many items of a list.
@@ -186,6 +188,11 @@ class _Work:
         }
         #: Addresses that something refers to and nobody has.
         self.orphans = [each for each in about.addresses if each not in held]
+        #: By a network's name: the machines on it, with their addresses there.
+        self._on: dict[str, list[tuple[str, str]]] = {}
+        for machine in machines(estate):
+            for each in machine.interfaces.values():
+                self._on.setdefault(each.network, []).extend((machine.name, str(item.ip)) for item in each.address)
         self._siblings: dict[tuple[type, str], dict[str, int]] = {}
         #: By type and key, where a sibling says something in many words.
         self._large: dict[type, dict[str, Place]] = {}
@@ -263,11 +270,23 @@ class _Work:
         if place.path[-1] in ("on", "in", "out", "not_on", "via_interface") or "interfaces" in place.path[-2:]:
             machine = self.estate.hosts.get(str(place.path[1])) or self.estate.routers.get(str(place.path[1]))
             others += machine.interfaces if machine is not None else ()
+        near = {each: _BESIDE_IT for each in self._beside(place.path) if each != text}
         for slip in slips(holds, text, self.about, others)[:MOST_SLIPS]:
-            cost = slip.cost + (_UNLIKELY if place.path[-1] in _VERDICTS else 0.0)
-            if holds.refers and self._speaks_of(slip.meant) and not self._speaks_of(text):
+            near[slip.meant] = min(slip.cost, near.get(slip.meant, slip.cost))
+        for meant, far in sorted(near.items(), key=lambda each: each[1]):
+            cost = far + (_UNLIKELY if place.path[-1] in _VERDICTS else 0.0)
+            if holds.refers and self._speaks_of(meant) and not self._speaks_of(text):
                 cost -= 1.0
-            yield self._meant(place, text, slip.meant, cost, holds)
+            yield self._meant(place, text, meant, cost, holds)
+
+    def _beside(self, path: tuple[str | int, ...]) -> list[str]:
+        """The addresses of those beside a machine, where it says to whom it hands on: it reaches no others without a router."""
+        machine = self.estate.hosts.get(str(path[1])) or self.estate.routers.get(str(path[1]))
+        if machine is None or path[-1] not in _HANDS_ON or path[2] not in ("forwards", "one_to_one", "gateway"):
+            return []
+        own = {each.network for each in machine.interfaces.values()} - {"internet"}
+        held = (each for network in sorted(own) for name, each in self._on.get(network, ()) if name != machine.name)
+        return list(dict.fromkeys(held))[:MOST_SLIPS]
 
     def _speaks_of(self, name: str) -> bool:
         """Whether something is named as what is asked for."""
@@ -352,6 +371,7 @@ class _Work:
             yield from ((f"{port} tls" if tls else str(port), ADDED) for port, tls in self.wanted.ports)
         if key in ("names", "canonical", "pages_at", "objects_at"):
             yield from self._free_names(key)
+        yield from ((each, ADDED) for each in self._beside((*value.place.path, key)))
         if key in ("tcp", "udp", "ports", "port"):
             yield from ((str(port), ADDED) for port, _ in self.wanted.ports)
         if key == "asks_from":

@@ -5,6 +5,7 @@ from functools import cached_property
 from portolan.diagnosis.base import Case, Finding
 from portolan.diagnosis.candidate import Candidate
 from portolan.diagnosis.exposure import Exposure, exposure
+from portolan.diagnosis.homeward import Homeward, homeward
 from portolan.diagnosis.losing import assumes_instead, loses_content
 from portolan.diagnosis.proposal import GUARDED, Proposal, Safety
 from portolan.diagnosis.registry import proposals
@@ -63,6 +64,12 @@ class _Ended(Value, frozen=True):
 
     what: tuple[tuple[str, str], ...]
     depth: tuple[int, int]
+    #: The kinds of what stopped it, with the objects that they are about.
+    kinds: frozenset[tuple[str, tuple[object, ...]]] = frozenset()
+
+    def past(self, before: "_Ended") -> bool:
+        """Whether something that ended another visit does not end this one."""
+        return not set(before.what) <= set(self.what)
 
 
 class _Further(Value, frozen=True):
@@ -72,12 +79,15 @@ class _Further(Value, frozen=True):
     world: World
     visit: Visit
     depth: tuple[int, int]
+    homeward: int
+    #: Whether it ends by the same kind of thing at the same object as before.
+    alike: bool
 
     @property
-    def rank(self) -> tuple[int, int, float]:
-        """What leads furthest comes first: in more exchanges, deeper, past more decisions; then what is nearest."""
+    def rank(self) -> tuple[float, ...]:
+        """What leads furthest comes first: in more exchanges, deeper, nearer home, by something else, past more decisions; then what is nearest."""
         past = sum(len(each.decisions) for each in self.visit.tree)
-        return (-self.depth[0], -self.depth[1], self.candidate.cost - _PAST * past)
+        return (*(-each for each in self.depth), -self.homeward, self.alike, self.candidate.cost - _PAST * past)
 
 
 class _Weighed(Value, frozen=True):
@@ -152,6 +162,10 @@ class Repair:
         return self._told(steps, weighed)
 
     @cached_property
+    def _homeward(self) -> Homeward:
+        return homeward(self._case)
+
+    @cached_property
     def _here(self) -> _Ended:
         return _ended(self.trial.first)
 
@@ -166,14 +180,15 @@ class Repair:
             return None
         world, after = made
         missed, there = bool(misses(trial.expectation, after)), _ended(after)
-        if missed and (candidate.alone or there.what == here.what or there.depth < here.depth):
+        if missed and (candidate.alone or not there.past(here) or there.depth < here.depth):
             return None
         spoils = stops_services(trial.world, world) or loses_content(trial.world.estate, world.estate)
         if spoils or assumes_instead(candidate.patch, after):
             return None
         if missed:
             # What it takes from somebody else, a second change may give back.
-            self._further.append(_Further(candidate, world, after, there.depth))
+            alike = bool(here.kinds) and here.kinds <= there.kinds
+            self._further.append(_Further(candidate, world, after, there.depth, self._homeward.came(after), alike))
             return None
         return None if trial.breaks_others(world) else (world, after, trial.mended(world))
 
@@ -275,7 +290,7 @@ class Repair:
         )
 
     def followed(self) -> list[_Further]:
-        """The first changes that are worth following: those that lead furthest, and not all of one object."""
+        """The first changes that are worth following: those that lead furthest, not all of one object, and the nearest of all."""
         held: dict[tuple[object, ...], int] = {}
         found = []
         for each in sorted(self._further, key=lambda one: one.rank):
@@ -285,7 +300,8 @@ class Repair:
                 found.append(each)
             if len(found) == _MOST_FOLLOWED:
                 break
-        return found
+        nearest = min(self._further, key=lambda one: one.candidate.cost, default=None)
+        return found if nearest is None or nearest in found else [*found[:1], nearest, *found[1:]]
 
     def step(self, first: _Further) -> Step:
         """A change that leads further as a step: the cause that it is, and its remedy."""
@@ -332,7 +348,8 @@ def _ended(found: Visit) -> _Ended:
     if found.stop is None:
         return _Ended(((str(found.outcome), found.outcome.final_url),), depth)
     stops = [each for exchange in found.tree for each in exchange.decisions if each.stops]
-    return _Ended(tuple((each.kind, each.text) for each in (*stops, found.stop)), depth)
+    kinds = frozenset((each.kind, each.place.path if each.place is not None else ()) for each in stops)
+    return _Ended(tuple((each.kind, each.text) for each in (*stops, found.stop)), depth, kinds)
 
 
 def _of_one_thing(one: Place | None, other: Place | None) -> bool:

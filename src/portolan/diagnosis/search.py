@@ -355,18 +355,32 @@ class _Mending(Trial):
             state = _State(each.world, each.visit, each.candidate.patch, (repair.step(each),))
             starts.append((state, part if starts else self.most))
         best: tuple[int, float, list[Step], Visit] | None = None
-        for start, most in starts:
-            if self._tried > bound:
-                break
-            steps = [*start.steps, *(more := self._from(start.world, start.patch, most, max(0, deeper - 1)))]
-            made = self._mends(steps) if more else None
-            if made is None:
-                continue
-            laid_open = exposure(self.world, made[0], self.asked_for(self.first), made[1])
-            cost = repair.cost(steps) - self.mended(made[0])
-            if not laid_open.closed and (best is None or (len(steps), cost) < best[:2]):
-                best = len(steps), cost, steps, made[1]
-        return None if best is None else best[2:]
+        # Two changes before three: from no start it is looked for further before all were looked at.
+        for more in range(max(1, deeper)):
+            for start, most in starts:
+                if self._tried > bound * (more + 1):
+                    break
+                steps = [*start.steps, *(rest := self._from(start.world, start.patch, most, more))]
+                made = self._mends(steps) if rest else None
+                if made is None:
+                    continue
+                steps, final = self._fewest(steps, made[1])
+                laid_open = exposure(self.world, made[0], self.asked_for(self.first), final)
+                cost = repair.cost(steps) - self.mended(made[0])
+                if not laid_open.closed and (best is None or (len(steps), cost) < best[:2]):
+                    best = len(steps), cost, steps, final
+            if best is not None:
+                return best[2:]
+        return None
+
+    def _fewest(self, steps: list[Step], final: Visit) -> tuple[list[Step], Visit]:
+        """The steps without those that turn out not to be needed: what a later one wrote anew, an earlier one need not have written."""
+        for step in steps[:-1]:
+            rest = [each for each in steps if each is not step]
+            made = self._mends(rest)
+            if made is not None:
+                steps, final = rest, made[1]
+        return steps, final
 
     def _in_turn(self, steps: list[Step]) -> list[Step]:
         """The steps, their remedies with what the visitor gets after each and all causes before it."""
