@@ -14,10 +14,10 @@ class Homeward(Value, frozen=True):
     named: frozenset[tuple[str, str]]
 
     def came(self, visit: Visit) -> int:
-        """How near a visit came: to the expected site (4), to one named for the host (3), to a program (2) or a box (1) of theirs, to none (0)."""
+        """How near the last exchange of a visit came: to the expected site (4), to one named for the host (3), to a program (2) or a box (1) of theirs, to none (0)."""
         machines = {machine for machine, _ in self.wanted | self.named}
         nearest = 0
-        for exchange in visit.tree:
+        for exchange in visit.exchanges[-1].tree:
             for attempt in exchange.attempts:
                 reached = attempt.reached.name if attempt.reached is not None else None
                 if reached in machines:

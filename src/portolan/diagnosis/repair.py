@@ -85,9 +85,10 @@ class _Further(Value, frozen=True):
 
     @property
     def rank(self) -> tuple[float, ...]:
-        """What leads furthest comes first: in more exchanges, deeper, nearer home, by something else, past more decisions; then what is nearest."""
+        """What leads furthest comes first: in more exchanges, nearer home, deeper, by something else, past more decisions; then what is nearest."""
         past = sum(len(each.decisions) for each in self.visit.tree)
-        return (*(-each for each in self.depth), -self.homeward, self.alike, self.candidate.cost - _PAST * past)
+        exchanges, depth = self.depth
+        return (-exchanges, -self.homeward, -depth, self.alike, self.candidate.cost - _PAST * past)
 
 
 class _Weighed(Value, frozen=True):

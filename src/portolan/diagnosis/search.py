@@ -112,7 +112,7 @@ class _Mending(Trial):
                 # A cause that others have to mend is an answer: what several changes here would do instead is looked for less far.
                 advised = any(not each.patch for step in steps[:1] for each in step.remedies)
                 far = final is None and not advised
-                bound = self.most * (3 if far else 1 if final is not None else 2)
+                bound = self.most * (4 if far else 1 if final is not None else 2)
                 other = self._further_on(
                     repair, bound, self.most if far else self.most // _PART, self.deeper if far else 0
                 )
@@ -357,30 +357,31 @@ class _Mending(Trial):
         best: tuple[int, float, list[Step], Visit] | None = None
         # Two changes before three: from no start it is looked for further before all were looked at.
         for more in range(max(1, deeper)):
+            until = self._tried + bound
             for start, most in starts:
-                if self._tried > bound * (more + 1):
+                if self._tried > until:
                     break
                 steps = [*start.steps, *(rest := self._from(start.world, start.patch, most, more))]
                 made = self._mends(steps) if rest else None
                 if made is None:
                     continue
-                steps, final = self._fewest(steps, made[1])
-                laid_open = exposure(self.world, made[0], self.asked_for(self.first), final)
-                cost = repair.cost(steps) - self.mended(made[0])
+                steps, (world, final) = self._fewest(steps, made)
+                laid_open = exposure(self.world, world, self.asked_for(self.first), final)
+                cost = repair.cost(steps) - self.mended(world)
                 if not laid_open.closed and (best is None or (len(steps), cost) < best[:2]):
                     best = len(steps), cost, steps, final
             if best is not None:
                 return best[2:]
         return None
 
-    def _fewest(self, steps: list[Step], final: Visit) -> tuple[list[Step], Visit]:
+    def _fewest(self, steps: list[Step], made: tuple[World, Visit]) -> tuple[list[Step], tuple[World, Visit]]:
         """The steps without those that turn out not to be needed: what a later one wrote anew, an earlier one need not have written."""
         for step in steps[:-1]:
             rest = [each for each in steps if each is not step]
-            made = self._mends(rest)
-            if made is not None:
-                steps, final = rest, made[1]
-        return steps, final
+            without = self._mends(rest)
+            if without is not None:
+                steps, made = rest, without
+        return steps, made
 
     def _in_turn(self, steps: list[Step]) -> list[Step]:
         """The steps, their remedies with what the visitor gets after each and all causes before it."""
