@@ -108,15 +108,18 @@ class _Mending(Trial):
             return smaller.but(remedies=(*smaller.remedies, *asked_instead(self)))
         # A check, which tries little for each question, leaves the rest to who asks one.
         if self.most >= MOST_TRIED and not self.of_several:
-            if final is None or len(steps) > _LONG:
+            laid = final is not None and len(steps) > 1 and _weakening(steps)
+            if final is None or len(steps) > _LONG or laid:
                 # A cause that others have to mend is an answer: what several changes here would do instead is looked for less far.
                 advised = any(not each.patch for step in steps[:1] for each in step.remedies)
-                far = final is None and not advised
+                far = (final is None and not advised) or laid
                 bound = self.most * (4 if far else 1 if final is not None else 2)
                 other = self._further_on(
                     repair, bound, self.most if far else self.most // _PART, self.deeper if far else 0
                 )
-                if other is not None and (final is None or len(other[0]) < len(steps)):
+                if other is not None and (
+                    final is None or (_weakening(other[0]), len(other[0])) < (_weakening(steps), len(steps))
+                ):
                     steps, final = other
             if final is not None and len(steps) > 1:
                 steps = self._in_turn(self._each_alone(steps))
@@ -452,6 +455,13 @@ def _rank(part: tuple[str, Patch]) -> int:
     """Where a step stands in that order; what is none of it comes last, in the order met."""
     sections = [str(change["path"]).split("/")[1] for change in part[1]]
     return min((_FIRST.index(each) if each in _FIRST else _LAST for each in sections), default=_LAST)
+
+
+def _weakening(steps: list[Step]) -> bool:
+    """Whether what was chosen for one of the causes weakens, or is not handed out at all."""
+    told = {(each.text, each.safety) for step in steps for each in step.remedies}
+    safe = {text for text, safety in told if safety is not Safety.WEAKENS}
+    return any(step.chosen is not None and bool(step.chosen.patch) and step.chosen.text not in safe for step in steps)
 
 
 def _class_of(each: _Tried, tried: list[_Tried]) -> Safety:
