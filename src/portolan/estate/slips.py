@@ -10,7 +10,7 @@ import typing
 from collections import Counter
 from collections.abc import Iterable, Iterator
 from datetime import datetime, timedelta
-from functools import cache
+from functools import cache, lru_cache
 from ipaddress import ip_address, ip_network
 from typing import Any, Literal
 
@@ -46,6 +46,8 @@ _NAME = re.compile(r"(?<![\w./-])(?:\*\.)?[a-z0-9_](?:[a-z0-9_-]*\.)+[a-z][a-z0-
 _BY_DISTANCE, _FAR = {1: 1.0, 2: 1.4, 3: 1.8}, 2.5
 #: What one more mention elsewhere takes off, and how many count.
 _MENTION, _MOST_MENTIONS = 0.06, 6
+#: What stands here is named as files are, and no host.
+_OF_FILES = frozenset(("files", "file", "index_files", "copy", "inventory", "page"))
 #: So many ports are thought of, those that are asked first.
 _MOST_PORTS = 48
 
@@ -58,28 +60,51 @@ class Slip(Value, frozen=True):
 
 
 class Known(Value, frozen=True):
-    """What an estate states anywhere, with how often: its addresses, names and words; and the ports that are asked or listened on."""
+    """What an estate states anywhere, with how often: its addresses, names and words; and the ports that are asked or listened on.
+
+    `with_ranges` are the addresses together with those that ranges begin with, which nobody has.
+    """
 
     addresses: Words
     names: Words
     words: Words
     ports: tuple[str, ...]
+    with_ranges: Words | None = None
+
+    def said_like(self, text: str) -> Words:
+        """The addresses that stand where one like a text may: a range beside ranges, an address beside addresses."""
+        ranged = self.with_ranges if _begins_range(text) else None
+        return self.addresses if ranged is None else ranged
 
 
 def known(root: Node, asked: Iterable[str] = (), ports: Iterable[int] = (), beside: Iterable[str] = ()) -> Known:
     """What a document states and may be shown, and what is said `beside` it; and the names and ports that are asked for."""
-    addresses, names, words = Words(), Words(asked), Words()
+    addresses, ranges, names, words = Words(), Words(), Words(asked), Words()
+    for text in texts(root, secret_keys() | _OF_FILES):
+        names.update(_NAME.findall(text))
     for text in texts(root, secret_keys()):
+        held = ranges if _begins_range(text) else addresses
         for each in (*_V4.findall(text), *(_V6.findall(text) if ":" in text else ())):
             if is_address(each):
-                addresses[each] += 1
-        names.update(_NAME.findall(text))
+                held[each] += 1
         if "/" in text or "." in text or text.isalpha():
             words[text] += 1
     for text in beside:
         held = addresses if is_address(text) else names
         held[text] = held[text] or 1
-    return Known(addresses, names, words, tuple(dict.fromkeys(map(str, ports)))[:_MOST_PORTS])
+    asked_ports = tuple(dict.fromkeys(map(str, ports)))[:_MOST_PORTS]
+    return Known(addresses, names, words, asked_ports, Words(addresses + ranges))
+
+
+@lru_cache(1024)
+def _begins_range(text: str) -> bool:
+    """Whether a text is a range of several addresses by its first one."""
+    if "/" not in text:
+        return False
+    try:
+        return ip_network(text).num_addresses > 1
+    except ValueError:
+        return False
 
 
 def apart(one: str, other: str, about: Known) -> float:
@@ -88,7 +113,7 @@ def apart(one: str, other: str, about: Known) -> float:
     if left is not None and right is not None:
         if left[0] == right[0]:
             return 1.2
-        return _apart(left[0], right[0]) - _mentions(about.addresses, left[0], right[0])
+        return _apart(left[0], right[0]) - _mentions(about.said_like(other), left[0], right[0])
     return _cost(one, other)
 
 
@@ -225,7 +250,8 @@ def _address(text: str, about: Known) -> Iterator[Slip]:
         return
     if slash and not text.endswith(("/32", "/128")):
         yield Slip(plain, 1.5)
-    for other in about.addresses.near(plain, "." if version == 4 else ":"):
+    said = about.said_like(text)
+    for other in said.near(plain, "." if version == 4 else ":"):
         if ip_address(other).version == version and other != plain:
             meant = other
             if slash:
@@ -234,7 +260,7 @@ def _address(text: str, about: Known) -> Iterator[Slip]:
                 except ValueError:
                     continue
                 meant = str(net) if plain == str(ip_network(text, strict=False).network_address) else f"{other}/{mask}"
-            yield Slip(meant, _apart(plain, meant.partition("/")[0]) - _mentions(about.addresses, plain, other))
+            yield Slip(meant, _apart(plain, meant.partition("/")[0]) - _mentions(said, plain, other))
 
 
 def _apart(one: str, other: str) -> float:
