@@ -155,8 +155,9 @@ def _parted(case: Case, machine: Machine, asked: Hop, answered: Hop) -> OtherLin
         return None
     line = device.route(asked.before[0])
     if port.network.kind == "internet":
-        if answered.leaving == port.name:
-            return None
+        own = any(each.version == asked.before[2].version for each in port.addresses)
+        if answered.leaving == port.name or not own:
+            return None  # a line without an address of that kind is none to answer by
         return OtherLineClue(machine, asked.before[2], None, port.name)
     brought = _brought_by(case, asked)
     if brought is None or (line is not None and line.via == brought):
