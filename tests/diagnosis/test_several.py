@@ -109,3 +109,30 @@ def test_how_near_home_a_visit_comes(changes, near):
     home = homeward(Case(world, visit(world, url, vantage), expectation))
     after = World(patched(ready, changes).estate, NOW)
     assert home.came(visit(after, url, after.there(vantage))) == near
+
+
+def test_whichever_certificate_covers_the_name_was_meant():
+    """However it is called: that mends every name of the service, and getting another one anew only the one that is asked for."""
+    loaded = patched(base("many-sites").loaded, [_set("/hosts/vela/services/web/certificate", "press")])
+    found = explain(
+        World(loaded.estate, NOW),
+        "https://visit.kestrel-ridge.example/",
+        loaded.estate.vantages["street"],
+        lambda patch: patched(loaded, patch).estate,
+    )
+    assert found.best is not None
+    assert found.best.patch == [{"op": "replace", "path": "/hosts/vela/services/web/certificate", "value": "ridge"}]
+
+
+def test_a_line_without_ipv6_gets_an_address_and_no_second_table():
+    """Where a router has no address of a kind on its line, it answers by no other line: the provider has to give it one."""
+    loaded = patched(base("dual-stack").loaded, [_taken("/routers/gateway/interfaces/line/address/1")])
+    found = explain(
+        World(loaded.estate, NOW),
+        "https://visit.kestrel-ridge.example/",
+        loaded.estate.vantages["six"],
+        lambda patch: patched(loaded, patch).estate,
+    )
+    assert [cause.code for cause in found.causes] == ["route-missing"]
+    assert not any(remedy.patch for remedy in found.remedies)
+    assert any("IPv6 address for gateway from the provider" in remedy.text for remedy in found.remedies)

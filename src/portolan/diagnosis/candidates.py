@@ -18,6 +18,7 @@ from portolan.estate.estate import Estate
 from portolan.estate.filter import Chain, NamedChain
 from portolan.estate.guesses import machines
 from portolan.estate.machine import Machine
+from portolan.estate.names import answers_to
 from portolan.estate.network import Group, Interface
 from portolan.estate.service import Listener
 from portolan.estate.site import Site
@@ -137,6 +138,8 @@ _BESIDE, _MANY_OBJECTS = 0.4, 150
 _UNSAID = 0.1
 #: Where a machine says to whom it hands on, and what it costs that somebody else beside it was meant.
 _HANDS_ON, _BESIDE_IT = frozenset(("to", "inside", "gateway")), 1.6
+#: What it costs that a certificate was meant which covers what is asked for, however it is called.
+_COVERS = 1.5
 #: What it takes off that a change states what was looked for and found nowhere, where nothing was said.
 _FITTING = 0.8
 #: Of one fact so many values of siblings are tried, and so many items of a list.
@@ -188,6 +191,12 @@ class _Work:
         }
         #: Addresses that something refers to and nobody has.
         self.orphans = [each for each in about.addresses if each not in held]
+        #: The certificates that cover a name which is asked for.
+        self.covering = [
+            each.name
+            for each in estate.certificates.values()
+            if any(answers_to(str(name), host) for name in each.names for host in wanted.hosts)
+        ][:MOST_SLIPS]
         #: By a network's name: the machines on it, with their addresses there.
         self._on: dict[str, list[tuple[str, str]]] = {}
         for machine in machines(estate):
@@ -271,6 +280,8 @@ class _Work:
             machine = self.estate.hosts.get(str(place.path[1])) or self.estate.routers.get(str(place.path[1]))
             others += machine.interfaces if machine is not None else ()
         near = {each: _BESIDE_IT for each in self._beside(place.path) if each != text}
+        if "certificates" in holds.refers:
+            near |= {each: _COVERS for each in self.covering if each != text}
         for slip in slips(holds, text, self.about, others)[:MOST_SLIPS]:
             near[slip.meant] = min(slip.cost, near.get(slip.meant, slip.cost))
         for meant, far in sorted(near.items(), key=lambda each: each[1]):
