@@ -372,6 +372,16 @@ def addresses_of(machine: Machine) -> list[IPAddress]:
     return list(machine.addresses)
 
 
+def kind_missing_on_its_line(case: Case, device: Machine | Vantage) -> int | None:
+    """The IP version of what cannot be reached, where a machine is on the internet without any address of that kind."""
+    connection = case.exchange.connection
+    if connection is None or not isinstance(device, Machine):
+        return None
+    kind = connection.address.version
+    lines = [each.address for each in device.interfaces.values() if each.network == "internet"]
+    return kind if lines and not any(item.version == kind for held in lines for item in held) else None
+
+
 def target_of(forward: Forward) -> str:
     """Where a forward leads, in words."""
     if forward.to is None:

@@ -12,6 +12,7 @@ from portolan.diagnosis.base import (
     addresses_of,
     all_homes,
     fault,
+    kind_missing_on_its_line,
     listed,
     outside_addresses,
     reached_by,
@@ -561,16 +562,6 @@ def answer_the_same_way(case: Case, _clue: object) -> Iterator[Proposal]:
                     )
 
 
-def _without_kind(case: Case, device: Machine | Vantage) -> int | None:
-    """The IP version of what cannot be reached, where a machine is on the internet without any address of that kind."""
-    connection = case.exchange.connection
-    if connection is None or not isinstance(device, Machine):
-        return None
-    kind = connection.address.version
-    lines = [each.address for each in device.interfaces.values() if each.network == "internet"]
-    return kind if lines and not any(item.version == kind for held in lines for item in held) else None
-
-
 @remedy("route-missing")
 def give_route(case: Case, clue: DeviceClue) -> Iterator[Proposal]:
     """Gives a gateway, or lets the last router masquerade."""
@@ -583,7 +574,7 @@ def give_route(case: Case, clue: DeviceClue) -> Iterator[Proposal]:
     if not isinstance(device, Machine | Vantage):
         return
     at_fault = stop.place.path if stop is not None and stop.place is not None else None
-    kind = _without_kind(case, device)
+    kind = kind_missing_on_its_line(case, device)
     if kind is not None:
         text = (
             f"get an IPv{kind} address for {device.name} from the provider of its line, and state it at the interface"
