@@ -113,7 +113,7 @@ class _Mending(Trial):
                 # A cause that others have to mend is an answer: what several changes here would do instead is looked for less far.
                 advised = any(not each.patch for step in steps[:1] for each in step.remedies)
                 far = (final is None and not advised) or laid
-                bound = self.most * (4 if far else 1 if final is not None else 2)
+                bound = self.most * (3 if far else 1 if final is not None else 2)
                 other = self._further_on(
                     repair, bound, self.most if far else self.most // _PART, self.deeper if far else 0
                 )
@@ -360,7 +360,7 @@ class _Mending(Trial):
         best: tuple[int, float, list[Step], Visit] | None = None
         # Two changes before three: from no start it is looked for further before all were looked at.
         for more in range(max(1, deeper)):
-            until = self._tried + bound
+            until = self._tried + (bound if not more else self.most)
             for start, most in starts:
                 if self._tried > until:
                     break
