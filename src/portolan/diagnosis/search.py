@@ -115,7 +115,7 @@ class _Mending(Trial):
                 far = (final is None and not advised) or laid
                 bound = self.most * (3 if far else 1 if final is not None else 2)
                 other = self._further_on(
-                    repair, bound, self.most if far else self.most // _PART, self.deeper if far else 0
+                    repair, bound, self.most * 3 // 4 if far else self.most // _PART, self.deeper if far else 0
                 )
                 if other is not None and (
                     final is None or (_weakening(other[0]), len(other[0])) < (_weakening(steps), len(steps))
