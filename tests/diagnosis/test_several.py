@@ -19,6 +19,12 @@ def _taken(path):
     return {"op": "remove", "path": path}
 
 
+def explained(loaded, url, vantage):
+    """What is said of an estate that something is wrong in."""
+    world = World(loaded.estate, NOW)
+    return explain(world, url, world.estate.vantages[vantage], lambda patch: patched(loaded, patch).estate)
+
+
 #: A healthy estate, what is wrong in it, what is asked from where, and what the causes are about.
 PAIRS = {
     # Another site answers: whoever was meant is nearer home than what makes the wrong one fail.
@@ -67,7 +73,7 @@ def test_both_are_named_and_mended(name):
         loaded = patched(loaded, [fault])
     world = World(loaded.estate, NOW)
     assert (url, vantage) in missed_in(world)
-    found = explain(world, url, loaded.estate.vantages[vantage], lambda patch: patched(loaded, patch).estate)
+    found = explained(loaded, url, vantage)
     assert {cause.object for cause in found.causes} == places
     assert found.best is not None
     assert not missed_in(World(patched(loaded, found.best.patch).estate, NOW))
@@ -76,13 +82,7 @@ def test_both_are_named_and_mended(name):
 def test_no_fact_is_written_twice():
     """Where a change only leads further and a later one writes the same fact anew, the first was not needed."""
     loaded = patched(base("two-routers").loaded, [_set("/routers/box/forwards/0/to", "10.20.0.15")])
-    url = "http://visit.kestrel-ridge.example/"
-    found = explain(
-        World(loaded.estate, NOW),
-        url,
-        loaded.estate.vantages["street"],
-        lambda patch: patched(loaded, patch).estate,
-    )
+    found = explained(loaded, "http://visit.kestrel-ridge.example/", "street")
     assert found.best is not None
     assert [(change["path"], change["value"]) for change in found.best.patch] == [
         ("/routers/box/forwards/0/to", "192.168.1.2")
@@ -114,12 +114,7 @@ def test_how_near_home_a_visit_comes(changes, near):
 def test_whichever_certificate_covers_the_name_was_meant():
     """However it is called: that mends every name of the service, and getting another one anew only the one that is asked for."""
     loaded = patched(base("many-sites").loaded, [_set("/hosts/vela/services/web/certificate", "press")])
-    found = explain(
-        World(loaded.estate, NOW),
-        "https://visit.kestrel-ridge.example/",
-        loaded.estate.vantages["street"],
-        lambda patch: patched(loaded, patch).estate,
-    )
+    found = explained(loaded, "https://visit.kestrel-ridge.example/", "street")
     assert found.best is not None
     assert found.best.patch == [{"op": "replace", "path": "/hosts/vela/services/web/certificate", "value": "ridge"}]
 
@@ -127,12 +122,7 @@ def test_whichever_certificate_covers_the_name_was_meant():
 def test_a_line_without_ipv6_gets_an_address_and_no_second_table():
     """Where a router has no address of a kind on its line, it answers by no other line: the provider has to give it one."""
     loaded = patched(base("dual-stack").loaded, [_taken("/routers/gateway/interfaces/line/address/1")])
-    found = explain(
-        World(loaded.estate, NOW),
-        "https://visit.kestrel-ridge.example/",
-        loaded.estate.vantages["six"],
-        lambda patch: patched(loaded, patch).estate,
-    )
+    found = explained(loaded, "https://visit.kestrel-ridge.example/", "six")
     assert [cause.code for cause in found.causes] == ["route-missing"]
     assert not any(remedy.patch for remedy in found.remedies)
     assert any("IPv6 address for gateway from the provider" in remedy.text for remedy in found.remedies)

@@ -267,12 +267,17 @@ class Case(Value, frozen=True):
             return None
         return self.expectation.site or (self.visit.meant if self.missing_in(Missed.PAGE) else None)
 
+    @property
+    def sites(self) -> "Sites":
+        """Every site of the estate, by its own name and by the names that it answers to."""
+        return self.world.once("sites", lambda: Sites(self.estate))
+
     def homes(self) -> list["Home"]:
         """Where the visitor is meant to arrive: the expected site, else those that answer to the name, else the one whose name is nearest;
         in front of them the sites that pass on to others under that name. None where a rented edge was told the name: visitors arrive there.
         """
         wanted, host, url = self.site_name, self.host, self.exchange.url
-        index = self.world.once("homes", lambda: _Homes(self.estate))
+        index = self.sites
         found = index.of_site(wanted) if wanted is not None else index.of_name(host)
         if not isinstance(self.client, Vantage):
             return found
@@ -333,7 +338,7 @@ class Home(Value, frozen=True):
         return any(member.literal in inside for each in upstreams for member in each.members)
 
 
-class _Homes:
+class Sites:
     """Every site of an estate, ready to be asked for by its own name, and by the names that it answers to."""
 
     def __init__(self, estate: Estate) -> None:

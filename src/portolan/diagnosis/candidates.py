@@ -16,7 +16,7 @@ from portolan.estate.base import ListenerKey, Stated, is_public
 from portolan.estate.changing import Earlier, Otherwise, parts_of
 from portolan.estate.estate import Estate
 from portolan.estate.filter import Chain, NamedChain
-from portolan.estate.guesses import machines
+from portolan.estate.guesses import machine_called, machines
 from portolan.estate.machine import Machine
 from portolan.estate.names import answers_to
 from portolan.estate.network import Group, Interface
@@ -277,7 +277,7 @@ class _Work:
             return
         others = [name for section in holds.refers for name in getattr(self.estate, section, {})]
         if place.path[-1] in ("on", "in", "out", "not_on", "via_interface") or "interfaces" in place.path[-2:]:
-            machine = self.estate.hosts.get(str(place.path[1])) or self.estate.routers.get(str(place.path[1]))
+            machine = machine_called(self.estate, str(place.path[1]))
             others += machine.interfaces if machine is not None else ()
         near = {each: _BESIDE_IT for each in self._beside(place.path) if each != text}
         if "certificates" in holds.refers:
@@ -292,7 +292,7 @@ class _Work:
 
     def _beside(self, path: tuple[str | int, ...]) -> list[str]:
         """The addresses of those beside a machine, where it says to whom it hands on: it reaches no others without a router."""
-        machine = self.estate.hosts.get(str(path[1])) or self.estate.routers.get(str(path[1]))
+        machine = machine_called(self.estate, str(path[1]))
         if machine is None or path[-1] not in _HANDS_ON or path[2] not in ("forwards", "one_to_one", "gateway"):
             return []
         own = {each.network for each in machine.interfaces.values()} - {"internet"}

@@ -1,8 +1,8 @@
 """How near home a visit came, whatever ended it: what a change that only leads further is measured by."""
 
-from portolan.diagnosis.base import Case, Home, all_homes
-from portolan.estate.names import answers_to
+from portolan.diagnosis.base import Case, Home
 from portolan.estate.site import Site
+from portolan.evidence.legs import Exchange
 from portolan.journey.visit import Visit
 from portolan.source.value import Value
 
@@ -15,28 +15,29 @@ class Homeward(Value, frozen=True):
 
     def came(self, visit: Visit) -> int:
         """How near the last exchange of a visit came: to the expected site (4), to one named for the host (3), to a program (2) or a box (1) of theirs, to none (0)."""
+        return max(map(self._came, visit.exchanges[-1].tree))
+
+    def _came(self, exchange: Exchange) -> int:
+        """How near one exchange came, whoever made it."""
         machines = {machine for machine, _ in self.wanted | self.named}
-        nearest = 0
-        for exchange in visit.exchanges[-1].tree:
-            for attempt in exchange.attempts:
-                reached = attempt.reached.name if attempt.reached is not None else None
-                if reached in machines:
-                    nearest = max(nearest, 2 if attempt.arrival is not None else 1)
-                    site = exchange.response.site if exchange.response is not None else None
-                    if isinstance(site, Site) and attempt is exchange.attempts[-1]:
-                        nearest = max(
-                            nearest, 4 * ((reached, site.name) in self.wanted), 3 * ((reached, site.name) in self.named)
-                        )
-        return nearest
+        there = [each for each in exchange.attempts if each.reached is not None and each.reached.name in machines]
+        if not there:
+            return 0
+        last, response = exchange.connection, exchange.response
+        if response is not None and isinstance(response.site, Site) and last is not None and last.reached is not None:
+            answered = (last.reached.name, response.site.name)
+            if answered in self.wanted:
+                return 4
+            if answered in self.named:
+                return 3
+        return 2 if any(each.arrival is not None for each in there) else 1
 
 
 def homeward(case: Case) -> Homeward:
     """What leads home in a case."""
-    host, wanted = case.visit.exchanges[0].url.host.rstrip("."), case.site_name
-    every = list(all_homes(case.estate))
-    of_site = [home for home in every if home.site.name == wanted]
-    of_name = [home for home in every if any(answers_to(name, host) for name in home.names)]
-    return Homeward(_called(of_site or case.homes()), _called(of_name))
+    host, wanted, sites = case.visit.exchanges[0].url.host.rstrip("."), case.site_name, case.sites
+    of_site = sites.of_site(wanted) if wanted is not None else []
+    return Homeward(_called(of_site or case.homes()), _called(sites.of_name(host)))
 
 
 def _called(homes: list[Home]) -> frozenset[tuple[str, str]]:

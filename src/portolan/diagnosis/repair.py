@@ -10,7 +10,7 @@ from portolan.diagnosis.losing import assumes_instead, loses_content
 from portolan.diagnosis.proposal import GUARDED, Proposal, Safety
 from portolan.diagnosis.registry import proposals
 from portolan.diagnosis.slip import slip
-from portolan.diagnosis.smallest import Mend, Sought, changed_place, cost_of, mends, sought
+from portolan.diagnosis.smallest import CLEARLY, Mend, Sought, changed_place, cost_of, mends, sought
 from portolan.diagnosis.trial import (
     HISTORY,
     Explanation,
@@ -32,7 +32,7 @@ from portolan.source.place import Place
 from portolan.source.value import Value
 
 #: A known cause that costs no more needs no other beside it; what is cheaper by so much comes before it, and what is not is as likely.
-_PLAIN, _CLEARLY, _FAR_NEARER = 1.0, 0.3, 1.0
+_PLAIN, _FAR_NEARER = 1.0, 1.0
 #: What it costs that a change lays more open than is needed, or what is expected; and that there are two of them.
 _WEAKENING, _OPENING, _SECOND = 2.5, 0.1, 0.6
 #: So many of the changes that mend are weighed by what they lay open, and so many told.
@@ -56,7 +56,7 @@ class _Way(Value, frozen=True):
         """Whether a change that nobody recognises comes before it: what is known by name gives way to what is far nearer only."""
         if mended != self.mended:
             return mended > self.mended
-        return cost < self.cost - (_FAR_NEARER if self.whole else _CLEARLY)
+        return cost < self.cost - (_FAR_NEARER if self.whole else CLEARLY)
 
 
 class _Ended(Value, frozen=True):
@@ -202,8 +202,7 @@ class Repair:
         if made is None:
             return None
         cost = self.cost(steps)
-        told = [remedy for step in steps for remedy in step.remedies if remedy.safety is Safety.WEAKENS]
-        weakens = any(remedy.text == each.text for remedy in told for each in chosen)
+        weakens = any(step.safety is Safety.WEAKENS for step in steps)
         mended = self.trial.mended(made[0])
         whole = len(steps) == 1 and not weakens and mended == len(what.asked)
         return _Way(mended, cost + _SECOND * (len(steps) - 1) + (_WEAKENING if weakens else 0.0), whole)
@@ -327,11 +326,7 @@ def _equals(weighed: list[_Weighed]) -> tuple[tuple[Finding, ...], ...]:
     named = {best.cause.object}
     found: list[tuple[Finding, ...]] = []
     for each in weighed[1:]:
-        if (
-            each.mend.mended == best.mend.mended
-            and each.cost - best.cost <= _CLEARLY
-            and each.cause.object not in named
-        ):
+        if each.mend.mended == best.mend.mended and each.cost - best.cost <= CLEARLY and each.cause.object not in named:
             named.add(each.cause.object)
             found.append((each.cause,))
     return tuple(found[:_MOST_TOLD])

@@ -108,11 +108,11 @@ class _Mending(Trial):
             return smaller.but(remedies=(*smaller.remedies, *asked_instead(self)))
         # A check, which tries little for each question, leaves the rest to who asks one.
         if self.most >= MOST_TRIED and not self.of_several:
-            laid = final is not None and len(steps) > 1 and _weakening(steps)
-            if final is None or len(steps) > _LONG or laid:
+            weak = final is not None and len(steps) > 1 and _weakening(steps)
+            if final is None or len(steps) > _LONG or weak:
                 # A cause that others have to mend is an answer: what several changes here would do instead is looked for less far.
                 advised = any(not each.patch for step in steps[:1] for each in step.remedies)
-                far = (final is None and not advised) or laid
+                far = (final is None and not advised) or weak
                 bound = self.most * (3 if far else 1 if final is not None else 2)
                 other = self._further_on(
                     repair, bound, self.most * 3 // 4 if far else self.most // _PART, self.deeper if far else 0
@@ -320,8 +320,8 @@ class _Mending(Trial):
         made = self.changed(mended)
         if made is None:
             return None
-        weakens = any(each.safety is Safety.WEAKENS for each in step.remedies if each.text == step.chosen.text)
-        found = self._from(made[0], mended, self.most if weakens else self.most // _PART, 0)
+        most = self.most if step.safety is Safety.WEAKENS else self.most // _PART
+        found = self._from(made[0], mended, most, 0)
         return found[0] if len(found) == 1 and found[0].finding.object != step.finding.object else None
 
     def _from(self, world: World, patch: Patch, most: int, deeper: int) -> list[Step]:
@@ -428,11 +428,8 @@ class _Mending(Trial):
         world = self.world.changed(self.apply(patch))
         asked = self.asked_for(self.first)
         laid_open = exposure(self.world, world, asked, final)
-        own = {remedy.text: remedy.safety for step in steps for remedy in step.remedies}
-        worst = max(
-            (own.get(step.chosen.text, Safety.SAFE) for step in steps if step.chosen), key=lambda each: ORDER[each]
-        )
-        safety = max((worst, laid_open.safety), key=lambda each: ORDER[each])
+        classes = (step.safety or Safety.SAFE for step in steps)
+        safety = max((*classes, laid_open.safety), key=lambda each: ORDER[each])
         return Remedy(
             "; then ".join(text for text, _ in parts),
             patch,
@@ -459,9 +456,8 @@ def _rank(part: tuple[str, Patch]) -> int:
 
 def _weakening(steps: list[Step]) -> bool:
     """Whether what was chosen for one of the causes weakens, or is not handed out at all."""
-    told = {(each.text, each.safety) for step in steps for each in step.remedies}
-    safe = {text for text, safety in told if safety is not Safety.WEAKENS}
-    return any(step.chosen is not None and bool(step.chosen.patch) and step.chosen.text not in safe for step in steps)
+    changing = (step for step in steps if step.chosen is not None and step.chosen.patch)
+    return any(step.safety in (None, Safety.WEAKENS) for step in changing)
 
 
 def _class_of(each: _Tried, tried: list[_Tried]) -> Safety:

@@ -8,7 +8,7 @@ import re
 from collections.abc import Callable, Iterable, Iterator
 from typing import Any
 
-from portolan.diagnosis.base import Case, Finding, all_homes
+from portolan.diagnosis.base import Case, Finding
 from portolan.diagnosis.candidate import Candidate, Wanted
 from portolan.diagnosis.candidates import PROTECTIONS, candidates
 from portolan.diagnosis.proposal import Patch, Proposal
@@ -32,8 +32,9 @@ MOST_TRIED, MOST_IN_CHECK = 160, 24
 EVERY = 1_000_000
 #: With so many ranges that edges ask from, each visit counts once more.
 _FEW_RANGES = 8
-#: What costs more than this beside a change that mends everything is neither nearer nor as likely (repair.py).
-_MARGIN = 0.31
+#: What costs no more than this beside another is as likely; what costs more beside a change that mends everything is not looked at.
+CLEARLY = 0.3
+_MARGIN = CLEARLY + 0.01
 
 
 #: What a change costs beside itself, for what it lays open.
@@ -148,12 +149,11 @@ def sought(case: Case, visits: list[Visit], asked: list[str]) -> Sought:
 
 def _homes(case: Case) -> Iterator[tuple[str, str]]:
     """Where the program listens that gives the page which is expected: what passes on to it leads home."""
-    for home in all_homes(case.estate) if case.site_name is not None else ():
-        if home.site.name == case.site_name:
-            for address in home.machine.addresses:
-                for listener in home.service.listens:
-                    scheme = "https" if listener.tls else "http"
-                    yield home.machine.name, f"{scheme}://{at_port(address, listener.port)}"
+    for home in case.sites.of_site(case.site_name) if case.site_name is not None else ():
+        for address in home.machine.addresses:
+            for listener in home.service.listens:
+                scheme = "https" if listener.tls else "http"
+                yield home.machine.name, f"{scheme}://{at_port(address, listener.port)}"
 
 
 def _sends(case: Case, found: Visit, site: Site) -> dict[str, Any] | None:
@@ -167,9 +167,9 @@ def _sends(case: Case, found: Visit, site: Site) -> dict[str, Any] | None:
     if expectation.final:
         to = expectation.final
     elif wanted != site.name:
-        for home in all_homes(case.estate):
+        for home in case.sites.of_site(wanted):
             name = next((each for each in home.names if not each.startswith("*")), None)
-            if home.site.name == wanted and name is not None:
+            if name is not None:
                 scheme = "https" if any(each.tls for each in home.service.listens) else "http"
                 to = f"{scheme}://{name}" + ("{path}{query}" if page in (asked[1:], "index.html") else f"/{page}")
     if not to or to == asked:

@@ -94,6 +94,12 @@ class Step(Value, frozen=True):
     #: In which exchange of the visit it was met.
     leg: int = 0
 
+    @property
+    def safety(self) -> Safety | None:
+        """What the remedy that was chosen lays open; None where none was chosen, or it is not handed out."""
+        text = self.chosen.text if self.chosen is not None else None
+        return next((each.safety for each in self.remedies if each.text == text), None)
+
 
 def patch_of(steps: Iterable[Step]) -> Patch:
     """The changes of all steps, one after another."""

@@ -573,13 +573,11 @@ def give_route(case: Case, clue: DeviceClue) -> Iterator[Proposal]:
         return
     if not isinstance(device, Machine | Vantage):
         return
-    at_fault = stop.place.path if stop is not None and stop.place is not None else None
     kind = kind_missing_on_its_line(case, device)
     if kind is not None:
-        text = (
-            f"get an IPv{kind} address for {device.name} from the provider of its line, and state it at the interface"
-        )
-        yield Proposal(text, [])
+        wanted = f"an IPv{kind} address for {device.name} from the provider of its line"
+        yield Proposal(f"get {wanted}, and state it at the interface", [])
+    at_fault = stop.place.path if stop is not None and stop.place is not None else None
     line = next((at for at, each in enumerate(device.routes) if each.place.path == at_fault), None)
     if line is not None:
         patch = remove(item_path(device.place, "routes", line))

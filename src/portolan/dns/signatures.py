@@ -42,7 +42,6 @@ def _is_data(named: str) -> bool:
 #: How long a resolver takes signatures beyond their time, in seconds, at least and at most.
 Slack = tuple[int, int]
 NO_SLACK: Slack = (0, 0)
-#: What is worked out once: whether a signature fits does not change with time; when it holds is asked each time.
 
 
 def judged(
@@ -94,6 +93,7 @@ def set_fault(
     own = data.nodes.get(zone, {})
     if "DNSKEY" not in own or "RRSIG" not in own:
         return None
+    # Whether a signature fits does not change with time; when it holds is asked each time.
     found = shared.of("signed", data, lambda: _fitting(zone, data, owner, kind, records, own["DNSKEY"]), owner, kind)
     return _in_time(found, now, slack)
 
